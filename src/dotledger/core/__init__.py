@@ -1,0 +1,1 @@
+"""The core: what every number means. NumPy and SciPy only; no files, no clock, no interface."""

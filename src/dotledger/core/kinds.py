@@ -1,0 +1,57 @@
+"""The kinds of finding, and how each is judged."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Literal
+
+from dotledger.errors import ArgumentError
+
+__all__ = ["KINDS", "Kind", "check_kinds"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Kind:
+    """One kind of finding.
+
+    Attributes
+    ----------
+    name : str
+        The word used in tables and options.
+    judged : {"boxes", "presence", "carried"}
+        By pairing boxes, by presence in the image, or not judged but carried along.
+    about : str
+        One line for people.
+    """
+
+    name: str
+    judged: Literal["boxes", "presence", "carried"]
+    about: str
+
+
+KINDS: dict[str, Kind] = {
+    kind.name: kind
+    for kind in (
+        Kind(name="label", judged="presence", about="what the image as a whole shows"),
+        Kind(name="object", judged="boxes", about="things with a box"),
+        Kind(name="face", judged="boxes", about="faces with a box"),
+        Kind(name="unsafe", judged="presence", about="unsafe content by category"),
+        Kind(name="text", judged="carried", about="lines of writing"),
+        Kind(name="caption", judged="carried", about="sentences about the image"),
+    )
+}
+
+
+def check_kinds(kinds: Iterable[str], *, place: str) -> tuple[str, ...]:
+    """Return `kinds` without repeats, in the fixed order of `KINDS`.
+
+    Raises
+    ------
+    ArgumentError
+        If one of them is not a kind.
+    """
+    wanted = set(kinds)
+    for name in sorted(wanted - KINDS.keys()):
+        raise ArgumentError("unknown kind", place=place, got=name, allowed=KINDS)
+    return tuple(name for name in KINDS if name in wanted)

@@ -1,0 +1,1 @@
+"""Files of findings and annotations, in and out."""

@@ -1,0 +1,241 @@
+"""Reading CSV and JSON Lines into columns, with the line of every row kept for messages."""
+
+from __future__ import annotations
+
+import csv
+import math
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from itertools import islice
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import orjson
+
+from dotledger.core.names import Coded
+from dotledger.errors import TableError
+
+__all__ = ["Columns", "guard", "read_csv", "read_json_lines", "unguard"]
+
+_ROWS_AT_ONCE = 20_000
+_NAMES = ("image", "kind", "label")
+_NUMBERS = ("confidence", "x0", "y0", "x1", "y1")
+_FORMULA = re.compile(r"'*[=+\-@\t\r]")
+
+csv.field_size_limit(10_000_000)
+
+
+def guard(text: str) -> str:
+    """Return `text` so that no spreadsheet takes it for a formula; `unguard` gives it back."""
+    return f"'{text}" if _FORMULA.match(text) else text
+
+
+def unguard(text: str) -> str:
+    """Undo `guard`."""
+    return text[1:] if text.startswith("'") and _FORMULA.match(text) else text
+
+
+@dataclass
+class Columns:
+    """Columns gathered chunk by chunk.
+
+    Attributes
+    ----------
+    path : Path
+        Where they come from.
+    given : tuple of str
+        The columns that the file has, of those wanted.
+    lines : list of int
+        The file's line of each row, from 1.
+    """
+
+    path: Path
+    given: tuple[str, ...]
+    lines: list[int] = field(default_factory=list)
+    _index: dict[str, dict[str, int]] = field(default_factory=dict)
+    _parts: dict[str, list[Any]] = field(default_factory=dict)
+
+    def add(self, column: str, values: Sequence[Any], start: int) -> None:
+        """Append one chunk of one column, whose first row is `start`."""
+        self._parts.setdefault(column, []).append(self._convert(column, values, start))
+
+    def _convert(self, column: str, values: Sequence[Any], start: int) -> Any:
+        if column in _NAMES:
+            index = self._index.setdefault(column, {})
+            for name in dict.fromkeys(values):
+                index.setdefault(name, len(index))
+            return np.fromiter(map(index.__getitem__, values), dtype=np.intp, count=len(values))
+        if column in _NUMBERS:
+            return self._as_numbers(column, values, start)
+        return list(values)
+
+    def _as_numbers(self, column: str, values: Sequence[Any], start: int) -> Any:
+        try:
+            numbers = np.array([float(v) if v else math.nan for v in values], dtype=np.float64)
+        except (TypeError, ValueError):
+            numbers = np.array([_lenient(v) for v in values], dtype=np.float64)
+        for offset in np.flatnonzero(~np.isfinite(numbers)):
+            if not _is_empty(values[offset]):
+                raise TableError(
+                    "not a finite number",
+                    place=self.where(start + int(offset), column),
+                    got=values[offset],
+                    allowed=["a number", "empty for none"],
+                )
+        return numbers
+
+    def where(self, row: int, column: str) -> str:
+        """Name a cell for people."""
+        line = self.lines[row] if row < len(self.lines) else row + 1
+        return f"{self.path}, line {line}, column {column}"
+
+    def result(self) -> dict[str, Any]:
+        """Return what was gathered, by column."""
+        return {column: self._column(column) for column in self.given}
+
+    def _column(self, column: str) -> Any:
+        parts = self._parts.get(column, [])
+        if column in _NAMES:
+            codes = np.concatenate([np.zeros(0, dtype=np.intp), *parts])
+            return Coded(codes, tuple(self._index.get(column, ())))
+        if column in _NUMBERS:
+            return np.concatenate([np.zeros(0), *parts])
+        return [value for part in parts for value in part]
+
+
+def _is_empty(value: Any) -> bool:
+    return value is None or (isinstance(value, str) and not value.strip())
+
+
+def _lenient(value: Any) -> float:
+    if _is_empty(value):
+        return math.nan
+    try:
+        return float(value)
+    except (TypeError, ValueError):
+        return math.inf
+
+
+def read_csv(path: Path, wanted: Sequence[str]) -> Columns:
+    """Read the `wanted` columns of a CSV file (UTF-8, with or without a byte-order mark).
+
+    Raises
+    ------
+    TableError
+        Naming the line, for a row with too few or too many cells, a file that is not UTF-8 or
+        a cell that should be a number and is not.
+    """
+    try:
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            return _read_rows(csv.reader(file, strict=True), path, wanted)
+    except UnicodeDecodeError as error:
+        raise _not_utf8(path, error) from error
+    except OSError as error:
+        raise _unreadable(path, error) from error
+
+
+def _read_rows(reader: Any, path: Path, wanted: Sequence[str]) -> Columns:
+    header = [cell.strip() for cell in _next_row(reader, path) or ()]
+    columns = Columns(path, tuple(name for name in wanted if name in header))
+    start = 0
+    while rows := list(islice(_checked(reader, columns, len(header)), _ROWS_AT_ONCE)):
+        table = list(zip(*rows, strict=True))
+        for name in columns.given:
+            values: Iterable[str] = table[header.index(name)]
+            columns.add(name, _names(values) if name in _NAMES else list(values), start)
+        start += len(rows)
+    return columns
+
+
+def _names(values: Iterable[str]) -> list[str]:
+    return [unguard(v) if v[:1] == "'" else v for v in values]
+
+
+def _next_row(reader: Any, path: Path) -> list[str] | None:
+    try:
+        row: list[str] | None = next(reader, None)
+    except csv.Error as error:
+        raise TableError(
+            f"the file breaks off or is not CSV ({error})", place=f"{path}, line {reader.line_num}"
+        ) from error
+    return row
+
+
+def _checked(reader: Any, columns: Columns, width: int) -> Iterator[list[str]]:
+    while (row := _next_row(reader, columns.path)) is not None:
+        if not row:
+            continue
+        if len(row) != width:
+            raise TableError(
+                f"the row has {len(row)} cells and the header {width}",
+                place=f"{columns.path}, line {reader.line_num}",
+                got=",".join(row),
+                next_step="Nothing was read; mend the row and read again.",
+            )
+        columns.lines.append(reader.line_num)
+        yield row
+
+
+def read_json_lines(path: Path, wanted: Sequence[str]) -> Columns:
+    """Read the `wanted` fields of a file with one JSON object a line.
+
+    Raises
+    ------
+    TableError
+        Naming the line, if it is not a JSON object or a number is not finite.
+    """
+    columns = Columns(path, tuple(wanted))
+    try:
+        with path.open("rb") as file:
+            _read_objects(file, columns)
+    except OSError as error:
+        raise _unreadable(path, error) from error
+    return columns
+
+
+def _read_objects(file: Iterable[bytes], columns: Columns) -> None:
+    numbered = ((n, line) for n, line in enumerate(file, 1) if line.strip())
+    start = 0
+    while chunk := list(islice(numbered, _ROWS_AT_ONCE)):
+        objects = [_object(line, f"{columns.path}, line {number}") for number, line in chunk]
+        columns.lines.extend(number for number, _ in chunk)
+        for name in columns.given:
+            values = [_field(o, name, columns, start + i) for i, o in enumerate(objects)]
+            columns.add(name, values, start)
+        start += len(chunk)
+
+
+def _field(record: dict[str, Any], name: str, columns: Columns, row: int) -> Any:
+    value = record.get(name)
+    if name not in _NAMES:
+        return value
+    if value is None:
+        return ""
+    if not isinstance(value, str):
+        raise TableError("a name must be text", place=columns.where(row, name), got=value)
+    return value
+
+
+def _object(line: bytes, place: str) -> dict[str, Any]:
+    try:
+        record = orjson.loads(line)
+    except orjson.JSONDecodeError as error:
+        raise TableError(f"not JSON ({error})", place=place, got=line[:60]) from error
+    if not isinstance(record, dict):
+        raise TableError("not a JSON object", place=place, got=record)
+    return record
+
+
+def _not_utf8(path: Path, error: UnicodeDecodeError) -> TableError:
+    return TableError(
+        "the file is not UTF-8 text",
+        place=str(path),
+        got=error.object[error.start : error.start + 4],
+        next_step="Save it as UTF-8 and read it again.",
+    )
+
+
+def _unreadable(path: Path, error: OSError) -> TableError:
+    return TableError(f"the file cannot be read ({error.strerror})", place=str(path))
