@@ -53,6 +53,30 @@ class Details:
     own_confidence: float | str | bool | None = None
     notes: tuple[str, ...] = ()
 
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values, ready for JSON; empty parts are left out."""
+        parts = {
+            "attributes": dict(self.attributes),
+            "points": {name: list(point) for name, point in self.points.items()},
+            "polygon": [list(point) for point in self.polygon],
+            "parents": list(self.parents),
+            "own_confidence": self.own_confidence,
+            "notes": list(self.notes),
+        }
+        return {name: part for name, part in parts.items() if part not in ({}, [], None)}
+
+    @classmethod
+    def from_dict(cls, parts: Mapping[str, Any]) -> Details:
+        """Undo `to_dict`."""
+        return cls(
+            attributes=parts.get("attributes", {}),
+            points={n: (float(x), float(y)) for n, (x, y) in parts.get("points", {}).items()},
+            polygon=tuple((float(x), float(y)) for x, y in parts.get("polygon", ())),
+            parents=tuple(parts.get("parents", ())),
+            own_confidence=parts.get("own_confidence"),
+            notes=tuple(parts.get("notes", ())),
+        )
+
 
 def _row_place(row: int, column: str) -> str:
     return f"row {row}, column {column}"

@@ -128,33 +128,7 @@ def read_findings(path: PathLike) -> Findings:
 
 def _read_details(values: Sequence[Any]) -> list[Details | None]:
     parsed = [orjson.loads(v) if isinstance(v, str) and v else v for v in values]
-    return [_details(value) if isinstance(value, dict) else None for value in parsed]
-
-
-def _details(value: Mapping[str, Any]) -> Details:
-    return Details(
-        attributes=value.get("attributes", {}),
-        points={name: (float(x), float(y)) for name, (x, y) in value.get("points", {}).items()},
-        polygon=tuple((float(x), float(y)) for x, y in value.get("polygon", ())),
-        parents=tuple(value.get("parents", ())),
-        own_confidence=value.get("own_confidence"),
-        notes=tuple(value.get("notes", ())),
-    )
-
-
-def details_dict(details: Details | None) -> dict[str, Any]:
-    """Return what a finding's details hold, as plain values; empty parts are left out."""
-    if details is None:
-        return {}
-    parts = {
-        "attributes": dict(details.attributes),
-        "points": {name: list(point) for name, point in details.points.items()},
-        "polygon": [list(point) for point in details.polygon],
-        "parents": list(details.parents),
-        "own_confidence": details.own_confidence,
-        "notes": list(details.notes),
-    }
-    return {name: part for name, part in parts.items() if part not in ({}, [], None)}
+    return [Details.from_dict(value) if isinstance(value, dict) else None for value in parsed]
 
 
 def read_annotations(
@@ -227,8 +201,8 @@ def _records(table: Findings | Annotations) -> Iterator[dict[str, Any]]:
     details = table.details if isinstance(table, Findings) else None
     for place, row in enumerate(zip(*columns.values(), strict=True)):
         record = {n: v for n, v in zip(columns, row, strict=True) if v == v}
-        if details is not None and (more := details_dict(details[place])):
-            record["details"] = more
+        if details is not None and (more := details[place]) and (parts := more.to_dict()):
+            record["details"] = parts
         yield record
 
 
@@ -257,7 +231,5 @@ def _write_parquet(table: Findings | Annotations, path: Path) -> None:
     _pandas_with_parquet()
     frame: pd.DataFrame = table.frame()
     if isinstance(table, Findings) and table.details is not None:
-        frame["details"] = [
-            orjson.dumps(details_dict(d)).decode() if d else "" for d in table.details
-        ]
+        frame["details"] = [orjson.dumps(d.to_dict()).decode() if d else "" for d in table.details]
     frame.to_parquet(path, index=False)

@@ -152,7 +152,9 @@ def _ground(canvas: Canvas) -> None:
 
 def paint_string(canvas: Canvas, y: float) -> None:
     """Hang a line across the picture."""
-    sag = [(x, y + 16 * math.sin(math.pi * x / canvas.width)) for x in range(0, canvas.width + 9, 8)]
+    sag = [
+        (x, y + 16 * math.sin(math.pi * x / canvas.width)) for x in range(0, canvas.width + 9, 8)
+    ]
     canvas.line(sag, (84, 70, 92), 1.4)
 
 
@@ -182,15 +184,31 @@ def paint_lantern(canvas: Canvas, x: float, y: float, size: float) -> list[Paint
         canvas.ellipse((x - w, y - h, x + w, y + h), colour)
     for rib in (-0.66, -0.33, 0.0, 0.33, 0.66):
         w = half_w * abs(rib)
-        canvas.arc((x - w, y - half_h, x + w, y + half_h), 90 if rib < 0 else 270,
-                   270 if rib < 0 else 90, _mix(warm, (190, 80, 30), 0.5), max(0.7, size / 70))
+        canvas.arc(
+            (x - w, y - half_h, x + w, y + half_h),
+            90 if rib < 0 else 270,
+            270 if rib < 0 else 90,
+            _mix(warm, (190, 80, 30), 0.5),
+            max(0.7, size / 70),
+        )
     cap = size * 0.06
     for edge in (y - half_h, y + half_h):
-        canvas.polygon([(x - half_w * 0.45, edge - cap), (x + half_w * 0.45, edge - cap),
-                        (x + half_w * 0.45, edge + cap), (x - half_w * 0.45, edge + cap)],
-                       (96, 38, 26))
-    return [Painted(kind="object", label="lantern",
-                    box=(x - half_w, y - half_h - cap, x + half_w, y + half_h + cap))]
+        canvas.polygon(
+            [
+                (x - half_w * 0.45, edge - cap),
+                (x + half_w * 0.45, edge - cap),
+                (x + half_w * 0.45, edge + cap),
+                (x - half_w * 0.45, edge + cap),
+            ],
+            (96, 38, 26),
+        )
+    return [
+        Painted(
+            kind="object",
+            label="lantern",
+            box=(x - half_w, y - half_h - cap, x + half_w, y + half_h + cap),
+        )
+    ]
 
 
 def paint_reflection(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
@@ -208,10 +226,14 @@ def paint_banner(canvas: Canvas, x: float, y: float, size: float) -> list[Painte
     w, h = size * 0.42, size
     left, right, top, bottom = x - w / 2, x + w / 2, y - h / 2, y + h / 2
     canvas.line([(left - 5, top), (right + 5, top)], (40, 30, 34), 2.4)
-    canvas.polygon([(left, top), (right, top), (right, bottom), (x, bottom - w * 0.4),
-                    (left, bottom)], (28, 140, 144))
-    canvas.polygon([(left, top), (left + w * 0.14, top), (left + w * 0.14, bottom - w * 0.11),
-                    (left, bottom)], (20, 112, 120))
+    canvas.polygon(
+        [(left, top), (right, top), (right, bottom), (x, bottom - w * 0.4), (left, bottom)],
+        (28, 140, 144),
+    )
+    canvas.polygon(
+        [(left, top), (left + w * 0.14, top), (left + w * 0.14, bottom - w * 0.11), (left, bottom)],
+        (20, 112, 120),
+    )
     r = w * 0.24
     canvas.ellipse((x - r, y - h * 0.12 - r, x + r, y - h * 0.12 + r), (66, 188, 186))
     return [Painted(kind="object", label="banner", box=(left, top, right, bottom))]
@@ -221,17 +243,26 @@ def paint_basket(canvas: Canvas, x: float, y: float, size: float) -> list[Painte
     """Draw a woven basket with a handle."""
     w, h = size / 2, size * 0.34
     top = y - h * 0.2
-    canvas.arc((x - w * 0.7, y - h * 1.3, x + w * 0.7, y + h * 0.7), 180, 360, (138, 94, 52),
-               max(2.0, size / 18))
-    canvas.polygon([(x - w, top), (x + w, top), (x + w * 0.72, y + h), (x - w * 0.72, y + h)],
-                   (146, 100, 54))
+    canvas.arc(
+        (x - w * 0.7, y - h * 1.3, x + w * 0.7, y + h * 0.7),
+        180,
+        360,
+        (138, 94, 52),
+        max(2.0, size / 18),
+    )
+    canvas.polygon(
+        [(x - w, top), (x + w, top), (x + w * 0.72, y + h), (x - w * 0.72, y + h)], (146, 100, 54)
+    )
     for row in range(4):
         level = top + (y + h - top) * (row + 0.5) / 4.4
         reach = w * (1 - 0.28 * (row + 0.5) / 4.4) * 0.94
         canvas.line([(x - reach, level), (x + reach, level)], (116, 76, 40), max(0.8, size / 60))
     for column in range(-3, 4):
-        canvas.line([(x + column * w * 0.27, top), (x + column * w * 0.2, y + h)], (124, 82, 44),
-                    max(0.6, size / 80))
+        canvas.line(
+            [(x + column * w * 0.27, top), (x + column * w * 0.2, y + h)],
+            (124, 82, 44),
+            max(0.6, size / 80),
+        )
     return [Painted(kind="object", label="basket", box=(x - w, y - h * 1.3, x + w, y + h))]
 
 
@@ -239,12 +270,23 @@ def paint_umbrella(canvas: Canvas, x: float, y: float, size: float) -> list[Pain
     """Draw an open paper umbrella with ribs and a stick."""
     w, top, rim = size / 2, y - size * 0.42, y - size * 0.06
     canvas.line([(x, rim), (x, y + size * 0.42)], (150, 58, 104), max(2.4, size / 30))
-    canvas.draw.pieslice([(x - w) * SCALE, top * SCALE, (x + w) * SCALE, (2 * rim - top) * SCALE],
-                         180, 360, fill=(192, 58, 122))
+    canvas.draw.pieslice(
+        [(x - w) * SCALE, top * SCALE, (x + w) * SCALE, (2 * rim - top) * SCALE],
+        180,
+        360,
+        fill=(192, 58, 122),
+    )
     for spread in (-0.66, -0.33, 0.0, 0.33, 0.66):
-        canvas.line([(x, top), (x + w * spread * 1.05, rim - 1)], (160, 40, 100), max(0.8, size / 80))
-    canvas.arc((x - w * 0.6, top + 4, x + w * 0.6, 2 * rim - top - 4), 200, 340, (222, 104, 156),
-               max(1.0, size / 50))
+        canvas.line(
+            [(x, top), (x + w * spread * 1.05, rim - 1)], (160, 40, 100), max(0.8, size / 80)
+        )
+    canvas.arc(
+        (x - w * 0.6, top + 4, x + w * 0.6, 2 * rim - top - 4),
+        200,
+        340,
+        (222, 104, 156),
+        max(1.0, size / 50),
+    )
     return [Painted(kind="object", label="umbrella", box=(x - w, top, x + w, y + size * 0.42))]
 
 
@@ -253,10 +295,18 @@ def paint_stool(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
     w, h = size / 2, size * 0.42
     thick = max(3.0, size / 11)
     for direction in (-1, 1):
-        canvas.line([(x - direction * w * 0.84, y - h * 0.7), (x + direction * w * 0.84, y + h - thick / 3)],
-                    (58, 128, 66), thick)
-    canvas.polygon([(x - w, y - h), (x + w, y - h), (x + w * 0.9, y - h * 0.52),
-                    (x - w * 0.9, y - h * 0.52)], (84, 158, 84))
+        canvas.line(
+            [
+                (x - direction * w * 0.84, y - h * 0.7),
+                (x + direction * w * 0.84, y + h - thick / 3),
+            ],
+            (58, 128, 66),
+            thick,
+        )
+    canvas.polygon(
+        [(x - w, y - h), (x + w, y - h), (x + w * 0.9, y - h * 0.52), (x - w * 0.9, y - h * 0.52)],
+        (84, 158, 84),
+    )
     return [Painted(kind="object", label="stool", box=(x - w, y - h, x + w, y + h))]
 
 
@@ -264,10 +314,19 @@ def paint_person(canvas: Canvas, x: float, y: float, size: float) -> list[Painte
     """Draw a person with a painted face; (x, y) is the middle of the face, size its height."""
     rx, ry = size * 0.41, size * 0.5
     robe: Colour = canvas.random.choice([(62, 66, 92), (70, 62, 84), (54, 70, 88)])
-    canvas.polygon([(x - rx * 0.7, y + ry * 0.8), (x + rx * 0.7, y + ry * 0.8),
-                    (x + rx * 2.1, y + ry * 5.2), (x - rx * 2.1, y + ry * 5.2)], robe)
-    canvas.polygon([(x - rx * 0.25, y + ry), (x + rx * 0.25, y + ry), (x, y + ry * 2.2)],
-                   _mix(robe, (160, 160, 190), 0.4))
+    canvas.polygon(
+        [
+            (x - rx * 0.7, y + ry * 0.8),
+            (x + rx * 0.7, y + ry * 0.8),
+            (x + rx * 2.1, y + ry * 5.2),
+            (x - rx * 2.1, y + ry * 5.2),
+        ],
+        robe,
+    )
+    canvas.polygon(
+        [(x - rx * 0.25, y + ry), (x + rx * 0.25, y + ry), (x, y + ry * 2.2)],
+        _mix(robe, (160, 160, 190), 0.4),
+    )
     canvas.ellipse((x - rx * 1.22, y - ry * 1.3, x + rx * 1.22, y + ry * 0.7), (36, 26, 34))
     canvas.ellipse((x - rx, y - ry, x + rx, y + ry), (250, 212, 178))
     _features(canvas, x, y, rx, ry)
@@ -278,18 +337,33 @@ def _features(canvas: Canvas, x: float, y: float, rx: float, ry: float) -> None:
     ink: Colour = (46, 28, 34)
     for side in (-1, 1):
         eye_x, eye_y = x + side * rx * 0.4, y - ry * 0.12
-        canvas.ellipse((eye_x - rx * 0.15, eye_y - ry * 0.11, eye_x + rx * 0.15, eye_y + ry * 0.11), ink)
-        canvas.line([(eye_x - rx * 0.2, eye_y - ry * 0.28), (eye_x + rx * 0.2, eye_y - ry * 0.32)],
-                    (92, 62, 56), max(0.7, ry / 16))
+        canvas.ellipse(
+            (eye_x - rx * 0.15, eye_y - ry * 0.11, eye_x + rx * 0.15, eye_y + ry * 0.11), ink
+        )
+        canvas.line(
+            [(eye_x - rx * 0.2, eye_y - ry * 0.28), (eye_x + rx * 0.2, eye_y - ry * 0.32)],
+            (92, 62, 56),
+            max(0.7, ry / 16),
+        )
         cheek_x, cheek_y = x + side * rx * 0.56, y + ry * 0.26
-        canvas.ellipse((cheek_x - rx * 0.17, cheek_y - ry * 0.1, cheek_x + rx * 0.17, cheek_y + ry * 0.1),
-                       (246, 178, 150))
+        canvas.ellipse(
+            (cheek_x - rx * 0.17, cheek_y - ry * 0.1, cheek_x + rx * 0.17, cheek_y + ry * 0.1),
+            (246, 178, 150),
+        )
     if canvas.random.random() < 0.6:
-        canvas.arc((x - rx * 0.38, y + ry * 0.1, x + rx * 0.38, y + ry * 0.6), 20, 160, (168, 58, 62),
-                   max(1.0, ry / 9))
+        canvas.arc(
+            (x - rx * 0.38, y + ry * 0.1, x + rx * 0.38, y + ry * 0.6),
+            20,
+            160,
+            (168, 58, 62),
+            max(1.0, ry / 9),
+        )
     else:
-        canvas.line([(x - rx * 0.26, y + ry * 0.5), (x + rx * 0.26, y + ry * 0.5)], (168, 58, 62),
-                    max(1.0, ry / 9))
+        canvas.line(
+            [(x - rx * 0.26, y + ry * 0.5), (x + rx * 0.26, y + ry * 0.5)],
+            (168, 58, 62),
+            max(1.0, ry / 9),
+        )
 
 
 def paint_flame(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
@@ -299,11 +373,27 @@ def paint_flame(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
         w, h = size * 0.3 * reach, size * 0.5 * reach
         base = y + size * 0.4
         canvas.ellipse((x - w, base - h * 1.1, x + w, base), colour)
-        canvas.polygon([(x - w * 0.95, base - h * 0.6), (x + w * 0.95, base - h * 0.6),
-                        (x + w * 0.2, base - h * 1.8)], colour)
-    canvas.line([(x - size * 0.34, y + size * 0.46), (x + size * 0.34, y + size * 0.38)], (70, 44, 34), 5)
-    canvas.line([(x - size * 0.34, y + size * 0.38), (x + size * 0.34, y + size * 0.46)], (62, 38, 30), 5)
-    return [Painted(kind="unsafe", label="open flame", box=(x - size / 2, y - size / 2, x + size / 2, y + size / 2))]
+        canvas.polygon(
+            [
+                (x - w * 0.95, base - h * 0.6),
+                (x + w * 0.95, base - h * 0.6),
+                (x + w * 0.2, base - h * 1.8),
+            ],
+            colour,
+        )
+    canvas.line(
+        [(x - size * 0.34, y + size * 0.46), (x + size * 0.34, y + size * 0.38)], (70, 44, 34), 5
+    )
+    canvas.line(
+        [(x - size * 0.34, y + size * 0.38), (x + size * 0.34, y + size * 0.46)], (62, 38, 30), 5
+    )
+    return [
+        Painted(
+            kind="unsafe",
+            label="open flame",
+            box=(x - size / 2, y - size / 2, x + size / 2, y + size / 2),
+        )
+    ]
 
 
 def paint_glass(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
@@ -313,9 +403,20 @@ def paint_glass(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
         cy = y + canvas.random.uniform(-0.22, 0.22) * size
         reach = size * canvas.random.uniform(0.07, 0.13)
         turn = canvas.random.uniform(0, 6.28)
-        shard = [(cx + reach * math.cos(turn + a), cy + reach * 0.7 * math.sin(turn + a)) for a in (0, 1.9, 3.4)]
-        canvas.polygon(shard, canvas.random.choice([(206, 232, 240), (190, 222, 234), (222, 240, 246)]))
-    return [Painted(kind="unsafe", label="broken glass", box=(x - size / 2, y - size / 4, x + size / 2, y + size / 4))]
+        shard = [
+            (cx + reach * math.cos(turn + a), cy + reach * 0.7 * math.sin(turn + a))
+            for a in (0, 1.9, 3.4)
+        ]
+        canvas.polygon(
+            shard, canvas.random.choice([(206, 232, 240), (190, 222, 234), (222, 240, 246)])
+        )
+    return [
+        Painted(
+            kind="unsafe",
+            label="broken glass",
+            box=(x - size / 2, y - size / 4, x + size / 2, y + size / 4),
+        )
+    ]
 
 
 def paint_smoke(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
@@ -326,8 +427,16 @@ def paint_smoke(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
         cx = x + size * 0.12 * math.sin(step * 0.9)
         cy = y + size * (0.45 - 0.9 * share)
         tone = round(118 + 34 * share)
-        canvas.ellipse((cx - reach, cy - reach * 0.8, cx + reach, cy + reach * 0.8), (tone, tone, tone + 3))
-    return [Painted(kind="unsafe", label="smoke", box=(x - size / 2, y - size / 2, x + size / 2, y + size / 2))]
+        canvas.ellipse(
+            (cx - reach, cy - reach * 0.8, cx + reach, cy + reach * 0.8), (tone, tone, tone + 3)
+        )
+    return [
+        Painted(
+            kind="unsafe",
+            label="smoke",
+            box=(x - size / 2, y - size / 2, x + size / 2, y + size / 2),
+        )
+    ]
 
 
 def paint_stone(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:

@@ -215,11 +215,15 @@ def _banner_sure(blob: _Blob) -> float:
 
 
 def _basket_sure(blob: _Blob) -> float:
-    return _sure(_closeness(blob.width / blob.height, 1.5, 1.0), _closeness(blob.filled, 0.58, 0.35))
+    return _sure(
+        _closeness(blob.width / blob.height, 1.5, 1.0), _closeness(blob.filled, 0.58, 0.35)
+    )
 
 
 def _umbrella_sure(blob: _Blob) -> float:
-    return _sure(_closeness(blob.width / blob.height, 1.2, 0.8), _closeness(blob.filled, 0.38, 0.25))
+    return _sure(
+        _closeness(blob.width / blob.height, 1.2, 0.8), _closeness(blob.filled, 0.38, 0.25)
+    )
 
 
 def _stool_sure(blob: _Blob) -> float:

@@ -1,0 +1,116 @@
+"""What an image file says of itself, without decoding its pixels."""
+
+from __future__ import annotations
+
+import io
+import warnings
+from dataclasses import dataclass
+
+from PIL import Image, UnidentifiedImageError
+
+from dotledger.core.boxes import upright_size
+from dotledger.errors import ImageError
+
+__all__ = ["MOST_PIXELS", "ImageFacts", "open_image", "read_facts"]
+
+MOST_PIXELS = 120_000_000
+"""Images that claim more pixels are refused before anything is decoded."""
+
+_ORIENTATION = 0x0112
+_ENDINGS = {"JPEG": (b"\xff\xd9", 4096), "PNG": (b"IEND", 64)}
+_MODES = {"L": "grey", "1": "grey", "LA": "rgba", "PA": "rgba", "RGBA": "rgba", "P": "rgb", "RGB": "rgb"}  # fmt: skip
+
+
+@dataclass(frozen=True, kw_only=True)
+class ImageFacts:
+    """What the file's header says.
+
+    Attributes
+    ----------
+    format : str
+        Lower case, such as ``"jpeg"``.
+    width, height : int
+        Of the image upright, in pixels.
+    orientation : int
+        EXIF orientation, 1 to 8; 1 if none or not valid.
+    colours : str
+        ``"rgb"``, ``"grey"``, ``"rgba"``, or the decoder's name for anything else.
+    size : int
+        Bytes of the file.
+    ends_well : bool
+        Whether the file ends as its format should; if not, it may be damaged.
+    """
+
+    format: str
+    width: int
+    height: int
+    orientation: int
+    colours: str
+    size: int
+    ends_well: bool
+
+
+def open_image(data: bytes) -> Image.Image:
+    """Open an image without decoding its pixels.
+
+    Raises
+    ------
+    ImageError
+        If the bytes are no image that can be decoded, or claim more than `MOST_PIXELS`.
+    """
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore", Image.DecompressionBombWarning)
+            image = Image.open(io.BytesIO(data))
+    except Image.DecompressionBombError as error:
+        raise _too_many_pixels(str(error)) from error
+    except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:
+        reason = "the file is empty" if not data else "not an image that can be decoded"
+        raise ImageError(reason, got=data[:12]) from error
+    if image.width * image.height > MOST_PIXELS:
+        raise _too_many_pixels(f"{image.width} x {image.height}")
+    return image
+
+
+def _too_many_pixels(got: str) -> ImageError:
+    return ImageError(
+        "the image claims too many pixels", got=got, allowed=[f"up to {MOST_PIXELS:,}"]
+    )
+
+
+def read_facts(data: bytes) -> ImageFacts:
+    """Return what the header of an image file says.
+
+    Raises
+    ------
+    ImageError
+        See `open_image`.
+    """
+    image = open_image(data)
+    kind = (image.format or "").upper()
+    orientation = _orientation(image)
+    width, height = upright_size(image.width, image.height, orientation)
+    return ImageFacts(
+        format=kind.lower(),
+        width=width,
+        height=height,
+        orientation=orientation,
+        colours=_MODES.get(image.mode, image.mode),
+        size=len(data),
+        ends_well=_ends_well(data, kind),
+    )
+
+
+def _orientation(image: Image.Image) -> int:
+    if "exif" not in image.info and image.format not in ("TIFF", "WEBP"):
+        return 1
+    try:
+        value = image.getexif().get(_ORIENTATION, 1)
+    except (OSError, ValueError, SyntaxError):
+        return 1
+    return value if isinstance(value, int) and 1 <= value <= 8 else 1
+
+
+def _ends_well(data: bytes, kind: str) -> bool:
+    mark, reach = _ENDINGS.get(kind, (b"", 0))
+    return data.rfind(mark, max(0, len(data) - reach)) >= 0

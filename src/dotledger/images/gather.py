@@ -1,0 +1,284 @@
+"""Gathering images from folders, files, patterns, lists, addresses and memory."""
+
+from __future__ import annotations
+
+import glob
+import os
+import re
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO, Any
+
+from dotledger.core.names import natural_key
+from dotledger.errors import GatherError, MissingExtra
+
+__all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
+
+SUFFIXES = frozenset(".jpg .jpeg .jpe .png .webp .gif .bmp .tif .tiff".split())
+"""The file endings that a folder is searched for."""
+
+_ADDRESS = re.compile(r"^[a-z][a-z0-9+.-]+://", re.IGNORECASE)
+
+Source = str | os.PathLike[str] | Mapping[str, "bytes | IO[bytes]"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Item:
+    """One image asked for, not yet read.
+
+    Attributes
+    ----------
+    name : str
+        How the user knows it: the path relative to the folder given, the path, or the address.
+    where : str
+        The file's path or the address; empty for bytes in memory.
+    stamp : str
+        Size and time of the file, to notice a change; empty where not known.
+    read : callable
+        Returns the bytes; raises OSError.
+    """
+
+    name: str
+    where: str = ""
+    stamp: str = ""
+    read: Callable[[], bytes] = field(compare=False, repr=False, default=bytes)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Gathered:
+    """What was gathered.
+
+    Attributes
+    ----------
+    items : tuple of Item
+        In natural order within each source, sources in the order given; each name once.
+    problems : tuple of (str, str)
+        What cannot be read, with the reason.
+    source : str
+        What was asked for, in one line.
+    """
+
+    items: tuple[Item, ...]
+    problems: tuple[tuple[str, str], ...]
+    source: str
+
+    def __len__(self) -> int:
+        return len(self.items)
+
+
+def gather(sources: Source | Iterable[Source], *, missing: str = "raise") -> Gathered:
+    """Gather images; nothing is read yet.
+
+    Parameters
+    ----------
+    sources : path, str, mapping, or an iterable of those
+        A folder (searched through, in natural order), a file, a pattern with ``*`` or ``?``, a
+        list file (``@FILE``, one source a line), an address (``https://`` or any that fsspec
+        knows), or a mapping from names to bytes or binary streams.
+    missing : {"raise", "list"}
+        Whether a missing or unreadable file raises, or is listed in ``problems``.
+
+    Returns
+    -------
+    Gathered
+
+    Raises
+    ------
+    GatherError
+        If anything is missing or unreadable (all of it is listed), if two different files have
+        the same name, or if nothing at all was found.
+    """
+    listed = [sources] if isinstance(sources, (str, os.PathLike, Mapping)) else list(sources)
+    problems: list[tuple[str, str]] = []
+    items = [item for source in listed for item in _of_source(source, problems)]
+    if problems and missing == "raise":
+        raise _missing(problems)
+    unique = _unique(items)
+    if not unique and not problems:
+        raise GatherError(
+            "no images found",
+            place="images",
+            got=", ".join(map(_worded, listed)),
+            next_step=f"A folder is searched for {', '.join(sorted(SUFFIXES))}.",
+        )
+    source = ", ".join(map(_worded, listed))
+    return Gathered(items=tuple(unique), problems=tuple(problems), source=source)
+
+
+def _worded(source: Source) -> str:
+    return f"{len(source)} in memory" if isinstance(source, Mapping) else os.fspath(source)
+
+
+def _missing(problems: list[tuple[str, str]]) -> GatherError:
+    shown = "; ".join(f"{name}: {reason}" for name, reason in problems[:10])
+    more = f"; and {len(problems) - 10} more" if len(problems) > 10 else ""
+    return GatherError(
+        f"{len(problems)} of the images asked for cannot be read: {shown}{more}",
+        place="images",
+        next_step="Nothing was sent. Mend the list, or go on without them (--skip-missing).",
+        problems=tuple(problems),
+    )
+
+
+def _unique(items: list[Item]) -> list[Item]:
+    seen: dict[str, Item] = {}
+    for item in items:
+        other = seen.setdefault(item.name, item)
+        if other is not item and (other.where != item.where or not item.where):
+            raise GatherError(
+                "two images have the same name",
+                place="images",
+                got=item.name,
+                allowed=[other.where, item.where],
+                next_step="Give the folder above both, so that their names differ.",
+            )
+    return list(seen.values())
+
+
+def _of_source(source: Source, problems: list[tuple[str, str]]) -> Iterator[Item]:
+    if isinstance(source, Mapping):
+        yield from (_from_memory(name, data) for name, data in source.items())
+        return
+    text = os.fspath(source)
+    if text.startswith("@"):
+        yield from _from_list(Path(text[1:]), problems)
+    elif _ADDRESS.match(text):
+        yield _from_address(text)
+    elif os.path.isdir(text):  # noqa: PTH112 - also used on a million entries, where Path is slow
+        yield from _from_folder(text, problems)
+    elif not os.path.exists(text) and glob.has_magic(text):  # noqa: PTH110 - as above
+        yield from _from_pattern(text, problems)
+    else:
+        yield from _from_file(text, text, problems)
+
+
+def _from_memory(name: str, data: bytes | IO[bytes]) -> Item:
+    if isinstance(data, (bytes, bytearray, memoryview)):
+        held = bytes(data)
+        return Item(name=name, read=lambda: held)
+    return Item(name=name, read=_once(data))
+
+
+def _once(stream: IO[bytes]) -> Callable[[], bytes]:
+    """Read a stream at first use, and keep what it gave: it cannot be read twice."""
+    kept: list[bytes] = []
+
+    def read() -> bytes:
+        if not kept:
+            kept.append(stream.read())
+        return kept[0]
+
+    return read
+
+
+def _from_list(path: Path, problems: list[tuple[str, str]]) -> Iterator[Item]:
+    try:
+        lines = path.read_text(encoding="utf-8-sig").splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        problems.append((str(path), f"the list cannot be read ({error})"))
+        return
+    for line in filter(None, (line.strip() for line in lines)):
+        if line.startswith("#"):
+            continue
+        inside = line if _ADDRESS.match(line) else os.path.join(path.parent, line)  # noqa: PTH118
+        for item in _of_source(inside, problems):
+            yield Item(
+                name=line if item.where == inside else item.name,
+                where=item.where,
+                stamp=item.stamp,
+                read=item.read,
+            )
+
+
+def _from_folder(folder: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
+    root = folder.rstrip("/") or "/"
+    found = sorted(_walk(root, "", problems), key=lambda entry: natural_key(entry[0]))
+    for name, path, stamp in found:
+        yield Item(name=name, where=path, stamp=stamp, read=_reader(path))
+
+
+def _walk(
+    folder: str, prefix: str, problems: list[tuple[str, str]]
+) -> Iterator[tuple[str, str, str]]:
+    try:
+        entries = list(os.scandir(folder))
+    except OSError as error:
+        problems.append((folder, str(error.strerror)))
+        return
+    for entry in entries:
+        if entry.name.startswith("."):
+            continue
+        if entry.is_dir():
+            yield from _walk(entry.path, f"{prefix}{entry.name}/", problems)
+        elif os.path.splitext(entry.name)[1].lower() in SUFFIXES:  # noqa: PTH122 - fast path
+            stamp = _checked(entry.path, prefix + entry.name, problems)
+            if stamp:
+                yield prefix + entry.name, entry.path, stamp
+
+
+def _checked(path: str, name: str, problems: list[tuple[str, str]]) -> str:
+    """Return the file's stamp, or note why it cannot be read and return ""."""
+    try:
+        facts = os.stat(path)
+    except OSError as error:
+        problems.append((name, str(error.strerror)))
+        return ""
+    if not os.access(path, os.R_OK):
+        problems.append((name, "no permission to read it"))
+        return ""
+    return f"{facts.st_size}/{facts.st_mtime_ns}"
+
+
+def _from_pattern(pattern: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
+    paths = sorted(glob.glob(pattern, recursive=True), key=natural_key)
+    if not paths:
+        problems.append((pattern, "no file fits this pattern"))
+    for path in paths:
+        if os.path.isfile(path):  # noqa: PTH113 - as above
+            yield from _from_file(path, path, problems)
+
+
+def _from_file(path: str, name: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
+    stamp = _checked(path, name, problems)
+    if stamp:
+        yield Item(name=name, where=path, stamp=stamp, read=_reader(path))
+
+
+def _reader(path: str) -> Callable[[], bytes]:
+    return Path(path).read_bytes
+
+
+def _from_address(address: str) -> Item:
+    if address.lower().startswith(("http://", "https://")):
+        return Item(name=address, where=address, read=lambda: _fetched(address))
+    return Item(name=address, where=address, read=lambda: _through_fsspec(address))
+
+
+def _fetched(address: str) -> bytes:
+    import urllib3
+
+    try:
+        response = urllib3.request("GET", address, timeout=30.0, retries=2)
+    except urllib3.exceptions.HTTPError as error:
+        raise OSError(f"cannot be fetched ({type(error).__name__})") from error
+    if response.status != 200:
+        raise OSError(f"cannot be fetched (status {response.status})")
+    return response.data
+
+
+def _through_fsspec(address: str) -> bytes:
+    try:
+        import fsspec
+    except ImportError as error:
+        raise MissingExtra(
+            "this kind of address needs fsspec",
+            got=address,
+            next_step="Run: pip install 'dot-ledger[fsspec]'",
+        ) from error
+    try:
+        with fsspec.open(address, "rb") as file:
+            data: Any = file.read()
+    except (ValueError, ImportError) as error:
+        raise OSError(str(error)) from error
+    return bytes(data)

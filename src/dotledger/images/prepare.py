@@ -1,0 +1,281 @@
+"""Making one image fit a service's limits, or saying why it cannot."""
+
+from __future__ import annotations
+
+import io
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from PIL import Image, ImageOps
+
+from dotledger.errors import ImageError
+from dotledger.images.facts import ImageFacts, open_image
+
+__all__ = ["Demands", "Prepared", "prepare"]
+
+_QUALITIES = (92, 85, 75, 65)
+_LEAST_ROWS_KEPT = 0.9
+_SHRINK_STEP = 0.85
+
+
+@dataclass(frozen=True, kw_only=True)
+class Demands:
+    """What a service accepts; None where it does not say.
+
+    Attributes
+    ----------
+    formats, colours : tuple of str
+        Accepted formats (the first is used for re-encoding) and colour modes.
+    max_bytes, min_side, max_side, max_pixels : int or None
+        Limits of a file and its image.
+    smallest_face : int or None
+        The smallest face the service says it finds, in pixels sent.
+    """
+
+    formats: tuple[str, ...] = ("jpeg", "png")
+    colours: tuple[str, ...] = ("rgb", "grey", "rgba")
+    max_bytes: int | None = None
+    min_side: int | None = None
+    max_side: int | None = None
+    max_pixels: int | None = None
+    smallest_face: int | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class Prepared:
+    """An image ready to go out.
+
+    Attributes
+    ----------
+    data : bytes
+        What is sent.
+    format : str
+        Of what is sent.
+    width, height : int
+        Of what is sent, upright.
+    turned : int
+        The EXIF orientation that `data` still carries; 1 if none.
+    steps : tuple of str
+        What was done, for people; empty if the file goes out as it is.
+    quality : int or None
+        JPEG quality, if re-encoded as JPEG.
+    """
+
+    data: bytes
+    format: str
+    width: int
+    height: int
+    turned: int
+    steps: tuple[str, ...] = ()
+    quality: int | None = None
+
+    @property
+    def media_type(self) -> str:
+        """Such as ``image/jpeg``."""
+        return f"image/{self.format}"
+
+
+def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
+    """Return the image as it should be sent.
+
+    Parameters
+    ----------
+    data : bytes
+        The file.
+    facts : ImageFacts
+        What `read_facts` says of it.
+    demands : Demands
+        What the service accepts.
+
+    Raises
+    ------
+    ImageError
+        If it cannot be helped: smaller than the service takes, damaged beyond mending, or not
+        to be brought under the byte limit. The message gives the figures.
+    """
+    _refuse_small(facts.width, facts.height, demands)
+    if facts.ends_well and not _misfits(facts, demands):
+        return _as_is(data, facts)
+    image, steps = _decoded(data, facts)
+    if image is None:
+        return _as_is(data, facts)
+    if not steps and not _misfits(facts, demands):
+        return _as_is(data, facts)
+    return _fitted(
+        ImageOps.exif_transpose(image), facts, demands, [*steps, *_misfits(facts, demands)]
+    )
+
+
+def _as_is(data: bytes, facts: ImageFacts) -> Prepared:
+    return Prepared(
+        data=data,
+        format=facts.format,
+        width=facts.width,
+        height=facts.height,
+        turned=facts.orientation,
+    )
+
+
+def _refuse_small(width: int, height: int, demands: Demands) -> None:
+    if demands.min_side is not None and min(width, height) < demands.min_side:
+        raise ImageError(
+            "the image is too small for the service",
+            got=f"{width} x {height} pixels",
+            allowed=[f"sides of at least {demands.min_side}"],
+        )
+
+
+def _misfits(facts: ImageFacts, demands: Demands) -> list[str]:
+    """Return what keeps the file from being sent as it is."""
+    found = []
+    if facts.format not in demands.formats:
+        found.append(f"{facts.format} re-encoded as {demands.formats[0]}")
+    if facts.colours not in demands.colours:
+        found.append(f"colours {facts.colours} converted")
+    if demands.max_bytes is not None and facts.size > demands.max_bytes:
+        found.append(f"{facts.size:,} bytes brought under {demands.max_bytes:,}")
+    if _factor(facts.width, facts.height, demands) < 1:
+        found.append("too many pixels for the service")
+    return found
+
+
+def _factor(width: int, height: int, demands: Demands) -> float:
+    """Return the factor, at most 1, that brings the sides and pixels within the limits."""
+    factors = [1.0]
+    if demands.max_side is not None:
+        factors.append(demands.max_side / max(width, height))
+    if demands.max_pixels is not None:
+        factors.append(math.sqrt(demands.max_pixels / (width * height)))
+    return min(factors)
+
+
+def _decoded(data: bytes, facts: ImageFacts) -> tuple[Image.Image | None, list[str]]:
+    """Decode the image, mending a file that breaks off late enough.
+
+    Returns None for a file that merely ends in an unusual way.
+    """
+    try:
+        image = open_image(data)
+        image.load()
+    except (OSError, SyntaxError, ValueError) as error:
+        return _mended(data, facts, error)
+    return image, []
+
+
+def _mended(data: bytes, facts: ImageFacts, cause: Exception) -> tuple[Image.Image, list[str]]:
+    if facts.format != "jpeg":
+        raise ImageError(f"the file is damaged ({cause})", got=f"{len(data):,} bytes") from cause
+    try:
+        image = open_image(data + b"\xff\xd9")
+        image.load()
+    except (OSError, SyntaxError, ValueError) as error:
+        raise ImageError(f"the file is damaged ({error})", got=f"{len(data):,} bytes") from error
+    kept = _rows_kept(image)
+    if kept < _LEAST_ROWS_KEPT:
+        raise ImageError(
+            f"the file is damaged: only {kept:.0%} of its rows can be decoded",
+            got=f"{len(data):,} bytes",
+            allowed=[f"at least {_LEAST_ROWS_KEPT:.0%}"],
+        ) from cause
+    return image, [f"damaged file mended, {kept:.1%} of its rows kept"]
+
+
+def _rows_kept(image: Image.Image) -> float:
+    """Return the share of rows above the flat grey with which the decoder fills what is missing."""
+    rows = np.asarray(image.convert("L")).reshape(image.height, -1)
+    flat = (rows.max(axis=1) == rows.min(axis=1)) & (np.abs(rows[:, 0].astype(int) - 128) <= 2)
+    lost = len(flat) if flat.all() else int(np.argmin(flat[::-1]))
+    return 1 - lost / len(flat)
+
+
+def _fitted(image: Image.Image, facts: ImageFacts, demands: Demands, steps: list[str]) -> Prepared:
+    target = facts.format if facts.format in demands.formats else demands.formats[0]
+    if (
+        demands.max_bytes is not None
+        and facts.size > demands.max_bytes
+        and "jpeg" in demands.formats
+    ):
+        target = "jpeg"
+    image = _recoloured(image, target, demands)
+    factor = _factor(image.width, image.height, demands)
+    while True:
+        shrunk = _shrunk(image, factor)
+        _refuse_small(shrunk.width, shrunk.height, demands)
+        data, quality = _encoded(shrunk, target, demands.max_bytes)
+        if demands.max_bytes is None or len(data) <= demands.max_bytes:
+            break
+        if min(shrunk.size) <= max(demands.min_side or 1, 16):
+            raise ImageError(
+                "the image cannot be brought under the byte limit",
+                got=f"{len(data):,} bytes at {shrunk.width} x {shrunk.height}",
+                allowed=[f"up to {demands.max_bytes:,}"],
+            )
+        factor *= _SHRINK_STEP
+    return Prepared(
+        data=data,
+        format=target,
+        width=shrunk.width,
+        height=shrunk.height,
+        turned=1,
+        steps=tuple(steps + _shrink_steps(factor, shrunk, demands)),
+        quality=quality,
+    )
+
+
+def _shrink_steps(factor: float, shrunk: Image.Image, demands: Demands) -> list[str]:
+    if factor >= 1:
+        return []
+    steps = [f"shrunk to {shrunk.width} x {shrunk.height} ({factor:.0%})"]
+    if demands.smallest_face is not None:
+        least = math.ceil(demands.smallest_face / factor)
+        steps.append(
+            f"faces under {least} pixels in the original fall below the service's smallest, "
+            f"{demands.smallest_face}"
+        )
+    return steps
+
+
+def _recoloured(image: Image.Image, target: str, demands: Demands) -> Image.Image:
+    if image.mode in ("LA", "PA", "RGBA") or (image.mode == "P" and "transparency" in image.info):
+        if target == "jpeg" or "rgba" not in demands.colours:
+            return _flattened(image)
+        return image.convert("RGBA")
+    if image.mode in ("L", "1") and "grey" in demands.colours:
+        return image.convert("L")
+    if image.mode.startswith("I;16") or image.mode == "I":
+        return _eight_bit(image).convert("L" if "grey" in demands.colours else "RGB")
+    return image.convert("RGB")
+
+
+def _eight_bit(image: Image.Image) -> Image.Image:
+    """Bring 16-bit grey to 8 bits."""
+    values = np.asarray(image, dtype=np.int64) >> 8
+    return Image.fromarray(values.clip(0, 255).astype(np.uint8))
+
+
+def _flattened(image: Image.Image) -> Image.Image:
+    """Lay a picture with transparency on white."""
+    rgba = image.convert("RGBA")
+    ground = Image.new("RGB", image.size, (255, 255, 255))
+    ground.paste(rgba, mask=rgba.getchannel("A"))
+    return ground
+
+
+def _shrunk(image: Image.Image, factor: float) -> Image.Image:
+    if factor >= 1:
+        return image
+    size = (max(1, int(image.width * factor)), max(1, int(image.height * factor)))
+    return image.resize(size, Image.Resampling.LANCZOS)
+
+
+def _encoded(image: Image.Image, target: str, limit: int | None) -> tuple[bytes, int | None]:
+    """Encode at the best quality that fits, or at the lowest tried."""
+    data, quality = b"", None
+    for quality in _QUALITIES if target in ("jpeg", "webp") else (None,):
+        buffer = io.BytesIO()
+        image.save(buffer, target.upper(), **({} if quality is None else {"quality": quality}))
+        data = buffer.getvalue()
+        if limit is None or len(data) <= limit:
+            break
+    return data, quality

@@ -1,0 +1,1 @@
+"""The ledger: every call and every raw answer, in an SQL database."""

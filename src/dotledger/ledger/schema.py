@@ -1,0 +1,182 @@
+"""The ledger's tables.
+
+Only portable SQL types and constructs are used, so that another database can join; what only
+SQLite needs stands in `dotledger.ledger.store`.
+"""
+
+from __future__ import annotations
+
+from sqlalchemy import (
+    JSON,
+    Column,
+    Float,
+    ForeignKey,
+    Index,
+    Integer,
+    LargeBinary,
+    MetaData,
+    String,
+    Table,
+    Text,
+    UniqueConstraint,
+)
+
+__all__ = [
+    "VERSION",
+    "about",
+    "answers",
+    "batches",
+    "calls",
+    "findings",
+    "images",
+    "items",
+    "metadata",
+    "notes",
+    "outcomes",
+    "readings",
+]
+
+VERSION = 1
+"""Raised whenever a table changes; an older ledger is refused, never guessed at."""
+
+metadata = MetaData()
+
+about = Table(
+    "about",
+    metadata,
+    Column("name", String(40), primary_key=True),
+    Column("value", Text, nullable=False),
+)
+
+batches = Table(
+    "batches",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("key", String(64), nullable=False, unique=True),
+    Column("service", String(80), nullable=False),
+    Column("fingerprint", String(64), nullable=False),
+    Column("kinds", JSON, nullable=False),
+    Column("settings", JSON, nullable=False),
+    Column("description", Text, nullable=False),
+    Column("source", Text, nullable=False),
+    Column("images", Integer, nullable=False),
+    Column("floor", Float),
+    Column("currency", String(8), nullable=False),
+    Column("started", String(32), nullable=False),
+    Column("ended", String(32)),
+    Column("stopped_because", Text),
+    Column("sender", String(200)),
+)
+"""One sending of a set of images to one service with one set of settings."""
+
+images = Table(
+    "images",
+    metadata,
+    Column("sha", String(64), primary_key=True),
+    Column("bytes", Integer, nullable=False),
+    Column("format", String(12), nullable=False),
+    Column("width", Integer, nullable=False),
+    Column("height", Integer, nullable=False),
+    Column("orientation", Integer, nullable=False),
+)
+"""One file's content; width and height are upright."""
+
+items = Table(
+    "items",
+    metadata,
+    Column("batch", ForeignKey("batches.id"), primary_key=True),
+    Column("position", Integer, primary_key=True),
+    Column("name", Text, nullable=False),
+    Column("path", Text, nullable=False),
+    Column("sha", String(64)),
+    Column("sent_width", Integer),
+    Column("sent_height", Integer),
+    Column("sent_bytes", Integer),
+    Column("turned", Integer),
+    Column("quality", Integer),
+    Column("steps", JSON),
+)
+"""One image of a batch, under the name the user knows."""
+
+outcomes = Table(
+    "outcomes",
+    metadata,
+    Column("batch", ForeignKey("batches.id"), primary_key=True),
+    Column("position", Integer, primary_key=True),
+    Column("kind", String(12), primary_key=True),
+    Column("outcome", String(8), nullable=False),
+    Column("reason", Text, nullable=False),
+    Column("call", ForeignKey("calls.id")),
+)
+"""found, empty, failed or refused; an image and kind without a row is pending."""
+
+calls = Table(
+    "calls",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("batch", ForeignKey("batches.id"), nullable=False),
+    Column("call", String(80), nullable=False),
+    Column("started", String(32), nullable=False),
+    Column("seconds", Float, nullable=False),
+    Column("attempts", Integer, nullable=False),
+    Column("status", Integer),
+    Column("sent_bytes", Integer, nullable=False),
+    Column("images", Integer, nullable=False),
+    Column("price", Float, nullable=False),
+    Column("reason", Text, nullable=False),
+    Column("media_type", String(120), nullable=False),
+    Column("answer", LargeBinary),
+    Index("calls_by_batch", "batch"),
+)
+"""One call; the answer is the service's bytes, compressed with zlib."""
+
+answers = Table(
+    "answers",
+    metadata,
+    Column("fingerprint", String(64), nullable=False),
+    Column("call_name", String(80), nullable=False),
+    Column("sha", String(64), nullable=False),
+    Column("call", ForeignKey("calls.id"), nullable=False),
+    Column("place", Integer, nullable=False),
+    UniqueConstraint("fingerprint", "call_name", "sha", name="one_answer"),
+)
+"""Which call answered an image under which settings, and its place among the call's images."""
+
+readings = Table(
+    "readings",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("batch", ForeignKey("batches.id"), nullable=False),
+    Column("made", String(32), nullable=False),
+    Column("about", Text, nullable=False),
+)
+"""One reading of a batch's answers; the first is made while sending."""
+
+findings = Table(
+    "findings",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("reading", ForeignKey("readings.id"), nullable=False),
+    Column("position", Integer, nullable=False),
+    Column("kind", String(12), nullable=False),
+    Column("label", Text, nullable=False),
+    Column("confidence", Float),
+    Column("x0", Float),
+    Column("y0", Float),
+    Column("x1", Float),
+    Column("y1", Float),
+    Column("details", Text),
+    Index("findings_by_reading", "reading"),
+)
+
+notes = Table(
+    "notes",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("reading", ForeignKey("readings.id"), nullable=False),
+    Column("position", Integer, nullable=False),
+    Column("reason", Text, nullable=False),
+    Column("value", Text, nullable=False),
+    Index("notes_by_reading", "reading"),
+)
+"""What a reading set aside or noticed."""

@@ -1,0 +1,241 @@
+"""Opening a ledger, and the few things everything else does with it."""
+
+from __future__ import annotations
+
+import os
+import re
+import sqlite3
+import zlib
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Connection, Engine, Table, create_engine, event, func, insert, select, update
+from sqlalchemy.exc import DatabaseError, SQLAlchemyError
+
+from dotledger.errors import LedgerError
+from dotledger.ledger import schema
+
+__all__ = ["Ledger", "compress", "decompress"]
+
+_ADDRESS = re.compile(r"^[a-z][a-z0-9+]*://")
+_BUSY_SECONDS = 30
+
+
+def compress(answer: bytes) -> bytes:
+    """Return an answer as it is stored."""
+    return zlib.compress(answer, 1)
+
+
+def decompress(stored: bytes) -> bytes:
+    """Undo `compress`."""
+    return zlib.decompress(stored)
+
+
+class Ledger:
+    """A ledger, named by a path or a database address.
+
+    Parameters
+    ----------
+    where : path-like or str
+        A file, or an address such as ``postgresql://…``.
+    create : bool, default True
+        Make a new ledger if there is none.
+    read_only : bool, default False
+        Never write.
+
+    Raises
+    ------
+    LedgerError
+        If there is none and `create` is false, if the file is no ledger or one of another
+        version, or if it cannot be written.
+    """
+
+    def __init__(
+        self, where: str | os.PathLike[str], *, create: bool = True, read_only: bool = False
+    ) -> None:
+        self.where = os.fspath(where)
+        self.read_only = read_only
+        if not _ADDRESS.match(self.where) and not Path(self.where).exists():
+            if not create or read_only:
+                raise LedgerError(
+                    "there is no ledger here",
+                    place=self.where,
+                    next_step="Name it with --ledger, or make one by sending images.",
+                )
+            Path(self.where).absolute().parent.mkdir(parents=True, exist_ok=True)
+        self._engine = _engine(self.where)
+        self._writer = self._engine.execution_options(dotledger_write=True)
+        with self._mapped():
+            self._check(create=create and not read_only)
+
+    def _check(self, *, create: bool) -> None:
+        """Make the tables if there are none, and refuse another version."""
+        with self._engine.connect() as connection:
+            known = self._engine.dialect.has_table(connection, "about")
+            other = not known and _any_table(self._engine, connection)
+        if other or (not known and not create):
+            raise LedgerError("this is a database, but no ledger", place=self.where)
+        if not known:
+            self._make()
+        with self._engine.connect() as connection:
+            version = connection.scalar(
+                select(schema.about.c.value).where(schema.about.c.name == "version")
+            )
+        if version != str(schema.VERSION):
+            raise LedgerError(
+                "the ledger is of another version",
+                place=self.where,
+                got=version,
+                allowed=[str(schema.VERSION)],
+            )
+
+    def _make(self) -> None:
+        with self._writer.begin() as connection:
+            schema.metadata.create_all(connection)
+            if not connection.scalar(select(func.count()).select_from(schema.about)):
+                row = {"name": "version", "value": str(schema.VERSION)}
+                connection.execute(insert(schema.about), [row])
+
+    def __enter__(self) -> Ledger:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        return f"<Ledger {self._engine.url.render_as_string(hide_password=True)}>"
+
+    def close(self) -> None:
+        """Let go of the database."""
+        self._engine.dispose()
+
+    @contextmanager
+    def _mapped(self) -> Iterator[None]:
+        """Turn database errors into ours."""
+        try:
+            yield
+        except DatabaseError as error:
+            raise _explained(error, self.where) from error
+        except SQLAlchemyError as error:
+            raise LedgerError(f"the ledger cannot be used ({error})", place=self.where) from error
+
+    @contextmanager
+    def writing(self) -> Iterator[Connection]:
+        """Give a connection in one transaction: all of it is kept, or nothing.
+
+        Raises
+        ------
+        LedgerError
+            If the database cannot be written: full disk, read-only, locked for too long.
+        """
+        with self._mapped(), self._writer.begin() as connection:
+            yield connection
+
+    @contextmanager
+    def reading(self) -> Iterator[Connection]:
+        """Give a connection for reading.
+
+        Raises
+        ------
+        LedgerError
+            If the database cannot be read.
+        """
+        with self._mapped(), self._engine.connect() as connection:
+            yield connection
+
+    def insert(self, table: Table, row: Mapping[str, Any]) -> int:
+        """Insert one row and return its id."""
+        with self.writing() as connection:
+            key = connection.execute(insert(table).values(**row)).inserted_primary_key
+        return int(key[0]) if key else 0
+
+    def change(self, table: Table, row_id: int, **values: Any) -> None:
+        """Change columns of the row with this id."""
+        with self.writing() as connection:
+            connection.execute(update(table).where(table.c.id == row_id).values(**values))
+
+
+def _any_table(engine: Engine, connection: Connection) -> bool:
+    return bool(engine.dialect.get_table_names(connection))
+
+
+def _engine(where: str) -> Engine:
+    if _ADDRESS.match(where):
+        return create_engine(where)
+    engine = create_engine(
+        f"sqlite:///{where}", connect_args={"timeout": _BUSY_SECONDS, "check_same_thread": False}
+    )
+    event.listen(engine, "connect", _on_connect)
+    event.listen(engine, "begin", _on_begin)
+    return engine
+
+
+def _on_connect(connection: sqlite3.Connection, _record: Any) -> None:
+    """Let us say when a transaction begins, and let readers and a writer work side by side."""
+    connection.isolation_level = None
+    try:
+        connection.execute("PRAGMA journal_mode=WAL")
+    except sqlite3.OperationalError:  # a read-only file: reading works without it
+        return
+    connection.execute("PRAGMA synchronous=NORMAL")
+    connection.execute("PRAGMA foreign_keys=ON")
+
+
+def _on_begin(connection: Connection) -> None:
+    """Take the write lock at once where we will write, so that a transaction never fails midway."""
+    immediate = connection.get_execution_options().get("dotledger_write", False)
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")
+
+
+def _explained(error: DatabaseError, where: str) -> LedgerError:
+    text = str(error.orig).lower()
+    for sign, message, step in (
+        (
+            "readonly",
+            "the ledger cannot be written",
+            "Check the permissions of the file and its folder.",
+        ),
+        (
+            "full",
+            "the disk is full",
+            "Make room, then send again: nothing that was committed is lost.",
+        ),
+        (
+            "disk i/o",
+            "the disk failed or is full",
+            "Check the disk, then send again: nothing that was committed is lost.",
+        ),
+        (
+            "locked",
+            "another process has been writing for too long",
+            "Wait for it, then send again.",
+        ),
+        ("not a database", "the file is no ledger", "Name another file with --ledger."),
+        ("malformed", "the file is damaged", "Restore it from a copy."),
+        (
+            "unable to open",
+            "the ledger cannot be opened",
+            "Check that the folder exists and may be written.",
+        ),
+    ):
+        if sign in text:
+            return LedgerError(message, place=where, next_step=step)
+    return LedgerError(f"the ledger cannot be used ({error.orig})", place=where)
+
+
+def missing_of(
+    connection: Connection, table: Table, rows: Sequence[Mapping[str, Any]], key: str
+) -> list[Mapping[str, Any]]:
+    """Return the rows whose `key` the table does not hold yet, each key once."""
+    wanted = {row[key]: row for row in rows}
+    known: set[Any] = set()
+    for part in in_parts(list(wanted)):
+        known.update(connection.scalars(select(table.c[key]).where(table.c[key].in_(part))))
+    return [row for value, row in wanted.items() if value not in known]
+
+
+def in_parts(values: Sequence[Any], size: int = 500) -> Iterable[Sequence[Any]]:
+    """Yield `values` in parts that a database accepts as parameters."""
+    return (values[start : start + size] for start in range(0, len(values), size))

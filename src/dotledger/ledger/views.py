@@ -1,0 +1,275 @@
+"""Reading a ledger: batches, outcomes, findings, usage, raw answers."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import orjson
+from sqlalchemy import func, select
+
+from dotledger.core.names import Coded
+from dotledger.core.tables import Details, Findings
+from dotledger.errors import LedgerError
+from dotledger.ledger import schema
+from dotledger.ledger.store import Ledger, decompress, in_parts
+
+__all__ = [
+    "Batch",
+    "Sent",
+    "batches",
+    "find_batch",
+    "load_findings",
+    "outcome_counts",
+    "sent_images",
+]
+
+OUTCOMES = ("found", "empty", "failed", "refused", "pending")
+"""Every outcome, in the order shown."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Batch:
+    """One batch as the ledger knows it.
+
+    Times are ISO 8601 in UTC; `ended` is empty while it is being sent or after a crash.
+    """
+
+    id: int
+    service: str
+    fingerprint: str
+    kinds: tuple[str, ...]
+    settings: dict[str, str]
+    description: str
+    source: str
+    images: int
+    floor: float | None
+    currency: str
+    started: str
+    ended: str
+    stopped_because: str
+    reading: int
+
+
+def batches(ledger: Ledger) -> list[Batch]:
+    """Return every batch, oldest first."""
+    table, readings = schema.batches, schema.readings
+    newest = (
+        select(readings.c.batch, func.max(readings.c.id).label("reading"))
+        .group_by(readings.c.batch)
+        .subquery()
+    )
+    query = select(table, newest.c.reading).join(newest, newest.c.batch == table.c.id)
+    with ledger.reading() as connection:
+        return [_batch(row) for row in connection.execute(query.order_by(table.c.id))]
+
+
+def _batch(row: Any) -> Batch:
+    return Batch(
+        id=row.id,
+        service=row.service,
+        fingerprint=row.fingerprint,
+        kinds=tuple(row.kinds),
+        settings=dict(row.settings),
+        description=row.description,
+        source=row.source,
+        images=row.images,
+        floor=row.floor,
+        currency=row.currency,
+        started=row.started,
+        ended=row.ended or "",
+        stopped_because=row.stopped_because or "",
+        reading=row.reading,
+    )
+
+
+def find_batch(ledger: Ledger, *, batch: int | None = None, service: str | None = None) -> Batch:
+    """Return a batch by number, or the newest (of a service).
+
+    Raises
+    ------
+    LedgerError
+        If there is none; the message lists those there are.
+    """
+    known = batches(ledger)
+    fitting = [b for b in known if batch in (None, b.id) and service in (None, b.service)]
+    if fitting:
+        return fitting[-1]
+    wanted = (
+        f"batch {batch}"
+        if batch is not None
+        else f"a batch of {service!r}"
+        if service
+        else "a batch"
+    )
+    raise LedgerError(
+        f"the ledger does not hold {wanted}",
+        place=ledger.where,
+        allowed=[f"{b.id} ({b.service})" for b in known],
+    )
+
+
+def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
+    """Return how many images have each outcome, by kind and outcome; all of `OUTCOMES`."""
+    table = schema.outcomes
+    query = (
+        select(table.c.kind, table.c.outcome, func.count())
+        .where(table.c.batch == batch.id)
+        .group_by(table.c.kind, table.c.outcome)
+    )
+    counts = {kind: dict.fromkeys(OUTCOMES, 0) for kind in batch.kinds}
+    with ledger.reading() as connection:
+        for kind, outcome, count in connection.execute(query):
+            counts[kind][outcome] = count
+    for row in counts.values():
+        row["pending"] = batch.images - sum(row.values())
+    return counts
+
+
+@dataclass(frozen=True, kw_only=True)
+class Sent:
+    """One image of a batch: its name, where its file is, its upright size if it was read."""
+
+    position: int
+    name: str
+    path: str
+    sha: str
+    width: int | None
+    height: int | None
+
+
+def sent_images(ledger: Ledger, batch: Batch) -> list[Sent]:
+    """Return the images of a batch in its order."""
+    items, images = schema.items, schema.images
+    query = (
+        select(
+            items.c.position,
+            items.c.name,
+            items.c.path,
+            items.c.sha,
+            images.c.width,
+            images.c.height,
+        )
+        .join(images, images.c.sha == items.c.sha, isouter=True)
+        .where(items.c.batch == batch.id)
+        .order_by(items.c.position)
+    )
+    with ledger.reading() as connection:
+        return [
+            Sent(position=p, name=n, path=path, sha=sha or "", width=w, height=h)
+            for p, n, path, sha, w, h in connection.execute(query)
+        ]
+
+
+def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
+    """Return (image, kind, outcome, reason) of everything failed or refused, in batch order."""
+    table, items = schema.outcomes, schema.items
+    query = (
+        select(items.c.name, table.c.kind, table.c.outcome, table.c.reason)
+        .join(items, (items.c.batch == table.c.batch) & (items.c.position == table.c.position))
+        .where(table.c.batch == batch.id, table.c.outcome.in_(("failed", "refused")))
+        .order_by(table.c.position, table.c.kind)
+    )
+    with ledger.reading() as connection:
+        return [(n, k, o, r) for n, k, o, r in connection.execute(query)]
+
+
+def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None = None) -> Findings:
+    """Return the findings of a batch's newest reading, with a blank row for every empty outcome.
+
+    Rows are in the order of the batch, then of the answer. Images without an answer (failed,
+    refused, pending) have no row.
+    """
+    wanted = tuple(batch.kinds if kinds is None else (k for k in batch.kinds if k in kinds))
+    names = {sent.position: sent.name for sent in sent_images(ledger, batch)}
+    rows = [*_found_rows(ledger, batch, wanted), *_empty_rows(ledger, batch, wanted)]
+    rows.sort(key=lambda row: (row[0], row[1]))
+    columns = list(zip(*rows, strict=True)) or [()] * 10
+    box = np.array([columns[5], columns[6], columns[7], columns[8]], dtype=np.float64)
+    details = tuple(map(_details, columns[9]))
+    return Findings(
+        image=Coded.of([names[position] for position in columns[0]]),
+        kind=Coded.of(list(columns[2])),
+        label=Coded.of(list(columns[3])),
+        confidence=np.array(columns[4], dtype=np.float64),
+        box=box.T.reshape(-1, 4),
+        details=details if any(details) else None,
+    )
+
+
+def _found_rows(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> Iterator[tuple[Any, ...]]:
+    t = schema.findings
+    query = (
+        select(
+            t.c.position, t.c.id, t.c.kind, t.c.label, t.c.confidence,
+            t.c.x0, t.c.y0, t.c.x1, t.c.y1, t.c.details,
+        )
+        .where(t.c.reading == batch.reading, t.c.kind.in_(kinds))
+    )  # fmt: skip
+    with ledger.reading() as connection:
+        yield from map(tuple, connection.execute(query))
+
+
+def _empty_rows(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> Iterator[tuple[Any, ...]]:
+    t = schema.outcomes
+    query = select(t.c.position, t.c.kind).where(
+        t.c.batch == batch.id, t.c.outcome == "empty", t.c.kind.in_(kinds)
+    )
+    with ledger.reading() as connection:
+        for position, kind in connection.execute(query):
+            yield position, 0, kind, "", None, None, None, None, None, None
+
+
+def _details(text: str | None) -> Details | None:
+    return Details.from_dict(orjson.loads(text)) if text else None
+
+
+def raw_answers(
+    ledger: Ledger, batch: Batch, positions: Sequence[int]
+) -> Iterator[tuple[int, str, bytes]]:
+    """Yield (position, call name, answer as received) for images of a batch."""
+    outcomes, calls = schema.outcomes, schema.calls
+    query = (
+        select(outcomes.c.position, calls.c.id, calls.c.call, calls.c.answer)
+        .join(calls, calls.c.id == outcomes.c.call)
+        .where(outcomes.c.batch == batch.id, outcomes.c.position.in_(positions))
+        .distinct()
+        .order_by(outcomes.c.position, calls.c.id)
+    )
+    with ledger.reading() as connection:
+        for position, _, call, answer in connection.execute(query):
+            if answer is not None:
+                yield position, call, decompress(answer)
+
+
+@dataclass(frozen=True, kw_only=True)
+class StoredAnswer:
+    """The call that answered one image, and the image's place among the call's images."""
+
+    call_id: int
+    place: int
+    images: int
+    answer: bytes
+
+
+def stored_answers(
+    ledger: Ledger, fingerprint: str, call_name: str, shas: Sequence[str]
+) -> dict[str, StoredAnswer]:
+    """Return what is stored for images (by SHA-256) under some settings."""
+    t, calls = schema.answers, schema.calls
+    query = select(t.c.sha, t.c.call, t.c.place, calls.c.images, calls.c.answer).join(
+        calls, calls.c.id == t.c.call
+    )
+    found = {}
+    with ledger.reading() as connection:
+        for part in in_parts(shas):
+            these = query.where(
+                t.c.fingerprint == fingerprint, t.c.call_name == call_name, t.c.sha.in_(part)
+            )
+            for sha, call_id, place, images, answer in connection.execute(these):
+                found[sha] = StoredAnswer(
+                    call_id=call_id, place=place, images=images, answer=decompress(answer)
+                )
+    return found

@@ -1,0 +1,428 @@
+"""Writing a batch into the ledger while it is being sent."""
+
+from __future__ import annotations
+
+import os
+import socket
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import orjson
+from sqlalchemy import Connection, bindparam, delete, insert, select, update
+
+from dotledger.errors import LedgerError
+from dotledger.ledger import schema
+from dotledger.ledger.store import Ledger, compress, in_parts, missing_of
+
+__all__ = ["BatchOpening", "BatchWriter", "CallRecord", "ItemRecord", "OutcomeRecord", "timestamp"]
+
+_ITEMS_AT_ONCE = 5_000
+
+
+def timestamp(seconds: float) -> str:
+    """Return a moment (seconds since 1970) as ISO 8601 in UTC, to the millisecond."""
+    return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds")
+
+
+@dataclass(kw_only=True, eq=False, slots=True)
+class CallRecord:
+    """One call as it went; `id` is set when it is written. The answer is as received."""
+
+    call: str
+    started: float
+    seconds: float
+    attempts: int
+    status: int | None
+    sent_bytes: int
+    images: int
+    price: float
+    reason: str
+    media_type: str = ""
+    answer: bytes | None = None
+    id: int = 0
+
+
+@dataclass(kw_only=True, slots=True)
+class OutcomeRecord:
+    """The outcome of one image and kind."""
+
+    kind: str
+    outcome: str
+    reason: str = ""
+    call: CallRecord | None = None
+    call_id: int | None = None
+
+
+@dataclass(kw_only=True, slots=True)
+class ItemRecord:
+    """One image of the batch when everything about it is settled.
+
+    Attributes
+    ----------
+    position : int
+        In the batch.
+    image : dict
+        Columns of `schema.images`; empty if the file could not be read.
+    sent : dict
+        Columns of `schema.items` about what was sent.
+    outcomes : list of OutcomeRecord
+        One for each kind.
+    found : list of dict
+        Columns of `schema.findings` but for the reading and position.
+    notes : list of (str, str)
+        What the reading set aside or noticed.
+    answered : list of (str, CallRecord, int)
+        Call names with the call that answered this image and its place in it.
+    """
+
+    position: int
+    image: dict[str, Any] = field(default_factory=dict)
+    sent: dict[str, Any] = field(default_factory=dict)
+    outcomes: list[OutcomeRecord] = field(default_factory=list)
+    found: list[dict[str, Any]] = field(default_factory=list)
+    notes: list[tuple[str, str]] = field(default_factory=list)
+    answered: list[tuple[str, CallRecord, int]] = field(default_factory=list)
+
+
+@dataclass(frozen=True, kw_only=True)
+class BatchOpening:
+    """What a batch is, before anything is sent."""
+
+    key: str
+    service: str
+    fingerprint: str
+    kinds: tuple[str, ...]
+    settings: Mapping[str, str]
+    description: str
+    source: str
+    floor: float | None
+    currency: str
+    names: Sequence[str]
+    paths: Sequence[str]
+
+
+class BatchWriter:
+    """Opens (or reopens) a batch and writes what is settled, many at a time.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Where to.
+    opening : BatchOpening
+        Which batch; one with the same key is gone on with.
+    now : float
+        Seconds since 1970.
+
+    Raises
+    ------
+    LedgerError
+        If another living process is sending this batch.
+    """
+
+    def __init__(self, ledger: Ledger, opening: BatchOpening, now: float) -> None:
+        self._ledger = ledger
+        self._opening = opening
+        with ledger.writing() as connection:
+            row = connection.execute(
+                select(schema.batches.c.id, schema.batches.c.sender).where(
+                    schema.batches.c.key == opening.key
+                )
+            ).first()
+            self.resumed = row is not None
+            if row is None:
+                self.batch = _insert_batch(connection, opening, now)
+                self.reading = _insert_reading(connection, self.batch, now)
+            else:
+                self.batch = int(row.id)
+                _refuse_second_sender(row.sender, self.batch, ledger.where)
+                self.reading = _first_reading(connection, self.batch)
+                _claim(connection, self.batch)
+
+    def settled(self) -> dict[int, dict[str, str]]:
+        """Return the outcomes written so far: by position, then kind."""
+        table = schema.outcomes
+        query = select(table.c.position, table.c.kind, table.c.outcome)
+        found: dict[int, dict[str, str]] = {}
+        with self._ledger.reading() as connection:
+            for position, kind, outcome in connection.execute(
+                query.where(table.c.batch == self.batch)
+            ):
+                found.setdefault(position, {})[kind] = outcome
+        return found
+
+    def answered(self, call_names: Iterable[str]) -> set[tuple[str, str]]:
+        """Return (call name, SHA-256) of every image answered under these settings."""
+        table = schema.answers
+        query = select(table.c.call_name, table.c.sha).where(
+            table.c.fingerprint == self._opening.fingerprint,
+            table.c.call_name.in_(list(call_names)),
+        )
+        with self._ledger.reading() as connection:
+            return {(name, sha) for name, sha in connection.execute(query)}
+
+    def add_items(self) -> None:
+        """Write down which images the batch has; does nothing for a batch gone on with."""
+        names, paths = self._opening.names, self._opening.paths
+        with self._ledger.reading() as connection:
+            known = connection.execute(
+                select(schema.items.c.position)
+                .where(schema.items.c.batch == self.batch)
+                .order_by(schema.items.c.position.desc())
+                .limit(1)
+            ).scalar()
+        for start in range(0 if known is None else known + 1, len(names), _ITEMS_AT_ONCE):
+            stop = min(start + _ITEMS_AT_ONCE, len(names))
+            rows = [
+                {"batch": self.batch, "position": i, "name": names[i], "path": paths[i]}
+                for i in range(start, stop)
+            ]
+            with self._ledger.writing() as connection:
+                connection.execute(insert(schema.items), rows)
+
+    def write(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord] = ()) -> None:
+        """Write settled items, their calls and findings in one transaction.
+
+        `loose` are calls that settled nothing, kept because they may have cost money.
+        """
+        if not records and not loose:
+            return
+        calls = {id(c): c for c in loose}
+        for record in records:
+            calls |= {id(o.call): o.call for o in record.outcomes if o.call is not None}
+        fresh = [call for call in calls.values() if not call.id]
+        with self._ledger.writing() as connection:
+            ids = self._write_calls(connection, fresh)
+            self._write_images(connection, records)
+            self._write_answers(connection, records, ids)
+            self._write_outcomes(connection, records, ids)
+            self._write_findings(connection, records)
+        for call in fresh:
+            call.id = ids[id(call)]
+
+    def _write_calls(self, connection: Connection, fresh: list[CallRecord]) -> dict[int, int]:
+        rows = [_call_row(call, self.batch) for call in fresh]
+        if not rows:
+            return {}
+        query = insert(schema.calls).returning(schema.calls.c.id, sort_by_parameter_order=True)
+        ids = connection.scalars(query, rows)
+        return {id(call): key for call, key in zip(fresh, ids, strict=True)}
+
+    def _write_images(self, connection: Connection, records: Sequence[ItemRecord]) -> None:
+        rows = [record.image for record in records if record.image]
+        if new := missing_of(connection, schema.images, rows, "sha"):
+            connection.execute(insert(schema.images), new)
+        table = schema.items
+        change = update(table).where(
+            table.c.batch == bindparam("of_batch"), table.c.position == bindparam("at_position")
+        )
+        sent = [
+            {"of_batch": self.batch, "at_position": record.position, **_SENT_NOTHING, **record.sent}
+            for record in records
+        ]
+        connection.execute(change.values({n: bindparam(n) for n in _SENT_NOTHING}), sent)
+
+    def _write_answers(
+        self, connection: Connection, records: Sequence[ItemRecord], ids: dict[int, int]
+    ) -> None:
+        """Remember who answered what; the first answer to be committed counts."""
+        by_name: dict[str, dict[str, dict[str, Any]]] = {}
+        for record in records:
+            for name, call, place in record.answered:
+                by_name.setdefault(name, {}).setdefault(
+                    record.image["sha"],
+                    {
+                        "fingerprint": self._opening.fingerprint,
+                        "call_name": name,
+                        "sha": record.image["sha"],
+                        "call": call.id or ids[id(call)],
+                        "place": place,
+                    },
+                )
+        for name, rows in by_name.items():
+            known = self._known(connection, name, list(rows))
+            if new := [row for sha, row in rows.items() if sha not in known]:
+                connection.execute(insert(schema.answers), new)
+
+    def _known(self, connection: Connection, name: str, shas: list[str]) -> set[str]:
+        table, known = schema.answers, set()
+        for part in in_parts(shas):
+            query = select(table.c.sha).where(
+                table.c.fingerprint == self._opening.fingerprint,
+                table.c.call_name == name,
+                table.c.sha.in_(part),
+            )
+            known.update(connection.scalars(query))
+        return known
+
+    def _write_outcomes(
+        self, connection: Connection, records: Sequence[ItemRecord], ids: dict[int, int]
+    ) -> None:
+        table = schema.outcomes
+        if self.resumed:
+            for part in in_parts([record.position for record in records]):
+                connection.execute(
+                    delete(table).where(table.c.batch == self.batch, table.c.position.in_(part))
+                )
+                self._forget_findings(connection, part)
+        rows = [
+            {
+                "batch": self.batch,
+                "position": record.position,
+                "kind": o.kind,
+                "outcome": o.outcome,
+                "reason": o.reason,
+                "call": o.call_id if o.call is None else o.call.id or ids[id(o.call)],
+            }
+            for record in records
+            for o in record.outcomes
+        ]
+        if rows:
+            connection.execute(insert(table), rows)
+
+    def _forget_findings(self, connection: Connection, positions: Sequence[int]) -> None:
+        for table in (schema.findings, schema.notes):
+            connection.execute(
+                delete(table).where(
+                    table.c.reading == self.reading, table.c.position.in_(positions)
+                )
+            )
+
+    def _write_findings(self, connection: Connection, records: Sequence[ItemRecord]) -> None:
+        found = [
+            {"reading": self.reading, "position": record.position, **row}
+            for record in records
+            for row in record.found
+        ]
+        if found:
+            connection.execute(insert(schema.findings), found)
+        noted = [
+            {"reading": self.reading, "position": r.position, "reason": reason, "value": value}
+            for r in records
+            for reason, value in r.notes
+        ]
+        if noted:
+            connection.execute(insert(schema.notes), noted)
+
+    def close(self, now: float, stopped_because: str = "") -> None:
+        """Write down that the sending ended, and why if early."""
+        self._ledger.change(
+            schema.batches,
+            self.batch,
+            ended=timestamp(now),
+            stopped_because=stopped_because or None,
+            sender=None,
+        )
+
+
+_SENT_NOTHING: dict[str, Any] = {
+    "sha": None,
+    "sent_width": None,
+    "sent_height": None,
+    "sent_bytes": None,
+    "turned": None,
+    "quality": None,
+    "steps": None,
+}
+
+
+def _call_row(call: CallRecord, batch: int) -> dict[str, Any]:
+    return {
+        "batch": batch,
+        "call": call.call,
+        "started": timestamp(call.started),
+        "seconds": call.seconds,
+        "attempts": call.attempts,
+        "status": call.status,
+        "sent_bytes": call.sent_bytes,
+        "images": call.images,
+        "price": call.price,
+        "reason": call.reason,
+        "media_type": call.media_type[:120],
+        "answer": None if call.answer is None else compress(call.answer),
+    }
+
+
+def _sender() -> str:
+    return f"{os.getpid()}@{socket.gethostname()}"
+
+
+def _alive(sender: str) -> bool:
+    """Tell whether a sender written down in the ledger is still at work, as far as we can see."""
+    process, _, host = sender.partition("@")
+    if host != socket.gethostname():
+        return False
+    if int(process) == os.getpid():
+        return False
+    try:
+        os.kill(int(process), 0)
+    except ProcessLookupError:
+        return False
+    except PermissionError:
+        return True
+    return True
+
+
+def _refuse_second_sender(sender: str | None, batch: int, where: str) -> None:
+    if sender and _alive(sender):
+        raise LedgerError(
+            f"batch {batch} is being sent by another process",
+            place=where,
+            got=sender,
+            next_step="Wait for it to end; what it has answered will not be sent again.",
+        )
+
+
+def _claim(connection: Connection, batch: int) -> None:
+    table = schema.batches
+    values = {"sender": _sender(), "ended": None, "stopped_because": None}
+    connection.execute(update(table).where(table.c.id == batch).values(**values))
+
+
+def _insert_batch(connection: Connection, opening: BatchOpening, now: float) -> int:
+    row = {
+        "key": opening.key,
+        "service": opening.service,
+        "fingerprint": opening.fingerprint,
+        "kinds": list(opening.kinds),
+        "settings": dict(opening.settings),
+        "description": opening.description,
+        "source": opening.source,
+        "images": len(opening.names),
+        "floor": opening.floor,
+        "currency": opening.currency,
+        "started": timestamp(now),
+        "sender": _sender(),
+    }
+    key = connection.execute(insert(schema.batches).values(**row)).inserted_primary_key
+    return int(key[0]) if key else 0
+
+
+def _insert_reading(connection: Connection, batch: int, now: float) -> int:
+    row = {"batch": batch, "made": timestamp(now), "about": "made while sending"}
+    key = connection.execute(insert(schema.readings).values(**row)).inserted_primary_key
+    return int(key[0]) if key else 0
+
+
+def _first_reading(connection: Connection, batch: int) -> int:
+    table = schema.readings
+    query = select(table.c.id).where(table.c.batch == batch).order_by(table.c.id).limit(1)
+    return int(connection.execute(query).scalar_one())
+
+
+def finding_row(
+    kind: str, label: str, confidence: float | None, box: Any, details: Any
+) -> dict[str, Any]:
+    """Return the columns of one finding; `details` are plain values or None."""
+    x0, y0, x1, y1 = box or (None, None, None, None)
+    return {
+        "kind": kind,
+        "label": label,
+        "confidence": confidence,
+        "x0": x0,
+        "y0": y0,
+        "x1": x1,
+        "y1": y1,
+        "details": orjson.dumps(details).decode() if details else None,
+    }

@@ -1,0 +1,1 @@
+"""Sending batches: pacing, trying again, and writing every answer down."""

@@ -1,0 +1,227 @@
+"""One call from its first attempt to its end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import orjson
+
+from dotledger.errors import DotLedgerError
+from dotledger.sending.gate import Gate
+from dotledger.sending.retrying import (
+    Accept,
+    Again,
+    Attempt,
+    Fail,
+    Next,
+    Patience,
+    Renew,
+    Stop,
+    next_step,
+)
+from dotledger.sending.tokens import KeySource
+from dotledger.sending.transport import NoAnswer, Response, Transport
+from dotledger.services.keys import Key
+from dotledger.services.requests import Request
+
+__all__ = ["Caller", "Called"]
+
+_LONGEST_DETAIL = 200
+
+
+@dataclass(frozen=True, kw_only=True)
+class Called:
+    """How a call ended.
+
+    Attributes
+    ----------
+    response : Response or None
+        The last answer, if any.
+    reason : str
+        Empty if the call succeeded.
+    started : float
+        When the last attempt began, seconds since 1970.
+    seconds : float
+        How long the last attempt took.
+    attempts : int
+        How many there were; 0 if none was allowed.
+    sent_bytes : int
+        Of the last request's body.
+    pending : bool
+        The call was not made, or only because everything stopped: it may be made later.
+    """
+
+    response: Response | None
+    reason: str
+    started: float
+    seconds: float
+    attempts: int
+    sent_bytes: int
+    pending: bool = False
+
+
+@dataclass(frozen=True, kw_only=True)
+class Caller:
+    """Makes calls; shared by all worker threads.
+
+    Attributes
+    ----------
+    transport : Transport
+        The way out.
+    keys : FixedKey or TokenSource
+        Where keys come from.
+    gate : Gate
+        Who may call when.
+    patience : Patience
+        How long to go on.
+    steady, wall : callable
+        Seconds of a steady clock, and since 1970.
+    random : callable
+        A number from 0 to 1, for jitter.
+    sleep : callable
+        Waits so many seconds, or less if the batch is stopped.
+    """
+
+    transport: Transport
+    keys: KeySource
+    gate: Gate
+    patience: Patience
+    steady: Callable[[], float]
+    wall: Callable[[], float]
+    random: Callable[[], float]
+    sleep: Callable[[float], None]
+
+    def call(self, build: Callable[[Key | None], Request]) -> Called:
+        """Make one call, with as many attempts as the deciding code wants."""
+        number, renewed, ending = 0, False, None
+        while True:
+            if reason := self.gate.enter():
+                return _not_made(reason, number, ending)
+            number += 1
+            attempt, ending, key = self._attempt(build, number, renewed)
+            step = self._decided(attempt)
+            self._tell_gate(step)
+            if isinstance(step, Accept):
+                return ending
+            if isinstance(step, Fail):
+                return _with_reason(ending, step.reason)
+            if isinstance(step, Stop):
+                self.gate.stop(step.reason)
+                return _with_reason(ending, step.reason, pending=True)
+            if isinstance(step, Renew):
+                renewed = True
+                self._renew(key)
+            elif not step.everyone:
+                self.sleep(step.seconds)
+
+    def _decided(self, attempt: Attempt) -> Next:
+        return next_step(
+            attempt,
+            now=self.wall(),
+            random=self.random(),
+            patience=self.patience,
+            proven=self.gate.proven,
+        )
+
+    def _tell_gate(self, step: Next) -> None:
+        if isinstance(step, Again) and step.everyone:
+            self.gate.refused(step.seconds)
+        elif isinstance(step, Accept):
+            self.gate.accepted()
+        else:
+            self.gate.ended()
+
+    def _renew(self, key: Key | None) -> None:
+        try:
+            self.keys.renew(key)
+        except DotLedgerError as error:
+            self.gate.stop(str(error))
+
+    def _attempt(
+        self, build: Callable[[Key | None], Request], number: int, renewed: bool
+    ) -> tuple[Attempt, Called, Key | None]:
+        wall, start = self.wall(), self.steady()
+        key, size, response = None, 0, None
+        facts: dict[str, object] = {}
+        try:
+            key = self.keys.current()
+            request = build(key)
+            size = len(request.body)
+            response = self.transport.send(request)
+            facts = _facts(response)
+        except NoAnswer as error:
+            facts = {"trouble": error.trouble, "detail": error.message}
+        except DotLedgerError as error:
+            facts = {"status": 401, "detail": str(error)}
+            renewed = True
+        attempt = Attempt(
+            number=number,
+            renewed=renewed,
+            renewable=self.keys.renewable,
+            **facts,  # type: ignore[arg-type]
+        )
+        ended = Called(
+            response=response,
+            reason="",
+            started=wall,
+            seconds=self.steady() - start,
+            attempts=number,
+            sent_bytes=size,
+        )
+        return attempt, ended, key
+
+
+def _facts(response: Response) -> dict[str, object]:
+    if 200 <= response.status < 300:
+        return {"status": response.status, **_unreadable(response)}
+    return {
+        "status": response.status,
+        "retry_after": response.headers.get("retry-after", ""),
+        "detail": _detail(response),
+    }
+
+
+def _unreadable(response: Response) -> dict[str, object]:
+    """Return what is wrong with an answer that should be JSON; empty if it is."""
+    try:
+        orjson.loads(response.body)
+    except orjson.JSONDecodeError:
+        kind = response.headers.get("content-type", "no content type").partition(";")[0]
+        size = len(response.body)
+        return {"trouble": "unreadable", "detail": f"not whole JSON but {kind}, {size} bytes"}
+    return {}
+
+
+def _detail(response: Response) -> str:
+    """Return what the service says is wrong, as short plain text."""
+    try:
+        said = orjson.loads(response.body)
+    except orjson.JSONDecodeError:
+        kind = response.headers.get("content-type", "").partition(";")[0]
+        return f"({kind or 'no content'})"
+    return orjson.dumps(said).decode()[:_LONGEST_DETAIL]
+
+
+def _not_made(reason: str, attempts: int, last: Called | None) -> Called:
+    return Called(
+        response=None,
+        reason=reason,
+        started=last.started if last else 0.0,
+        seconds=last.seconds if last else 0.0,
+        attempts=attempts,
+        sent_bytes=last.sent_bytes if last else 0,
+        pending=True,
+    )
+
+
+def _with_reason(called: Called, reason: str, *, pending: bool = False) -> Called:
+    return Called(
+        response=called.response,
+        reason=reason,
+        started=called.started,
+        seconds=called.seconds,
+        attempts=called.attempts,
+        sent_bytes=called.sent_bytes,
+        pending=pending,
+    )

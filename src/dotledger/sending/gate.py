@@ -1,0 +1,89 @@
+"""Where worker threads wait for their turn: the thin loop around `dotledger.sending.pacing`."""
+
+from __future__ import annotations
+
+import math
+import threading
+from collections.abc import Callable
+
+from dotledger.sending import pacing
+from dotledger.sending.pacing import GiveUp, Pace, Send, Wait
+
+__all__ = ["Gate"]
+
+
+class Gate:
+    """Lets calls through at the pace allowed.
+
+    Parameters
+    ----------
+    pace : Pace
+        The opening state.
+    clock : callable
+        Seconds of a steady clock.
+    """
+
+    def __init__(self, pace: Pace, clock: Callable[[], float]) -> None:
+        self._pace = pace
+        self._clock = clock
+        self._door = threading.Lock()
+        self._turn = threading.Condition()
+        self.refusals = 0
+
+    @property
+    def proven(self) -> bool:
+        """Whether some call has been accepted."""
+        return self._pace.proven
+
+    @property
+    def stop_reason(self) -> str:
+        """Why nothing is sent any more; empty if sending goes on."""
+        return self._pace.stop
+
+    @property
+    def pace(self) -> Pace:
+        """The state at this moment."""
+        return self._pace
+
+    def enter(self) -> str:
+        """Wait for a turn; return "" with the turn taken, or why there will be none.
+
+        Threads queue at the door, so that only the first of them is woken for nothing.
+        """
+        with self._door, self._turn:
+            while True:
+                self._pace, decision = pacing.ask(self._pace, self._clock())
+                if isinstance(decision, Send):
+                    return ""
+                if isinstance(decision, GiveUp):
+                    return decision.reason
+                self._wait(decision)
+
+    def _wait(self, decision: Wait) -> None:
+        seconds = decision.seconds
+        self._turn.wait(None if math.isinf(seconds) else seconds)
+
+    def accepted(self) -> None:
+        """A call ended well."""
+        with self._turn:
+            self._pace = pacing.accepted(self._pace, self._clock())
+            self._turn.notify()
+
+    def refused(self, wait: float | None) -> None:
+        """A call was refused because of its rate: everybody waits."""
+        with self._turn:
+            self.refusals += 1
+            self._pace = pacing.refused(self._pace, self._clock(), wait)
+            self._turn.notify()
+
+    def ended(self) -> None:
+        """A call ended in another way."""
+        with self._turn:
+            self._pace = pacing.ended(self._pace)
+            self._turn.notify()
+
+    def stop(self, reason: str) -> None:
+        """Let nobody through any more."""
+        with self._turn:
+            self._pace = pacing.stopped(self._pace, reason)
+            self._turn.notify()

@@ -1,0 +1,120 @@
+"""What a sending is, before it begins: which calls, for which images, within which limits."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from dotledger.core.kinds import check_kinds
+from dotledger.errors import ArgumentError
+from dotledger.images.gather import Gathered
+from dotledger.images.prepare import Demands
+from dotledger.services.description import Call, Description
+
+__all__ = ["Plan", "make_plan"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Plan:
+    """One sending, decided.
+
+    Attributes
+    ----------
+    description : Description
+        With its settings filled.
+    kinds : tuple of str
+        What is asked for.
+    calls : tuple of (Call, tuple of str)
+        The calls to make for every image, each with the kinds read from its answer.
+    gathered : Gathered
+        The images.
+    demands : Demands
+        What they must fit.
+    fingerprint : str
+        Of everything that could change an answer.
+    key : str
+        Of the batch: equal for equal settings and equal files.
+    """
+
+    description: Description
+    kinds: tuple[str, ...]
+    calls: tuple[tuple[Call, tuple[str, ...]], ...]
+    gathered: Gathered
+    demands: Demands
+    fingerprint: str
+    key: str
+
+    @property
+    def images_per_call(self) -> int:
+        """How many images go out together."""
+        return min(call.images for call, _ in self.calls)
+
+    @property
+    def price(self) -> float:
+        """Of one call."""
+        return self.description.price.per_1000 / 1000
+
+
+def make_plan(
+    description: Description, gathered: Gathered, *, kinds: Iterable[str] | None = None
+) -> Plan:
+    """Decide which calls serve the kinds wanted; each kind is asked for once.
+
+    Raises
+    ------
+    ArgumentError
+        If the service does not serve a kind.
+    """
+    served = description.kinds
+    wanted = served if kinds is None else check_kinds(kinds, place="kinds")
+    for kind in wanted:
+        if kind not in served:
+            raise ArgumentError(
+                f"{description.service} does not serve this kind",
+                place="kinds",
+                got=kind,
+                allowed=served,
+            )
+    fingerprint = description.fingerprint(wanted)
+    return Plan(
+        description=description,
+        kinds=wanted,
+        calls=_calls(description, wanted),
+        gathered=gathered,
+        demands=_demands(description),
+        fingerprint=fingerprint,
+        key=_key(fingerprint, gathered),
+    )
+
+
+def _calls(
+    description: Description, kinds: tuple[str, ...]
+) -> tuple[tuple[Call, tuple[str, ...]], ...]:
+    """Cover the kinds with calls, in the description's order."""
+    left, chosen = set(kinds), []
+    for call in description.call:
+        if mine := tuple(kind for kind in kinds if kind in left and kind in call.kinds):
+            chosen.append((call, mine))
+            left.difference_update(mine)
+    return tuple(chosen)
+
+
+def _demands(description: Description) -> Demands:
+    limits = description.limits
+    return Demands(
+        formats=limits.formats,
+        colours=limits.colours,
+        max_bytes=limits.max_bytes,
+        min_side=limits.min_side,
+        max_side=limits.max_side,
+        max_pixels=limits.max_pixels,
+        smallest_face=limits.smallest_face,
+    )
+
+
+def _key(fingerprint: str, gathered: Gathered) -> str:
+    digest = hashlib.sha256(fingerprint.encode())
+    for item in gathered.items:
+        digest.update(f"\0{item.name}\0{item.stamp}".encode("utf-8", "surrogateescape"))
+    return digest.hexdigest()[:40]

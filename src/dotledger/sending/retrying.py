@@ -1,0 +1,191 @@
+"""What to do after an attempt: a pure function of what happened, the time and a random number."""
+
+from __future__ import annotations
+
+import email.utils
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+__all__ = ["Accept", "Again", "Attempt", "Fail", "Next", "Patience", "Renew", "Stop", "next_step"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Attempt:
+    """What one attempt brought.
+
+    Attributes
+    ----------
+    number : int
+        From 1.
+    status : int or None
+        HTTP status; None if there was no answer.
+    trouble : {"", "timeout", "cut", "unreadable"}
+        No answer in time, a connection that failed, or an answer that is not JSON.
+    detail : str
+        For people.
+    retry_after : str
+        The header's value, or empty.
+    renewed : bool
+        Whether the token was renewed for this call already.
+    renewable : bool
+        Whether the key is a token.
+    """
+
+    number: int
+    status: int | None = None
+    trouble: Literal["", "timeout", "cut", "unreadable"] = ""
+    detail: str = ""
+    retry_after: str = ""
+    renewed: bool = False
+    renewable: bool = False
+
+
+@dataclass(frozen=True, kw_only=True)
+class Patience:
+    """How long to go on.
+
+    Attributes
+    ----------
+    attempts : int
+        Most attempts for errors of the service or the line.
+    refusals : int
+        Most attempts for "come back later".
+    first, most : float
+        The first and the longest back-off, seconds, before jitter.
+    longest_wait : float
+        A wait asked for that is longer than this means the quota is used up.
+    """
+
+    attempts: int = 4
+    refusals: int = 12
+    first: float = 0.4
+    most: float = 20.0
+    longest_wait: float = 900.0
+
+
+@dataclass(frozen=True)
+class Accept:
+    """Take the answer."""
+
+
+@dataclass(frozen=True)
+class Again:
+    """Try again after `seconds`; `everyone` means that no other call may start before."""
+
+    seconds: float
+    everyone: bool = False
+
+
+@dataclass(frozen=True)
+class Renew:
+    """Get a new token, then try again."""
+
+
+@dataclass(frozen=True)
+class Fail:
+    """This call has failed."""
+
+    reason: str
+
+
+@dataclass(frozen=True)
+class Stop:
+    """Every call would fail: stop the batch."""
+
+    reason: str
+
+
+Next = Accept | Again | Renew | Fail | Stop
+
+
+def next_step(
+    attempt: Attempt, *, now: float, random: float, patience: Patience, proven: bool
+) -> Next:
+    """Decide what follows an attempt.
+
+    Parameters
+    ----------
+    attempt : Attempt
+        What happened.
+    now : float
+        Seconds since 1970, for a ``Retry-After`` that is a date.
+    random : float
+        0 to 1, for jitter.
+    patience : Patience
+        How long to go on.
+    proven : bool
+        Whether the service has accepted some call of this sending.
+    """
+    if attempt.trouble:
+        return _after_trouble(attempt, random, patience)
+    status = attempt.status or 0
+    if 200 <= status < 300:
+        return Accept()
+    if status in (429, 503):
+        return _after_refusal(attempt, now, random, patience)
+    if status == 401 and attempt.renewable and not attempt.renewed:
+        return Renew()
+    if status == 401:
+        return Stop(f"the service does not accept the key (401){_detail(attempt)}")
+    if status == 402:
+        return Stop(f"the service wants payment (402){_detail(attempt)}")
+    if status in (403, 404) and not proven:
+        what = "forbids this (403)" if status == 403 else "knows no such address (404)"
+        return Stop(f"the service {what}{_detail(attempt)}")
+    if status in (408, 425) or status >= 500:
+        return _back_off(attempt, random, patience, f"status {status}{_detail(attempt)}")
+    return Fail(f"status {status}{_detail(attempt)}")
+
+
+def _detail(attempt: Attempt) -> str:
+    return f": {attempt.detail}" if attempt.detail else ""
+
+
+_TROUBLES: Mapping[str, str] = {
+    "timeout": "no answer in time",
+    "cut": "the connection failed",
+    "unreadable": "the answer cannot be read",
+}
+
+
+def _after_trouble(attempt: Attempt, random: float, patience: Patience) -> Next:
+    return _back_off(attempt, random, patience, _TROUBLES[attempt.trouble] + _detail(attempt))
+
+
+def _back_off(attempt: Attempt, random: float, patience: Patience, reason: str) -> Next:
+    if attempt.number >= patience.attempts:
+        return Fail(f"{reason} (after {attempt.number} attempts)")
+    return Again(_delay(attempt.number, random, patience))
+
+
+def _delay(number: int, random: float, patience: Patience) -> float:
+    """Return the doubled back-off, half of it jitter."""
+    full = min(patience.most, patience.first * 2 ** (number - 1))
+    return full * (0.5 + 0.5 * random)
+
+
+def _after_refusal(attempt: Attempt, now: float, random: float, patience: Patience) -> Next:
+    wait = seconds_until(attempt.retry_after, now)
+    if wait is not None and wait > patience.longest_wait:
+        return Stop(
+            f"the service asks to wait {wait / 60:.0f} minutes ({attempt.status}): "
+            "a quota seems to be used up"
+        )
+    if attempt.status == 503 and wait is None:
+        return _back_off(attempt, random, patience, f"status 503{_detail(attempt)}")
+    if attempt.number >= patience.refusals:
+        return Fail(f"refused {attempt.number} times because of the rate (status {attempt.status})")
+    return Again(1.0 if wait is None else wait, everyone=True)
+
+
+def seconds_until(retry_after: str, now: float) -> float | None:
+    """Return the seconds that a ``Retry-After`` asks for (RFC 9110, 10.2.3); None if unreadable."""
+    text = retry_after.strip()
+    if text.isdigit():
+        return float(text)
+    try:
+        moment = email.utils.parsedate_to_datetime(text)
+    except (TypeError, ValueError):
+        return None
+    return max(0.0, moment.timestamp() - now)

@@ -1,0 +1,104 @@
+"""The one-method seam between Dot Ledger and the network."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Literal, Protocol
+
+from dotledger.errors import DotLedgerError
+from dotledger.services.requests import Request
+
+__all__ = ["HttpTransport", "NoAnswer", "Response", "Transport"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Response:
+    """What came back; header names are in lower case."""
+
+    status: int
+    headers: Mapping[str, str] = field(default_factory=dict)
+    body: bytes = b""
+
+
+class NoAnswer(DotLedgerError):  # noqa: N818 - it says what came back: nothing
+    """There was no whole answer; `trouble` is ``"timeout"`` or ``"cut"``."""
+
+    def __init__(self, message: str, *, trouble: Literal["timeout", "cut"] = "cut") -> None:
+        super().__init__(message, trouble=trouble)
+        self.trouble: Literal["timeout", "cut"] = trouble
+
+
+class Transport(Protocol):
+    """Sends one request; called from many threads at once."""
+
+    def send(self, request: Request) -> Response:
+        """Return the whole response, whatever its status.
+
+        Raises
+        ------
+        NoAnswer
+            If none came, or not all of it.
+        """
+
+
+class HttpTransport:
+    """The transport over HTTP, with connections kept open.
+
+    Parameters
+    ----------
+    timeout : float
+        Seconds for connecting, and between two parts of an answer.
+    at_once : int
+        How many connections are kept.
+    """
+
+    def __init__(self, *, timeout: float = 30.0, at_once: int = 8) -> None:
+        import urllib3
+
+        self._pool = urllib3.PoolManager(
+            maxsize=at_once,
+            block=False,
+            timeout=urllib3.Timeout(connect=min(timeout, 10.0), read=timeout),
+            retries=False,
+        )
+        self._errors = urllib3.exceptions
+
+    def send(self, request: Request) -> Response:
+        """Send one request; see `Transport`."""
+        errors = self._errors
+        try:
+            answer = self._pool.request(
+                request.method,
+                request.address,
+                body=request.body or None,
+                headers=dict(request.headers),
+                redirect=False,
+                enforce_content_length=True,
+            )
+        except errors.ConnectTimeoutError as error:
+            raise NoAnswer("no connection in time", trouble="timeout") from error
+        except errors.ReadTimeoutError as error:
+            raise NoAnswer("no answer in time", trouble="timeout") from error
+        except errors.SSLError as error:
+            raise NoAnswer(f"the certificate is not accepted ({error})") from error
+        except errors.ProxyError as error:
+            raise NoAnswer("the proxy cannot be reached") from error
+        except (errors.HTTPError, OSError) as error:
+            raise NoAnswer(_plain(error)) from error
+        headers = {name.lower(): value for name, value in answer.headers.items()}
+        return Response(status=answer.status, headers=headers, body=answer.data)
+
+
+def _plain(error: Exception) -> str:
+    """Return what went wrong without the address, which may hold a key."""
+    cause = error.args[-1] if error.args else error
+    name = type(cause).__name__ if isinstance(cause, Exception) else type(error).__name__
+    return {
+        "NewConnectionError": "no connection: nothing listens at this address",
+        "NameResolutionError": "no such host",
+        "IncompleteRead": "the connection was cut in the middle of the answer",
+        "RemoteDisconnected": "the connection was cut before the answer",
+        "ConnectionResetError": "the connection was reset",
+        "LocationParseError": "the address is not valid",
+    }.get(name, name)

@@ -1,0 +1,298 @@
+"""What one worker thread does with images: read, prepare, call, read the answer."""
+
+from __future__ import annotations
+
+import hashlib
+import threading
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from dotledger.errors import AnswerError, DotLedgerError, ImageError
+from dotledger.images.facts import ImageFacts, read_facts
+from dotledger.images.gather import Item
+from dotledger.images.prepare import Prepared, prepare
+from dotledger.ledger.writing import CallRecord, ItemRecord, OutcomeRecord, finding_row
+from dotledger.sending.calling import Called, Caller
+from dotledger.sending.plan import Plan
+from dotledger.services.description import Call
+from dotledger.services.keys import Key
+from dotledger.services.reading import Frame, Reader, Reading
+from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
+
+__all__ = ["Loaded", "Settled", "Worker", "note_reading"]
+
+Position = tuple[int, Item]
+
+
+@dataclass(kw_only=True, slots=True)
+class Loaded:
+    """One image read and prepared, with the record that collects what becomes of it."""
+
+    record: ItemRecord
+    sha: str
+    frame: Frame
+    payload: Payload
+    unanswered: set[str]
+
+
+@dataclass(kw_only=True, slots=True)
+class Settled:
+    """What a worker hands over.
+
+    Attributes
+    ----------
+    done : list of ItemRecord
+        Settled by this worker.
+    lookups : list of (Loaded, tuple of str)
+        Images whose named calls are answered in the ledger, or soon will be.
+    loose : list of CallRecord
+        Calls that settled nothing.
+    pending : int
+        Images given back unsettled.
+    """
+
+    done: list[ItemRecord] = field(default_factory=list)
+    lookups: list[tuple[Loaded, tuple[str, ...]]] = field(default_factory=list)
+    loose: list[CallRecord] = field(default_factory=list)
+    pending: int = 0
+
+
+class Worker:
+    """Everything worker threads share.
+
+    Parameters
+    ----------
+    plan : Plan
+        What to do.
+    caller : Caller
+        How to call.
+    answered : set of (str, str)
+        Call name and SHA-256 of images that have an answer.
+    signer : callable, optional
+        See `RequestBuilder`.
+    """
+
+    def __init__(
+        self,
+        plan: Plan,
+        caller: Caller,
+        answered: set[tuple[str, str]],
+        *,
+        signer: Signer | None = None,
+    ) -> None:
+        self._plan = plan
+        self._caller = caller
+        self._claimed = answered
+        self._claiming = threading.Lock()
+        self.reader = Reader(plan.description)
+        self._builders = {
+            call.name: RequestBuilder(plan.description, call, kinds, signer=signer)
+            for call, kinds in plan.calls
+        }
+        self._needs_data = any(call.body != "address" for call, _ in plan.calls)
+
+    def settle(self, group: Sequence[Position]) -> Settled:
+        """Take a few images as far as they go."""
+        result = Settled()
+        loaded = [one for position, item in group if (one := self._load(position, item, result))]
+        for call, kinds in self._plan.calls:
+            self._call([one for one in loaded if call.name in one.unanswered], call, kinds, result)
+        for one in loaded:
+            self._close(one, result)
+        return result
+
+    def _close(self, one: Loaded, result: Settled) -> None:
+        """Sort an image by whether it is settled, answered elsewhere, or still pending."""
+        elsewhere = tuple(c.name for c, _ in self._plan.calls if c.name not in one.unanswered)
+        known = {outcome.kind for outcome in one.record.outcomes}
+        here = {k for c, ks in self._plan.calls if c.name in one.unanswered for k in ks}
+        if here - known:
+            result.pending += 1
+            result.loose += [call for _, call, _ in one.record.answered if call]
+            self._release(one)
+        elif elsewhere:
+            result.lookups.append((one, elsewhere))
+        else:
+            result.done.append(one.record)
+
+    def _release(self, one: Loaded) -> None:
+        with self._claiming:
+            self._claimed.difference_update((name, one.sha) for name in one.unanswered)
+
+    def _load(self, position: int, item: Item, result: Settled) -> Loaded | None:
+        record = ItemRecord(position=position)
+        try:
+            data = item.read()
+        except (OSError, DotLedgerError) as error:
+            reason = getattr(error, "strerror", None) or str(error)
+            result.done.append(self._refused(record, f"cannot be read: {reason}"))
+            return None
+        sha = hashlib.sha256(data).hexdigest()
+        try:
+            facts = read_facts(data)
+            record.image = _image_row(sha, facts)
+            prepared = prepare(data, facts, self._plan.demands)
+        except ImageError as error:
+            record.sent = {"sha": sha if record.image else None}
+            result.done.append(self._refused(record, str(error)))
+            return None
+        record.sent = _sent_row(sha, prepared)
+        return Loaded(
+            record=record,
+            sha=sha,
+            frame=Frame(
+                facts.width, facts.height, prepared.width, prepared.height, prepared.turned
+            ),
+            payload=_payload(prepared, item.where),
+            unanswered=self._claim(sha),
+        )
+
+    def _claim(self, sha: str) -> set[str]:
+        """Return the calls this image needs from us, so that equal bytes are sent once."""
+        names = {call.name for call, _ in self._plan.calls}
+        with self._claiming:
+            mine = {name for name in names if (name, sha) not in self._claimed}
+            self._claimed.update((name, sha) for name in mine)
+        return mine
+
+    def _refused(self, record: ItemRecord, reason: str) -> ItemRecord:
+        record.outcomes = [
+            OutcomeRecord(kind=kind, outcome="refused", reason=reason) for kind in self._plan.kinds
+        ]
+        return record
+
+    def _call(
+        self, images: list[Loaded], call: Call, kinds: tuple[str, ...], result: Settled
+    ) -> None:
+        for start in range(0, len(images), call.images):
+            self._call_once(images[start : start + call.images], call, kinds, result)
+
+    def _call_once(
+        self, images: list[Loaded], call: Call, kinds: tuple[str, ...], result: Settled
+    ) -> None:
+        payloads = [one.payload for one in images]
+        builder = self._builders[call.name]
+
+        def build(key: Key | None) -> Request:
+            return builder.build(payloads, key)
+
+        called = self._caller.call(build)
+        record = _call_record(called, call, len(images), self._plan.price)
+        if called.pending:
+            if called.attempts:
+                result.loose.append(record)
+            return
+        if called.reason:
+            self._failed(images, kinds, called.reason, record)
+            return
+        self._read(images, kinds, record)
+
+    def _failed(
+        self, images: list[Loaded], kinds: tuple[str, ...], reason: str, record: CallRecord
+    ) -> None:
+        for one in images:
+            one.record.outcomes += [
+                OutcomeRecord(kind=kind, outcome="failed", reason=reason, call=record)
+                for kind in kinds
+            ]
+
+    def _read(self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord) -> None:
+        frames = [one.frame for one in images]
+        try:
+            readings = self.reader.read(record.answer or b"", record.call, kinds, frames)
+        except AnswerError as error:
+            self._failed(images, kinds, str(error), record)
+            return
+        for place, (one, reading) in enumerate(zip(images, readings, strict=True)):
+            if isinstance(reading, AnswerError):
+                self._failed([one], kinds, str(reading), record)
+            else:
+                note_reading(one.record, reading, kinds, record, None)
+                one.record.answered.append((record.call, record, place))
+
+
+def note_reading(
+    record: ItemRecord,
+    reading: Reading,
+    kinds: Sequence[str],
+    call: CallRecord | None,
+    call_id: int | None,
+) -> None:
+    """Put what was read out of one answer into an image's record."""
+    seen = {found.kind for found in reading.found}
+    record.outcomes += [
+        OutcomeRecord(
+            kind=kind, outcome="found" if kind in seen else "empty", call=call, call_id=call_id
+        )
+        for kind in kinds
+    ]
+    record.found += [
+        finding_row(
+            f.kind, f.label, f.confidence, f.box, f.details.to_dict() if f.details else None
+        )
+        for f in reading.found
+    ]
+    record.notes += reading.notes
+
+
+def _payload(prepared: Prepared, where: str) -> Payload:
+    return Payload(
+        data=prepared.data,
+        media_type=prepared.media_type,
+        file_name=f"image.{prepared.format}",
+        address=where,
+    )
+
+
+def _image_row(sha: str, facts: ImageFacts) -> dict[str, Any]:
+    return {
+        "sha": sha,
+        "bytes": facts.size,
+        "format": facts.format,
+        "width": facts.width,
+        "height": facts.height,
+        "orientation": facts.orientation,
+    }
+
+
+def _sent_row(sha: str, prepared: Prepared) -> dict[str, Any]:
+    return {
+        "sha": sha,
+        "sent_width": prepared.width,
+        "sent_height": prepared.height,
+        "sent_bytes": len(prepared.data),
+        "turned": prepared.turned,
+        "quality": prepared.quality,
+        "steps": list(prepared.steps) or None,
+    }
+
+
+def _call_record(called: Called, call: Call, images: int, price: float) -> CallRecord:
+    response = called.response
+    paid = response is not None and 200 <= response.status < 300
+    return CallRecord(
+        call=call.name,
+        started=called.started,
+        seconds=called.seconds,
+        attempts=called.attempts,
+        status=response.status if response else None,
+        sent_bytes=called.sent_bytes,
+        images=images,
+        price=price if paid else 0.0,
+        reason=called.reason,
+        media_type=response.headers.get("content-type", "") if response else "",
+        answer=response.body if response else None,
+    )
+
+
+def groups(positions: Iterator[Position], size: int) -> Iterator[list[Position]]:
+    """Yield images in groups of up to `size`."""
+    group: list[Position] = []
+    for position in positions:
+        group.append(position)
+        if len(group) == size:
+            yield group
+            group = []
+    if group:
+        yield group

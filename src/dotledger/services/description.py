@@ -1,0 +1,487 @@
+"""The description of a service: one TOML file, checked strictly."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+import tomllib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import orjson
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from dotledger.core.boxes import BOX_FORMS, BOX_UNITS
+from dotledger.core.confidence import SCALES
+from dotledger.core.kinds import KINDS
+from dotledger.core.names import nearest
+from dotledger.errors import DescriptionError
+
+__all__ = [
+    "Ask",
+    "BoxRule",
+    "Call",
+    "ConfidenceRule",
+    "Connect",
+    "Description",
+    "KeyPlace",
+    "Limits",
+    "Price",
+    "ReadRule",
+    "Token",
+    "load_description",
+    "parse_description",
+]
+
+KindName = Literal["label", "object", "face", "unsafe", "text", "caption"]
+Positive = Annotated[int, Field(gt=0)]
+Rate = Annotated[float, Field(gt=0)]
+_PART = re.compile(r"\{(\w+)\}")
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class KeyPlace(_Part):
+    """Where the key goes and where it comes from; never the key itself."""
+
+    place: Literal["header", "query", "basic", "bearer", "token", "signed", "none"] = "none"
+    name: str = ""
+    prefix: str = ""
+    sources: tuple[str, ...] = ()
+
+    @model_validator(mode="after")
+    def _complete(self) -> KeyPlace:
+        if self.place in ("header", "query") and not self.name:
+            raise ValueError(f"a key that goes into the {self.place} needs a name")
+        if self.place not in ("none", "signed") and not self.sources:
+            raise ValueError("a key needs sources, such as 'env:MY_SERVICE_KEY'")
+        for source in self.sources:
+            if source.partition(":")[0] not in ("env", "file", "keyring", "call"):
+                raise ValueError(
+                    f"{source!r} is no source; a source starts with env:, file:, keyring: or call:"
+                )
+        return self
+
+
+class Token(_Part):
+    """An OAuth 2.0 client-credentials token (RFC 6749, section 4.4).
+
+    The key's secret is ``id:secret``; it is sent as HTTP Basic, or in the form.
+    """
+
+    address: str
+    scope: str = ""
+    secret_in: Literal["basic", "form"] = "basic"
+    renew_before: Annotated[float, Field(ge=0)] = 30.0
+
+
+class Connect(_Part):
+    """The address and the key."""
+
+    address: str
+    settings: Mapping[str, str] = Field(default_factory=dict)
+    key: KeyPlace = KeyPlace()
+    token: Token | None = None
+    timeout: Rate = 30.0
+    try_path: str = ""
+
+    @model_validator(mode="after")
+    def _complete(self) -> Connect:
+        for name in _PART.findall(self.address):
+            if name not in self.settings:
+                raise ValueError(f"the address uses {{{name}}}, and settings has no {name!r}")
+        if self.key.place == "token" and self.token is None:
+            raise ValueError("a key of place 'token' needs a [connect.token] section")
+        return self
+
+
+class Ask(_Part):
+    """How a call is told which kinds are wanted, for calls that serve several."""
+
+    place: Literal["query", "form", "json"]
+    name: str
+    words: Mapping[KindName, str]
+    join: str | None = ","
+
+
+class Call(_Part):
+    """One way of calling the service."""
+
+    name: str
+    kinds: Annotated[tuple[KindName, ...], Field(min_length=1)]
+    path: str
+    method: Literal["POST", "PUT", "GET"] = "POST"
+    body: Literal["raw", "multipart", "json", "address"] = "raw"
+    image_field: str = ""
+    images: Positive = 1
+    each: Mapping[str, Any] = Field(default_factory=dict)
+    query: Mapping[str, str] = Field(default_factory=dict)
+    headers: Mapping[str, str] = Field(default_factory=dict)
+    form: Mapping[str, str] = Field(default_factory=dict)
+    fields: Mapping[str, Any] = Field(default_factory=dict)
+    ask: Ask | None = None
+
+    @model_validator(mode="after")
+    def _complete(self) -> Call:
+        if self.body != "raw" and not self.image_field:
+            raise ValueError(f"a body of {self.body!r} needs image_field")
+        if self.images > 1 and self.body not in ("json", "address"):
+            raise ValueError("several images in one request need a body of 'json' or 'address'")
+        if self.images > 1 and not self.each:
+            raise ValueError("several images in one request need 'each', the entry for one image")
+        return self
+
+
+class Limits(_Part):
+    """What the service accepts and allows; None where it does not say."""
+
+    formats: Annotated[tuple[Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"], ...], Field(min_length=1)] = ("jpeg", "png")  # fmt: skip
+    max_bytes: Positive | None = None
+    min_side: Positive | None = None
+    max_side: Positive | None = None
+    max_pixels: Positive | None = None
+    colours: tuple[Literal["rgb", "grey", "rgba"], ...] = ("rgb", "grey", "rgba")
+    per_second: Rate | None = None
+    per_minute: Rate | None = None
+    per_month: Positive | None = None
+    at_once: Positive = 8
+    findings: Positive | None = None
+    floor: Annotated[float, Field(ge=0, le=1)] | None = None
+    smallest_face: Positive | None = None
+
+
+class Price(_Part):
+    """What a thousand calls cost."""
+
+    per_1000: Annotated[float, Field(ge=0)] = 0.0
+    currency: str = ""
+
+
+class ConfidenceRule(_Part):
+    """Where the confidence stands and on what scale."""
+
+    at: str
+    scale: str = "fraction"
+    range: tuple[float, float] | None = None
+    words: tuple[tuple[str, float], ...] = ()
+
+    @model_validator(mode="after")
+    def _complete(self) -> ConfidenceRule:
+        known = (*SCALES, "range", "words", "yes-no")
+        if self.scale not in known:
+            raise ValueError(_unknown("scale", self.scale, known))
+        if (self.scale == "range") != (self.range is not None):
+            raise ValueError("scale 'range' goes with range = [low, high]")
+        if (self.scale == "words") != bool(self.words):
+            raise ValueError("scale 'words' goes with words = [[word, confidence], ...], rising")
+        return self
+
+
+class Place(_Part):
+    """Where coordinates stand and what their numbers count."""
+
+    at: str
+    unit: str = "pixels"
+    grid: Rate | None = None
+    of: Literal["sent", "original", "working"] = "sent"
+    upright: bool = True
+
+    @model_validator(mode="after")
+    def _known_unit(self) -> Place:
+        if self.unit not in (*BOX_UNITS, "grid"):
+            raise ValueError(_unknown("unit", self.unit, (*BOX_UNITS, "grid")))
+        if (self.unit == "grid") != (self.grid is not None):
+            raise ValueError("unit 'grid' goes with grid = the number that the full width reads as")
+        return self
+
+
+class BoxRule(Place):
+    """Where the box stands and how it is written."""
+
+    form: str = "corners"
+    order: tuple[str, ...] = ()
+    fields: Mapping[str, str] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _complete(self) -> BoxRule:
+        if self.form not in (*BOX_FORMS, "points"):
+            raise ValueError(_unknown("form", self.form, (*BOX_FORMS, "points")))
+        if self.form == "points":
+            return self
+        if bool(self.order) == bool(self.fields):
+            raise ValueError("a box needs either order (a list) or fields (an object)")
+        wanted = BOX_FORMS[self.form]
+        if sorted(self.order or self.fields) != sorted(wanted):
+            raise ValueError(f"form {self.form!r} needs exactly {', '.join(wanted)}")
+        return self
+
+
+class PointsRule(Place):
+    """Where landmark points stand: an object by name, or a list of named entries."""
+
+    name: str = ""
+    x: str = "x"
+    y: str = "y"
+
+
+class AttributeRule(_Part):
+    """One attribute: a value that is no confidence."""
+
+    at: str
+    type: Literal["choice", "flag", "number", "text"] = "text"
+    unit: str = ""
+    scale: float = 1.0
+
+
+class ReadRule(_Part):
+    """How findings of one kind are read out of an answer."""
+
+    kind: KindName
+    call: str = ""
+    each: str
+    label: str = ""
+    always: str = ""
+    case: Literal["lower", "as-is"] = "as-is"
+    confidence: ConfidenceRule | None = None
+    box: BoxRule | None = None
+    points: PointsRule | None = None
+    attributes: Mapping[str, AttributeRule] = Field(default_factory=dict)
+    parents: str = ""
+    keep_if: str = ""
+
+    @model_validator(mode="after")
+    def _complete(self) -> ReadRule:
+        if bool(self.label) == bool(self.always):
+            raise ValueError("a rule needs either label (where it stands) or always (a fixed one)")
+        if KINDS[self.kind].judged == "boxes" and self.box is None:
+            raise ValueError(f"a rule for {self.kind!r} needs a box")
+        return self
+
+
+class Envelope(_Part):
+    """What is around the answer: one part for each image, errors, the working size."""
+
+    images: str = ""
+    id: str = ""
+    error: str = ""
+    reason: str = ""
+    width: str = ""
+    height: str = ""
+
+
+class Description(_Part):
+    """Everything Dot Ledger knows about one service."""
+
+    schema_version: Annotated[Literal[1], Field(alias="schema")] = 1
+    service: Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]*$")]
+    about: str = ""
+    connect: Connect
+    call: Annotated[tuple[Call, ...], Field(min_length=1)]
+    limits: Limits = Limits()
+    price: Price = Price()
+    envelope: Envelope = Envelope()
+    read: tuple[ReadRule, ...] = ()
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Description:
+        names = [call.name for call in self.call]
+        if len(set(names)) < len(names):
+            raise ValueError(f"two calls have the same name: {names}")
+        for rule in self.read:
+            if rule.call and rule.call not in names:
+                raise ValueError(_unknown("call", rule.call, names))
+        return self
+
+    @property
+    def kinds(self) -> tuple[str, ...]:
+        """The kinds that some call serves, in the fixed order."""
+        served = {kind for call in self.call for kind in call.kinds}
+        return tuple(kind for kind in KINDS if kind in served)
+
+    def with_settings(self, settings: Mapping[str, str]) -> Description:
+        """Return the description with named settings replaced.
+
+        Raises
+        ------
+        DescriptionError
+            For a setting that the description does not name.
+        """
+        for name in settings:
+            if name not in self.connect.settings:
+                raise DescriptionError(
+                    _hinted("unknown setting", name, self.connect.settings),
+                    place=f"service {self.service}",
+                    got=name,
+                    allowed=self.connect.settings,
+                )
+        merged = {**self.connect.settings, **settings}
+        connect = self.connect.model_copy(update={"settings": merged})
+        return self.model_copy(update={"connect": connect})
+
+    def filled(self, text: str) -> str:
+        """Return `text` with every ``{name}`` replaced by its setting.
+
+        Raises
+        ------
+        DescriptionError
+            If a setting is empty: it must be given.
+        """
+        return _PART.sub(self._setting, text)
+
+    def _setting(self, match: re.Match[str]) -> str:
+        name = match[1]
+        if name == "address":
+            return self.filled(self.connect.address)
+        value = self.connect.settings.get(name, "")
+        if not value:
+            raise DescriptionError(
+                f"the setting {name!r} has no value",
+                place=f"service {self.service}",
+                next_step=f"Give it with --set {name}=VALUE, or in [connect.settings].",
+            )
+        return value
+
+    def fingerprint(self, kinds: tuple[str, ...]) -> str:
+        """Return a digest of everything that could change an answer: address, calls, options.
+
+        Keys, limits, prices and reading rules do not belong to it.
+        """
+        calls = [call.model_dump(mode="json") for call in self.call if set(call.kinds) & set(kinds)]
+        facts = {
+            "service": self.service,
+            "address": self.filled(self.connect.address),
+            "calls": [_filled_all(self, call) for call in calls],
+            "kinds": kinds,
+            "prepare": self.limits.model_dump(
+                mode="json",
+                include={"formats", "max_bytes", "min_side", "max_side", "max_pixels", "colours"},
+            ),
+        }
+        return hashlib.sha256(orjson.dumps(facts, option=orjson.OPT_SORT_KEYS)).hexdigest()[:16]
+
+
+def _filled_all(description: Description, value: Any) -> Any:
+    if isinstance(value, str):
+        known = description.connect.settings
+        return _PART.sub(lambda m: known.get(m[1], m[0]), value)
+    if isinstance(value, dict):
+        return {key: _filled_all(description, part) for key, part in value.items()}
+    if isinstance(value, list):
+        return [_filled_all(description, part) for part in value]
+    return value
+
+
+def _unknown(what: str, got: str, known: Any) -> str:
+    return _hinted(f"unknown {what} {got!r}", got, known) + f"; allowed: {', '.join(known)}"
+
+
+def _hinted(message: str, got: str, known: Any) -> str:
+    close = nearest(got, known)
+    return f"{message} (did you mean {close[0]!r}?)" if close else message
+
+
+def load_description(path: str | os.PathLike[str]) -> Description:
+    """Read and check a description file.
+
+    Raises
+    ------
+    DescriptionError
+        Naming file, line and field: not TOML, an unknown or misspelt key (with the nearest
+        right one), a missing key, or values that contradict each other.
+    """
+    file = Path(path)
+    try:
+        text = file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise DescriptionError(
+            f"the description cannot be read ({error})", place=str(file)
+        ) from error
+    return parse_description(text, name=str(file))
+
+
+def parse_description(text: str, *, name: str = "description") -> Description:
+    """Check a description given as TOML text; see `load_description`."""
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise DescriptionError(f"not TOML: {error}", place=name) from error
+    try:
+        return Description.model_validate(data)
+    except ValidationError as error:
+        raise _explained(error, text, name) from None
+
+
+def _explained(error: ValidationError, text: str, name: str) -> DescriptionError:
+    """Return our error for the first of pydantic's."""
+    first = error.errors(include_url=False)[0]
+    where = tuple(first["loc"])
+    field = ".".join(str(part) for part in where)
+    line = _line_of(text, where)
+    place = f"{name}, line {line}, {field}" if line else f"{name}, {field}" if field else name
+    if first["type"] == "extra_forbidden":
+        known = _fields_at(where[:-1])
+        return DescriptionError(
+            _hinted("unknown key", str(where[-1]), known), place=place, got=where[-1], allowed=known
+        )
+    if first["type"] == "missing":
+        return DescriptionError("a needed key is missing", place=place)
+    message = str(first["msg"]).removeprefix("Value error, ")
+    if isinstance(first["input"], (str, int, float)):
+        return DescriptionError(message, place=place, got=first["input"])
+    return DescriptionError(message, place=place)
+
+
+def _fields_at(where: tuple[Any, ...]) -> list[str]:
+    """Return the keys allowed in the section at `where`."""
+    model: Any = Description
+    for part in where:
+        if isinstance(part, int):
+            continue
+        field = next(f for n, f in model.model_fields.items() if part in (n, f.alias))
+        model = _model_within(field.annotation) or model
+    return [field.alias or name for name, field in model.model_fields.items()]
+
+
+def _model_within(annotation: Any) -> Any:
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return annotation
+    inner = (_model_within(part) for part in getattr(annotation, "__args__", ()))
+    return next((model for model in inner if model), None)
+
+
+_HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]")
+_KEY = re.compile(r"^\s*([A-Za-z0-9_-]+)\s*=")
+
+
+def _line_of(text: str, where: tuple[Any, ...]) -> int:
+    """Return the line (from 1) of the key at `where`, or of the nearest section above it; 0."""
+    best, best_depth = 0, 0
+    section: tuple[Any, ...] = ()
+    counts: dict[str, int] = {}
+    for number, line in enumerate(text.splitlines(), 1):
+        if header := _HEADER.match(line):
+            section = _section(header, counts)
+            here = section
+        elif key := _KEY.match(line):
+            here = (*section, key[1])
+        else:
+            continue
+        if here == where[: len(here)] and len(here) > best_depth:
+            best, best_depth = number, len(here)
+    return best
+
+
+def _section(header: re.Match[str], counts: dict[str, int]) -> tuple[Any, ...]:
+    names = [part.strip().strip("\"'") for part in header[2].split(".")]
+    if header[1] == "[[":
+        counts[names[0]] = counts.get(names[0], -1) + 1
+    path: list[Any] = []
+    for name in names:
+        path.append(name)
+        if name in counts and len(path) == 1:
+            path.append(counts[name])
+    return tuple(path)

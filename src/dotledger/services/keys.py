@@ -1,0 +1,136 @@
+"""Finding keys, and never showing them."""
+
+from __future__ import annotations
+
+import importlib
+import os
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+from dotledger.errors import ConnectError, KeyNotFound, MissingExtra
+from dotledger.services.description import Description
+
+__all__ = ["Key", "find_key"]
+
+
+class Key:
+    """A key in memory; its text is given by `reveal` only, never by ``str`` or ``repr``.
+
+    Parameters
+    ----------
+    text : str
+        The key.
+    source : str
+        Where it was found, for people.
+    """
+
+    __slots__ = ("_text", "source")
+
+    def __init__(self, text: str, source: str) -> None:
+        self._text = text
+        self.source = source
+
+    def reveal(self) -> str:
+        """Return the key."""
+        return self._text
+
+    def __repr__(self) -> str:
+        return f"<Key from {self.source}>"
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        raise TypeError("a key is not pickled")
+
+
+def find_key(
+    description: Description,
+    *,
+    environment: Mapping[str, str] | None = None,
+    given: str | Callable[[], str] | None = None,
+) -> Key | None:
+    """Return the key that a description asks for.
+
+    Parameters
+    ----------
+    description : Description
+        Its ``connect.key.sources`` are tried in order: ``env:NAME``, ``file:PATH`` (the first
+        line), ``keyring:SERVICE/USER``, ``call:MODULE:FUNCTION``.
+    environment : mapping, optional
+        In place of ``os.environ``.
+    given : str or callable, optional
+        A key, or a function that returns one; it goes before every source.
+
+    Returns
+    -------
+    Key or None
+        None if the service needs no key, or signs requests by itself.
+
+    Raises
+    ------
+    KeyNotFound
+        Naming every place that was looked at.
+    """
+    place = description.connect.key
+    if place.place in ("none", "signed"):
+        return None
+    if given is not None:
+        return Key(given() if callable(given) else given, "the caller")
+    environment = os.environ if environment is None else environment
+    looked = []
+    for source in place.sources:
+        text, why = _look(source, environment)
+        if text:
+            return Key(text, source)
+        looked.append(f"{source} ({why})")
+    raise KeyNotFound(
+        f"no key for {description.service}",
+        place=f"service {description.service}",
+        next_step=f"Looked at: {'; '.join(looked)}. Set one of them.",
+        looked=tuple(looked),
+    )
+
+
+def _look(source: str, environment: Mapping[str, str]) -> tuple[str, str]:
+    """Return (key or "", why there is none)."""
+    way, _, where = source.partition(":")
+    if way == "env":
+        return environment.get(where, "").strip(), "not set"
+    if way == "file":
+        return _from_file(Path(where).expanduser())
+    if way == "keyring":
+        return _from_keyring(where)
+    return _from_call(where)
+
+
+def _from_file(path: Path) -> tuple[str, str]:
+    try:
+        lines = path.read_text(encoding="utf-8").splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        return "", getattr(error, "strerror", None) or "not text"
+    return (lines[0].strip() if lines else ""), "empty"
+
+
+def _from_keyring(where: str) -> tuple[str, str]:
+    try:
+        import keyring
+    except ImportError as error:
+        raise MissingExtra(
+            "a key in the keyring needs the package keyring",
+            next_step="Run: pip install 'dot-ledger[keyring]'",
+        ) from error
+    service, _, user = where.partition("/")
+    try:
+        return keyring.get_password(service, user) or "", "no such entry"
+    except keyring.errors.KeyringError as error:
+        return "", f"keyring: {type(error).__name__}"
+
+
+def _from_call(where: str) -> tuple[str, str]:
+    module, _, function = where.partition(":")
+    try:
+        found = getattr(importlib.import_module(module), function)
+    except (ImportError, AttributeError, ValueError) as error:
+        raise ConnectError(
+            "the callable for the key cannot be imported", got=f"call:{where}"
+        ) from error
+    return str(found()), "returned nothing"

@@ -1,0 +1,172 @@
+"""Addressing parts of an answer.
+
+A path is names joined by dots. In ``each``, ``name[]`` goes through a list and ``name{}``
+through an object's values. In a rule's other paths, every leading ``^`` goes one level of
+``each`` outward, and ``@key`` is the key under which ``{}`` found the part. Anything else is
+taken as a JMESPath expression (https://jmespath.org/specification.html).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from dotledger.errors import DescriptionError
+
+__all__ = ["MISSING", "Getter", "Level", "compile_each", "compile_path"]
+
+MISSING: Any = type(
+    "_Missing", (), {"__repr__": lambda _: "<missing>", "__bool__": lambda _: False}
+)()
+"""What a path yields where there is nothing."""
+
+_SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*)?$")
+_STEP = re.compile(r"([\w.-]*)(\[\]|\{\})?$")
+
+
+class Level:
+    """One part of an answer on the way from the whole to a finding."""
+
+    __slots__ = ("index", "key", "outer", "value")
+
+    def __init__(self, value: Any, key: str, index: int, outer: Level | None) -> None:
+        self.value = value
+        self.key = key
+        self.index = index
+        self.outer = outer
+
+
+Getter = Callable[[Level], Any]
+
+
+def _walk(value: Any, names: tuple[str, ...]) -> Any:
+    for name in names:
+        if type(value) is not dict:
+            return MISSING
+        value = value.get(name, MISSING)
+    return value
+
+
+def compile_path(path: str, *, place: str = "path") -> Getter:
+    """Return a function from a level to what stands at `path`, or `MISSING`.
+
+    Raises
+    ------
+    DescriptionError
+        If `path` is neither a simple path nor a JMESPath expression.
+    """
+    if not _SIMPLE.match(path):
+        return _expression(path, place)
+    bare = path.lstrip("^")
+    up = len(path) - len(bare)
+    inner = _inner(bare)
+    if not up:
+        return inner
+    return _outward(inner, up)
+
+
+def _outward(inner: Getter, up: int) -> Getter:
+    def get(level: Level) -> Any:
+        for _ in range(up):
+            if level.outer is None:
+                return MISSING
+            level = level.outer
+        return inner(level)
+
+    return get
+
+
+def _inner(bare: str) -> Getter:
+    if bare == "@key":
+        return lambda level: level.key
+    if bare == "@index":
+        return lambda level: level.index
+    if bare in ("", "@"):
+        return lambda level: level.value
+    names = tuple(bare.split("."))
+    if len(names) > 1:
+        return lambda level: _walk(level.value, names)
+    [name] = names
+    return lambda level: level.value.get(name, MISSING) if type(level.value) is dict else MISSING
+
+
+def _expression(path: str, place: str) -> Getter:
+    import jmespath
+
+    try:
+        compiled = jmespath.compile(path)
+    except jmespath.exceptions.JMESPathError as error:
+        raise DescriptionError("not a path", place=place, got=path) from error
+
+    def get(level: Level) -> Any:
+        try:
+            found = compiled.search(level.value)
+        except (jmespath.exceptions.JMESPathError, RecursionError, TypeError, ValueError):
+            return MISSING
+        return MISSING if found is None else found
+
+    return get
+
+
+@dataclass(frozen=True)
+class _Step:
+    names: tuple[str, ...]
+    through: str
+
+
+def compile_each(path: str, *, place: str = "each") -> Callable[[Level], Iterator[Level]]:
+    """Return a function that goes from a level through all parts at `path`.
+
+    A list or object that is missing or null yields nothing; one of another type raises
+    TypeError, which the reader turns into a note.
+
+    Raises
+    ------
+    DescriptionError
+        If `path` is not a path of names, ``[]`` and ``{}``.
+    """
+    steps = tuple(_steps(path, place))
+
+    def each(level: Level) -> Iterator[Level]:
+        return _descend(level, steps, 0)
+
+    return each
+
+
+def _steps(path: str, place: str) -> Iterator[_Step]:
+    if path in ("", "@"):
+        return
+    for piece in re.split(r"(?<=\])\.|(?<=\})\.", path):
+        match = _STEP.match(piece)
+        if match is None:
+            raise DescriptionError("not a path of names, [] and {}", place=place, got=path)
+        yield _Step(tuple(filter(None, match[1].split("."))), match[2] or "")
+
+
+def _descend(level: Level, steps: tuple[_Step, ...], depth: int) -> Iterator[Level]:
+    if depth == len(steps):
+        yield level
+        return
+    step = steps[depth]
+    value = _walk(level.value, step.names)
+    if value is MISSING or value is None:
+        return
+    for inner in _parts(value, step.through, level):
+        yield from _descend(inner, steps, depth + 1)
+
+
+def _parts(value: Any, through: str, outer: Level) -> Iterator[Level]:
+    if through == "[]":
+        if type(value) is not list:
+            raise TypeError(f"a list was expected, not {type(value).__name__}")
+        for index, part in enumerate(value):
+            yield Level(part, "", index, outer)
+    elif through == "{}":
+        if not isinstance(value, Mapping):
+            raise TypeError(f"an object was expected, not {type(value).__name__}")
+        for index, (key, part) in enumerate(value.items()):
+            yield Level(part, key, index, outer)
+    else:
+        yield Level(value, "", 0, outer)

@@ -1,0 +1,495 @@
+"""Reading an answer by the rules of a description: strictly, and never crashing."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple
+
+import orjson
+
+from dotledger.core.boxes import TO_CORNERS, Box, clip, enclosing, turn_upright
+from dotledger.core.confidence import SCALES, linear, ordered_words
+from dotledger.core.tables import Details
+from dotledger.errors import AnswerError
+from dotledger.services.description import (
+    AttributeRule,
+    BoxRule,
+    ConfidenceRule,
+    Description,
+    Place,
+    PointsRule,
+    ReadRule,
+)
+from dotledger.services.paths import MISSING, Getter, Level, compile_each, compile_path
+
+__all__ = ["Frame", "Read", "Reader", "Reading"]
+
+_LONGEST_LABEL = 10_000
+
+
+class Frame(NamedTuple):
+    """What the reader must know of the image an answer speaks of.
+
+    `width` and `height` are the upright original's; `sent_width` and `sent_height` those of
+    what was sent, upright too. `turned` is the EXIF orientation that the sent file still
+    carried, 1 if none.
+    """
+
+    width: int
+    height: int
+    sent_width: int
+    sent_height: int
+    turned: int = 1
+
+
+class Read(NamedTuple):
+    """One finding as read: box in pixels of the upright original, or None."""
+
+    kind: str
+    label: str
+    confidence: float | None
+    box: Box | None
+    details: Details | None
+
+
+@dataclass
+class Reading:
+    """What was read out of one image's part of an answer.
+
+    Attributes
+    ----------
+    found : list of Read
+        In the answer's order.
+    notes : list of (str, str)
+        What was set aside or noticed: a short reason and the value or place.
+    """
+
+    found: list[Read] = field(default_factory=list)
+    notes: list[tuple[str, str]] = field(default_factory=list)
+
+
+class _SetAsideError(Exception):
+    """A finding that cannot be kept; the reason is the first argument."""
+
+
+def _short(value: Any) -> str:
+    text = repr(value)
+    return text if len(text) < 60 else text[:59] + "…"
+
+
+def _number(value: Any) -> float:
+    if type(value) is float or type(value) is int:
+        return _finite(float(value)) if type(value) is float else _whole(value)
+    if isinstance(value, str):
+        try:
+            return _finite(float(value.strip().rstrip("%")))
+        except ValueError:
+            pass
+    raise _SetAsideError("not a number", value)
+
+
+def _whole(value: int) -> float:
+    try:
+        return float(value)
+    except OverflowError:
+        raise _SetAsideError("not finite", value) from None
+
+
+def _finite(value: float) -> float:
+    if not math.isfinite(value):
+        raise _SetAsideError("not finite", value)
+    return value
+
+
+def _confidence_reader(rule: ConfidenceRule | None) -> Callable[[Level], tuple[float | None, Any]]:
+    """Return a function from a level to (confidence or None, the service's own value)."""
+    if rule is None:
+        return lambda _: (None, None)
+    get = compile_path(rule.at, place="confidence.at")
+    convert = _converter(rule)
+
+    def read(level: Level) -> tuple[float | None, Any]:
+        own = get(level)
+        if own is MISSING or own is None:
+            return None, None
+        value = convert(own)
+        if not 0.0 <= value <= 1.0:
+            raise _SetAsideError("confidence outside its scale", own)
+        return value, own
+
+    return read
+
+
+def _converter(rule: ConfidenceRule) -> Callable[[Any], float]:
+    if rule.scale == "words":
+        words = {name.casefold(): w for name, w in ordered_words(rule.words).items()}
+        return lambda own: _word(own, words)
+    if rule.scale == "yes-no":
+        return _yes_no
+    scale = linear(*rule.range) if rule.range else SCALES[rule.scale]
+    return lambda own: scale(_number(own))
+
+
+def _word(own: Any, words: dict[str, Any]) -> float:
+    word = words.get(own.strip().casefold()) if isinstance(own, str) else None
+    if word is None:
+        raise _SetAsideError("unknown confidence word", own)
+    confidence: float = word.confidence
+    return confidence
+
+
+def _yes_no(own: Any) -> float:
+    if isinstance(own, bool):
+        return 1.0 if own else 0.0
+    raise _SetAsideError("neither yes nor no", own)
+
+
+Scaler = Callable[[Frame, tuple[float, float] | None], tuple[float, float]]
+
+
+def _scaler(rule: Place) -> Scaler:
+    """Return a function to the two factors that bring the rule's numbers to original pixels."""
+    full = {"fraction": 1.0, "percent": 100.0, "thousandths": 1000.0}.get(rule.unit, rule.grid)
+    if full is not None:
+        return lambda frame, _: (frame.width / full, frame.height / full)
+    if rule.of == "original":
+        return lambda *_: (1.0, 1.0)
+    if rule.of == "sent":
+        return lambda f, _: (f.width / f.sent_width, f.height / f.sent_height)
+    return _from_working
+
+
+def _from_working(frame: Frame, working: tuple[float, float] | None) -> tuple[float, float]:
+    if working is None or working[0] <= 0 or working[1] <= 0:
+        raise _SetAsideError("no working size in the answer", working)
+    return frame.width / working[0], frame.height / working[1]
+
+
+class _Coordinates:
+    """Brings points of a rule into upright original pixels."""
+
+    def __init__(self, rule: Place) -> None:
+        self._scale = _scaler(rule)
+        self._upright = rule.upright
+
+    def points(
+        self,
+        points: Sequence[tuple[float, float]],
+        frame: Frame,
+        working: tuple[float, float] | None,
+    ) -> list[tuple[float, float]]:
+        if self._upright or frame.turned == 1:
+            across, down = self._scale(frame, working)
+            return [(x * across, y * down) for x, y in points]
+        flat = _lying(frame) if frame.turned >= 5 else frame
+        across, down = self._scale(flat, working)
+        lying = [(x * across, y * down) for x, y in points]
+        return turn_upright(lying, flat.width, flat.height, frame.turned)
+
+    def box(self, box: Box, frame: Frame, working: tuple[float, float] | None) -> Box:
+        x0, y0, x1, y1 = box
+        if self._upright or frame.turned == 1:
+            across, down = self._scale(frame, working)
+            return x0 * across, y0 * down, x1 * across, y1 * down
+        if x0 >= x1 or y0 >= y1:
+            raise _SetAsideError("no area", box)
+        return enclosing(self.points([(x0, y0), (x1, y1)], frame, working))
+
+
+def _lying(frame: Frame) -> Frame:
+    return Frame(frame.height, frame.width, frame.sent_height, frame.sent_width, frame.turned)
+
+
+def _box_numbers(rule: BoxRule) -> Callable[[Any], Box]:
+    """Return a function from the raw box to its corners, in the rule's own unit."""
+    from dotledger.core.boxes import BOX_FORMS
+
+    wanted = BOX_FORMS[rule.form]
+    to_corners = TO_CORNERS[rule.form]
+    if rule.order:
+        a, b, c, d = (rule.order.index(name) for name in wanted)
+        return lambda raw: _from_list(raw, a, b, c, d, to_corners)
+    names = tuple(rule.fields[name] for name in wanted)
+    getters = [compile_path(name, place="box.fields") for name in names]
+    return lambda raw: _from_object(raw, getters, to_corners)
+
+
+def _from_list(raw: Any, a: int, b: int, c: int, d: int, to_corners: Any) -> Box:
+    if type(raw) is not list or len(raw) != 4:
+        raise _SetAsideError("box is not a list of four", raw)
+    corners: Box = to_corners(_number(raw[a]), _number(raw[b]), _number(raw[c]), _number(raw[d]))
+    return corners
+
+
+def _from_object(raw: Any, getters: list[Getter], to_corners: Any) -> Box:
+    level = Level(raw, "", 0, None)
+    values = [get(level) for get in getters]
+    if MISSING in values:
+        raise _SetAsideError("box lacks a field", raw)
+    corners: Box = to_corners(*map(_number, values))
+    return corners
+
+
+def _points_of(raw: Any) -> list[tuple[float, float]]:
+    """Return a polygon's points, written as ``[x, y]`` pairs or objects with x and y."""
+    if type(raw) is not list or len(raw) < 3:
+        raise _SetAsideError("polygon is not a list of at least three points", raw)
+    return [_point(part) for part in raw]
+
+
+def _point(part: Any) -> tuple[float, float]:
+    if type(part) is list and len(part) == 2:
+        return _number(part[0]), _number(part[1])
+    if type(part) is dict and "x" in part and "y" in part:
+        return _number(part["x"]), _number(part["y"])
+    raise _SetAsideError("not a point", part)
+
+
+Geometry = tuple[Box | None, tuple[tuple[float, float], ...], str]
+
+
+def _box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]:
+    """Return a function to (box, polygon, note)."""
+    if rule is None:
+        return lambda *_: (None, (), "")
+    get, place = compile_path(rule.at, place="box.at"), _Coordinates(rule)
+    numbers = None if rule.form == "points" else _box_numbers(rule)
+
+    def read(level: Level, frame: Frame, working: Any) -> Geometry:
+        raw = get(level)
+        if raw is MISSING or raw is None:
+            raise _SetAsideError("no box", raw)
+        outline: tuple[tuple[float, float], ...] = ()
+        if numbers is None:
+            outline = tuple(place.points(_points_of(raw), frame, working))
+            corners = enclosing(outline)
+        else:
+            corners = place.box(numbers(raw), frame, working)
+        box, note = clip(corners, frame.width, frame.height)
+        if box is None:
+            raise _SetAsideError(note, raw)
+        return box, outline, note
+
+    return read
+
+
+def _landmarks_reader(rule: PointsRule | None) -> Callable[[Level, Frame, Any], dict[str, Any]]:
+    if rule is None:
+        return lambda *_: {}
+    get, place = compile_path(rule.at, place="points.at"), _Coordinates(rule)
+
+    def read(level: Level, frame: Frame, working: Any) -> dict[str, tuple[float, float]]:
+        raw = get(level)
+        named = {k: v for k, v in _named_points(raw, rule) if k}
+        carried = place.points(list(named.values()), frame, working)
+        return dict(zip(named, carried, strict=True))
+
+    return read
+
+
+def _named_points(raw: Any, rule: PointsRule) -> Iterable[tuple[str, tuple[float, float]]]:
+    if type(raw) is dict:
+        return [(name, _xy(part, rule)) for name, part in raw.items()]
+    if type(raw) is list and rule.name:
+        entries = [part for part in raw if type(part) is dict]
+        return [(str(part.get(rule.name, "")), _xy(part, rule)) for part in entries]
+    return []
+
+
+def _xy(part: Any, rule: PointsRule) -> tuple[float, float]:
+    if type(part) is dict:
+        return _number(part.get(rule.x)), _number(part.get(rule.y))
+    return _point(part)
+
+
+def _attributes_reader(rules: dict[str, AttributeRule]) -> Callable[[Level], dict[str, Any]]:
+    if not rules:
+        return lambda _: {}
+    getters = [(name, rule, compile_path(rule.at, place="at")) for name, rule in rules.items()]
+
+    def read(level: Level) -> dict[str, Any]:
+        raw = {name: (rule, get(level)) for name, rule, get in getters}
+        given = {n: (r, v) for n, (r, v) in raw.items() if v is not MISSING and v is not None}
+        return {name: _attribute(rule, value) for name, (rule, value) in given.items()}
+
+    return read
+
+
+def _attribute(rule: AttributeRule, value: Any) -> Any:
+    if rule.type == "number":
+        return _number(value) * rule.scale
+    if rule.type == "flag":
+        if not isinstance(value, bool):
+            raise _SetAsideError("attribute is neither yes nor no", value)
+        return value
+    return value if isinstance(value, str) else str(value)
+
+
+def _text(value: Any, case: str) -> str:
+    if not isinstance(value, str):
+        raise _SetAsideError("label is not text", value)
+    if not (text := value.encode("utf-8", "replace").decode().strip()):
+        raise _SetAsideError("label is empty", value)
+    return (text.lower() if case == "lower" else text)[:_LONGEST_LABEL]
+
+
+class _RuleReader:
+    """One reading rule, compiled."""
+
+    def __init__(self, rule: ReadRule) -> None:
+        self.kind = rule.kind
+        self.section = rule.each
+        self._case = rule.case
+        self._always = rule.always
+        self._each = compile_each(rule.each, place="each")
+        self._label = compile_path(rule.label, place="label") if rule.label else None
+        self._keep = compile_path(rule.keep_if, place="keep_if") if rule.keep_if else None
+        self._confidence = _confidence_reader(rule.confidence)
+        self._box = _box_reader(rule.box)
+        self._landmarks = _landmarks_reader(rule.points)
+        self._attributes = _attributes_reader(dict(rule.attributes))
+        self._parents = compile_path(rule.parents, place="parents") if rule.parents else None
+
+    def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> None:
+        """Append what this rule finds; set aside what cannot be kept."""
+        try:
+            for level in self._each(top):
+                self._read_one(level, frame, working, into)
+        except TypeError as error:
+            into.notes.append((f"{self.section}: {error}", ""))
+
+    def _read_one(self, level: Level, frame: Frame, working: Any, into: Reading) -> None:
+        try:
+            if self._keep is not None and not self._keep(level):
+                return
+            into.found.append(self._finding(level, frame, working))
+        except _SetAsideError as error:
+            into.notes.append((str(error.args[0]), _short(error.args[1])))
+
+    def _finding(self, level: Level, frame: Frame, working: Any) -> Read:
+        label = self._always or _text(self._label(level) if self._label else "", self._case)
+        confidence, own = self._confidence(level)
+        box, outline, note = self._box(level, frame, working)
+        details = Details(
+            attributes=self._attributes(level),
+            points=self._landmarks(level, frame, working),
+            polygon=outline,
+            parents=self._broader(level),
+            own_confidence=own if isinstance(own, (str, int, float, bool)) else None,
+            notes=(note,) if note else (),
+        )
+        return Read(self.kind, label, confidence, box, details)
+
+    def _broader(self, level: Level) -> tuple[str, ...]:
+        raw = self._parents(level) if self._parents else None
+        if not isinstance(raw, list):
+            return ()
+        return tuple(_text(part, self._case) for part in raw)
+
+
+class Reader:
+    """Reads answers of one service; compiled once, used for every answer.
+
+    Parameters
+    ----------
+    description : Description
+        Its rules and envelope are obeyed; nothing else of it is used.
+    """
+
+    def __init__(self, description: Description) -> None:
+        self._rules = [(rule.call, _RuleReader(rule)) for rule in description.read]
+        envelope = description.envelope
+        self._images = compile_each(envelope.images) if envelope.images else None
+        self._id = compile_path(envelope.id) if envelope.id else None
+        self._error = compile_path(envelope.error) if envelope.error else None
+        self._reason = compile_path(envelope.reason) if envelope.reason else None
+        self._width = compile_path(envelope.width) if envelope.width else None
+        self._height = compile_path(envelope.height) if envelope.height else None
+        self._most = description.limits.findings
+
+    def read(
+        self, answer: bytes, call: str, kinds: Iterable[str], frames: Sequence[Frame]
+    ) -> list[Reading | AnswerError]:
+        """Read one answer.
+
+        Parameters
+        ----------
+        answer : bytes
+            As received.
+        call : str
+            The name of the call it answers.
+        kinds : iterable of str
+            The kinds to read.
+        frames : sequence of Frame
+            The images the call held, in the order sent.
+
+        Returns
+        -------
+        list
+            For each frame a `Reading`, or an `AnswerError` if the answer says that this image
+            failed or does not hold it.
+
+        Raises
+        ------
+        AnswerError
+            If the answer is not JSON, not of the described shape, or is an error as a whole.
+        """
+        top = Level(_parsed(answer), "", 0, None)
+        self._refuse_error(top)
+        wanted = frozenset(kinds)
+        rules = [r for name, r in self._rules if r.kind in wanted and name in ("", call)]
+        parts = self._parts(top, len(frames))
+        return [self._one(p, rules, f) for p, f in zip(parts, frames, strict=True)]
+
+    def _parts(self, top: Level, count: int) -> list[Level | None]:
+        if self._images is None:
+            return [top] * count
+        try:
+            parts = list(self._images(top))
+        except TypeError as error:
+            raise AnswerError(f"the answer's images cannot be read: {error}") from error
+        if self._id is None:
+            return [parts[i] if i < len(parts) else None for i in range(count)]
+        by_id = {str(self._id(part)): part for part in parts}
+        return [by_id.get(str(position)) for position in range(count)]
+
+    def _one(
+        self, part: Level | None, rules: list[_RuleReader], frame: Frame
+    ) -> Reading | AnswerError:
+        if part is None:
+            return AnswerError("the answer does not hold this image")
+        try:
+            self._refuse_error(part)
+        except AnswerError as error:
+            return error
+        reading, working = Reading(), self._working(part)
+        for rule in rules:
+            rule.read(part, frame, working, reading)
+        if self._most is not None and len(reading.found) >= self._most:
+            reading.notes.append(("as many findings as the service ever gives", str(self._most)))
+        return reading
+
+    def _refuse_error(self, level: Level) -> None:
+        if self._error is None or not (code := self._error(level)):
+            return
+        reason = self._reason(level) if self._reason else MISSING
+        text = f"{_short(code)}: {_short(reason)}" if reason else _short(code)
+        raise AnswerError(f"the service answered with an error ({text})", code=str(code)[:200])
+
+    def _working(self, part: Level) -> tuple[float, float] | None:
+        if self._width is None or self._height is None:
+            return None
+        try:
+            return _number(self._width(part)), _number(self._height(part))
+        except _SetAsideError:
+            return None
+
+
+def _parsed(answer: bytes) -> Any:
+    try:
+        return orjson.loads(answer)
+    except orjson.JSONDecodeError as error:
+        start = answer[:40].decode("utf-8", "replace")
+        raise AnswerError(f"the answer is not JSON ({error})", got=start) from error

@@ -1,0 +1,251 @@
+"""From a description and prepared images to the bytes of one request; nothing is sent here."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import quote, urlencode
+
+import orjson
+import pybase64
+
+from dotledger.services.description import Call, Description
+from dotledger.services.keys import Key
+
+__all__ = ["Payload", "Request", "RequestBuilder", "Signer"]
+
+_MASK = "•••"
+_JSON = "application/json"
+
+
+@dataclass(frozen=True, kw_only=True)
+class Payload:
+    """One image as it goes out.
+
+    Attributes
+    ----------
+    data : bytes
+        The file's bytes; empty when the service fetches `address` itself.
+    media_type : str
+        Such as ``image/jpeg``.
+    file_name : str
+        A harmless name for multipart bodies.
+    address : str
+        Where the service can fetch the image.
+    """
+
+    data: bytes
+    media_type: str = "image/jpeg"
+    file_name: str = "image.jpg"
+    address: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Request:
+    """One HTTP request, complete.
+
+    Attributes
+    ----------
+    method, address : str
+        As sent.
+    headers : mapping of str to str
+        As sent, with the key where the description puts it.
+    body : bytes
+        As sent.
+    images : int
+        How many images it holds.
+    """
+
+    method: str
+    address: str
+    headers: Mapping[str, str] = field(default_factory=dict)
+    body: bytes = b""
+    images: int = 1
+
+    def masked(self, key: Key | None) -> Request:
+        """Return the request with every trace of the key replaced, for showing."""
+        if key is None:
+            return self
+        traces = _traces(key)
+        return Request(
+            method=self.method,
+            address=_cover(self.address, traces),
+            headers={name: _cover(value, traces) for name, value in self.headers.items()},
+            body=self.body.replace(key.reveal().encode(), _MASK.encode()),
+            images=self.images,
+        )
+
+    def __repr__(self) -> str:
+        return f"<Request {self.method}, {self.images} images, {len(self.body)} bytes>"
+
+
+Signer = Callable[[Request], Mapping[str, str]]
+"""Given a finished request, returns headers to add to it."""
+
+
+def _traces(key: Key) -> list[str]:
+    """Return the forms in which a key may stand in a request, longest first."""
+    text = key.reveal()
+    coded = base64.b64encode(text.encode()).decode()
+    return sorted({text, coded, quote(text, safe=""), urlencode({"": text})[1:]}, key=len)[::-1]
+
+
+def _cover(value: str, traces: Sequence[str]) -> str:
+    for trace in filter(None, traces):
+        value = value.replace(trace, _MASK)
+    return value
+
+
+class RequestBuilder:
+    """Builds the requests of one call of one service.
+
+    Parameters
+    ----------
+    description : Description
+        With its settings filled.
+    call : Call
+        Which of its calls.
+    kinds : sequence of str
+        The kinds wanted, told to the service if the call has an ``ask``.
+    signer : callable, optional
+        For services that sign each request.
+    """
+
+    def __init__(
+        self,
+        description: Description,
+        call: Call,
+        kinds: Sequence[str],
+        *,
+        signer: Signer | None = None,
+    ) -> None:
+        self.call = call
+        self._description = description
+        self._place = description.connect.key
+        self._signer = signer
+        fill = description.filled
+        self._headers = {name: fill(value) for name, value in call.headers.items()}
+        self._query = {name: fill(value) for name, value in call.query.items()}
+        self._form = {name: fill(value) for name, value in call.form.items()}
+        self._fields = _filled_deep(call.fields, fill)
+        self._ask([kind for kind in call.kinds if kind in kinds])
+        self._base = fill(description.connect.address).rstrip("/") + fill(call.path)
+
+    def _ask(self, kinds: list[str]) -> None:
+        ask = self.call.ask
+        if ask is None:
+            return
+        words = [ask.words[kind] for kind in kinds if kind in ask.words]  # type: ignore[index]
+        value: Any = words if ask.join is None else ask.join.join(words)
+        {"query": self._query, "form": self._form, "json": self._fields}[ask.place][ask.name] = (
+            value
+        )
+
+    def build(self, payloads: Sequence[Payload], key: Key | None) -> Request:
+        """Return the request for `payloads`; for place ``token``, `key` is the token."""
+        headers, query = dict(self._headers), dict(self._query)
+        self._put_key(headers, query, key)
+        body, media_type = self._body(payloads, query)
+        if media_type:
+            headers.setdefault("Content-Type", media_type)
+        address = f"{self._base}?{urlencode(query)}" if query else self._base
+        request = Request(
+            method=self.call.method,
+            address=address,
+            headers=headers,
+            body=body,
+            images=len(payloads),
+        )
+        return self._signed(request) if self._signer else request
+
+    def _signed(self, request: Request) -> Request:
+        added = self._signer(request) if self._signer else {}
+        return Request(
+            method=request.method,
+            address=request.address,
+            headers={**request.headers, **added},
+            body=request.body,
+            images=request.images,
+        )
+
+    def _put_key(self, headers: dict[str, str], query: dict[str, str], key: Key | None) -> None:
+        if key is None:
+            return
+        place, text = self._place, key.reveal()
+        if place.place == "header":
+            headers[place.name] = place.prefix + text
+        elif place.place == "query":
+            query[place.name] = place.prefix + text
+        elif place.place == "basic":
+            headers["Authorization"] = "Basic " + base64.b64encode(text.encode()).decode()
+        else:
+            headers["Authorization"] = f"Bearer {text}"
+
+    def _body(self, payloads: Sequence[Payload], query: dict[str, str]) -> tuple[bytes, str]:
+        call = self.call
+        if call.body == "raw":
+            return payloads[0].data, payloads[0].media_type
+        if call.body == "multipart":
+            return self._multipart(payloads[0])
+        if call.method == "GET":
+            query[call.image_field] = payloads[0].address
+            return b"", ""
+        return orjson.dumps(self._document(payloads)), _JSON
+
+    def _multipart(self, payload: Payload) -> tuple[bytes, str]:
+        from urllib3.filepost import encode_multipart_formdata
+
+        image = (payload.file_name, payload.data, payload.media_type)
+        parts: dict[str, Any] = {**self._form, self.call.image_field: image}
+        return encode_multipart_formdata(parts)
+
+    def _document(self, payloads: Sequence[Payload]) -> dict[str, Any]:
+        """Return the JSON document; ``each`` is the entry for one image, put into a list."""
+        values = [self._value(payload) for payload in payloads]
+        document = _copied(self._fields)
+        if not self.call.each:
+            _put(document, self.call.image_field, values[0])
+            return document
+        entries = [_entry(self.call.each, str(i), value) for i, value in enumerate(values)]
+        _put(document, self.call.image_field, entries)
+        return document
+
+    def _value(self, payload: Payload) -> str:
+        if self.call.body == "address":
+            return payload.address
+        return pybase64.b64encode_as_string(payload.data)
+
+
+def _entry(template: Mapping[str, Any], position: str, value: str) -> dict[str, Any]:
+    """Return the entry for one image, with ``{image}`` and ``{id}`` filled in."""
+    return {
+        name: _entry(part, position, value)
+        if isinstance(part, Mapping)
+        else {"{image}": value, "{id}": position}.get(part, part)
+        if isinstance(part, str)
+        else part
+        for name, part in template.items()
+    }
+
+
+def _put(document: dict[str, Any], path: str, value: Any) -> None:
+    *outer, last = path.split(".")
+    for name in outer:
+        document = document.setdefault(name, {})
+    document[last] = value
+
+
+def _copied(value: Any) -> Any:
+    return {k: _copied(v) for k, v in value.items()} if isinstance(value, dict) else value
+
+
+def _filled_deep(value: Any, fill: Callable[[str], str]) -> Any:
+    if isinstance(value, str):
+        return fill(value)
+    if isinstance(value, Mapping):
+        return {key: _filled_deep(part, fill) for key, part in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_filled_deep(part, fill) for part in value]
+    return value
