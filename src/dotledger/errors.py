@@ -42,7 +42,7 @@ __all__ = [
     "TableError",
 ]
 
-_NOTHING: Any = type("_Nothing", (), {"__repr__": lambda self: "<nothing>"})()
+_NOTHING: Any = object()
 _LONGEST_VALUE = 80
 
 

@@ -16,7 +16,14 @@ from dotledger.errors import TableError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["ANNOTATION_COLUMNS", "FINDING_COLUMNS", "Annotations", "Details", "Findings"]
+__all__ = [
+    "ANNOTATION_COLUMNS",
+    "FINDING_COLUMNS",
+    "Annotations",
+    "Details",
+    "Findings",
+    "on_common_images",
+]
 
 FINDING_COLUMNS = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
 ANNOTATION_COLUMNS = ("image", "kind", "label", "x0", "y0", "x1", "y1", "ignore")
@@ -82,7 +89,7 @@ def _row_place(row: int, column: str) -> str:
     return f"row {row}, column {column}"
 
 
-def _first(mask: NDArray[np.bool_]) -> int:
+def _first(mask: Any) -> int:
     return int(np.argmax(mask))
 
 
@@ -166,7 +173,7 @@ def _check_boxes(box: NDArray[np.float64], where: Where) -> None:
                 place=where(row, column),
                 got=tuple(box[row].tolist()),
                 row=row,
-                next_step="Boxes are corners in pixels; another convention must be converted first.",
+                next_step="Boxes are corners in pixels; convert other conventions first.",
             )
 
 
@@ -385,6 +392,26 @@ def _with_blanks(table: Findings, passes: NDArray[np.bool_]) -> Findings:
         box=np.vstack([kept.box, np.full((len(blanks), 4), np.nan)]),
         details=None if kept.details is None else (*kept.details, *(None for _ in stand_in)),
     )
+
+
+def on_common_images(tables: Sequence[Findings]) -> list[Findings]:
+    """Return findings tables reduced to what can be compared.
+
+    For each kind only the images are kept that every table has an answer for.
+    """
+    answered = [
+        set(zip(t.kind.values().tolist(), t.image.values().tolist(), strict=True)) for t in tables
+    ]
+    common = set.intersection(*answered) if answered else set()
+    return [
+        t.take(
+            np.array(
+                [pair in common for pair in zip(t.kind.values(), t.image.values(), strict=True)],
+                dtype=bool,
+            )
+        )
+        for t in tables
+    ]
 
 
 def _stack_boxes(x0: Any, y0: Any, x1: Any, y1: Any, where: Where) -> NDArray[np.float64]:

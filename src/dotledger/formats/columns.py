@@ -73,14 +73,14 @@ class Columns:
 
     def _as_numbers(self, column: str, values: Sequence[Any], start: int) -> Any:
         try:
-            numbers = np.array([float(v) if v else math.nan for v in values], dtype=np.float64)
+            numbers = np.array([_fast(v) for v in values], dtype=np.float64)
         except (TypeError, ValueError):
             numbers = np.array([_lenient(v) for v in values], dtype=np.float64)
-        for offset in np.flatnonzero(~np.isfinite(numbers)):
+        for offset in np.flatnonzero(~np.isfinite(numbers)).tolist():
             if not _is_empty(values[offset]):
                 raise TableError(
                     "not a finite number",
-                    place=self.where(start + int(offset), column),
+                    place=self.where(start + offset, column),
                     got=values[offset],
                     allowed=["a number", "empty for none"],
                 )
@@ -103,6 +103,10 @@ class Columns:
         if column in _NUMBERS:
             return np.concatenate([np.zeros(0), *parts])
         return [value for part in parts for value in part]
+
+
+def _fast(value: Any) -> float:
+    return math.nan if value is None or value == "" else float(value)
 
 
 def _is_empty(value: Any) -> bool:

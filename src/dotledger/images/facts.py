@@ -18,7 +18,11 @@ MOST_PIXELS = 120_000_000
 
 _ORIENTATION = 0x0112
 _ENDINGS = {"JPEG": (b"\xff\xd9", 4096), "PNG": (b"IEND", 64)}
-_MODES = {"L": "grey", "1": "grey", "LA": "rgba", "PA": "rgba", "RGBA": "rgba", "P": "rgb", "RGB": "rgb"}  # fmt: skip
+_MODES = {
+    **dict.fromkeys(("L", "1"), "grey"),
+    **dict.fromkeys(("LA", "PA", "RGBA"), "rgba"),
+    **dict.fromkeys(("P", "RGB"), "rgb"),
+}
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -15,7 +15,7 @@ from dotledger.errors import GatherError, MissingExtra
 
 __all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
 
-SUFFIXES = frozenset(".jpg .jpeg .jpe .png .webp .gif .bmp .tif .tiff".split())
+SUFFIXES = frozenset([".jpg", ".jpeg", ".jpe", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff"])
 """The file endings that a folder is searched for."""
 
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+.-]+://", re.IGNORECASE)
@@ -220,7 +220,7 @@ def _walk(
 def _checked(path: str, name: str, problems: list[tuple[str, str]]) -> str:
     """Return the file's stamp, or note why it cannot be read and return ""."""
     try:
-        facts = os.stat(path)
+        facts = os.stat(path)  # noqa: PTH116 - as above
     except OSError as error:
         problems.append((name, str(error.strerror)))
         return ""
@@ -231,7 +231,7 @@ def _checked(path: str, name: str, problems: list[tuple[str, str]]) -> str:
 
 
 def _from_pattern(pattern: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
-    paths = sorted(glob.glob(pattern, recursive=True), key=natural_key)
+    paths = sorted(glob.glob(pattern, recursive=True), key=natural_key)  # noqa: PTH207 - any pattern
     if not paths:
         problems.append((pattern, "no file fits this pattern"))
     for path in paths:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -10,6 +11,8 @@ import numpy as np
 import orjson
 from sqlalchemy import func, select
 
+from dotledger.core.confidence import check_threshold
+from dotledger.core.kinds import check_kinds
 from dotledger.core.names import Coded
 from dotledger.core.tables import Details, Findings
 from dotledger.errors import LedgerError
@@ -17,13 +20,19 @@ from dotledger.ledger import schema
 from dotledger.ledger.store import Ledger, decompress, in_parts
 
 __all__ = [
+    "OUTCOMES",
     "Batch",
     "Sent",
+    "StoredAnswer",
     "batches",
+    "failures",
     "find_batch",
+    "findings_of",
     "load_findings",
     "outcome_counts",
+    "raw_answers",
     "sent_images",
+    "stored_answers",
 ]
 
 OUTCOMES = ("found", "empty", "failed", "refused", "pending")
@@ -273,3 +282,49 @@ def stored_answers(
                     call_id=call_id, place=place, images=images, answer=decompress(answer)
                 )
     return found
+
+
+def findings_of(
+    ledger: Ledger | str | os.PathLike[str],
+    *,
+    batch: int | None = None,
+    service: str | None = None,
+    kinds: Sequence[str] | None = None,
+    threshold: float | None = None,
+) -> Findings:
+    """Return findings out of a ledger.
+
+    Parameters
+    ----------
+    ledger : Ledger or path
+        Not made if there is none.
+    batch : int, optional
+        By default the newest batch.
+    service : str, optional
+        The newest batch of this service.
+    kinds : sequence of str, optional
+        By default every kind that was asked for.
+    threshold : float, optional
+        Leave out findings below it; 0 to 1.
+
+    Returns
+    -------
+    Findings
+        With a blank row for every image and kind that was answered and holds nothing.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger or batch.
+    ArgumentError
+        If `threshold` or a kind is out of range.
+    """
+    threshold = check_threshold(threshold)
+    wanted = None if kinds is None else check_kinds(kinds, place="kinds")
+    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, create=False)
+    try:
+        found = find_batch(opened, batch=batch, service=service)
+        return load_findings(opened, found, kinds=wanted).cut(threshold)
+    finally:
+        if opened is not ledger:
+            opened.close()

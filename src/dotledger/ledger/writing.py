@@ -246,7 +246,8 @@ class BatchWriter:
                 connection.execute(insert(schema.answers), new)
 
     def _known(self, connection: Connection, name: str, shas: list[str]) -> set[str]:
-        table, known = schema.answers, set()
+        table = schema.answers
+        known: set[str] = set()
         for part in in_parts(shas):
             query = select(table.c.sha).where(
                 table.c.fingerprint == self._opening.fingerprint,

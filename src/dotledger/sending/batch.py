@@ -8,7 +8,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from dotledger.errors import AnswerError, LedgerError
@@ -134,7 +134,7 @@ class Means:
     wall: Callable[[], float] = time.time
     random: Callable[[], float] = random_module.random
     sleep: Callable[[float], None] | None = None
-    patience: Patience = Patience()
+    patience: Patience = field(default_factory=Patience)
     tell: Callable[[Progress], None] | None = None
 
 
@@ -199,10 +199,13 @@ class Sending:
             steady=self._means.steady,
             wall=self._means.wall,
             random=self._means.random,
-            sleep=self._means.sleep or self._halt.wait,
+            sleep=self._means.sleep or self._nap,
         )
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()
+
+    def _nap(self, seconds: float) -> None:
+        self._halt.wait(seconds)
 
     def stop(self, reason: str = "stopped by the caller") -> None:
         """Let the calls under way end, and start no other."""
@@ -274,7 +277,7 @@ class Sending:
         try:
             while not self._gate.pace.stop and (group := self._next(waiting)):
                 self._results.put(worker.settle(group))
-        except BaseException as error:  # noqa: BLE001 - it is raised again where the batch is run
+        except BaseException as error:
             self._results.put(error)
             self.stop("a worker failed")
         finally:
@@ -309,7 +312,7 @@ class Sending:
             desk.write()
             raise problem
 
-    def _take(self) -> Settled | BaseException | None | bool:
+    def _take(self) -> Settled | BaseException | bool | None:
         try:
             return self._results.get(timeout=_TELL_EVERY)
         except queue.Empty:

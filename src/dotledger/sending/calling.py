@@ -25,7 +25,7 @@ from dotledger.sending.transport import NoAnswer, Response, Transport
 from dotledger.services.keys import Key
 from dotledger.services.requests import Request
 
-__all__ = ["Caller", "Called"]
+__all__ = ["Called", "Caller"]
 
 _LONGEST_DETAIL = 200
 

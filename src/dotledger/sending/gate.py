@@ -64,20 +64,20 @@ class Gate:
         self._turn.wait(None if math.isinf(seconds) else seconds)
 
     def accepted(self) -> None:
-        """A call ended well."""
+        """Note that a call ended well."""
         with self._turn:
             self._pace = pacing.accepted(self._pace, self._clock())
             self._turn.notify()
 
     def refused(self, wait: float | None) -> None:
-        """A call was refused because of its rate: everybody waits."""
+        """Note that a call was refused because of its rate: everybody waits."""
         with self._turn:
             self.refusals += 1
             self._pace = pacing.refused(self._pace, self._clock(), wait)
             self._turn.notify()
 
     def ended(self) -> None:
-        """A call ended in another way."""
+        """Note that a call ended in another way."""
         with self._turn:
             self._pace = pacing.ended(self._pace)
             self._turn.notify()

@@ -84,7 +84,7 @@ class Renew:
 
 @dataclass(frozen=True)
 class Fail:
-    """This call has failed."""
+    """Take it that the call has failed."""
 
     reason: str
 
@@ -99,7 +99,7 @@ class Stop:
 Next = Accept | Again | Renew | Fail | Stop
 
 
-def next_step(
+def next_step(  # noqa: PLR0911 - a table of cases reads best as one
     attempt: Attempt, *, now: float, random: float, patience: Patience, proven: bool
 ) -> Next:
     """Decide what follows an attempt.

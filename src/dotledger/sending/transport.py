@@ -21,7 +21,7 @@ class Response:
     body: bytes = b""
 
 
-class NoAnswer(DotLedgerError):  # noqa: N818 - it says what came back: nothing
+class NoAnswer(DotLedgerError):
     """There was no whole answer; `trouble` is ``"timeout"`` or ``"cut"``."""
 
     def __init__(self, message: str, *, trouble: Literal["timeout", "cut"] = "cut") -> None:

@@ -36,6 +36,7 @@ __all__ = [
 ]
 
 KindName = Literal["label", "object", "face", "unsafe", "text", "caption"]
+FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 Positive = Annotated[int, Field(gt=0)]
 Rate = Annotated[float, Field(gt=0)]
 _PART = re.compile(r"\{(\w+)\}")
@@ -139,7 +140,7 @@ class Call(_Part):
 class Limits(_Part):
     """What the service accepts and allows; None where it does not say."""
 
-    formats: Annotated[tuple[Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"], ...], Field(min_length=1)] = ("jpeg", "png")  # fmt: skip
+    formats: Annotated[tuple[FormatName, ...], Field(min_length=1)] = ("jpeg", "png")
     max_bytes: Positive | None = None
     min_side: Positive | None = None
     max_side: Positive | None = None
@@ -404,7 +405,13 @@ def load_description(path: str | os.PathLike[str]) -> Description:
 
 
 def parse_description(text: str, *, name: str = "description") -> Description:
-    """Check a description given as TOML text; see `load_description`."""
+    """Check a description given as TOML text.
+
+    Raises
+    ------
+    DescriptionError
+        See `load_description`; `name` stands for the file.
+    """
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:

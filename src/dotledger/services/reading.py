@@ -80,8 +80,10 @@ def _short(value: Any) -> str:
 
 
 def _number(value: Any) -> float:
-    if type(value) is float or type(value) is int:
-        return _finite(float(value)) if type(value) is float else _whole(value)
+    if type(value) is float:
+        return _finite(value)
+    if type(value) is int:
+        return _whole(value)
     if isinstance(value, str):
         try:
             return _finite(float(value.strip().rstrip("%")))

@@ -37,12 +37,13 @@ def flint(trouble: Trouble = NO_TROUBLE, *, key: str = KEY) -> Simulated:
     async def view(request: Request) -> dict[str, Any]:
         if request.headers.get("x-flint-key") != key:
             raise Refusal(401, "unknown key")
-        form = await request.form()
-        picture = form.get("picture")
-        if not isinstance(picture, UploadFile):
-            raise Refusal(400, "no field named picture")
-        wanted = set(str(form.get("want", "labels,faces,safety")).split(","))
-        return _answer(await sight_of(await picture.read(), EYES, trouble), wanted)
+        async with request.form() as form:
+            picture = form.get("picture")
+            if not isinstance(picture, UploadFile):
+                raise Refusal(400, "no field named picture")
+            wanted = set(str(form.get("want", "labels,faces,safety")).split(","))
+            data = await picture.read()
+        return _answer(await sight_of(data, EYES, trouble), wanted)
 
     endpoint = guarded(maker, view, lambda r: {"error": {"code": r.status, "message": r.reason}})
     app = Starlette(routes=[Route("/v1/view", endpoint, methods=["POST"])])

@@ -39,7 +39,9 @@ class _Tokens:
         self._numbers = itertools.count(1)
         self._alive: dict[str, tuple[float, int]] = {}
 
-    def give(self, authorization: str) -> dict[str, Any]:
+    def give(self, grant: str, authorization: str) -> dict[str, Any]:
+        if grant != "client_credentials":
+            raise Refusal(400, "unsupported_grant_type")
         wanted = "Basic " + base64.b64encode(self._client.encode()).decode()
         if authorization != wanted:
             raise Refusal(401, "invalid_client")
@@ -70,9 +72,8 @@ def marl(
     async def token(request: Request) -> Response:
         form = await request.form()
         try:
-            if form.get("grant_type") != "client_credentials":
-                raise Refusal(400, "unsupported_grant_type")
-            return JSONResponse(tokens.give(request.headers.get("authorization", "")))
+            grant = str(form.get("grant_type"))
+            return JSONResponse(tokens.give(grant, request.headers.get("authorization", "")))
         except Refusal as refusal:
             return JSONResponse({"error": refusal.reason}, status_code=refusal.status)
 

@@ -152,9 +152,8 @@ def _ground(canvas: Canvas) -> None:
 
 def paint_string(canvas: Canvas, y: float) -> None:
     """Hang a line across the picture."""
-    sag = [
-        (x, y + 16 * math.sin(math.pi * x / canvas.width)) for x in range(0, canvas.width + 9, 8)
-    ]
+    places = [float(x) for x in range(0, canvas.width + 9, 8)]
+    sag = [(x, y + 16 * math.sin(math.pi * x / canvas.width)) for x in places]
     canvas.line(sag, (84, 70, 92), 1.4)
 
 

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import io
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from random import Random
 
+import numpy as np
 from PIL import Image
 
 from dotledger.core.boxes import Box
@@ -161,24 +163,24 @@ def write_scenes(folder: Path, *, seed: int = 7) -> Annotations:
 def truth(drawn: list[Scene]) -> Annotations:
     """Return what is true of drawn scenes as annotations; the tiny one shrinks its boxes too."""
     rows = [(scene, thing) for scene in drawn for thing in scene.painted]
-    boxes = [_truth_box(scene, thing) for scene, thing in rows]
+    boxes = np.array([_truth_box(scene, thing) for scene, thing in rows]).reshape(-1, 4)
     return Annotations.from_columns(
         image=[scene.name for scene, _ in rows],
         kind=[thing.kind for _, thing in rows],
         label=[thing.label for _, thing in rows],
-        x0=[box[0] if box else None for box in boxes],
-        y0=[box[1] if box else None for box in boxes],
-        x1=[box[2] if box else None for box in boxes],
-        y1=[box[3] if box else None for box in boxes],
+        x0=boxes[:, 0],
+        y0=boxes[:, 1],
+        x1=boxes[:, 2],
+        y1=boxes[:, 3],
         ignore=[thing.ignore for _, thing in rows],
         vocabulary=VOCABULARY,
     )
 
 
-def _truth_box(scene: Scene, thing: Painted) -> Box | None:
-    """Return a thing's box in its file's pixels; kinds judged by presence need none."""
+def _truth_box(scene: Scene, thing: Painted) -> Box:
+    """Return a thing's box in its file's pixels, or NaN for kinds judged by presence."""
     if thing.kind in ("label", "unsafe"):
-        return None
+        return (math.nan,) * 4
     factor = 30 / 800 if scene.name.startswith("tiny") else 1.0
     x0, y0, x1, y1 = (round(value * factor, 2) for value in thing.box)
     return (x0, y0, x1, y1)

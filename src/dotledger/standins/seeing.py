@@ -330,7 +330,14 @@ def _face(blob: _Blob, colours: _Colours) -> Thing | None:
     )
     if shape < 0.4 or blob.filled < 0.5:
         return None
-    return Thing(label="face", sure=sure, box=blob.box, points=points, outline=_outline(blob), smiling=_smile(value, lower))  # fmt: skip
+    return Thing(
+        label="face",
+        sure=sure,
+        box=blob.box,
+        points=points,
+        outline=_outline(blob),
+        smiling=_smile(value, lower),
+    )
 
 
 def _eyes(dark: Mask, blob: _Blob) -> dict[str, tuple[float, float]]:

@@ -25,7 +25,7 @@ from dotledger.standins.trouble import NO_TROUBLE, Trouble, TroubleMaker
 __all__ = ["Refusal", "Running", "Simulated", "serve", "sight_of"]
 
 
-class Refusal(Exception):  # noqa: N818 - it is an answer, not a failure of ours
+class Refusal(Exception):
     """The service will not do this; `status` and `reason` go into its answer."""
 
     def __init__(self, status: int, reason: str) -> None:

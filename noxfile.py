@@ -1,0 +1,41 @@
+"""The project's tasks: ``nox -s NAME``; ``nox`` alone runs what CI runs."""
+
+import nox
+
+nox.options.sessions = ["lint", "types", "imports", "tests"]
+
+
+@nox.session
+def lint(session):
+    """Check style and format."""
+    session.install("ruff>=0.6")
+    session.run("ruff", "check", ".")
+    session.run("ruff", "format", "--check", ".")
+
+
+@nox.session
+def types(session):
+    """Check types, strictly."""
+    session.install(".[dev]")
+    session.run("mypy")
+
+
+@nox.session
+def imports(session):
+    """Check the direction of imports."""
+    session.install(".[dev]")
+    session.run("lint-imports")
+
+
+@nox.session
+def tests(session):
+    """Run all tests."""
+    session.install(".[dev]")
+    session.run("python", "-m", "unittest")
+
+
+@nox.session
+def bench(session):
+    """Measure ratios of speed and memory in one run."""
+    session.install(".[dev]")
+    session.run("python", "-m", "benchmarks", *session.posargs)

@@ -1,0 +1,71 @@
+"""The command line: one file for each command, nothing computed here."""
+
+from __future__ import annotations
+
+import sys
+from importlib import import_module
+
+import click
+
+from dotledger.errors import DotLedgerError
+
+__all__ = ["main", "run"]
+
+_COMMANDS = {
+    "demo": "draw made-up scenes, send them to two simulated services, measure, show",
+    "send": "send images to a service and keep every answer in a ledger",
+    "findings": "show or write out what was found",
+    "measure": "compare findings with annotations: misses, wrong ones, overlap",
+    "draw": "draw boxes on the images, and a contact sheet of all",
+}
+
+
+class _Lazy(click.Group):
+    """Imports a command when it is used, so that every start is quick."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002 - click's signature
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+        if cmd_name not in _COMMANDS:
+            return None
+        command = import_module(f"dotledger.cli.{cmd_name}_command").command
+        assert isinstance(command, click.Command)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+        with formatter.section("Commands"):
+            formatter.write_dl(list(_COMMANDS.items()))
+
+
+@click.group(
+    cls=_Lazy,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="Start with: dotledger demo",
+)
+@click.version_option(package_name="dot-ledger")
+def main() -> None:
+    """Send images to recognition services, keep every answer, measure how right it is."""
+
+
+def run() -> None:
+    """Run the command line; the exit status is 0, 1, 2 or 3 as documented."""
+    try:
+        sys.exit(main.main(standalone_mode=False) or 0)
+    except DotLedgerError as error:
+        click.echo(f"dotledger: {error}", err=True)
+        sys.exit(error.exit_status)
+    except click.exceptions.Exit as leaving:
+        sys.exit(leaving.exit_code)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(2)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("dotledger: interrupted", err=True)
+        sys.exit(130)
+    except BrokenPipeError:
+        sys.stderr.close()
+        sys.exit(0)
+    except OSError as error:
+        click.echo(f"dotledger: {error}", err=True)
+        sys.exit(2)

@@ -1,0 +1,104 @@
+"""Options and small habits that commands share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from dotledger.errors import ArgumentError
+
+__all__ = [
+    "as_kinds",
+    "example",
+    "json_option",
+    "kinds_option",
+    "ledger_option",
+    "print_json",
+    "print_table",
+    "read_said",
+    "say",
+    "settings_of",
+]
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+DEFAULT_LEDGER = "images.ledger"
+
+
+def example(text: str) -> str:
+    """Return an epilog that shows how a command is used."""
+    return f"\b\nExample:\n  {text}"
+
+
+def ledger_option(function: Function) -> Function:
+    """Add ``--ledger``."""
+    return click.option(
+        "--ledger",
+        default=DEFAULT_LEDGER,
+        show_default=True,
+        envvar="DOTLEDGER_LEDGER",
+        metavar="PATH",
+        help="The ledger: a file, or a database address.",
+    )(function)
+
+
+def json_option(function: Function) -> Function:
+    """Add ``--json``."""
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")(
+        function
+    )
+
+
+def kinds_option(function: Function) -> Function:
+    """Add ``--kinds``."""
+    return click.option(
+        "--kinds", metavar="LIST", help="Kinds, with commas: label,object,face,unsafe."
+    )(function)
+
+
+def as_kinds(text: str | None) -> list[str] | None:
+    """Return the kinds of a comma-separated list."""
+    return None if text is None else [part.strip() for part in text.split(",") if part.strip()]
+
+
+def settings_of(pairs: Sequence[str]) -> dict[str, str]:
+    """Return ``NAME=VALUE`` pairs as a mapping; raises ArgumentError for anything else."""
+    for pair in pairs:
+        if "=" not in pair:
+            raise ArgumentError("a setting is written NAME=VALUE", place="--set", got=pair)
+    return dict(pair.split("=", 1) for pair in pairs)
+
+
+def say(text: str) -> None:
+    """Print a message for people, to stderr."""
+    click.echo(text, err=True)
+
+
+def print_json(value: Any) -> None:
+    """Print one JSON document to stdout."""
+    import orjson
+
+    click.echo(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode())
+
+
+def print_table(*parts: Any) -> None:
+    """Print tables and lines to stdout."""
+    from dotledger.report.tables import console
+
+    out = console()
+    for part in parts:
+        out.print(part, soft_wrap=isinstance(part, str))
+
+
+def read_said(findings: str | None, ledger: str, service: str | None, batch: int | None) -> Any:
+    """Return findings from a file, or else from the ledger."""
+    if findings is not None:
+        from dotledger.formats.tables import read_findings
+
+        return read_findings(Path(findings))
+    from dotledger.ledger.views import findings_of
+
+    return findings_of(ledger, batch=batch, service=service)

@@ -1,0 +1,84 @@
+"""``dotledger draw``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from dotledger.cli.common import (
+    as_kinds,
+    example,
+    json_option,
+    kinds_option,
+    ledger_option,
+    print_json,
+    read_said,
+    say,
+)
+
+__all__ = ["command"]
+
+
+@click.command(
+    name="draw",
+    epilog=example(
+        "dotledger draw walk/images --service marl --annotations annotations.csv --out pictures"
+    ),
+)
+@click.argument("images")
+@click.option("--out", "folder", metavar="FOLDER", required=True, help="Where the pictures go.")
+@click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
+@click.option("--annotations", metavar="FILE", help="Ground truth: colours right, wrong, missed.")
+@click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
+@click.option("--threshold", type=float, help="Leave out findings below this confidence.")
+@kinds_option
+@ledger_option
+@click.option("--service", help="The newest batch of this service in the ledger.")
+@click.option("--batch", type=int, help="This batch in the ledger.")
+@json_option
+def command(
+    images: str,
+    folder: str,
+    findings: str | None,
+    annotations: str | None,
+    overlap: float,
+    threshold: float | None,
+    kinds: str | None,
+    ledger: str,
+    service: str | None,
+    batch: int | None,
+    as_json: bool,
+) -> None:
+    """Draw findings on their IMAGES (a folder, a pattern, or @LIST).
+
+    With annotations, right findings are green, wrong ones red, and what was missed is dashed
+    in yellow. Labels and unsafe content stand below the picture.
+    """
+    from dotledger.formats.tables import read_annotations
+    from dotledger.report.api import draw
+
+    said = read_said(findings, ledger, service, batch)
+    if kinds is not None:
+        said = said.take(said.kind.onto(as_kinds(kinds) or []) >= 0)
+    drawn = draw(
+        said,
+        images,
+        folder,
+        annotations=None if annotations is None else read_annotations(Path(annotations)),
+        overlap=overlap,
+        threshold=threshold,
+        title=f"{service or findings or 'findings'}",
+    )
+    for name in drawn.not_found:
+        say(f"not drawn, its file is not there: {name}")
+    if as_json:
+        print_json(
+            {
+                "pictures": [str(path) for path in drawn.pictures],
+                "contact_sheet": str(drawn.sheet),
+                "not_found": list(drawn.not_found),
+            }
+        )
+    else:
+        click.echo(f"{len(drawn.pictures)} pictures in {folder}; all together: {drawn.sheet}")

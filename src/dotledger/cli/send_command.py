@@ -1,0 +1,140 @@
+"""``dotledger send``."""
+
+from __future__ import annotations
+
+import shlex
+import sys
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dotledger.cli.common import (
+    as_kinds,
+    example,
+    json_option,
+    kinds_option,
+    ledger_option,
+    print_json,
+    print_table,
+    say,
+    settings_of,
+)
+
+if TYPE_CHECKING:
+    from dotledger.ledger.store import Ledger
+    from dotledger.sending.batch import SentBatch
+
+__all__ = ["command", "report_sent"]
+
+
+@click.command(
+    name="send",
+    epilog=example("dotledger send walk/images --service flint.toml --ledger walk.ledger"),
+)
+@click.argument("images", nargs=-1, required=True)
+@click.option("--service", required=True, metavar="FILE", help="The service's description.")
+@ledger_option
+@kinds_option
+@click.option("--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting.")
+@click.option("--at-most", type=int, metavar="N", help="Stop after so many calls.")
+@click.option("--budget", type=float, metavar="AMOUNT", help="Stop before spending more.")
+@click.option(
+    "--again",
+    type=click.Choice(["failed", "refused"]),
+    multiple=True,
+    help="Send images with this outcome again.",
+)
+@click.option("--skip-missing", is_flag=True, help="Go on without images that cannot be read.")
+@json_option
+def command(
+    images: tuple[str, ...],
+    service: str,
+    ledger: str,
+    kinds: str | None,
+    pairs: tuple[str, ...],
+    at_most: int | None,
+    budget: float | None,
+    again: tuple[str, ...],
+    skip_missing: bool,
+    as_json: bool,
+) -> None:
+    """Send IMAGES (folders, files, patterns, addresses, @LIST) to a service.
+
+    Every answer is kept in the ledger as it came. What the ledger already holds for the same
+    images and settings is not sent again: the same command resumes after an interruption.
+    Exit status 3 means that some images failed or were refused.
+    """
+    from dotledger.cli.progress import progress_line
+    from dotledger.images.gather import gather
+    from dotledger.ledger.store import Ledger
+    from dotledger.sending.api import prepare_sending
+
+    gathered = gather(images, missing="list" if skip_missing else "raise")
+    for name, reason in gathered.problems:
+        say(f"left out: {name}: {reason}")
+    with Ledger(ledger) as opened, progress_line(len(gathered)) as tell:
+        sending = prepare_sending(
+            gathered,
+            service,
+            opened,
+            settings=settings_of(pairs),
+            kinds=as_kinds(kinds),
+            at_most=at_most,
+            budget=budget,
+            again=again,
+            tell=tell,
+        )
+        sent = sending.run()
+        if as_json:
+            print_json(sent_record(sent))
+        else:
+            report_sent(sent, opened)
+    if sent.pending:
+        say(f"The rest is pending. To go on: {_same_command()}")
+    sys.exit(3 if sent.failed or gathered.problems else 0)
+
+
+def _same_command() -> str:
+    return shlex.join(["dotledger", *sys.argv[1:]])
+
+
+def sent_record(sent: SentBatch) -> dict[str, Any]:
+    """Return what a sending came to, as plain values."""
+    from dataclasses import asdict
+
+    return asdict(sent)
+
+
+def report_sent(sent: SentBatch, ledger: Ledger) -> None:
+    """Print outcomes by kind, what it cost, and every failure with its reason."""
+    from dotledger.ledger.views import OUTCOMES, failures, find_batch
+    from dotledger.report.tables import rows_table
+
+    rows = [(kind, *(counts[o] for o in OUTCOMES)) for kind, counts in sent.outcomes.items()]
+    gone_on = ", gone on with" if sent.resumed else ""
+    title = f"Batch {sent.batch}: {sent.images} images to {sent.service}{gone_on}"
+    print_table(rows_table(title, ("kind", *OUTCOMES), rows), "", _cost(sent))
+    if sent.stopped_because:
+        print_table(f"Stopped: {sent.stopped_because}.")
+    for name, (outcome, reason) in _by_image(
+        failures(ledger, find_batch(ledger, batch=sent.batch))
+    ):
+        print_table(f"{outcome}: {name}: {reason}")
+
+
+def _cost(sent: SentBatch) -> str:
+    calls = f"{sent.calls} calls in {sent.seconds:.1f} s"
+    if not sent.calls:
+        return "Nothing sent: the ledger holds every answer already." if not sent.pending else calls
+    money = f", {sent.money:.4f} {sent.currency}" if sent.currency else ""
+    reused = f"; {sent.reused} images answered by earlier calls" if sent.reused else ""
+    held = f"; told to wait {sent.refusals} times" if sent.refusals else ""
+    return f"{calls}{money}{reused}{held}."
+
+
+def _by_image(rows: list[tuple[str, str, str, str]]) -> list[tuple[str, tuple[str, str]]]:
+    """Return each image once, with the outcome and reason of its first kind."""
+    first: dict[str, tuple[str, str]] = {}
+    for name, _, outcome, reason in rows:
+        first.setdefault(name, (outcome, reason))
+    return list(first.items())

@@ -1,0 +1,1 @@
+"""Showing results: boxes on images, contact sheets, tables for a terminal."""

@@ -1,0 +1,96 @@
+"""Drawing from Python, in one call."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from dotledger.core.confidence import check_overlap, check_threshold
+from dotledger.core.tables import Annotations, Findings
+from dotledger.errors import GatherError
+from dotledger.formats.files import whole_file
+from dotledger.images.gather import gather
+from dotledger.report.pictures import Pictured, contact_sheet, picture_marks, write_pictures
+
+__all__ = ["Drawn", "draw"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Drawn:
+    """What `draw` wrote.
+
+    Attributes
+    ----------
+    pictures : tuple of Path
+        One PNG for each image.
+    sheet : Path
+        The contact sheet.
+    not_found : tuple of str
+        Images with findings whose files were not found or cannot be decoded.
+    """
+
+    pictures: tuple[Path, ...]
+    sheet: Path
+    not_found: tuple[str, ...]
+
+
+def draw(
+    findings: Findings,
+    images: str | os.PathLike[str] | Mapping[str, bytes],
+    folder: str | os.PathLike[str],
+    *,
+    annotations: Annotations | None = None,
+    overlap: float = 0.5,
+    threshold: float | None = None,
+    title: str = "",
+) -> Drawn:
+    """Draw findings on their images: one PNG each, and a contact sheet of all.
+
+    Parameters
+    ----------
+    findings : Findings
+        Images without an answer have no row and are not drawn.
+    images : path, str or mapping
+        Where the images are, as given to `send`; see `gather`.
+    folder : path
+        Written into; made if needed.
+    annotations : Annotations, optional
+        Then right findings, wrong ones and misses have a colour each.
+    overlap : float, default 0.5
+        Required overlap for a finding to be right.
+    threshold : float, optional
+        Findings below it are not drawn.
+    title : str
+        Above the contact sheet.
+
+    Raises
+    ------
+    ArgumentError
+        If `overlap` or `threshold` is out of range.
+    GatherError
+        If `images` holds none of the images.
+    """
+    overlap, threshold = check_overlap(overlap), check_threshold(threshold)
+    readers = {item.name: item.read for item in gather(images).items}
+    wanted = picture_marks(findings.cut(threshold), annotations, overlap=overlap)
+    pictures = [
+        Pictured(name=name, read=readers[name], marks=tuple(marks), footer=footer, summary=summary)
+        for name, (marks, footer, summary) in wanted.items()
+        if name in readers
+    ]
+    if wanted and not pictures:
+        raise GatherError(
+            "none of the images with findings is there",
+            place="images",
+            got=next(iter(wanted)),
+            allowed=list(readers)[:3],
+        )
+    target = Path(folder)
+    written = write_pictures(pictures, target)
+    sheet = target / "contact-sheet.png"
+    with whole_file(sheet) as draft:
+        contact_sheet(pictures, title=title or f"{len(pictures)} images").save(draft, "PNG")
+    lost = tuple(name for name in wanted if name not in readers)
+    return Drawn(pictures=tuple(written), sheet=sheet, not_found=lost)

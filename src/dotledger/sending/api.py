@@ -1,0 +1,170 @@
+"""Sending from Python, in one call."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+from dotledger.errors import ArgumentError
+from dotledger.images.gather import Gathered, gather
+from dotledger.ledger.store import Ledger
+from dotledger.sending.batch import Means, Progress, Sending, SentBatch
+from dotledger.sending.plan import make_plan
+from dotledger.sending.transport import Transport
+from dotledger.services.description import Description, load_description
+from dotledger.services.keys import find_key
+from dotledger.services.requests import Signer
+
+__all__ = ["prepare_sending", "send", "send_async"]
+
+_AGAIN = ("failed", "refused")
+
+
+def prepare_sending(
+    images: Any,
+    service: Description | str | os.PathLike[str],
+    ledger: Ledger,
+    *,
+    key: str | Callable[[], str] | None = None,
+    settings: Mapping[str, str] | None = None,
+    kinds: Iterable[str] | None = None,
+    at_most: int | None = None,
+    budget: float | None = None,
+    again: Iterable[str] = (),
+    transport: Transport | None = None,
+    signer: Signer | None = None,
+    tell: Callable[[Progress], None] | None = None,
+) -> Sending:
+    """Check everything and return a sending that is ready to run; see `send`."""
+    _check(at_most, budget, again)
+    described = service if isinstance(service, Description) else load_description(service)
+    described = described.with_settings(settings or {})
+    gathered = images if isinstance(images, Gathered) else gather(images)
+    plan = make_plan(described, gathered, kinds=kinds)
+    found = find_key(described, given=key)
+    means = Means(transport=transport, signer=signer, tell=tell)
+    return Sending(plan, ledger, found, means=means, at_most=at_most, budget=budget, again=again)
+
+
+def _check(at_most: int | None, budget: float | None, again: Iterable[str]) -> None:
+    if at_most is not None and at_most < 0:
+        raise ArgumentError("a limit is negative", place="at_most", got=at_most)
+    if budget is not None and not budget >= 0:
+        raise ArgumentError("a budget is negative", place="budget", got=budget)
+    for outcome in again:
+        if outcome not in _AGAIN:
+            raise ArgumentError(
+                "only these outcomes are sent again", place="again", got=outcome, allowed=_AGAIN
+            )
+
+
+def send(
+    images: Any,
+    service: Description | str | os.PathLike[str],
+    *,
+    ledger: Ledger | str | os.PathLike[str],
+    key: str | Callable[[], str] | None = None,
+    settings: Mapping[str, str] | None = None,
+    kinds: Iterable[str] | None = None,
+    at_most: int | None = None,
+    budget: float | None = None,
+    again: Iterable[str] = (),
+    transport: Transport | None = None,
+    signer: Signer | None = None,
+    tell: Callable[[Progress], None] | None = None,
+) -> SentBatch:
+    """Send images to a service and write every answer into a ledger.
+
+    What the ledger already holds for the same images and settings is not sent again, so a
+    second call, or one after a crash, only sends what is missing. Works in scripts, in
+    notebooks (inside a running event loop) and in threads.
+
+    Parameters
+    ----------
+    images : path, str, mapping, iterable of those, or Gathered
+        See `gather`.
+    service : Description or path
+        The service's description.
+    ledger : Ledger, path or str
+        Made if there is none.
+    key : str or callable, optional
+        In place of the sources that the description names.
+    settings : mapping, optional
+        Values for the description's named settings.
+    kinds : iterable of str, optional
+        By default every kind the service serves.
+    at_most : int, optional
+        Most calls to make; the rest stays pending.
+    budget : float, optional
+        Most money to spend, in the description's currency; the rest stays pending.
+    again : iterable of str
+        Outcomes to send again: ``"failed"``, ``"refused"``.
+    transport : Transport, optional
+        In place of HTTP; see `dotledger.testing`.
+    signer : callable, optional
+        Given the finished `Request`, returns headers to add.
+    tell : callable, optional
+        Called with a `Progress` a few times a second.
+
+    Returns
+    -------
+    SentBatch
+        One bad image or answer never raises; it is counted there by outcome.
+
+    Raises
+    ------
+    DescriptionError, GatherError, ArgumentError, KeyNotFound
+        Before anything is sent.
+    LedgerError
+        If the ledger cannot be written.
+    """
+    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
+    try:
+        sending = prepare_sending(
+            images,
+            service,
+            opened,
+            key=key,
+            settings=settings,
+            kinds=kinds,
+            at_most=at_most,
+            budget=budget,
+            again=again,
+            transport=transport,
+            signer=signer,
+            tell=tell,
+        )
+        return sending.run()
+    finally:
+        if opened is not ledger:
+            opened.close()
+
+
+async def send_async(
+    images: Any,
+    service: Description | str | os.PathLike[str],
+    *,
+    ledger: Ledger | str | os.PathLike[str],
+    **options: Any,
+) -> SentBatch:
+    """Send from an async program without blocking its event loop; see `send`.
+
+    The same threads and the same deciding code do the work. If the task is cancelled, calls
+    under way end, everything is committed, and the rest stays pending.
+    """
+    import asyncio
+
+    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
+    try:
+        sending = await asyncio.to_thread(prepare_sending, images, service, opened, **options)
+        running = asyncio.ensure_future(asyncio.to_thread(sending.run))
+        try:
+            return await asyncio.shield(running)
+        except asyncio.CancelledError:
+            sending.stop("cancelled")
+            await asyncio.wait([running])
+            raise
+    finally:
+        if opened is not ledger:
+            opened.close()

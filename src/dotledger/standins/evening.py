@@ -1,0 +1,152 @@
+"""The whole demo in one place: scenes on disk and simulated services up."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+
+import numpy as np
+
+from dotledger.core.boxes import overlap
+from dotledger.core.measuring import measure
+from dotledger.core.pairing import pair_tables
+from dotledger.core.tables import Annotations, Findings
+from dotledger.services.description import Description, parse_description
+from dotledger.standins.flint import flint
+from dotledger.standins.marl import marl
+from dotledger.standins.scenes import write_scenes
+from dotledger.standins.service import Running, Simulated, serve
+from dotledger.standins.trouble import NO_TROUBLE, Trouble
+
+__all__ = [
+    "MAKERS",
+    "Evening",
+    "description_of",
+    "description_text",
+    "evening_walk",
+    "running",
+    "what_it_shows",
+]
+
+MAKERS: dict[str, Callable[[Trouble], Simulated]] = {"flint": flint, "marl": marl}
+"""Every simulated service, with the function that makes it from its trouble."""
+
+
+def description_text(name: str) -> str:
+    """Return the shipped description of a simulated service, as TOML."""
+    return (resources.files("dotledger.standins") / f"{name}.toml").read_text(encoding="utf-8")
+
+
+def description_of(running: Running) -> Description:
+    """Return the description of a simulated service that is up, pointed at it."""
+    name = running.service.name
+    text = description_text(name)
+    return parse_description(text, name=f"{name}.toml").with_settings(running.settings)
+
+
+@contextmanager
+def running(name: str, trouble: Trouble = NO_TROUBLE, *, port: int = 0) -> Iterator[Running]:
+    """Run one simulated service by name while the block lasts."""
+    with serve(MAKERS[name](trouble), port=port) as up:
+        yield up
+
+
+@dataclass(frozen=True, kw_only=True)
+class Evening:
+    """The demo's surroundings.
+
+    Attributes
+    ----------
+    images : Path
+        The folder of scenes.
+    annotations : Path
+        Their exact ground truth, as CSV.
+    services : mapping of str to Description
+        Simulated services that are up, by name.
+    keys : mapping of str to str
+        Their keys, which are made up and open nothing.
+    """
+
+    images: Path
+    annotations: Path
+    services: Mapping[str, Description]
+    keys: Mapping[str, str]
+
+
+@contextmanager
+def evening_walk(
+    folder: Path, *, services: tuple[str, ...] = ("flint", "marl")
+) -> Iterator[Evening]:
+    """Draw the scenes below `folder` (if they are not there yet) and run simulated services.
+
+    Parameters
+    ----------
+    folder : Path
+        Made if needed.
+    services : tuple of str
+        Names from `MAKERS`.
+    """
+    if not (folder / "annotations.csv").exists():
+        write_scenes(folder)
+    with ExitStack() as stack:
+        up = [stack.enter_context(running(name)) for name in services]
+        yield Evening(
+            images=folder / "images",
+            annotations=folder / "annotations.csv",
+            services={one.service.name: description_of(one) for one in up},
+            keys={one.service.name: one.service.key for one in up},
+        )
+
+
+def what_it_shows(found: Mapping[str, Findings], truth: Annotations) -> list[str]:
+    """Return, in sentences, what the scenes were made to show, read off the results."""
+    cut = {name: table.cut(0.5) for name, table in found.items()}
+    missed = {name: _missed_faces(table, truth) for name, table in cut.items()}
+    moons = {name: _moons_taken(table, truth) for name, table in cut.items()}
+    boxes = {name: _mean_overlap(table, truth) for name, table in cut.items()}
+    blind = max(missed, key=lambda name: len(missed[name]))
+    fooled = max(moons, key=lambda name: moons[name])
+    loose = min(boxes, key=lambda name: boxes[name])
+    heights = missed[blind]
+    return [
+        f"{blind} misses the most faces: {len(heights)}, "
+        f"the median one {np.median(heights) if len(heights) else 0:.0f} pixels high.",
+        f"{fooled} takes the moon for a lantern: in {moons[fooled]} of "
+        f"{_count(truth, 'moon')} images with a moon.",
+        f"{loose} draws the loosest boxes: mean overlap {boxes[loose]:.2f}, "
+        "averaged over object labels.",
+    ]
+
+
+def _missed_faces(table: Findings, truth: Annotations) -> list[float]:
+    """Return the heights of the faces missed."""
+    state = pair_tables(table, truth).annotation
+    rows = (state == "missed") & (truth.kind.onto(["face"]) == 0)
+    height: list[float] = (truth.box[rows, 3] - truth.box[rows, 1]).tolist()
+    return height
+
+
+def _moons_taken(table: Findings, truth: Annotations) -> int:
+    """Count images with a moon in which a wrong lantern is found above everything else."""
+    state = pair_tables(table, truth).finding
+    lantern = (state == "wrong") & (table.label.onto(["lantern"]) == 0)
+    with_moon = truth.image.take(truth.label.onto(["moon"]) == 0).used()
+    real = truth.label.onto(["lantern"]) == 0
+    taken = set()
+    for row in np.flatnonzero(lantern & (table.image.onto(with_moon) >= 0)):
+        name = table.image.names[table.image.codes[row]]
+        same = real & (truth.image.onto([name]) == 0) & ~np.isnan(truth.box[:, 0])
+        if not (overlap(truth.box[same], table.box[row]) > 0.05).any():
+            taken.add(name)
+    return len(taken)
+
+
+def _mean_overlap(table: Findings, truth: Annotations) -> float:
+    return measure(table, truth, kinds=["object"]).kinds["object"].mean_over_labels["mean_overlap"]
+
+
+def _count(truth: Annotations, label: str) -> int:
+    return len(truth.image.take(truth.label.onto([label]) == 0).used())

@@ -1,0 +1,240 @@
+"""The command line as a user meets it, on the demo's data."""
+
+import csv
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from PIL import Image
+
+from dotledger.standins.evening import evening_walk
+
+
+def dotledger(*words, cwd=None, env=None):
+    """Run the command in a process of its own."""
+    return subprocess.run(
+        [sys.executable, "-c", "from dotledger.cli import run; run()", *map(str, words)],
+        capture_output=True,
+        text=True,
+        cwd=cwd,
+        env={**os.environ, **(env or {})},
+        timeout=120,
+        check=False,
+    )
+
+
+class Demo(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.home = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        cls.done = dotledger("demo", "--folder", cls.home / "walk")
+        cls.walk = cls.home / "walk"
+
+    def test_demo_shows_what_the_scenes_were_made_to_show(self):
+        """One command: two services side by side, and what each gets wrong."""
+        self.assertEqual(self.done.returncode, 0, self.done.stderr)
+        for sign in (
+            "flint misses the most faces",
+            "marl takes the moon for a lantern: in 5 of 5",
+            "marl draws the loosest boxes",
+            "refused: tiny-01.png",
+            "refused: damaged-01.jpg",
+            "Three things to try next",
+        ):
+            self.assertIn(sign, self.done.stdout)
+        self.assertNotIn("demo-secret", self.done.stdout + self.done.stderr)
+        ledger = (self.walk / "walk.ledger").read_bytes()
+        self.assertNotIn(b"demo-secret", ledger)
+        self.assertNotIn(b"flint-demo-key", ledger)
+
+    def test_the_three_next_commands_run(self):
+        """What the demo's last lines propose works as printed."""
+        proposed = [
+            line.split()
+            for line in self.done.stdout.splitlines()
+            if line.startswith("  dotledger ")
+        ]
+        self.assertEqual(len(proposed), 3)
+        for words in proposed:
+            done = dotledger(*words[1:])
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertTrue(done.stdout)
+
+    def test_measure_fixed_point(self):
+        """The JSON of ``measure`` holds the promised keys, and equals the Python call."""
+        import dotledger as library
+
+        files = (
+            "--findings",
+            self.walk / "marl.csv",
+            "--annotations",
+            self.walk / "annotations.csv",
+        )
+        done = dotledger("measure", *files, "--overlap", 0.5, "--threshold", 0.5, "--json")
+        got = json.loads(done.stdout)
+        wanted = library.measure(
+            library.read_findings(files[1]),
+            library.read_annotations(files[3]),
+            overlap=0.5,
+            threshold=0.5,
+        ).to_dict()
+        self.assertEqual(got, json.loads(json.dumps(wanted)))
+        self.assertLessEqual(
+            {
+                "overlap",
+                "threshold",
+                "images_in_scope",
+                "unjudged",
+                "labels",
+                "pooled",
+                "mean_over_labels",
+            },
+            set(got),
+        )
+        self.assertLessEqual(
+            {
+                "annotated",
+                "true_positives",
+                "false_positives",
+                "misses",
+                "precision",
+                "recall",
+                "f1",
+                "mean_overlap",
+                "average_precision",
+            },
+            set(got["labels"]["object:lantern"]),
+        )
+        self.assertIsNone(got["labels"]["label:lantern"]["mean_overlap"])
+
+    def test_measure_for_people(self):
+        """The table starts with the scope and puts misses first; rows go out as CSV."""
+        out = self.home / "rows.csv"
+        done = dotledger(
+            "measure",
+            "--ledger",
+            self.walk / "walk.ledger",
+            "--service",
+            "flint",
+            "--annotations",
+            self.walk / "annotations.csv",
+            "--csv",
+            out,
+        )
+        self.assertTrue(done.stdout.startswith("Images in scope: 33"))
+        with out.open() as file:
+            self.assertIn("face", {row["label"] for row in csv.DictReader(file)})
+
+    def test_findings(self):
+        """Findings show as a table, as JSON with details, and go into files."""
+        base = (
+            "findings",
+            "--ledger",
+            self.walk / "walk.ledger",
+            "--service",
+            "marl",
+            "--kinds",
+            "face",
+        )
+        rows = json.loads(dotledger(*base, "--json").stdout)
+        self.assertIn("smiling", rows[0]["details"]["attributes"])
+        table = dotledger(*base, "--most", 3).stdout
+        self.assertEqual(table.count("face  face"), 3)
+        out = self.home / "faces.jsonl"
+        self.assertIn("rows written", dotledger(*base, "--out", out).stderr)
+        self.assertEqual(len(out.read_text().splitlines()), len(rows))
+
+    def test_draw(self):
+        """Pictures and a contact sheet open as images."""
+        folder = self.home / "pictures"
+        done = dotledger(
+            "draw",
+            self.walk / "images",
+            "--findings",
+            self.walk / "flint.csv",
+            "--out",
+            folder,
+            "--json",
+        )
+        made = json.loads(done.stdout)
+        self.assertEqual(len(made["pictures"]), 33)
+        with Image.open(made["contact_sheet"]) as sheet:
+            self.assertGreater(sheet.width, 1000)
+
+    def test_the_turned_image_is_drawn_upright(self):
+        """The image with an orientation tag is drawn upright, with its lantern found."""
+        with Image.open(self.walk / "pictures" / "flint" / "turned-01.jpg.png") as picture:
+            self.assertLess(picture.width, picture.height)
+        with (self.walk / "flint.csv").open() as file:
+            [lantern] = [
+                r
+                for r in csv.DictReader(file)
+                if r["image"] == "turned-01.jpg"
+                and r["kind"] == "object"
+                and r["label"] == "lantern"
+            ]
+        self.assertAlmostEqual(
+            (float(lantern["x0"]) + float(lantern["x1"])) / 2, 0.3 * 560, delta=6
+        )
+        self.assertAlmostEqual(
+            (float(lantern["y0"]) + float(lantern["y1"])) / 2, 0.26 * 760, delta=6
+        )
+
+    def test_send_twice_sends_nothing(self):
+        """A second sending of the same images with the same settings makes no call."""
+        with evening_walk(self.walk, services=("flint",)) as evening:
+            port = evening.services["flint"].connect.settings["port"]
+            words = (
+                "send",
+                self.walk / "images",
+                "--service",
+                self.walk / "flint.toml",
+                "--ledger",
+                self.home / "l.ledger",
+                "--set",
+                f"port={port}",
+            )
+            key = {"FLINT_KEY": evening.keys["flint"]}
+            first = dotledger(*words, "--json", env=key)
+            self.assertEqual(json.loads(first.stdout)["calls"], 33, first.stderr)
+            self.assertEqual(first.returncode, 3)
+            second = dotledger(*words, env=key)
+            self.assertIn("Nothing sent", second.stdout)
+            moved = self.home / "again"
+            moved.mkdir()
+            for path in (self.walk / "images").glob("moon-*"):
+                (moved / path.name).write_bytes(path.read_bytes())
+            third = dotledger("send", moved, *words[2:], "--json", env=key)
+            self.assertEqual([json.loads(third.stdout)[k] for k in ("calls", "reused")], [0, 4])
+
+
+class Mistakes(unittest.TestCase):
+    def test_exit_status_and_one_line(self):
+        """Bad input ends with status 2 and one line that says what to do; no traceback."""
+        with tempfile.TemporaryDirectory() as home:
+            for words, sign in (
+                (("measure", "--findings", "none.csv", "--annotations", "x.csv"), "none.csv"),
+                (("findings", "--ledger", "none.ledger"), "there is no ledger here"),
+                (("send", "none", "--service", "x.toml"), "cannot be read"),
+                (("send",), "Missing argument"),
+                (("draw", ".", "--out", "x", "--ledger", "none.ledger"), "no ledger"),
+                (("measure", "--annotations", "a.csv", "--overlap", "2"), "ledger"),
+            ):
+                done = dotledger(*words, cwd=home)
+                self.assertEqual(done.returncode, 2, words)
+                self.assertIn(sign, done.stderr)
+                self.assertNotIn("Traceback", done.stderr)
+            self.assertEqual(list(Path(home).iterdir()), [])
+
+    def test_every_help_has_an_example(self):
+        """``--help`` of each command reads well and shows how it is used."""
+        listing = dotledger("--help").stdout
+        from dotledger.cli import _COMMANDS
+
+        for name in _COMMANDS:
+            self.assertIn(name, listing)
+            self.assertIn(f"Example:\n    dotledger {name}", dotledger(name, "--help").stdout)

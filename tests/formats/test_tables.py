@@ -1,0 +1,143 @@
+"""Files of findings and annotations: there and back, and what bad ones say."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from dotledger import Findings, read_annotations, read_findings, write_table
+from dotledger.core.tables import Details
+from dotledger.errors import TableError
+from dotledger.formats.columns import guard, unguard
+from dotledger.formats.files import whole_file
+from tests.core.test_measuring import annotations_of
+
+ODD = [
+    "lantern",
+    "=1+1",
+    "'=x",
+    "<script>",
+    "a,b",
+    'quo"te',
+    "../../x",
+    "two\nlines",
+    "x" * 10_000,
+    "ß雪",
+]
+
+
+class InFolder(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def written(self, text, name="t.csv"):
+        path = self.folder / name
+        path.write_bytes(text if isinstance(text, bytes) else text.encode())
+        return path
+
+
+class RoundTrip(InFolder):
+    def test_every_format(self):
+        """Odd labels, missing boxes and details come back as they went."""
+        n = len(ODD)
+        table = Findings.from_columns(
+            image=[f"i{k}.jpg" for k in range(n)],
+            kind=["object"] * n,
+            label=ODD,
+            confidence=[None, *np.linspace(0, 1, n - 1)],
+            x0=[None, *[0.1] * (n - 1)],
+            y0=[None, *[0.2] * (n - 1)],
+            x1=[None, *[1 / 3 + 1] * (n - 1)],
+            y1=[None, *[4] * (n - 1)],
+            details=[
+                Details(attributes={"age": 3}, points={"eye": (1.0, 2.0)}, parents=("p",)),
+                *[None] * (n - 1),
+            ],
+        )
+        for suffix in (".csv", ".jsonl", ".parquet"):
+            back = read_findings(write_table(table, self.folder / f"t{suffix}"))
+            self.assertEqual(back.label.values().tolist(), ODD, suffix)
+            np.testing.assert_array_equal(back.box, table.box)
+            np.testing.assert_array_equal(back.confidence, table.confidence)
+            if suffix != ".csv":
+                self.assertEqual(back.details[0], table.details[0])
+
+    def test_annotations(self):
+        """Ignore flags and blank rows survive every format."""
+        table = annotations_of(
+            [("a", "object", "x", (0, 0, 1, 1), True), ("b", "face", "", None, False)]
+        )
+        for suffix in (".csv", ".jsonl", ".parquet"):
+            back = read_annotations(write_table(table, self.folder / f"t{suffix}"))
+            self.assertEqual(back.ignore.tolist(), [True, False])
+            self.assertEqual(back.blank.tolist(), [False, True])
+
+    def test_empty(self):
+        """A file with a header only is an empty table."""
+        for suffix in (".csv", ".parquet", ".jsonl"):
+            self.assertEqual(
+                len(read_findings(write_table(Findings.empty(), self.folder / f"t{suffix}"))), 0
+            )
+
+    def test_guard(self):
+        """Only what a spreadsheet would take for a formula is guarded."""
+        for text in ODD:
+            self.assertEqual(unguard(guard(text)), text)
+        self.assertEqual(guard("=1"), "'=1")
+
+
+class BadFiles(InFolder):
+    HEADER = "image,kind,label,confidence,x0,y0,x1,y1\n"
+
+    def refused(self, text, sign, name="t.csv"):
+        with self.assertRaisesRegex(TableError, sign):
+            read_findings(self.written(text, name))
+
+    def test_messages_name_the_line(self):
+        """Each broken row is named by file, line and column."""
+        good = "a,object,x,0.5,0,0,1,1\n"
+        self.refused(self.HEADER + good + "a,object,x,0.5,0,0,1\n", "line 3: the row has 7 cells")
+        self.refused(self.HEADER + good + "a,object,x,nan,0,0,1,1\n", "line 3, column confidence")
+        self.refused(self.HEADER + good * 2 + "a,object,x,high,0,0,1,1\n", "line 4.*'high'")
+        self.refused(self.HEADER + good + "a,object,x,87,0,0,1,1\n", "line 3.*0 to 1")
+        self.refused(self.HEADER + good + "a,thing,x,,0,0,1,1\n", "unknown kind.*label, object")
+        self.refused(self.HEADER + good + "a,object,x,0.5,9,0,1,1\n", "x0 < x1")
+        self.refused(self.HEADER + good + ",object,x,0.5,0,0,1,1\n", "line 3.*needs a name")
+        self.refused(
+            self.HEADER + '"two\nlines",object,x,0.5,0,0,1,1\n' + "a,object,x,inf,0,0,1,1\n",
+            "line 4",
+        )
+
+    def test_files_that_are_no_tables(self):
+        """Wrong encoding, truncated quotes, missing columns, endings and files are told apart."""
+        self.refused(b"image,kind,label\n\xff\xfe,object,x\n", "not UTF-8")
+        self.refused(self.HEADER + '"broken', "breaks off")
+        self.refused("image,label\n", "no column 'kind'")
+        self.refused("", "t.txt.*allowed: .csv", "t.txt")
+        self.refused('{"image": 1}\n', "must be text", "t.jsonl")
+        self.refused('{"image": "a"\n', "line 1.*not JSON", "t.jsonl")
+        self.refused(b"PAR1", "Parquet", "t.parquet")
+        with self.assertRaisesRegex(TableError, "cannot be read"):
+            read_findings(self.folder / "none.csv")
+
+    def test_flags(self):
+        """The ignore column takes yes and no in the usual spellings, and nothing else."""
+        header = "image,kind,label,x0,y0,x1,y1,ignore\n"
+        rows = "".join(f"a,object,x,0,0,1,1,{word}\n" for word in ("TRUE", "0", "yes", ""))
+        self.assertEqual(
+            read_annotations(self.written(header + rows)).ignore.tolist(),
+            [True, False, True, False],
+        )
+        with self.assertRaisesRegex(TableError, "line 2, column ignore.*'maybe'"):
+            read_annotations(self.written(header + "a,object,x,0,0,1,1,maybe\n"))
+
+
+class WholeFile(InFolder):
+    def test_nothing_half_written(self):
+        """If writing fails, the old file stays and no draft is left."""
+        path = self.written("old")
+        with self.assertRaises(RuntimeError), whole_file(path) as draft:
+            draft.write_text("half")
+            raise RuntimeError
+        self.assertEqual([p.read_text() for p in self.folder.iterdir()], ["old"])

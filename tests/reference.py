@@ -1,0 +1,150 @@
+"""The slow reference: pairing and measures in plain loops and fractions.
+
+Written from the definitions alone; nothing of the library is used.
+"""
+
+from fractions import Fraction
+
+
+def overlap(a, b):
+    """Intersection over union of two boxes of whole numbers."""
+    width = min(a[2], b[2]) - max(a[0], b[0])
+    height = min(a[3], b[3]) - max(a[1], b[1])
+    shared = max(width, 0) * max(height, 0)
+    return Fraction(shared, area(a) + area(b) - shared)
+
+
+def inside(finding, annotation):
+    """Share of the finding that lies in the annotation."""
+    width = min(finding[2], annotation[2]) - max(finding[0], annotation[0])
+    height = min(finding[3], annotation[3]) - max(finding[1], annotation[1])
+    return Fraction(max(width, 0) * max(height, 0), area(finding))
+
+
+def area(box):
+    return (box[2] - box[0]) * (box[3] - box[1])
+
+
+def certainty(finding):
+    """A finding without a confidence sorts before all others."""
+    return 2 if finding["confidence"] is None else finding["confidence"]
+
+
+def pair_group(findings, annotations, required):
+    """Return [(finding, state, overlap)] for one image and label, visited as defined."""
+
+    def visiting(finding):
+        best = max((overlap(finding["box"], a["box"]) for a in annotations), default=Fraction(0))
+        return (-certainty(finding), -best, finding["box"])
+
+    free = sorted((a for a in annotations if not a["ignore"]), key=lambda a: a["box"])
+    ignored = [a for a in annotations if a["ignore"]]
+    result = []
+    for finding in sorted(findings, key=visiting):
+        best = None
+        for candidate in free:
+            size = overlap(finding["box"], candidate["box"])
+            if best is None or size > best[0]:
+                best = (size, candidate)
+        if best is not None and best[0] >= required:
+            free = [a for a in free if a is not best[1]]
+            result.append((finding, "right", best[0]))
+        elif any(inside(finding["box"], a["box"]) >= required for a in ignored):
+            result.append((finding, "set aside", None))
+        else:
+            result.append((finding, "wrong", None))
+    return result
+
+
+def average_precision(judged, actual):
+    """Exact area; `judged` holds (certainty, right)."""
+    if actual == 0:
+        return None
+    points = []
+    for level in sorted({c for c, _ in judged}, reverse=True):
+        kept = [right for c, right in judged if c >= level]
+        points.append((Fraction(sum(kept), actual), Fraction(sum(kept), len(kept))))
+    total, before = Fraction(0), Fraction(0)
+    for place, (recall, _) in enumerate(points):
+        total += (recall - before) * max(p for _, p in points[place:])
+        before = recall
+    return total
+
+
+def divided(a, b):
+    return None if b == 0 else Fraction(a, b)
+
+
+def row(judged, overlaps, actual, threshold):
+    """Counts and measures of one label or of many pooled; `judged` as in average_precision."""
+    least = -1 if threshold is None else threshold
+    tp = sum(right for c, right in judged if c >= least)
+    fp = sum(not right for c, right in judged if c >= least)
+    passing = [size for c, size in overlaps if c >= least]
+    return {
+        "annotated": actual,
+        "true_positives": tp,
+        "false_positives": fp,
+        "misses": actual - tp,
+        "precision": divided(tp, tp + fp),
+        "recall": divided(tp, actual),
+        "f1": divided(2 * tp, 2 * tp + fp + actual - tp),
+        "mean_overlap": divided(sum(passing), len(passing)),
+        "average_precision": average_precision(judged, actual),
+    }
+
+
+def measure_boxes(findings, annotations, required, threshold):
+    """Return {label: row} and the pooled row under None.
+
+    Findings and annotations are dicts with image, label, box (and confidence or ignore); a
+    blank finding has label "" and says that its image was answered.
+    """
+    covered = {a["image"] for a in annotations}
+    scope = covered & {f["image"] for f in findings}
+    labels = sorted({a["label"] for a in annotations if a["label"]})
+    rows, everything, all_overlaps, total = {}, [], [], 0
+    for label in labels:
+        judged, overlaps, actual = [], [], 0
+        for image in sorted(scope):
+            here = [f for f in findings if f["image"] == image and f["label"] == label]
+            true = [a for a in annotations if a["image"] == image and a["label"] == label]
+            actual += sum(not a["ignore"] for a in true)
+            for finding, state, size in pair_group(here, true, required):
+                if state != "set aside":
+                    judged.append((certainty(finding), state == "right"))
+                if state == "right":
+                    overlaps.append((certainty(finding), size))
+        rows[label] = row(judged, overlaps, actual, threshold)
+        everything += judged
+        all_overlaps += overlaps
+        total += actual
+    rows[None] = row(everything, all_overlaps, total, threshold)
+    return rows
+
+
+def measure_presence(findings, annotations, threshold):
+    """The same for kinds judged by presence, with true negatives."""
+    covered = {a["image"] for a in annotations}
+    scope = covered & {f["image"] for f in findings}
+    labels = sorted({a["label"] for a in annotations if a["label"]})
+    rows, everything, total, negatives = {}, [], 0, 0
+    for label in labels:
+        judged, actual, units = [], 0, 0
+        for image in sorted(scope):
+            true = [a for a in annotations if a["image"] == image and a["label"] == label]
+            if any(a["ignore"] for a in true):
+                continue
+            units += 1
+            actual += bool(true)
+            said = [certainty(f) for f in findings if f["image"] == image and f["label"] == label]
+            if said:
+                judged.append((max(said), bool(true)))
+        rows[label] = row(judged, [], actual, threshold)
+        rows[label]["true_negatives"] = units - actual - rows[label]["false_positives"]
+        everything += judged
+        total += actual
+        negatives += rows[label]["true_negatives"]
+    rows[None] = row(everything, [], total, threshold)
+    rows[None]["true_negatives"] = negatives
+    return rows

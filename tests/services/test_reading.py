@@ -1,0 +1,313 @@
+"""Reading answers: every convention, loudly, without crashing."""
+
+import json
+import math
+import random
+import unittest
+
+from dotledger.core.tables import Findings
+from dotledger.errors import AnswerError, DescriptionError
+from dotledger.services.description import parse_description
+from dotledger.services.paths import compile_each, compile_path
+from dotledger.services.reading import Frame, Reader
+from dotledger.standins.evening import description_text
+
+FRAME = Frame(200, 100, 100, 50)
+
+
+def reader(rule, extra=""):
+    """A reader with one rule, given as TOML lines."""
+    return Reader(
+        parse_description(
+            'service = "x"\n[connect]\naddress = "http://h"\n[[call]]\nname = "c"\npath = "/"\n'
+            f'kinds = ["label", "object", "face", "unsafe"]\n{extra}\n[[read]]\n{rule}\n'
+        )
+    )
+
+
+def read(rule, answer, frame=FRAME, extra=""):
+    [reading] = reader(rule, extra).read(
+        json.dumps(answer).encode(), "c", ["label", "object", "face", "unsafe"], [frame]
+    )
+    if isinstance(reading, AnswerError):
+        raise reading
+    return reading
+
+
+OBJECT = 'kind = "object"\neach = "things[]"\nlabel = "what"\n'
+
+
+class Boxes(unittest.TestCase):
+    def box(self, rule, raw, frame=FRAME, extra="", **more):
+        reading = read(
+            f"{OBJECT}box = {{ {rule} }}",
+            {"things": [{"what": "x", "b": raw}], **more},
+            frame,
+            extra,
+        )
+        return reading.found[0].box if reading.found else reading.notes
+
+    def test_forms_and_units(self):
+        """The same box in six conventions comes out the same."""
+        wanted = (20, 10, 60, 30)
+        corners = 'at = "b", order = ["x0", "y0", "x1", "y1"]'
+        for rule, raw in (
+            (f'{corners}, of = "original"', [20, 10, 60, 30]),
+            (corners, [10, 5, 30, 15]),
+            ('at = "b", order = ["y0", "x0", "y1", "x1"], unit = "fraction"', [0.1, 0.1, 0.3, 0.3]),
+            ('at = "b", form = "corner+size", unit = "percent", fields = { x0 = "l", y0 = "t", width = "w", height = "h" }', {"l": 10, "t": 10, "w": 20, "h": 20}),
+            ('at = "b", form = "centre+size", unit = "thousandths", order = ["cx", "cy", "width", "height"]', [200, 200, 200, 200]),
+            ('at = "b", form = "points", unit = "grid", grid = 10', [{"x": 1, "y": 1}, {"x": 3, "y": 1}, {"x": 2, "y": 3}]),
+        ):  # fmt: skip
+            self.assertEqual(tuple(round(v, 9) for v in self.box(rule, raw)), wanted, rule)
+
+    def test_working_size(self):
+        """Pixels of the service's own working size are brought to the original's."""
+        rule = 'at = "b", order = ["x0", "y0", "x1", "y1"], of = "working"'
+        extra = '[envelope]\nwidth = "size.w"\nheight = "size.h"'
+        self.assertEqual(
+            self.box(rule, [5, 5, 10, 10], extra=extra, size={"w": 50, "h": 25}), (20, 20, 40, 40)
+        )
+        self.assertEqual(
+            self.box(rule, [5, 5, 10, 10], extra=extra)[0][0], "no working size in the answer"
+        )
+
+    def test_before_orientation(self):
+        """A box in the pixels of the stored, lying image is turned upright with it."""
+        frame = Frame(100, 200, 100, 200, turned=6)
+        rule = 'at = "b", order = ["x0", "y0", "x1", "y1"], upright = false'
+        self.assertEqual(self.box(rule, [0, 0, 20, 10], frame), (90, 0, 100, 20))
+
+    def test_set_aside_with_reason(self):
+        """A box that cannot be kept is noted, never lost in silence."""
+        rule = 'at = "b", order = ["x0", "y0", "x1", "y1"]'
+        for raw, reason in (
+            ([5, 5, 5, 9], "no area"),
+            ([500, 0, 600, 9], "outside the image"),
+            ([1, 2, 3], "box is not a list of four"),
+            ([1, 2, 3, "x"], "not a number"),
+            (None, "no box"),
+        ):
+            self.assertEqual(self.box(rule, raw)[0][0], reason)
+
+
+class Confidences(unittest.TestCase):
+    def confidence(self, rule, raw):
+        reading = read(
+            f'kind = "label"\neach = "tags[]"\nlabel = "n"\nconfidence = {{ at = "c", {rule} }}',
+            {"tags": [{"n": "x", "c": raw}]},
+        )
+        return reading.found[0].confidence if reading.found else reading.notes[0][0]
+
+    def test_scales(self):
+        """Every scale reads to 0 to 1, text too."""
+        for rule, raw, wanted in (
+            ('scale = "fraction"', 0.5, 0.5),
+            ('scale = "percent"', "87.5%", 0.875),
+            ('scale = "thousandths"', 912, 0.912),
+            ('scale = "range", range = [1, 5]', 4, 0.75),
+            ('scale = "log-odds"', 0, 0.5),
+            ('scale = "yes-no"', True, 1.0),
+            ('scale = "words", words = [["no", 0.1], ["yes", 0.9]]', " YES ", 0.9),
+        ):
+            self.assertAlmostEqual(self.confidence(rule, raw), wanted)
+
+    def test_loud(self):
+        """Values outside the stated scale are set aside with the reason."""
+        self.assertEqual(self.confidence('scale = "fraction"', 87), "confidence outside its scale")
+        self.assertEqual(
+            self.confidence('scale = "words", words = [["no", 0.1]]', "maybe"),
+            "unknown confidence word",
+        )
+        self.assertIsNone(self.confidence('scale = "fraction"', None))
+
+
+class Shapes(unittest.TestCase):
+    def test_flint_and_marl(self):
+        """The shipped descriptions read a worked answer of each dialect."""
+        flint = Reader(parse_description(description_text("flint")))
+        answer = {
+            "labels": [
+                {
+                    "name": "Lantern",
+                    "score": 931,
+                    "broader": ["Light"],
+                    "occurrences": [{"score": 912, "place": [0.1, 0.2, 0.3, 0.4]}],
+                }
+            ],
+            "safety": {"smoke": "plain"},
+        }
+        [reading] = flint.read(
+            json.dumps(answer).encode(), "view", ["label", "object", "unsafe"], [FRAME]
+        )
+        self.assertEqual(
+            [(f.kind, f.label, f.confidence) for f in reading.found],
+            [("label", "lantern", 0.931), ("object", "lantern", 0.912), ("unsafe", "smoke", 0.95)],
+        )
+        self.assertEqual(reading.found[1].box, (40, 10, 80, 30))
+        self.assertEqual(reading.found[1].details.parents, ("light",))
+        marl = Reader(parse_description(description_text("marl")))
+        face = {
+            "percent": 90,
+            "middle": {"x": 50, "y": 25},
+            "size": {"w": 20, "h": 10},
+            "marks": [{"mark": "mouth", "x": 50, "y": 26}],
+            "smiling": {"value": True},
+            "eye_distance": 4.5,
+        }
+        answer = {"faces": [face], "hazards": {"fire": {"parts": {"open flame": {"percent": 97}}}}}
+        [reading] = marl.read(json.dumps(answer).encode(), "look", ["face", "unsafe"], [FRAME])
+        self.assertEqual(reading.found[0].box, (80, 40, 120, 60))
+        self.assertEqual(reading.found[0].details.points, {"mouth": (100, 52)})
+        self.assertEqual(
+            reading.found[0].details.attributes, {"smiling": True, "eye distance": 4.5}
+        )
+        self.assertEqual(reading.found[1][:3], ("unsafe", "open flame", 0.97))
+
+    def test_errors_inside_an_answer(self):
+        """An error in a 200 answer, an answer that is not JSON, and a missing image raise."""
+        extra = '[envelope]\nerror = "err.code"\nreason = "err.text"'
+        with self.assertRaisesRegex(AnswerError, "7: 'blurred'"):
+            read(
+                'kind = "label"\neach = "t[]"\nlabel = "n"',
+                {"err": {"code": 7, "text": "blurred"}},
+                extra=extra,
+            )
+        with self.assertRaisesRegex(AnswerError, "not JSON"):
+            reader('kind = "label"\neach = "t[]"\nlabel = "n"').read(
+                b"<html>", "c", ["label"], [FRAME]
+            )
+
+    def test_several_images(self):
+        """Several images in an answer are told apart by order or by id; a missing one is named."""
+        rule = 'kind = "label"\neach = "t[]"\nlabel = "n"'
+        answer = json.dumps(
+            {"r": [{"id": "1", "t": [{"n": "b"}]}, {"id": "0", "t": [{"n": "a"}]}]}
+        ).encode()
+        by_id = reader(rule, '[envelope]\nimages = "r[]"\nid = "id"').read(
+            answer, "c", ["label"], [FRAME] * 3
+        )
+        self.assertEqual([r.found[0].label for r in by_id[:2]], ["a", "b"])
+        self.assertIsInstance(by_id[2], AnswerError)
+        in_order = reader(rule, '[envelope]\nimages = "r[]"').read(
+            answer, "c", ["label"], [FRAME] * 2
+        )
+        self.assertEqual([r.found[0].label for r in in_order], ["b", "a"])
+
+    def test_sections(self):
+        """Missing and null sections are normal; a section of another type is noted."""
+        rule = 'kind = "label"\neach = "t[]"\nlabel = "n"'
+        for answer, notes in (({}, 0), ({"t": None}, 0), ({"t": {"n": "x"}}, 1), ([], 0)):
+            self.assertEqual(len(read(rule, answer).notes), notes)
+
+
+class Hostile(unittest.TestCase):
+    def test_thousands_of_hostile_answers(self):
+        """No answer crashes the reader or yields a finding that breaks the common shape."""
+        rng = random.Random(5)
+        values = [
+            None,
+            True,
+            -1,
+            1e308,
+            10**400,
+            0.5,
+            "x",
+            "\ud800",
+            "",
+            "NaN",
+            [],
+            {},
+            [1, 2, 3, 4],
+            [0.1, 0.1, 0.5, 0.5],
+            {"x": 1},
+        ]
+        tame = [v for v in values if v not in ("\ud800", 10**400)]
+        names = [
+            "labels",
+            "name",
+            "score",
+            "occurrences",
+            "place",
+            "faces",
+            "safety",
+            "broader",
+            "middle",
+            "size",
+            "w",
+            "h",
+            "x",
+            "y",
+            "percent",
+            "things",
+            "what",
+            "marks",
+            "mark",
+        ]
+
+        def made(depth):
+            if depth == 0 or rng.random() < 0.3:
+                return rng.choice(values if wild else tame)
+            if rng.random() < 0.4:
+                return [made(depth - 1) for _ in range(rng.randint(0, 3))]
+            return {rng.choice(names): made(depth - 1) for _ in range(rng.randint(0, 6))}
+
+        readers = [
+            (Reader(parse_description(description_text(n))), c)
+            for n, c in (("flint", "view"), ("marl", "look"))
+        ]
+        rows, noted, wild = [], 0, True
+        for number in range(10_000):
+            wild = number % 4 == 0
+            answer = made(5)
+            if rng.random() < 0.5:
+                answer = {n: [made(3) for _ in range(2)] for n in ("labels", "things", "faces")}
+                answer["labels"].append(
+                    {
+                        "name": "x",
+                        "score": made(0),
+                        "occurrences": [{"place": made(0), "score": made(0)}],
+                    }
+                )
+                answer["things"].append(
+                    {
+                        "what": made(0),
+                        "percent": made(0),
+                        "middle": {"x": made(0), "y": made(0)},
+                        "size": {"w": made(0), "h": made(0)},
+                    }
+                )
+            text = json.dumps(answer).encode("utf-8", "surrogatepass")
+            for one, call in readers:
+                try:
+                    [reading] = one.read(text, call, ["label", "object", "face", "unsafe"], [FRAME])
+                except AnswerError:
+                    continue
+                if isinstance(reading, AnswerError):
+                    continue
+                rows += reading.found
+                noted += len(reading.notes)
+        self.assertGreater(len(rows), 100)
+        self.assertGreater(noted, 1000)
+        boxes = [r.box or (math.nan,) * 4 for r in rows]
+        table = Findings.from_columns(
+            image=["i"] * len(rows),
+            kind=[r.kind for r in rows],
+            label=[r.label for r in rows],
+            confidence=[r.confidence for r in rows],
+            **{n: [b[i] for b in boxes] for i, n in enumerate(("x0", "y0", "x1", "y1"))},
+        )
+        self.assertEqual(len(table), len(rows))
+        deep = b'{"labels":' * 3000 + b"1" + b"}" * 3000
+        for one, call in readers:
+            with self.assertRaises(AnswerError):
+                one.read(deep, call, ["label"], [FRAME])
+
+
+class Paths(unittest.TestCase):
+    def test_not_a_path(self):
+        """What is neither a path nor an expression is refused."""
+        with self.assertRaises(DescriptionError):
+            compile_each("a[0]b")
+        with self.assertRaises(DescriptionError):
+            compile_path("a[?")

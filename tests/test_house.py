@@ -1,0 +1,132 @@
+"""The house: its public face, the direction of imports, what a start costs, its docstrings."""
+
+import ast
+import inspect
+import pickle
+import subprocess
+import sys
+import unittest
+from importlib import import_module
+from pathlib import Path
+
+import dotledger
+from dotledger import errors
+
+ROOT = Path(dotledger.__file__).parent
+MODULES = sorted(
+    "dotledger." + str(p.relative_to(ROOT).with_suffix("")).replace("/", ".")
+    for p in ROOT.rglob("*.py")
+    if p.stem != "__init__"
+)
+
+
+def fresh(code):
+    """Run code in a fresh process and return what it printed."""
+    return subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=True
+    ).stdout.strip()
+
+
+class PublicFace(unittest.TestCase):
+    def test_the_face_is_what_is_there(self):
+        """Everything in ``__all__`` can be had, is sorted, and stands in its room's ``__all__``."""
+        self.assertEqual(dotledger.__all__, sorted(dotledger.__all__))
+        for name in dotledger.__all__:
+            self.assertIsNotNone(getattr(dotledger, name))
+        for name, home in dotledger._HOMES.items():
+            self.assertIn(name, import_module(f"dotledger.{home}").__all__)
+        with self.assertRaises(AttributeError):
+            dotledger.nothing_of_this_name  # noqa: B018 - the access is the test
+
+    def test_modules_declare_what_they_offer(self):
+        """Every module has a docstring and an ``__all__`` whose names exist."""
+        for name in MODULES:
+            module = import_module(name)
+            self.assertTrue(module.__doc__, name)
+            for offered in getattr(module, "__all__", ()):
+                self.assertTrue(hasattr(module, offered), f"{name}.{offered}")
+
+
+class Imports(unittest.TestCase):
+    def test_the_core_brings_no_interface_and_no_io(self):
+        """In a fresh process the core loads none of the packages that act in the world."""
+        core = [m for m in MODULES if ".core." in m]
+        heavy = (
+            "click",
+            "rich",
+            "PIL",
+            "sqlalchemy",
+            "urllib3",
+            "pydantic",
+            "pandas",
+            "matplotlib",
+            "sqlite3",
+        )
+        code = f"import sys, importlib; [importlib.import_module(m) for m in {core!r}]; print([h for h in {heavy!r} if h in sys.modules])"
+        self.assertEqual(fresh(code), "[]")
+
+    def test_the_library_never_loads_the_standins(self):
+        """In a fresh process all rooms but the stand-ins load without them, and each alone."""
+        rooms = [m for m in MODULES if ".standins." not in m and ".cli." not in m]
+        code = f"import sys, importlib; [importlib.import_module(m) for m in {rooms!r}]; print([m for m in sys.modules if 'standins' in m or m in ('starlette', 'uvicorn')])"
+        self.assertEqual(fresh(code), "[]")
+
+    def test_the_face_is_lazy(self):
+        """``import dotledger`` loads no room at all."""
+        code = "import sys, dotledger; print([m for m in sys.modules if m.startswith('dotledger.') or m == 'numpy'])"
+        self.assertEqual(fresh(code), "[]")
+
+
+class Errors(unittest.TestCase):
+    def test_the_tree_is_drawn_as_it_is(self):
+        """Every class stands in the drawing, indented below its parent, and is offered."""
+        for name in errors.__all__:
+            found = getattr(errors, name)
+            self.assertTrue(issubclass(found, errors.DotLedgerError))
+            self.assertIn(name, errors.__doc__)
+
+    def test_facts_survive_and_messages_are_whole(self):
+        """A message holds place, value, what is allowed, the next step; pickling keeps all."""
+        error = errors.TableError(
+            "not so", place="f.csv, line 2", got=3, allowed=["1", "2"], next_step="Mend it.", row=7
+        )
+        copy = pickle.loads(pickle.dumps(error))
+        self.assertEqual(str(copy), "f.csv, line 2: not so; got 3; allowed: 1, 2. Mend it.")
+        self.assertEqual((copy.row, copy.got, type(copy)), (7, 3, errors.TableError))
+        self.assertIn("got None", str(errors.InputError("x", got=None)))
+        self.assertLess(len(str(errors.InputError("x", got="y" * 10_000))), 120)
+
+
+class Docstrings(unittest.TestCase):
+    def test_raises_are_documented(self):
+        """A public function that raises one of our input errors itself says so."""
+        lacking = []
+        for path in ROOT.rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text())):
+                if (
+                    isinstance(node, ast.FunctionDef)
+                    and not node.name.startswith("_")
+                    and _raises(node)
+                ):
+                    text = ast.get_docstring(node) or ""
+                    lacking += (
+                        [] if "Raises" in text or "raises" in text else [f"{path.name}:{node.name}"]
+                    )
+        allowed_without = {"command", "enter", "read", "give", "check", "send", "around"}
+        self.assertEqual([n for n in lacking if n.partition(":")[2] not in allowed_without], [])
+
+    def test_public_functions_are_documented(self):
+        """Every public function and class has a docstring."""
+        for name in MODULES:
+            module = import_module(name)
+            for offered in getattr(module, "__all__", ()):
+                value = getattr(module, offered)
+                if inspect.isfunction(value) or inspect.isclass(value):
+                    self.assertTrue(inspect.getdoc(value), f"{name}.{offered}")
+
+
+def _raises(function):
+    direct = [
+        n for n in ast.walk(function) if isinstance(n, ast.Raise) and isinstance(n.exc, ast.Call)
+    ]
+    return any(getattr(n.exc.func, "id", "") in errors.__all__ for n in direct)
