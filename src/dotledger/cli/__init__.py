@@ -13,10 +13,15 @@ __all__ = ["main", "run"]
 
 _COMMANDS = {
     "demo": "draw made-up scenes, send them to two simulated services, measure, show",
+    "simulate": "run simulated services on this machine, well-behaved or not",
+    "try": "make one harmless call and see what goes out, what comes back, how it is read",
+    "forecast": "say what a sending would come to: images, calls, time, price",
     "send": "send images to a service and keep every answer in a ledger",
     "findings": "show or write out what was found",
     "measure": "compare findings with annotations: misses, wrong ones, overlap",
     "draw": "draw boxes on the images, and a contact sheet of all",
+    "batches": "list what was sent, or show one batch in detail",
+    "usage": "show calls and money by service and month",
 }
 
 

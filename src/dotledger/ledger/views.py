@@ -24,6 +24,7 @@ __all__ = [
     "Batch",
     "Sent",
     "StoredAnswer",
+    "answered_shas",
     "batches",
     "failures",
     "find_batch",
@@ -261,6 +262,14 @@ class StoredAnswer:
     place: int
     images: int
     answer: bytes
+
+
+def answered_shas(ledger: Ledger, fingerprint: str, call_name: str) -> set[str]:
+    """Return the SHA-256 of every image that a call has answered under some settings."""
+    t = schema.answers
+    query = select(t.c.sha).where(t.c.fingerprint == fingerprint, t.c.call_name == call_name)
+    with ledger.reading() as connection:
+        return set(connection.scalars(query))
 
 
 def stored_answers(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import socket
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -151,16 +151,6 @@ class BatchWriter:
             ):
                 found.setdefault(position, {})[kind] = outcome
         return found
-
-    def answered(self, call_names: Iterable[str]) -> set[tuple[str, str]]:
-        """Return (call name, SHA-256) of every image answered under these settings."""
-        table = schema.answers
-        query = select(table.c.call_name, table.c.sha).where(
-            table.c.fingerprint == self._opening.fingerprint,
-            table.c.call_name.in_(list(call_names)),
-        )
-        with self._ledger.reading() as connection:
-            return {(name, sha) for name, sha in connection.execute(query)}
 
     def add_items(self) -> None:
         """Write down which images the batch has; does nothing for a batch gone on with."""

@@ -94,11 +94,10 @@ def draw_marks(
     width = max(2, round(min(image.size) / 220))
     for mark in marks:
         _outline(pen, _scaled(mark.box, scale), colour_of(mark), width, dashed=mark.dashed)
-        for x, y in mark.points:
-            pen.ellipse(
-                (x * scale - width, y * scale - width, x * scale + width, y * scale + width),
-                fill=colour_of(mark),
-            )
+        for px, py in mark.points:
+            r = min(width, (mark.box[2] - mark.box[0]) * scale / 16)
+            x, y = px * scale, py * scale
+            pen.ellipse((x - r, y - r, x + r, y + r), fill=colour_of(mark))
     taken: list[Box] = []
     for mark in marks:
         _tag(pen, mark, _scaled(mark.box, scale), font, drawn.size, taken)

@@ -33,6 +33,15 @@ def number(value: float | None, digits: int = 2) -> str:
     return DASH if value is None or math.isnan(value) else f"{value:.{digits}f}"
 
 
+def duration(seconds: float) -> str:
+    """Return a length of time for people."""
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    if seconds < 5400:
+        return f"{seconds / 60:.0f} min"
+    return f"{seconds / 3600:.1f} h"
+
+
 def plain(value: Any) -> Text:
     """Return a cell that shows text as it is, control characters as a dot."""
     text = "".join(c if c.isprintable() else "·" for c in str(value))
@@ -48,13 +57,16 @@ def _table(title: str, columns: Sequence[tuple[str, bool]]) -> Table:
     return table
 
 
+def _is_number(cell: Any) -> bool:
+    if isinstance(cell, (int, float)) or cell in (DASH, ""):
+        return True
+    return isinstance(cell, str) and cell.replace(",", "").replace(".", "", 1).isdigit()
+
+
 def rows_table(title: str, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> Table:
     """Return a table; columns whose cells are all numbers or dashes stand to the right."""
     kept = [list(row) for row in rows]
-    numeric = [
-        bool(kept) and all(isinstance(row[i], (int, float)) or row[i] == DASH for row in kept)
-        for i in range(len(header))
-    ]
+    numeric = [bool(kept) and all(_is_number(row[i]) for row in kept) for i in range(len(header))]
     table = _table(title, list(zip(header, numeric, strict=True)))
     for row in kept:
         table.add_row(*(plain(cell) for cell in row))

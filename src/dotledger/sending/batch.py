@@ -13,8 +13,15 @@ from typing import Any
 
 from dotledger.errors import AnswerError, LedgerError
 from dotledger.ledger.store import Ledger
-from dotledger.ledger.views import stored_answers
-from dotledger.ledger.writing import BatchOpening, BatchWriter, ItemRecord, OutcomeRecord
+from dotledger.ledger.usage import calls_in_month
+from dotledger.ledger.views import answered_shas, stored_answers
+from dotledger.ledger.writing import (
+    BatchOpening,
+    BatchWriter,
+    ItemRecord,
+    OutcomeRecord,
+    timestamp,
+)
 from dotledger.sending.calling import Caller
 from dotledger.sending.gate import Gate
 from dotledger.sending.pacing import opening_pace
@@ -176,7 +183,7 @@ class Sending:
         self._again = frozenset(again)
         self._halt = threading.Event()
         limits = plan.description.limits
-        left, reason = _allowance(plan, at_most, budget)
+        left, reason = _allowance(plan, at_most, budget, self._left_this_month())
         self._gate = Gate(
             opening_pace(
                 now=self._means.steady(),
@@ -204,6 +211,13 @@ class Sending:
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()
 
+    def _left_this_month(self) -> int | None:
+        quota = self._plan.description.limits.per_month
+        if quota is None:
+            return None
+        month = timestamp(self._means.wall())[:7]
+        return max(0, quota - calls_in_month(self._ledger, self._plan.description.service, month))
+
     def _nap(self, seconds: float) -> None:
         self._halt.wait(seconds)
 
@@ -226,8 +240,7 @@ class Sending:
         writer = BatchWriter(self._ledger, self._opening(), self._means.wall())
         settled = writer.settled()
         todo = self._positions(settled)
-        names = [call.name for call, _ in self._plan.calls]
-        answered = writer.answered(names)
+        answered = self._answered()
         worker = Worker(self._plan, self._caller, answered, signer=self._means.signer)
         desk = _Desk(self._plan, self._ledger, writer, worker, self._means, self._gate, settled)
         threads = self._start(worker, todo)
@@ -236,6 +249,15 @@ class Sending:
         finally:
             self.stop("the sending ended")
         return desk.close()
+
+    def _answered(self) -> set[tuple[str, str]]:
+        """Return (call name, SHA-256) of every image answered under these settings."""
+        fingerprint = self._plan.fingerprint
+        return {
+            (call.name, sha)
+            for call, _ in self._plan.calls
+            for sha in answered_shas(self._ledger, fingerprint, call.name)
+        }
 
     def _opening(self) -> BatchOpening:
         plan, description = self._plan, self._plan.description
@@ -319,7 +341,9 @@ class Sending:
             return True
 
 
-def _allowance(plan: Plan, at_most: int | None, budget: float | None) -> tuple[int | None, str]:
+def _allowance(
+    plan: Plan, at_most: int | None, budget: float | None, left_this_month: int | None
+) -> tuple[int | None, str]:
     """Return how many calls are allowed, and which limit says so."""
     limits = []
     if at_most is not None:
@@ -328,6 +352,9 @@ def _allowance(plan: Plan, at_most: int | None, budget: float | None) -> tuple[i
         calls = int(budget / plan.price + 1e-9)
         currency = plan.description.price.currency
         limits.append((calls, f"the budget of {budget:g} {currency} is reached"))
+    if left_this_month is not None:
+        quota = plan.description.limits.per_month
+        limits.append((left_this_month, f"the monthly quota of {quota} calls is used up"))
     return min(limits, default=(None, ""))
 
 

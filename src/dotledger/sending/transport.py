@@ -76,6 +76,8 @@ class HttpTransport:
                 redirect=False,
                 enforce_content_length=True,
             )
+        except errors.NewConnectionError as error:
+            raise NoAnswer(_plain(error)) from error
         except errors.ConnectTimeoutError as error:
             raise NoAnswer("no connection in time", trouble="timeout") from error
         except errors.ReadTimeoutError as error:
@@ -93,12 +95,16 @@ class HttpTransport:
 def _plain(error: Exception) -> str:
     """Return what went wrong without the address, which may hold a key."""
     cause = error.args[-1] if error.args else error
-    name = type(cause).__name__ if isinstance(cause, Exception) else type(error).__name__
-    return {
-        "NewConnectionError": "no connection: nothing listens at this address",
-        "NameResolutionError": "no such host",
-        "IncompleteRead": "the connection was cut in the middle of the answer",
-        "RemoteDisconnected": "the connection was cut before the answer",
-        "ConnectionResetError": "the connection was reset",
-        "LocationParseError": "the address is not valid",
-    }.get(name, name)
+    known = type(error).__name__ in _PLAIN or not isinstance(cause, Exception)
+    name = type(error if known else cause).__name__
+    return _PLAIN.get(name, name)
+
+
+_PLAIN = {
+    "NewConnectionError": "no connection: nothing listens at this address",
+    "NameResolutionError": "no such host",
+    "IncompleteRead": "the connection was cut in the middle of the answer",
+    "RemoteDisconnected": "the connection was cut before the answer",
+    "ConnectionResetError": "the connection was reset",
+    "LocationParseError": "the address is not valid",
+}

@@ -112,6 +112,7 @@ class Worker:
             result.loose += [call for _, call, _ in one.record.answered if call]
             self._release(one)
         elif elsewhere:
+            one.payload = Payload(data=b"")  # it will not go out; do not hold it in memory
             result.lookups.append((one, elsewhere))
         else:
             result.done.append(one.record)
@@ -183,6 +184,11 @@ class Worker:
             if called.attempts:
                 result.loose.append(record)
             return
+        if called.reason and len(images) > 1 and _blames_the_images(called):
+            result.loose.append(record)
+            for one in images:
+                self._call_once([one], call, kinds, result)
+            return
         if called.reason:
             self._failed(images, kinds, called.reason, record)
             return
@@ -210,6 +216,11 @@ class Worker:
             else:
                 note_reading(one.record, reading, kinds, record, None)
                 one.record.answered.append((record.call, record, place))
+
+
+def _blames_the_images(called: Called) -> bool:
+    """Tell whether a refusal may be due to one of several images."""
+    return called.response is not None and called.response.status in (400, 413, 415, 422)
 
 
 def note_reading(

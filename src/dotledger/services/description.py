@@ -106,7 +106,8 @@ class Ask(_Part):
     place: Literal["query", "form", "json"]
     name: str
     words: Mapping[KindName, str]
-    join: str | None = ","
+    join: str = ","
+    separate: bool = False
 
 
 class Call(_Part):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
@@ -15,6 +16,7 @@ from dotledger.core.measuring import measure
 from dotledger.core.pairing import pair_tables
 from dotledger.core.tables import Annotations, Findings
 from dotledger.services.description import Description, parse_description
+from dotledger.standins.chalk import chalk
 from dotledger.standins.flint import flint
 from dotledger.standins.marl import marl
 from dotledger.standins.scenes import write_scenes
@@ -27,11 +29,12 @@ __all__ = [
     "description_of",
     "description_text",
     "evening_walk",
+    "pointed_text",
     "running",
     "what_it_shows",
 ]
 
-MAKERS: dict[str, Callable[[Trouble], Simulated]] = {"flint": flint, "marl": marl}
+MAKERS: dict[str, Callable[[Trouble], Simulated]] = {"flint": flint, "marl": marl, "chalk": chalk}
 """Every simulated service, with the function that makes it from its trouble."""
 
 
@@ -45,6 +48,12 @@ def description_of(running: Running) -> Description:
     name = running.service.name
     text = description_text(name)
     return parse_description(text, name=f"{name}.toml").with_settings(running.settings)
+
+
+def pointed_text(running: Running) -> str:
+    """Return the shipped description with the port it runs on."""
+    text = description_text(running.service.name)
+    return re.sub(r'^port = "\d+"', f'port = "{running.port}"', text, flags=re.MULTILINE)
 
 
 @contextmanager

@@ -1,0 +1,11 @@
+"""Run benchmarks: ``python -m benchmarks [sending] [imports] [--quick]``."""
+
+import importlib
+import sys
+
+NAMES = ("imports", "sending")
+
+wanted = [word for word in sys.argv[1:] if not word.startswith("-")] or NAMES
+for name in wanted:
+    print(f"== {name}")
+    importlib.import_module(f"benchmarks.{name}").main(quick="--quick" in sys.argv)

@@ -1,0 +1,103 @@
+"""``dotledger forecast``."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from dotledger.cli.common import (
+    as_kinds,
+    example,
+    json_option,
+    kinds_option,
+    ledger_option,
+    print_json,
+    print_table,
+    say,
+    settings_of,
+)
+
+if TYPE_CHECKING:
+    from dotledger.sending.forecast import Forecast
+
+__all__ = ["command"]
+
+
+@click.command(
+    name="forecast",
+    epilog=example("dotledger forecast photos --service myservice.toml --ledger photos.ledger"),
+)
+@click.argument("images", nargs=-1, required=True)
+@click.option("--service", required=True, metavar="FILE", help="The service's description.")
+@ledger_option
+@kinds_option
+@click.option("--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting.")
+@json_option
+def command(
+    images: tuple[str, ...],
+    service: str,
+    ledger: str,
+    kinds: str | None,
+    pairs: tuple[str, ...],
+    as_json: bool,
+) -> None:
+    """Say what sending IMAGES would come to; nothing is sent, no key is needed.
+
+    Counts what would be sent, what the ledger already answers, what would be refused and why,
+    calls, bytes, time at the allowed rate, price, and the share of the monthly quota.
+    """
+    import time
+
+    from dotledger.images.gather import gather
+    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.writing import timestamp
+    from dotledger.sending.forecast import forecast
+    from dotledger.sending.plan import make_plan
+    from dotledger.services.description import load_description
+
+    gathered = gather(images, missing="list")
+    for name, reason in gathered.problems:
+        say(f"cannot be read: {name}: {reason}")
+    described = load_description(service).with_settings(settings_of(pairs))
+    plan = make_plan(described, gathered, kinds=as_kinds(kinds))
+    opened = Ledger(ledger, create=False) if Path(ledger).exists() or "://" in ledger else None
+    result = forecast(plan, opened, month=timestamp(time.time())[:7])
+    if as_json:
+        share = result.share_of_month
+        print_json(asdict(result) | {"share_of_month": None if math.isnan(share) else share})
+    else:
+        _show(result, described.service)
+
+
+def _show(result: Forecast, service: str) -> None:
+    from dotledger.report.tables import duration, rows_table
+
+    rows = [
+        ("would be sent", f"{result.to_send:,}"),
+        ("answered in the ledger already", f"{result.answered:,}"),
+        ("same bytes under another name", f"{result.repeated:,}"),
+        ("would be refused", f"{result.refused:,}"),
+    ]
+    print_table(rows_table(f"{result.images:,} images to {service}", ("images", ""), rows), "")
+    rate = (
+        f"{duration(result.seconds)} at the allowed rate" if result.seconds else "no rate declared"
+    )
+    money = f"{result.money:,.2f} {result.currency}" if result.currency else "no price declared"
+    lines = [f"{result.calls:,} calls, {result.bytes / 1e6:,.1f} MB, {rate}, {money}."]
+    if result.per_month:
+        lines.append(
+            f"This month: {result.used_this_month:,} calls made, then "
+            f"{result.used_this_month + result.calls:,} of {result.per_month:,} "
+            f"({result.share_of_month:.1%})."
+        )
+    lines += [
+        f"Before sending: {what}: {count:,} images." for what, count in result.prepared.items()
+    ]
+    for reason, names in result.reasons.items():
+        shown = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        lines.append(f"Refused: {reason}: {shown}")
+    print_table(*lines)

@@ -1,0 +1,129 @@
+"""``dotledger try``."""
+
+from __future__ import annotations
+
+import io
+import sys
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dotledger.cli.common import (
+    as_kinds,
+    example,
+    json_option,
+    kinds_option,
+    print_json,
+    print_table,
+    settings_of,
+)
+
+if TYPE_CHECKING:
+    from dotledger.sending.trial import Trial
+
+__all__ = ["command"]
+
+_ANSWER_LINES = 40
+
+
+@click.command(name="try", epilog=example("dotledger try photo.jpg --service myservice.toml --dry"))
+@click.argument("image", required=False)
+@click.option("--service", required=True, metavar="FILE", help="The service's description.")
+@click.option("--call", "call_name", help="Which of the described calls; by default the first.")
+@kinds_option
+@click.option("--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting.")
+@click.option("--dry", is_flag=True, help="Show what would be sent; send nothing.")
+@json_option
+def command(
+    image: str | None,
+    service: str,
+    call_name: str | None,
+    kinds: str | None,
+    pairs: tuple[str, ...],
+    dry: bool,
+    as_json: bool,
+) -> None:
+    """Make one harmless call with one IMAGE and take it apart.
+
+    Shows where the key was found, what was sent (the key masked), status and time, the raw
+    answer beside how it is read, and a next step for each usual mistake. Without IMAGE a small
+    made-up picture is sent. Nothing is written to a ledger.
+    """
+    from dotledger.images.gather import Gathered
+    from dotledger.sending.plan import make_plan
+    from dotledger.sending.trial import try_call
+    from dotledger.services.description import load_description
+
+    described = load_description(service).with_settings(settings_of(pairs))
+    nothing = Gathered(items=(), problems=(), source="")
+    plan = make_plan(described, nothing, kinds=as_kinds(kinds))
+    data = Path(image).read_bytes() if image else _made_up_picture()
+    trial = try_call(plan, data, call=call_name, dry=dry)
+    if as_json:
+        print_json(asdict(trial) | {"well": trial.well, "readings": _plain(trial)})
+    else:
+        _show(trial, dry=dry)
+    sys.exit(0 if trial.well else 2)
+
+
+def _made_up_picture() -> bytes:
+    """Return a small JPEG: a warm disc on a dark ground."""
+    from PIL import Image, ImageDraw
+
+    image = Image.new("RGB", (320, 240), (34, 30, 60))
+    ImageDraw.Draw(image).ellipse((110, 70, 210, 170), fill=(240, 150, 60))
+    buffer = io.BytesIO()
+    image.save(buffer, "JPEG")
+    return buffer.getvalue()
+
+
+def _plain(trial: Trial) -> list[dict[str, Any]]:
+    return [
+        {"found": [_finding(found) for found in reading.found], "notes": reading.notes}
+        for reading in trial.readings
+    ]
+
+
+def _finding(found: Any) -> dict[str, Any]:
+    details = found.details.to_dict() if found.details else {}
+    return {**found._asdict(), "details": details}
+
+
+def _show(trial: Trial, *, dry: bool) -> None:
+    print_table(f"Key: {trial.key}")
+    if trial.request:
+        print_table(
+            "", "Would be sent:" if dry else "Sent:", *(f"  {line}" for line in trial.request)
+        )
+    if trial.status is not None:
+        kind = trial.content_type or "no content type"
+        print_table("", f"Answer: status {trial.status}, {kind}, {trial.seconds:.3f} s")
+        lines = trial.answer.splitlines()
+        print_table(*(f"  {line[:140]}" for line in lines[:_ANSWER_LINES]))
+        if len(lines) > _ANSWER_LINES:
+            print_table(f"  … {len(lines) - _ANSWER_LINES} more lines")
+    for reading in trial.readings:
+        _show_reading(reading)
+    if trial.problem:
+        print_table("", f"Problem: {trial.problem}")
+    print_table(*(f"Next step: {step}" for step in trial.next_steps))
+
+
+def _show_reading(reading: Any) -> None:
+    from dotledger.report.tables import DASH, number, rows_table
+
+    rows = [
+        (
+            found.kind,
+            found.label,
+            DASH if found.confidence is None else number(found.confidence),
+            *(number(v, 1) for v in found.box or (None,) * 4),
+        )
+        for found in reading.found
+    ]
+    header = ("kind", "label", "confidence", "x0", "y0", "x1", "y1")
+    print_table("", rows_table("Read as", header, rows))
+    for reason, value in reading.notes:
+        print_table(f"Set aside or noticed: {reason}: {value}")

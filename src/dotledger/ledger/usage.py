@@ -1,0 +1,132 @@
+"""What calls cost, how long they took, and what is left of a quota."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import case, func, select
+
+from dotledger.ledger import schema
+from dotledger.ledger.store import Ledger
+from dotledger.ledger.views import Batch
+
+__all__ = ["CallFigures", "Month", "call_figures", "calls_in_month", "preparations", "usage"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Month:
+    """Calls to one service in one calendar month (UTC).
+
+    Attributes
+    ----------
+    service, month, currency : str
+        The month is written ``2026-11``.
+    calls : int
+        Calls that the service answered with success; these cost money.
+    failed : int
+        Calls that ended without success.
+    images : int
+        Images in the successful calls.
+    money : float
+        What they cost.
+    """
+
+    service: str
+    month: str
+    currency: str
+    calls: int
+    failed: int
+    images: int
+    money: float
+
+
+def usage(ledger: Ledger) -> list[Month]:
+    """Return calls and money by service and month, services by name, months in order."""
+    calls, batches = schema.calls, schema.batches
+    month = func.substr(calls.c.started, 1, 7)
+    paid = case((calls.c.status.between(200, 299), 1), else_=0)
+    query = (
+        select(
+            batches.c.service,
+            month.label("month"),
+            func.max(batches.c.currency).label("currency"),
+            func.sum(paid).label("calls"),
+            func.count().label("all"),
+            func.sum(paid * calls.c.images).label("images"),
+            func.sum(calls.c.price).label("money"),
+        )
+        .join(batches, batches.c.id == calls.c.batch)
+        .group_by(batches.c.service, month)
+        .order_by(batches.c.service, month)
+    )
+    with ledger.reading() as connection:
+        return [
+            Month(
+                service=row.service,
+                month=row.month,
+                currency=row.currency,
+                calls=int(row.calls),
+                failed=int(row.all - row.calls),
+                images=int(row.images),
+                money=float(row.money),
+            )
+            for row in connection.execute(query)
+        ]
+
+
+def calls_in_month(ledger: Ledger, service: str, month: str) -> int:
+    """Return how many successful calls a service has answered in a month (``2026-11``)."""
+    fitting = [m for m in usage(ledger) if (m.service, m.month) == (service, month)]
+    return sum(m.calls for m in fitting)
+
+
+@dataclass(frozen=True, kw_only=True)
+class CallFigures:
+    """How the calls of one batch went.
+
+    Attributes
+    ----------
+    calls, retries : int
+        Calls made, and attempts beyond the first.
+    sent_bytes, money : int, float
+        Bytes of request bodies, and what the calls cost.
+    median, p95, longest : float
+        Seconds of the successful calls' last attempts; NaN without any.
+    """
+
+    calls: int
+    retries: int
+    sent_bytes: int
+    money: float
+    median: float
+    p95: float
+    longest: float
+
+
+def call_figures(ledger: Ledger, batch: Batch) -> CallFigures:
+    """Return how the calls of one batch went."""
+    t = schema.calls
+    query = select(t.c.seconds, t.c.status, t.c.attempts, t.c.sent_bytes, t.c.price)
+    with ledger.reading() as connection:
+        rows = connection.execute(query.where(t.c.batch == batch.id)).all()
+    good = [r.seconds for r in rows if r.status is not None and 200 <= r.status < 300]
+    median, p95, longest = np.percentile(good, (50, 95, 100)) if good else (np.nan,) * 3
+    return CallFigures(
+        calls=len(rows),
+        retries=sum(max(0, r.attempts - 1) for r in rows),
+        sent_bytes=sum(r.sent_bytes for r in rows),
+        money=float(sum(r.price for r in rows)),
+        median=float(median),
+        p95=float(p95),
+        longest=float(longest),
+    )
+
+
+def preparations(ledger: Ledger, batch: Batch) -> list[tuple[str, Sequence[str]]]:
+    """Return (image, what was done to it before sending) for every image not sent as it is."""
+    t = schema.items
+    query = select(t.c.name, t.c.steps).where(t.c.batch == batch.id).order_by(t.c.position)
+    with ledger.reading() as connection:
+        return [(name, steps) for name, steps in connection.execute(query) if steps]

@@ -1,0 +1,277 @@
+"""One harmless call, taken apart: what went out, what came back, how it is read, what to do."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import orjson
+
+from dotledger.errors import AnswerError, ConnectError, DotLedgerError, KeyNotFound
+from dotledger.images.facts import read_facts
+from dotledger.images.prepare import Prepared, prepare
+from dotledger.sending.plan import Plan
+from dotledger.sending.tokens import key_source
+from dotledger.sending.transport import HttpTransport, NoAnswer, Response, Transport
+from dotledger.services.description import Call, Description
+from dotledger.services.keys import Key, find_key
+from dotledger.services.reading import Frame, Reader, Reading
+from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
+
+__all__ = ["Trial", "advice", "try_call"]
+
+_SHOWN_BODY = 400
+
+
+@dataclass(kw_only=True)
+class Trial:
+    """What one call to a service came to.
+
+    Attributes
+    ----------
+    key : str
+        Where the key was found, or where it was looked for.
+    request : list of str
+        The request line, headers and the start of the body, the key masked.
+    status : int or None
+        None if there was no answer, or nothing was sent.
+    seconds : float
+        Until the whole answer was there.
+    content_type : str
+        Of the answer.
+    answer : str
+        The answer, JSON indented, else as text.
+    readings : list of Reading
+        How the answer is read; one, or none if it cannot be.
+    problem : str
+        What went wrong, for people; empty if nothing did.
+    next_steps : list of str
+        What to do about it.
+    """
+
+    key: str = ""
+    request: list[str] = field(default_factory=list)
+    status: int | None = None
+    seconds: float = 0.0
+    content_type: str = ""
+    answer: str = ""
+    readings: list[Reading] = field(default_factory=list)
+    problem: str = ""
+    next_steps: list[str] = field(default_factory=list)
+
+    @property
+    def well(self) -> bool:
+        """Whether nothing went wrong."""
+        return not self.problem
+
+
+def try_call(
+    plan: Plan,
+    image: bytes,
+    *,
+    call: str | None = None,
+    key: str | Callable[[], str] | None = None,
+    transport: Transport | None = None,
+    signer: Signer | None = None,
+    dry: bool = False,
+    clock: Callable[[], float] = time.perf_counter,
+) -> Trial:
+    """Make one call with one image and take it apart; never raises for what the call does.
+
+    Parameters
+    ----------
+    plan : Plan
+        Of it only the description, kinds and calls are used.
+    image : bytes
+        A file.
+    call : str, optional
+        The call's name; by default the first.
+    key : str or callable, optional
+        In place of the described sources.
+    transport : Transport, optional
+        In place of HTTP.
+    dry : bool
+        Show what would be sent, and send nothing.
+
+    Raises
+    ------
+    ImageError
+        If the image cannot be sent to this service.
+    """
+    trial = Trial()
+    chosen, kinds = next((c, k) for c, k in plan.calls if call in (None, c.name))
+    prepared = prepare(image, facts := read_facts(image), plan.demands)
+    frame = Frame(facts.width, facts.height, prepared.width, prepared.height, prepared.turned)
+    way = transport or HttpTransport(timeout=plan.description.connect.timeout, at_once=1)
+    try:
+        found = _found_key(plan.description, key, trial, dry=dry)
+        used = found if dry else key_source(plan.description, found, way, clock).current()
+        builder = RequestBuilder(plan.description, chosen, kinds, signer=signer)
+        request = builder.build([_payload(prepared)], used)
+        trial.request = _shown(request, used)
+        if not dry:
+            _send(trial, way, request, plan.description, clock)
+            _read(trial, plan.description, chosen, kinds, frame)
+    except DotLedgerError as error:
+        trial.problem = trial.problem or str(error)
+        trial.next_steps += advice(trial, plan.description, error)
+    return trial
+
+
+def _payload(prepared: Prepared) -> Payload:
+    return Payload(
+        data=prepared.data,
+        media_type=prepared.media_type,
+        file_name=f"image.{prepared.format}",
+        address="https://example.invalid/image",
+    )
+
+
+def _found_key(
+    description: Description,
+    given: str | Callable[[], str] | None,
+    trial: Trial,
+    *,
+    dry: bool,
+) -> Key | None:
+    try:
+        key = find_key(description, given=given)
+    except KeyNotFound as error:
+        trial.key = "not found; looked at " + "; ".join(error.facts["looked"])
+        if dry:
+            return Key("the-key", "nowhere")
+        raise
+    trial.key = f"found: {key.source}" if key else "none needed"
+    return key
+
+
+def _shown(request: Request, key: Key | None) -> list[str]:
+    masked = request.masked(key)
+    lines = [f"{masked.method} {masked.address}"]
+    lines += [f"{name}: {value}" for name, value in masked.headers.items()]
+    return [*lines, "", _shown_body(masked.body)] if masked.body else lines
+
+
+def _shown_body(body: bytes) -> str:
+    """Return the readable beginning of a body, and its size."""
+    text = body[:_SHOWN_BODY].split(b"\xff\xd8", 1)[0].split(b"\x89PNG", 1)[0]
+    plain = " ".join(text.decode("utf-8", "replace").split())
+    shown = "".join(c if c.isprintable() else "·" for c in plain)
+    return f"{shown} … ({len(body):,} bytes)".strip()
+
+
+def _send(
+    trial: Trial,
+    transport: Transport,
+    request: Request,
+    description: Description,
+    clock: Callable[[], float],
+) -> None:
+    start = clock()
+    try:
+        response = transport.send(request)
+    finally:
+        trial.seconds = clock() - start
+    trial.status = response.status
+    trial.content_type = response.headers.get("content-type", "")
+    trial.answer = _answer_text(response)
+    if not 200 <= response.status < 300:
+        host = description.filled(description.connect.address)
+        raise ConnectError(f"the service answered with status {response.status}", place=host)
+
+
+def _answer_text(response: Response) -> str:
+    try:
+        parsed = orjson.loads(response.body)
+    except orjson.JSONDecodeError:
+        return response.body.decode("utf-8", "replace")
+    return orjson.dumps(parsed, option=orjson.OPT_INDENT_2).decode()
+
+
+def _read(
+    trial: Trial, description: Description, call: Call, kinds: tuple[str, ...], frame: Frame
+) -> None:
+    body = trial.answer.encode()
+    [reading] = Reader(description).read(body, call.name, kinds, [frame])
+    if isinstance(reading, AnswerError):
+        raise reading
+    trial.readings = [reading]
+    if not reading.found:
+        trial.next_steps.append(
+            "Nothing was read out of the answer. If it holds something, compare the paths of the "
+            "[[read]] rules with the answer above."
+        )
+
+
+def advice(trial: Trial, description: Description, error: DotLedgerError) -> list[str]:
+    """Return a plain next step for each usual mistake that fits what happened."""
+    if isinstance(error, KeyNotFound):
+        return [
+            f"Set one of the sources: {', '.join(description.connect.key.sources)}. "
+            "The key itself never goes into the description."
+        ]
+    if isinstance(error, NoAnswer):
+        return _advice_for_silence(error, description)
+    if isinstance(error, AnswerError):
+        return _advice_for_answer(trial)
+    return [text for statuses, text in _BY_STATUS if trial.status in statuses] or (
+        ["The service's own words stand in the answer above."] if trial.answer else []
+    )
+
+
+_BY_STATUS: tuple[tuple[tuple[int, ...], str], ...] = (
+    (
+        (401,),
+        "The key was sent and not accepted: check that it is whole, not expired, and meant for "
+        "this service; check [connect.key] place, name and prefix.",
+    ),
+    (
+        (403,),
+        "The key is known but may not do this: check its rights, whether it belongs to another "
+        "region or project, and where [connect.key] puts it.",
+    ),
+    (
+        (404, 405),
+        "The address is not known there: check region, project and version in "
+        "[connect.settings], and the call's path and method.",
+    ),
+    (
+        (400, 415, 422),
+        "The service does not understand the body: check the call's body, image_field and the "
+        "content type above.",
+    ),
+    ((413,), "The image is too large for the service: set limits.max_bytes."),
+    ((407,), "A proxy wants a name and password: set them in the proxy's address."),
+    ((429,), "The rate or quota is used up: wait, and set limits.per_second or per_month."),
+    (
+        (301, 302, 303, 307, 308),
+        "The service sends us elsewhere: put the new address into [connect].",
+    ),
+    ((500, 502, 503, 504), "The service itself has trouble: try again later."),
+)
+
+
+def _advice_for_silence(error: NoAnswer, description: Description) -> list[str]:
+    address = description.filled(description.connect.address)
+    if "certificate" in error.message:
+        return [
+            "The certificate is not trusted: if a proxy of your own network signs it, name its "
+            "certificates with SSL_CERT_FILE."
+        ]
+    if "proxy" in error.message:
+        return ["Check the proxy's address in HTTPS_PROXY and HTTP_PROXY."]
+    if "host" in error.message:
+        return [f"No such host: check region and address: {address}"]
+    if error.trouble == "timeout":
+        return [f"No answer in time: check the address {address}, a proxy, or connect.timeout."]
+    return [f"Nothing usable came from {address}: check host and port, and http or https."]
+
+
+def _advice_for_answer(trial: Trial) -> list[str]:
+    if "json" not in trial.content_type:
+        kind = trial.content_type or "no content type"
+        return [
+            f"The answer is {kind}, not JSON: often a sign-in page or a proxy, or the wrong path."
+        ]
+    return ["The answer is not of the described shape: compare it with the [envelope] section."]
