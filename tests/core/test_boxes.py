@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from PIL import Image, ImageOps
 
 from dotledger import overlap
-from dotledger.core.boxes import clip, enclosing, turn_upright, upright_size
+from dotledger.core.geometry import clip, enclosing, turn_upright, upright_size
 from dotledger.errors import ArgumentError
 from tests import reference
 

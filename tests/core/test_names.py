@@ -3,7 +3,8 @@
 import unittest
 
 from dotledger.core.confidence import SCALES, linear, ordered_words
-from dotledger.core.names import Coded, natural_key, nearest
+from dotledger.core.names import Coded
+from dotledger.core.spelling import natural_key, nearest
 
 
 class Names(unittest.TestCase):

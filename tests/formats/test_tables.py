@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from dotledger import Findings, read_annotations, read_findings, write_table
-from dotledger.core.tables import Details
+from dotledger.core.details import Details
 from dotledger.errors import TableError
 from dotledger.formats.columns import guard, unguard
 from dotledger.formats.files import whole_file

@@ -38,7 +38,7 @@ class Strict(unittest.TestCase):
         """Text that is no TOML, and values of the wrong type, are named."""
         self.refused("schema = 1", "schema = ", "not TOML")
         self.refused("at_once = 8", 'at_once = "many"', "limits.at_once.*'many'")
-        self.refused('service = "flint"\n', "", "needed key is missing")
+        self.refused('service = "flint"\n', "", "needed key 'service' is missing")
 
     def test_errors_survive_pickling(self):
         """An error comes out of a pickle with its facts."""

@@ -8,8 +8,9 @@ import unittest
 from dotledger.core.tables import Findings
 from dotledger.errors import AnswerError, DescriptionError
 from dotledger.services.description import parse_description
+from dotledger.services.frames import Frame
 from dotledger.services.paths import compile_each, compile_path
-from dotledger.services.reading import Frame, Reader
+from dotledger.services.reading import Reader
 from dotledger.standins.evening import description_text
 
 FRAME = Frame(200, 100, 100, 50)

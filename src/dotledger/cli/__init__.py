@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import sys
 from importlib import import_module
 
@@ -55,6 +56,7 @@ def main() -> None:
 
 def run() -> None:
     """Run the command line; the exit status is 0, 1, 2 or 3 as documented."""
+    gc.set_threshold(50_000, 20, 20)  # what is loaded at the start stays anyway
     try:
         sys.exit(main.main(standalone_mode=False) or 0)
     except DotLedgerError as error:

@@ -53,8 +53,8 @@ def command(
     import time
 
     from dotledger.images.gather import gather
+    from dotledger.ledger.records import timestamp
     from dotledger.ledger.store import Ledger
-    from dotledger.ledger.writing import timestamp
     from dotledger.sending.forecast import forecast
     from dotledger.sending.plan import make_plan
     from dotledger.services.description import load_description

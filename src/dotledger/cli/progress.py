@@ -5,10 +5,10 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from dotledger.sending.batch import Progress
+    from dotledger.sending.progress import Progress
 
 __all__ = ["progress_line"]
 
@@ -19,29 +19,51 @@ def progress_line(images: int) -> Iterator[Callable[[Progress], None] | None]:
     if not sys.stderr.isatty():
         yield None
         return
-    from rich.console import Console
-    from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
-    from rich.progress import Progress as Bar
+    shown = _Line(images)
+    try:
+        yield shown.show
+    finally:
+        shown.close()
 
-    bar = Bar(
-        TextColumn("{task.completed}/{task.total}"),
-        BarColumn(40),
-        TextColumn("{task.fields[rate]}"),
-        TimeRemainingColumn(),
-        TextColumn("{task.fields[cost]}{task.fields[trouble]}"),
-        console=Console(stderr=True),
-    )
-    with bar:
-        task = bar.add_task("", total=images, rate="", cost="", trouble="")
 
-        def show(now: Progress) -> None:
-            failed = now.failed + now.refused
-            bar.update(
-                task,
-                completed=now.done,
-                rate=f"{now.rate:.1f}/s",
-                cost=f"{now.money:.2f} {now.currency}" if now.currency else "",
-                trouble=f", {failed} failed" if failed else "",
-            )
+class _Line:
+    """The line; Rich is loaded when there is first something to show."""
 
-        yield show
+    def __init__(self, images: int) -> None:
+        self._images = images
+        self._bar: Any = None
+        self._task: Any = None
+
+    def _open(self) -> None:
+        from rich.console import Console
+        from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
+        from rich.progress import Progress as Bar
+
+        self._bar = Bar(
+            TextColumn("{task.completed}/{task.total}"),
+            BarColumn(40),
+            TextColumn("{task.fields[rate]}"),
+            TimeRemainingColumn(),
+            TextColumn("{task.fields[cost]}{task.fields[trouble]}"),
+            console=Console(stderr=True),
+        )
+        self._task = self._bar.add_task("", total=self._images, rate="", cost="", trouble="")
+        self._bar.start()
+
+    def show(self, now: Progress) -> None:
+        """Show how far the sending is."""
+        if self._bar is None:
+            self._open()
+        failed = now.failed + now.refused
+        self._bar.update(
+            self._task,
+            completed=now.done,
+            rate=f"{now.rate:.1f}/s",
+            cost=f"{now.money:.2f} {now.currency}" if now.currency else "",
+            trouble=f", {failed} failed" if failed else "",
+        )
+
+    def close(self) -> None:
+        """Leave the line as it is."""
+        if self._bar is not None:
+            self._bar.stop()

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import shlex
 import sys
+import threading
+from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -22,7 +24,7 @@ from dotledger.cli.common import (
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
-    from dotledger.sending.batch import SentBatch
+    from dotledger.sending.progress import SentBatch
 
 __all__ = ["command", "report_sent"]
 
@@ -66,17 +68,21 @@ def command(
     """
     from dotledger.cli.progress import progress_line
     from dotledger.images.gather import gather
-    from dotledger.ledger.store import Ledger
-    from dotledger.sending.api import prepare_sending
+
+    loading = threading.Thread(target=import_module, args=("dotledger.sending.api",))
+    loading.start()  # looking at files leaves a processor free
 
     gathered = gather(images, missing="list" if skip_missing else "raise")
+    loading.join()
     for name, reason in gathered.problems:
         say(f"left out: {name}: {reason}")
-    with Ledger(ledger) as opened, progress_line(len(gathered)) as tell:
+    from dotledger.sending.api import prepare_sending
+
+    with progress_line(len(gathered)) as tell:
         sending = prepare_sending(
             gathered,
             service,
-            opened,
+            ledger,
             settings=settings_of(pairs),
             kinds=as_kinds(kinds),
             at_most=at_most,
@@ -85,13 +91,20 @@ def command(
             tell=tell,
         )
         sent = sending.run()
-        if as_json:
-            print_json(sent_record(sent))
-        else:
-            report_sent(sent, opened)
+    if as_json:
+        print_json(sent_record(sent))
+    else:
+        _report(sent, ledger)
     if sent.pending:
         say(f"The rest is pending. To go on: {_same_command()}")
     sys.exit(3 if sent.failed or gathered.problems else 0)
+
+
+def _report(sent: SentBatch, where: str) -> None:
+    from dotledger.ledger.store import Ledger
+
+    with Ledger(where, create=False) as opened:
+        report_sent(sent, opened)
 
 
 def _same_command() -> str:

@@ -22,8 +22,9 @@ from dotledger.core.measures import (
     ratio,
     tally,
 )
-from dotledger.core.names import Coded, nearest
+from dotledger.core.names import Coded
 from dotledger.core.results import KindMeasure, Measure, Row
+from dotledger.core.spelling import nearest
 from dotledger.core.tables import Annotations, Findings
 from dotledger.errors import ScopeError
 

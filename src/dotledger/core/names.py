@@ -1,9 +1,7 @@
-"""Names as codes, and the nearest name to a misspelt one."""
+"""Columns of names stored as codes."""
 
 from __future__ import annotations
 
-import difflib
-import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -11,9 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["Coded", "natural_key", "nearest"]
-
-_DIGITS = re.compile(r"(\d+)")
+__all__ = ["Coded"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,18 +61,3 @@ class Coded:
         """Return the names that some row uses, in table order."""
         present = np.bincount(self.codes, minlength=len(self.names)) > 0
         return [name for name, there in zip(self.names, present, strict=True) if there]
-
-
-def nearest(name: str, known: Iterable[str], *, most: int = 1) -> list[str]:
-    """Return up to `most` names of `known` that are spelt most like `name`, letter case aside."""
-    folded: dict[str, str] = {}
-    for other in known:
-        folded.setdefault(other.casefold(), other)
-    close = difflib.get_close_matches(name.casefold(), list(folded), n=most, cutoff=0.6)
-    return [folded[key] for key in close]
-
-
-def natural_key(text: str) -> tuple[tuple[int, int | str], ...]:
-    """Return a sort key under which ``walk-9`` comes before ``walk-10``."""
-    parts = _DIGITS.split(text.casefold())
-    return tuple((0, int(part)) if part.isdigit() else (1, part) for part in parts if part)

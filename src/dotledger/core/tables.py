@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dotledger.core.details import Details
 from dotledger.core.kinds import KINDS
 from dotledger.core.names import Coded
 from dotledger.errors import TableError
@@ -20,7 +21,6 @@ __all__ = [
     "ANNOTATION_COLUMNS",
     "FINDING_COLUMNS",
     "Annotations",
-    "Details",
     "Findings",
     "on_common_images",
 ]
@@ -31,58 +31,6 @@ _BOX = ("x0", "y0", "x1", "y1")
 
 Where = Callable[[int, str], str]
 """Names a cell for people, from a row (0-based) and a column."""
-
-
-@dataclass(frozen=True, kw_only=True)
-class Details:
-    """What only some findings have.
-
-    Attributes
-    ----------
-    attributes : mapping of str to value
-        What the service says about the thing; never a confidence.
-    points : mapping of str to (x, y)
-        Landmarks, pixels of the upright original.
-    polygon : tuple of (x, y)
-        Outline, pixels of the upright original; empty if none was given.
-    parents : tuple of str
-        Broader labels.
-    own_confidence : float, str, bool or None
-        The confidence exactly as the service wrote it.
-    notes : tuple of str
-        What the reading noticed, such as ``"clipped"``.
-    """
-
-    attributes: Mapping[str, Any] = field(default_factory=dict)
-    points: Mapping[str, tuple[float, float]] = field(default_factory=dict)
-    polygon: tuple[tuple[float, float], ...] = ()
-    parents: tuple[str, ...] = ()
-    own_confidence: float | str | bool | None = None
-    notes: tuple[str, ...] = ()
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return plain values, ready for JSON; empty parts are left out."""
-        parts = {
-            "attributes": dict(self.attributes),
-            "points": {name: list(point) for name, point in self.points.items()},
-            "polygon": [list(point) for point in self.polygon],
-            "parents": list(self.parents),
-            "own_confidence": self.own_confidence,
-            "notes": list(self.notes),
-        }
-        return {name: part for name, part in parts.items() if part not in ({}, [], None)}
-
-    @classmethod
-    def from_dict(cls, parts: Mapping[str, Any]) -> Details:
-        """Undo `to_dict`."""
-        return cls(
-            attributes=parts.get("attributes", {}),
-            points={n: (float(x), float(y)) for n, (x, y) in parts.get("points", {}).items()},
-            polygon=tuple((float(x), float(y)) for x, y in parts.get("polygon", ())),
-            parents=tuple(parts.get("parents", ())),
-            own_confidence=parts.get("own_confidence"),
-            notes=tuple(parts.get("notes", ())),
-        )
 
 
 def _row_place(row: int, column: str) -> str:

@@ -12,13 +12,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import orjson
 
-from dotledger.core.tables import (
-    ANNOTATION_COLUMNS,
-    FINDING_COLUMNS,
-    Annotations,
-    Details,
-    Findings,
-)
+from dotledger.core.details import Details
+from dotledger.core.tables import ANNOTATION_COLUMNS, FINDING_COLUMNS, Annotations, Findings
 from dotledger.errors import MissingExtra, TableError
 from dotledger.formats.columns import guard, read_csv, read_json_lines
 from dotledger.formats.files import whole_file

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from PIL import Image, UnidentifiedImageError
 
-from dotledger.core.boxes import upright_size
+from dotledger.core.geometry import upright_size
 from dotledger.errors import ImageError
 
 __all__ = ["MOST_PIXELS", "ImageFacts", "open_image", "read_facts"]

@@ -6,7 +6,6 @@ import io
 import math
 from dataclasses import dataclass
 
-import numpy as np
 from PIL import Image, ImageOps
 
 from dotledger.errors import ImageError
@@ -183,6 +182,8 @@ def _mended(data: bytes, facts: ImageFacts, cause: Exception) -> tuple[Image.Ima
 
 def _rows_kept(image: Image.Image) -> float:
     """Return the share of rows above the flat grey with which the decoder fills what is missing."""
+    import numpy as np
+
     rows = np.asarray(image.convert("L")).reshape(image.height, -1)
     flat = (rows.max(axis=1) == rows.min(axis=1)) & (np.abs(rows[:, 0].astype(int) - 128) <= 2)
     lost = len(flat) if flat.all() else int(np.argmin(flat[::-1]))
@@ -250,6 +251,8 @@ def _recoloured(image: Image.Image, target: str, demands: Demands) -> Image.Imag
 
 def _eight_bit(image: Image.Image) -> Image.Image:
     """Bring 16-bit grey to 8 bits."""
+    import numpy as np
+
     values = np.asarray(image, dtype=np.int64) >> 8
     return Image.fromarray(values.clip(0, 255).astype(np.uint8))
 

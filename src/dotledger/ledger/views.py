@@ -12,9 +12,10 @@ import orjson
 from sqlalchemy import func, select
 
 from dotledger.core.confidence import check_threshold
+from dotledger.core.details import Details
 from dotledger.core.kinds import check_kinds
 from dotledger.core.names import Coded
-from dotledger.core.tables import Details, Findings
+from dotledger.core.tables import Findings
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.store import Ledger, decompress, in_parts

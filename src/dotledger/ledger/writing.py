@@ -4,103 +4,19 @@ from __future__ import annotations
 
 import os
 import socket
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
-from datetime import UTC, datetime
+from collections.abc import Sequence
 from typing import Any
 
-import orjson
 from sqlalchemy import Connection, bindparam, delete, insert, select, update
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
+from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, timestamp
 from dotledger.ledger.store import Ledger, compress, in_parts, missing_of
 
-__all__ = ["BatchOpening", "BatchWriter", "CallRecord", "ItemRecord", "OutcomeRecord", "timestamp"]
+__all__ = ["BatchWriter"]
 
 _ITEMS_AT_ONCE = 5_000
-
-
-def timestamp(seconds: float) -> str:
-    """Return a moment (seconds since 1970) as ISO 8601 in UTC, to the millisecond."""
-    return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds")
-
-
-@dataclass(kw_only=True, eq=False, slots=True)
-class CallRecord:
-    """One call as it went; `id` is set when it is written. The answer is as received."""
-
-    call: str
-    started: float
-    seconds: float
-    attempts: int
-    status: int | None
-    sent_bytes: int
-    images: int
-    price: float
-    reason: str
-    media_type: str = ""
-    answer: bytes | None = None
-    id: int = 0
-
-
-@dataclass(kw_only=True, slots=True)
-class OutcomeRecord:
-    """The outcome of one image and kind."""
-
-    kind: str
-    outcome: str
-    reason: str = ""
-    call: CallRecord | None = None
-    call_id: int | None = None
-
-
-@dataclass(kw_only=True, slots=True)
-class ItemRecord:
-    """One image of the batch when everything about it is settled.
-
-    Attributes
-    ----------
-    position : int
-        In the batch.
-    image : dict
-        Columns of `schema.images`; empty if the file could not be read.
-    sent : dict
-        Columns of `schema.items` about what was sent.
-    outcomes : list of OutcomeRecord
-        One for each kind.
-    found : list of dict
-        Columns of `schema.findings` but for the reading and position.
-    notes : list of (str, str)
-        What the reading set aside or noticed.
-    answered : list of (str, CallRecord, int)
-        Call names with the call that answered this image and its place in it.
-    """
-
-    position: int
-    image: dict[str, Any] = field(default_factory=dict)
-    sent: dict[str, Any] = field(default_factory=dict)
-    outcomes: list[OutcomeRecord] = field(default_factory=list)
-    found: list[dict[str, Any]] = field(default_factory=list)
-    notes: list[tuple[str, str]] = field(default_factory=list)
-    answered: list[tuple[str, CallRecord, int]] = field(default_factory=list)
-
-
-@dataclass(frozen=True, kw_only=True)
-class BatchOpening:
-    """What a batch is, before anything is sent."""
-
-    key: str
-    service: str
-    fingerprint: str
-    kinds: tuple[str, ...]
-    settings: Mapping[str, str]
-    description: str
-    source: str
-    floor: float | None
-    currency: str
-    names: Sequence[str]
-    paths: Sequence[str]
 
 
 class BatchWriter:
@@ -400,20 +316,3 @@ def _first_reading(connection: Connection, batch: int) -> int:
     table = schema.readings
     query = select(table.c.id).where(table.c.batch == batch).order_by(table.c.id).limit(1)
     return int(connection.execute(query).scalar_one())
-
-
-def finding_row(
-    kind: str, label: str, confidence: float | None, box: Any, details: Any
-) -> dict[str, Any]:
-    """Return the columns of one finding; `details` are plain values or None."""
-    x0, y0, x1, y1 = box or (None, None, None, None)
-    return {
-        "kind": kind,
-        "label": label,
-        "confidence": confidence,
-        "x0": x0,
-        "y0": y0,
-        "x1": x1,
-        "y1": y1,
-        "details": orjson.dumps(details).decode() if details else None,
-    }

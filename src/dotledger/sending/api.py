@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dotledger.errors import ArgumentError
 from dotledger.images.gather import Gathered, gather
-from dotledger.ledger.store import Ledger
-from dotledger.sending.batch import Means, Progress, Sending, SentBatch
+from dotledger.sending.batch import Means, Sending
 from dotledger.sending.plan import make_plan
+from dotledger.sending.progress import Progress, SentBatch
 from dotledger.sending.transport import Transport
 from dotledger.services.description import Description, load_description
 from dotledger.services.keys import find_key
 from dotledger.services.requests import Signer
+
+if TYPE_CHECKING:
+    from dotledger.ledger.store import Ledger
 
 __all__ = ["prepare_sending", "send", "send_async"]
 
@@ -24,7 +27,7 @@ _AGAIN = ("failed", "refused")
 def prepare_sending(
     images: Any,
     service: Description | str | os.PathLike[str],
-    ledger: Ledger,
+    ledger: Ledger | str | os.PathLike[str],
     *,
     key: str | Callable[[], str] | None = None,
     settings: Mapping[str, str] | None = None,
@@ -44,7 +47,8 @@ def prepare_sending(
     plan = make_plan(described, gathered, kinds=kinds)
     found = find_key(described, given=key)
     means = Means(transport=transport, signer=signer, tell=tell)
-    return Sending(plan, ledger, found, means=means, at_most=at_most, budget=budget, again=again)
+    where = os.fspath(ledger) if isinstance(ledger, os.PathLike) else ledger
+    return Sending(plan, where, found, means=means, at_most=at_most, budget=budget, again=again)
 
 
 def _check(at_most: int | None, budget: float | None, again: Iterable[str]) -> None:
@@ -119,26 +123,21 @@ def send(
     LedgerError
         If the ledger cannot be written.
     """
-    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
-    try:
-        sending = prepare_sending(
-            images,
-            service,
-            opened,
-            key=key,
-            settings=settings,
-            kinds=kinds,
-            at_most=at_most,
-            budget=budget,
-            again=again,
-            transport=transport,
-            signer=signer,
-            tell=tell,
-        )
-        return sending.run()
-    finally:
-        if opened is not ledger:
-            opened.close()
+    sending = prepare_sending(
+        images,
+        service,
+        ledger,
+        key=key,
+        settings=settings,
+        kinds=kinds,
+        at_most=at_most,
+        budget=budget,
+        again=again,
+        transport=transport,
+        signer=signer,
+        tell=tell,
+    )
+    return sending.run()
 
 
 async def send_async(
@@ -155,16 +154,11 @@ async def send_async(
     """
     import asyncio
 
-    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger)
+    sending = await asyncio.to_thread(prepare_sending, images, service, ledger, **options)
+    running = asyncio.ensure_future(asyncio.to_thread(sending.run))
     try:
-        sending = await asyncio.to_thread(prepare_sending, images, service, opened, **options)
-        running = asyncio.ensure_future(asyncio.to_thread(sending.run))
-        try:
-            return await asyncio.shield(running)
-        except asyncio.CancelledError:
-            sending.stop("cancelled")
-            await asyncio.wait([running])
-            raise
-    finally:
-        if opened is not ledger:
-            opened.close()
+        return await asyncio.shield(running)
+    except asyncio.CancelledError:
+        sending.stop("cancelled")
+        await asyncio.wait([running])
+        raise

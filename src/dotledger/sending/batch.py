@@ -1,116 +1,41 @@
-"""Sending a batch: worker threads in front, one writer behind, one outcome for every image."""
+"""Sending a batch: worker threads in front, one writer behind, one outcome for every image.
+
+The database is imported late: a first call can be under way before it is loaded.
+"""
 
 from __future__ import annotations
 
+import os
 import queue
 import random as random_module
 import threading
 import time
-from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
-from typing import Any
+from pathlib import Path
+from typing import TYPE_CHECKING
 
-from dotledger.errors import AnswerError, LedgerError
-from dotledger.ledger.store import Ledger
-from dotledger.ledger.usage import calls_in_month
-from dotledger.ledger.views import answered_shas, stored_answers
-from dotledger.ledger.writing import (
-    BatchOpening,
-    BatchWriter,
-    ItemRecord,
-    OutcomeRecord,
-    timestamp,
-)
+from dotledger.errors import LedgerError
+from dotledger.ledger.records import BatchOpening, timestamp
 from dotledger.sending.calling import Caller
 from dotledger.sending.gate import Gate
 from dotledger.sending.pacing import opening_pace
 from dotledger.sending.plan import Plan
+from dotledger.sending.progress import Progress, SentBatch
 from dotledger.sending.retrying import Patience
 from dotledger.sending.tokens import key_source
 from dotledger.sending.transport import HttpTransport, Transport
-from dotledger.sending.worker import Loaded, Position, Settled, Worker, groups, note_reading
+from dotledger.sending.worker import Position, Settled, Worker, groups
 from dotledger.services.keys import Key
 from dotledger.services.requests import Signer
 
-__all__ = ["Means", "Progress", "Sending", "SentBatch"]
+if TYPE_CHECKING:
+    from dotledger.ledger.store import Ledger
+    from dotledger.sending.desk import Desk
 
-_WRITE_AT = 50
-_WRITE_EVERY = 0.25
+__all__ = ["Means", "Sending"]
+
 _TELL_EVERY = 0.2
-
-
-@dataclass(frozen=True, kw_only=True)
-class Progress:
-    """How far a sending is; `images` are all of the batch, `done` those settled by now."""
-
-    images: int
-    done: int
-    failed: int
-    refused: int
-    calls: int
-    money: float
-    currency: str
-    seconds: float
-
-    @property
-    def rate(self) -> float:
-        """Images settled a second; 0 at the start."""
-        return self.done / self.seconds if self.seconds > 0 else 0.0
-
-
-@dataclass(frozen=True, kw_only=True)
-class SentBatch:
-    """What a sending came to.
-
-    Attributes
-    ----------
-    batch : int
-        Its number in the ledger.
-    service : str
-        Which service.
-    images : int
-        Images of the batch.
-    outcomes : dict of str to dict of str to int
-        Counts of this sending and earlier ones of the same batch, by kind and outcome.
-    calls : int
-        Calls that were answered now.
-    reused : int
-        Images whose answer was in the ledger already.
-    refusals : int
-        Answers "come back later".
-    money : float
-        What the calls cost, in `currency`.
-    seconds : float
-        How long it took.
-    stopped_because : str
-        Empty if it went to its end.
-    resumed : bool
-        Whether the batch was there before.
-    """
-
-    batch: int
-    service: str
-    images: int
-    outcomes: Mapping[str, Mapping[str, int]]
-    calls: int
-    reused: int
-    refusals: int
-    money: float
-    currency: str
-    seconds: float
-    stopped_because: str
-    resumed: bool
-
-    @property
-    def failed(self) -> int:
-        """Images and kinds that failed or were refused."""
-        return sum(row["failed"] + row["refused"] for row in self.outcomes.values())
-
-    @property
-    def pending(self) -> int:
-        """Images and kinds still to be sent."""
-        return sum(row["pending"] for row in self.outcomes.values())
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -152,8 +77,8 @@ class Sending:
     ----------
     plan : Plan
         What to send.
-    ledger : Ledger
-        Where everything is written.
+    ledger : Ledger or str
+        Where everything is written; a path is opened, or made, when the sending runs.
     key : Key or None
         See `dotledger.services.keys.find_key`.
     means : Means
@@ -169,7 +94,7 @@ class Sending:
     def __init__(
         self,
         plan: Plan,
-        ledger: Ledger,
+        ledger: Ledger | str,
         key: Key | None,
         *,
         means: Means | None = None,
@@ -183,15 +108,14 @@ class Sending:
         self._again = frozenset(again)
         self._halt = threading.Event()
         limits = plan.description.limits
-        left, reason = _allowance(plan, at_most, budget, self._left_this_month())
+        self._at_most = at_most
+        self._budget = budget
         self._gate = Gate(
             opening_pace(
                 now=self._means.steady(),
                 at_once=limits.at_once,
                 per_second=limits.per_second,
                 per_minute=limits.per_minute,
-                left=left,
-                budget_reason=reason,
             ),
             self._means.steady,
         )
@@ -210,13 +134,6 @@ class Sending:
         )
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()
-
-    def _left_this_month(self) -> int | None:
-        quota = self._plan.description.limits.per_month
-        if quota is None:
-            return None
-        month = timestamp(self._means.wall())[:7]
-        return max(0, quota - calls_in_month(self._ledger, self._plan.description.service, month))
 
     def _nap(self, seconds: float) -> None:
         self._halt.wait(seconds)
@@ -237,37 +154,87 @@ class Sending:
             If the ledger cannot be written; calls under way are waited for, and what they
             brought is tried once more.
         """
-        writer = BatchWriter(self._ledger, self._opening(), self._means.wall())
-        settled = writer.settled()
-        todo = self._positions(settled)
-        answered = self._answered()
-        worker = Worker(self._plan, self._caller, answered, signer=self._means.signer)
-        desk = _Desk(self._plan, self._ledger, writer, worker, self._means, self._gate, settled)
-        threads = self._start(worker, todo)
+        if self._is_new():
+            return self._run_new()
+        from dotledger.ledger.store import Ledger
+
+        ledger = self._ledger if isinstance(self._ledger, Ledger) else Ledger(self._ledger)
         try:
-            self._drain(desk, len(threads))
+            return self._run_known(ledger)
+        finally:
+            if ledger is not self._ledger:
+                ledger.close()
+
+    def _is_new(self) -> bool:
+        """Tell whether the ledger is a file still to be made, which holds no answer yet."""
+        where = self._ledger
+        return isinstance(where, str) and "://" not in where and not os.path.exists(where)  # noqa: PTH110
+
+    def _run_new(self) -> SentBatch:
+        """Start the first call before the database is even loaded, which takes its time."""
+        where = str(self._ledger)
+        _check_can_be_made(where)
+        worker = self._worker(set())
+        self._limit(None)
+        threads = self._start(worker, self._positions({}))
+        try:
+            from dotledger.ledger.store import Ledger
+
+            with Ledger(where) as ledger:
+                return self._drained(self._desk(ledger, worker), threads)
         finally:
             self.stop("the sending ended")
-        return desk.close()
 
-    def _answered(self) -> set[tuple[str, str]]:
-        """Return (call name, SHA-256) of every image answered under these settings."""
-        fingerprint = self._plan.fingerprint
-        return {
-            (call.name, sha)
-            for call, _ in self._plan.calls
-            for sha in answered_shas(self._ledger, fingerprint, call.name)
+    def _run_known(self, ledger: Ledger) -> SentBatch:
+        from dotledger.ledger.usage import calls_in_month
+        from dotledger.ledger.views import answered_shas
+
+        fingerprint, service = self._plan.fingerprint, self._plan.description.service
+        names = [call.name for call, _ in self._plan.calls]
+        answered = {
+            (name, sha) for name in names for sha in answered_shas(ledger, fingerprint, name)
         }
+        self._limit(calls_in_month(ledger, service, timestamp(self._means.wall())[:7]))
+        worker = self._worker(answered)
+        desk = self._desk(ledger, worker)
+        threads = self._start(worker, self._positions(desk.settled))
+        try:
+            return self._drained(desk, threads)
+        finally:
+            self.stop("the sending ended")
+
+    def _limit(self, used_this_month: int | None) -> None:
+        left, reason = _allowance(self._plan, self._at_most, self._budget, used_this_month or 0)
+        self._gate.allow(left, reason)
+
+    def _worker(self, answered: set[tuple[str, str]]) -> Worker:
+        return Worker(self._plan, self._caller, answered, signer=self._means.signer)
+
+    def _desk(self, ledger: Ledger, worker: Worker) -> Desk:
+        from dotledger.sending.desk import Desk
+
+        return Desk(
+            plan=self._plan,
+            ledger=ledger,
+            opening=self._opening(),
+            worker=worker,
+            means=self._means,
+            gate=self._gate,
+        )
+
+    def _drained(self, desk: Desk, threads: list[threading.Thread]) -> SentBatch:
+        self._drain(desk, len(threads))
+        return desk.close()
 
     def _opening(self) -> BatchOpening:
         plan, description = self._plan, self._plan.description
         return BatchOpening(
-            key=plan.key,
+            key=plan.key(),
             service=description.service,
             fingerprint=plan.fingerprint,
             kinds=plan.kinds,
             settings=description.connect.settings,
-            description=description.model_dump_json(by_alias=True, exclude_defaults=True),
+            description=description.to_json(),
             source=plan.gathered.source,
             floor=description.limits.floor,
             currency=description.price.currency,
@@ -309,7 +276,7 @@ class Sending:
         with self._taking:
             return next(waiting, None)
 
-    def _drain(self, desk: _Desk, workers: int) -> None:
+    def _drain(self, desk: Desk, workers: int) -> None:
         """Take results until every worker has ended; a first interruption only stops them."""
         problem: BaseException | None = None
         desk.open_items()
@@ -342,7 +309,7 @@ class Sending:
 
 
 def _allowance(
-    plan: Plan, at_most: int | None, budget: float | None, left_this_month: int | None
+    plan: Plan, at_most: int | None, budget: float | None, used_this_month: int
 ) -> tuple[int | None, str]:
     """Return how many calls are allowed, and which limit says so."""
     limits = []
@@ -352,170 +319,20 @@ def _allowance(
         calls = int(budget / plan.price + 1e-9)
         currency = plan.description.price.currency
         limits.append((calls, f"the budget of {budget:g} {currency} is reached"))
-    if left_this_month is not None:
-        quota = plan.description.limits.per_month
-        limits.append((left_this_month, f"the monthly quota of {quota} calls is used up"))
+    if (quota := plan.description.limits.per_month) is not None:
+        left = max(0, quota - used_this_month)
+        limits.append((left, f"the monthly quota of {quota} calls is used up"))
     return min(limits, default=(None, ""))
 
 
-class _Desk:
-    """Collects what workers bring and writes it into the ledger, many at a time."""
-
-    def __init__(
-        self,
-        plan: Plan,
-        ledger: Ledger,
-        writer: BatchWriter,
-        worker: Worker,
-        means: Means,
-        gate: Gate,
-        settled: dict[int, dict[str, str]],
-    ) -> None:
-        self._plan = plan
-        self._ledger = ledger
-        self._writer = writer
-        self._reader = worker.reader
-        self._means = means
-        self._gate = gate
-        self._settled = settled
-        self._records: list[ItemRecord] = []
-        self._loose: list[Any] = []
-        self._lookups: list[tuple[Loaded, tuple[str, ...]]] = []
-        self._broken: dict[str, list[OutcomeRecord]] = {}
-        self._began = self._wrote = self._told = means.steady()
-        self._calls: set[int] = set()
-        self._call_count = 0
-        self._money = 0.0
-        self._reused = 0
-        self._counts: Counter[str] = Counter()
-        self._earlier = len(settled)
-
-    def open_items(self) -> None:
-        """Write down which images the batch has, while the first calls are under way."""
-        self._writer.add_items()
-
-    def take(self, result: Settled) -> None:
-        """Take over what one worker brought."""
-        for record in result.done:
-            self._keep(record)
-        self._loose += result.loose
-        self._lookups += result.lookups
-
-    def _keep(self, record: ItemRecord) -> None:
-        self._records.append(record)
-        worst = {outcome.outcome for outcome in record.outcomes}
-        self._counts["failed"] += "failed" in worst
-        self._counts["refused"] += "refused" in worst
-        self._counts["done"] += record.position not in self._settled
-        if "failed" in worst and record.image:
-            self._broken[record.image["sha"]] = [
-                o for o in record.outcomes if o.outcome == "failed"
-            ]
-        for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
-            if id(call) not in self._calls:
-                self._calls.add(id(call))
-                self._call_count += 1
-                self._money += call.price
-
-    def maybe_write(self) -> None:
-        """Write if enough has gathered or enough time has passed; tell how far we are."""
-        now = self._means.steady()
-        if len(self._records) >= _WRITE_AT or now - self._wrote >= _WRITE_EVERY:
-            self.write()
-            self._wrote = now
-        if self._means.tell and now - self._told >= _TELL_EVERY:
-            self._told = now
-            self._means.tell(self.progress())
-
-    def write(self) -> None:
-        """Write what has gathered, then settle images that were answered elsewhere."""
-        records, loose = self._records, self._loose
-        self._writer.write(records, loose)
-        self._records, self._loose, self._calls = [], [], set()
-        self._look_up()
-
-    def _look_up(self) -> None:
-        """Settle images whose answer is in the ledger by now."""
-        waiting, self._lookups = self._lookups, []
-        if not waiting:
-            return
-        stored = {
-            name: self._stored(name, [one.sha for one, names in waiting if name in names])
-            for name in {name for _, names in waiting for name in names}
-        }
-        for one, names in waiting:
-            if not all(one.sha in stored[name] or one.sha in self._broken for name in names):
-                self._lookups.append((one, names))
-                continue
-            for name in names:
-                self._reuse(one, name, stored[name].get(one.sha))
-            self._reused += 1
-            self._keep(one.record)
-
-    def _stored(self, name: str, shas: list[str]) -> dict[str, Any]:
-        return stored_answers(self._ledger, self._plan.fingerprint, name, shas)
-
-    def _reuse(self, one: Loaded, name: str, stored: Any) -> None:
-        kinds = next(kinds for call, kinds in self._plan.calls if call.name == name)
-        if stored is None:
-            one.record.outcomes += [
-                OutcomeRecord(kind=o.kind, outcome=o.outcome, reason=o.reason, call=o.call)
-                for o in self._broken[one.sha]
-                if o.kind in kinds
-            ]
-            return
-        frames = [one.frame] * stored.images
-        try:
-            reading = self._reader.read(stored.answer, name, kinds, frames)[stored.place]
-        except AnswerError as error:
-            reading = error
-        if isinstance(reading, AnswerError):
-            one.record.outcomes += [
-                OutcomeRecord(kind=k, outcome="failed", reason=str(reading), call_id=stored.call_id)
-                for k in kinds
-            ]
-        else:
-            note_reading(one.record, reading, kinds, None, stored.call_id)
-
-    def progress(self) -> Progress:
-        """Return how far the sending is."""
-        return Progress(
-            images=len(self._plan.gathered),
-            done=self._earlier + self._counts["done"],
-            failed=self._counts["failed"],
-            refused=self._counts["refused"],
-            calls=self._call_count,
-            money=self._money,
-            currency=self._plan.description.price.currency,
-            seconds=self._means.steady() - self._began,
-        )
-
-    def close(self) -> SentBatch:
-        """Write the rest and return what the sending came to."""
-        from dotledger.ledger.views import find_batch, outcome_counts
-
-        self.write()
-        if self._records or self._lookups:
-            self.write()
-        batch = find_batch(self._ledger, batch=self._writer.batch)
-        outcomes = outcome_counts(self._ledger, batch)
-        pending = any(row["pending"] for row in outcomes.values())
-        reason = (self._gate.stop_reason or self._gate.pace.budget_reason) if pending else ""
-        reason = "" if reason == "the sending ended" else reason
-        self._writer.close(self._means.wall(), reason)
-        if self._means.tell:
-            self._means.tell(self.progress())
-        return SentBatch(
-            batch=batch.id,
-            service=batch.service,
-            images=batch.images,
-            outcomes=outcomes,
-            calls=self._call_count,
-            reused=self._reused,
-            refusals=self._gate.refusals,
-            money=self._money,
-            currency=batch.currency,
-            seconds=self._means.steady() - self._began,
-            stopped_because=reason,
-            resumed=self._writer.resumed,
+def _check_can_be_made(where: str) -> None:
+    """Refuse a place where no ledger can be made, before anything is paid for."""
+    folder = Path(where).absolute().parent
+    while not folder.exists():
+        folder = folder.parent
+    if not os.access(folder, os.W_OK):
+        raise LedgerError(
+            "the ledger cannot be written",
+            place=where,
+            next_step="Check the permissions of its folder.",
         )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import threading
 from collections.abc import Callable
+from dataclasses import replace
 
 from dotledger.sending import pacing
 from dotledger.sending.pacing import GiveUp, Pace, Send, Wait
@@ -29,6 +30,11 @@ class Gate:
         self._door = threading.Lock()
         self._turn = threading.Condition()
         self.refusals = 0
+
+    def allow(self, left: int | None, reason: str) -> None:
+        """Allow only so many calls, or any number; `reason` is given when they are used up."""
+        with self._turn:
+            self._pace = replace(self._pace, left=left, budget_reason=reason)
 
     @property
     def proven(self) -> bool:

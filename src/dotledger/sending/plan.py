@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from dotledger.core.kinds import check_kinds
 from dotledger.errors import ArgumentError
-from dotledger.images.gather import Gathered
+from dotledger.images.gather import Gathered, stamp
 from dotledger.images.prepare import Demands
 from dotledger.services.description import Call, Description
 
@@ -33,8 +33,6 @@ class Plan:
         What they must fit.
     fingerprint : str
         Of everything that could change an answer.
-    key : str
-        Of the batch: equal for equal settings and equal files.
     """
 
     description: Description
@@ -43,12 +41,19 @@ class Plan:
     gathered: Gathered
     demands: Demands
     fingerprint: str
-    key: str
 
     @property
     def images_per_call(self) -> int:
         """How many images go out together."""
         return min(call.images for call, _ in self.calls)
+
+    def key(self) -> str:
+        """Return what tells the batch from others: equal for equal settings and equal files."""
+        digest = hashlib.sha256(self.fingerprint.encode())
+        for item in self.gathered.items:
+            known = f"\0{item.name}\0{stamp(item)}"
+            digest.update(known.encode("utf-8", "surrogateescape"))
+        return digest.hexdigest()[:40]
 
     @property
     def price(self) -> float:
@@ -84,7 +89,6 @@ def make_plan(
         gathered=gathered,
         demands=_demands(description),
         fingerprint=fingerprint,
-        key=_key(fingerprint, gathered),
     )
 
 
@@ -111,10 +115,3 @@ def _demands(description: Description) -> Demands:
         max_pixels=limits.max_pixels,
         smallest_face=limits.smallest_face,
     )
-
-
-def _key(fingerprint: str, gathered: Gathered) -> str:
-    digest = hashlib.sha256(fingerprint.encode())
-    for item in gathered.items:
-        digest.update(f"\0{item.name}\0{item.stamp}".encode("utf-8", "surrogateescape"))
-    return digest.hexdigest()[:40]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import email.utils
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
@@ -184,6 +183,8 @@ def seconds_until(retry_after: str, now: float) -> float | None:
     text = retry_after.strip()
     if text.isdigit():
         return float(text)
+    import email.utils
+
     try:
         moment = email.utils.parsedate_to_datetime(text)
     except (TypeError, ValueError):

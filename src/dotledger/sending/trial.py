@@ -15,8 +15,9 @@ from dotledger.sending.plan import Plan
 from dotledger.sending.tokens import key_source
 from dotledger.sending.transport import HttpTransport, NoAnswer, Response, Transport
 from dotledger.services.description import Call, Description
+from dotledger.services.frames import Frame
 from dotledger.services.keys import Key, find_key
-from dotledger.services.reading import Frame, Reader, Reading
+from dotledger.services.reading import Reader, Reading
 from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
 
 __all__ = ["Trial", "advice", "try_call"]

@@ -6,19 +6,22 @@ import hashlib
 import threading
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dotledger.errors import AnswerError, DotLedgerError, ImageError
 from dotledger.images.facts import ImageFacts, read_facts
 from dotledger.images.gather import Item
 from dotledger.images.prepare import Prepared, prepare
-from dotledger.ledger.writing import CallRecord, ItemRecord, OutcomeRecord, finding_row
+from dotledger.ledger.records import CallRecord, ItemRecord, OutcomeRecord, finding_row
 from dotledger.sending.calling import Called, Caller
 from dotledger.sending.plan import Plan
 from dotledger.services.description import Call
+from dotledger.services.frames import Frame
 from dotledger.services.keys import Key
-from dotledger.services.reading import Frame, Reader, Reading
 from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
+
+if TYPE_CHECKING:
+    from dotledger.services.reading import Reader, Reading
 
 __all__ = ["Loaded", "Settled", "Worker", "note_reading"]
 
@@ -85,12 +88,20 @@ class Worker:
         self._caller = caller
         self._claimed = answered
         self._claiming = threading.Lock()
-        self.reader = Reader(plan.description)
+        self._reading: Reader | None = None
         self._builders = {
             call.name: RequestBuilder(plan.description, call, kinds, signer=signer)
             for call, kinds in plan.calls
         }
         self._needs_data = any(call.body != "address" for call, _ in plan.calls)
+
+    def reader(self) -> Reader:
+        """Return the reader, compiled at first use: the first call goes out before."""
+        if self._reading is None:
+            from dotledger.services.reading import Reader
+
+            self._reading = Reader(self._plan.description)
+        return self._reading
 
     def settle(self, group: Sequence[Position]) -> Settled:
         """Take a few images as far as they go."""
@@ -206,7 +217,7 @@ class Worker:
     def _read(self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord) -> None:
         frames = [one.frame for one in images]
         try:
-            readings = self.reader.read(record.answer or b"", record.call, kinds, frames)
+            readings = self.reader().read(record.answer or b"", record.call, kinds, frames)
         except AnswerError as error:
             self._failed(images, kinds, str(error), record)
             return

@@ -10,13 +10,13 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
+import msgspec
 import orjson
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from dotledger.core.boxes import BOX_FORMS, BOX_UNITS
 from dotledger.core.confidence import SCALES
+from dotledger.core.geometry import BOX_FORMS, BOX_UNITS
 from dotledger.core.kinds import KINDS
-from dotledger.core.names import nearest
+from dotledger.core.spelling import nearest
 from dotledger.errors import DescriptionError
 
 __all__ = [
@@ -37,16 +37,19 @@ __all__ = [
 
 KindName = Literal["label", "object", "face", "unsafe", "text", "caption"]
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
-Positive = Annotated[int, Field(gt=0)]
-Rate = Annotated[float, Field(gt=0)]
+Positive = Annotated[int, msgspec.Meta(gt=0)]
+Rate = Annotated[float, msgspec.Meta(gt=0)]
 _PART = re.compile(r"\{(\w+)\}")
 
 
-class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
+class _Part(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """One section: its keys are checked, and others refused, when it is read."""
+
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
 
 
-class KeyPlace(_Part):
+class KeyPlace(_Part, frozen=True, kw_only=True):
     """Where the key goes and where it comes from; never the key itself."""
 
     place: Literal["header", "query", "basic", "bearer", "token", "signed", "none"] = "none"
@@ -54,8 +57,8 @@ class KeyPlace(_Part):
     prefix: str = ""
     sources: tuple[str, ...] = ()
 
-    @model_validator(mode="after")
-    def _complete(self) -> KeyPlace:
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
         if self.place in ("header", "query") and not self.name:
             raise ValueError(f"a key that goes into the {self.place} needs a name")
         if self.place not in ("none", "signed") and not self.sources:
@@ -65,10 +68,9 @@ class KeyPlace(_Part):
                 raise ValueError(
                     f"{source!r} is no source; a source starts with env:, file:, keyring: or call:"
                 )
-        return self
 
 
-class Token(_Part):
+class Token(_Part, frozen=True, kw_only=True):
     """An OAuth 2.0 client-credentials token (RFC 6749, section 4.4).
 
     The key's secret is ``id:secret``; it is sent as HTTP Basic, or in the form.
@@ -77,30 +79,29 @@ class Token(_Part):
     address: str
     scope: str = ""
     secret_in: Literal["basic", "form"] = "basic"
-    renew_before: Annotated[float, Field(ge=0)] = 30.0
+    renew_before: Annotated[float, msgspec.Meta(ge=0)] = 30.0
 
 
-class Connect(_Part):
+class Connect(_Part, frozen=True, kw_only=True):
     """The address and the key."""
 
     address: str
-    settings: Mapping[str, str] = Field(default_factory=dict)
+    settings: Mapping[str, str] = msgspec.field(default_factory=dict)
     key: KeyPlace = KeyPlace()
     token: Token | None = None
     timeout: Rate = 30.0
     try_path: str = ""
 
-    @model_validator(mode="after")
-    def _complete(self) -> Connect:
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
         for name in _PART.findall(self.address):
             if name not in self.settings:
                 raise ValueError(f"the address uses {{{name}}}, and settings has no {name!r}")
         if self.key.place == "token" and self.token is None:
             raise ValueError("a key of place 'token' needs a [connect.token] section")
-        return self
 
 
-class Ask(_Part):
+class Ask(_Part, frozen=True, kw_only=True):
     """How a call is told which kinds are wanted, for calls that serve several."""
 
     place: Literal["query", "form", "json"]
@@ -110,38 +111,37 @@ class Ask(_Part):
     separate: bool = False
 
 
-class Call(_Part):
+class Call(_Part, frozen=True, kw_only=True):
     """One way of calling the service."""
 
     name: str
-    kinds: Annotated[tuple[KindName, ...], Field(min_length=1)]
+    kinds: Annotated[tuple[KindName, ...], msgspec.Meta(min_length=1)]
     path: str
     method: Literal["POST", "PUT", "GET"] = "POST"
     body: Literal["raw", "multipart", "json", "address"] = "raw"
     image_field: str = ""
     images: Positive = 1
-    each: Mapping[str, Any] = Field(default_factory=dict)
-    query: Mapping[str, str] = Field(default_factory=dict)
-    headers: Mapping[str, str] = Field(default_factory=dict)
-    form: Mapping[str, str] = Field(default_factory=dict)
-    fields: Mapping[str, Any] = Field(default_factory=dict)
+    each: Mapping[str, Any] = msgspec.field(default_factory=dict)
+    query: Mapping[str, str] = msgspec.field(default_factory=dict)
+    headers: Mapping[str, str] = msgspec.field(default_factory=dict)
+    form: Mapping[str, str] = msgspec.field(default_factory=dict)
+    fields: Mapping[str, Any] = msgspec.field(default_factory=dict)
     ask: Ask | None = None
 
-    @model_validator(mode="after")
-    def _complete(self) -> Call:
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
         if self.body != "raw" and not self.image_field:
             raise ValueError(f"a body of {self.body!r} needs image_field")
         if self.images > 1 and self.body not in ("json", "address"):
             raise ValueError("several images in one request need a body of 'json' or 'address'")
         if self.images > 1 and not self.each:
             raise ValueError("several images in one request need 'each', the entry for one image")
-        return self
 
 
-class Limits(_Part):
+class Limits(_Part, frozen=True, kw_only=True):
     """What the service accepts and allows; None where it does not say."""
 
-    formats: Annotated[tuple[FormatName, ...], Field(min_length=1)] = ("jpeg", "png")
+    formats: Annotated[tuple[FormatName, ...], msgspec.Meta(min_length=1)] = ("jpeg", "png")
     max_bytes: Positive | None = None
     min_side: Positive | None = None
     max_side: Positive | None = None
@@ -152,18 +152,18 @@ class Limits(_Part):
     per_month: Positive | None = None
     at_once: Positive = 8
     findings: Positive | None = None
-    floor: Annotated[float, Field(ge=0, le=1)] | None = None
+    floor: Annotated[float, msgspec.Meta(ge=0, le=1)] | None = None
     smallest_face: Positive | None = None
 
 
-class Price(_Part):
+class Price(_Part, frozen=True, kw_only=True):
     """What a thousand calls cost."""
 
-    per_1000: Annotated[float, Field(ge=0)] = 0.0
+    per_1000: Annotated[float, msgspec.Meta(ge=0)] = 0.0
     currency: str = ""
 
 
-class ConfidenceRule(_Part):
+class ConfidenceRule(_Part, frozen=True, kw_only=True):
     """Where the confidence stands and on what scale."""
 
     at: str
@@ -171,8 +171,8 @@ class ConfidenceRule(_Part):
     range: tuple[float, float] | None = None
     words: tuple[tuple[str, float], ...] = ()
 
-    @model_validator(mode="after")
-    def _complete(self) -> ConfidenceRule:
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
         known = (*SCALES, "range", "words", "yes-no")
         if self.scale not in known:
             raise ValueError(_unknown("scale", self.scale, known))
@@ -180,10 +180,9 @@ class ConfidenceRule(_Part):
             raise ValueError("scale 'range' goes with range = [low, high]")
         if (self.scale == "words") != bool(self.words):
             raise ValueError("scale 'words' goes with words = [[word, confidence], ...], rising")
-        return self
 
 
-class Place(_Part):
+class Place(_Part, frozen=True, kw_only=True):
     """Where coordinates stand and what their numbers count."""
 
     at: str
@@ -192,37 +191,36 @@ class Place(_Part):
     of: Literal["sent", "original", "working"] = "sent"
     upright: bool = True
 
-    @model_validator(mode="after")
-    def _known_unit(self) -> Place:
+    def __post_init__(self) -> None:
+        """Refuse unknown units."""
         if self.unit not in (*BOX_UNITS, "grid"):
             raise ValueError(_unknown("unit", self.unit, (*BOX_UNITS, "grid")))
         if (self.unit == "grid") != (self.grid is not None):
             raise ValueError("unit 'grid' goes with grid = the number that the full width reads as")
-        return self
 
 
-class BoxRule(Place):
+class BoxRule(Place, frozen=True, kw_only=True):
     """Where the box stands and how it is written."""
 
     form: str = "corners"
     order: tuple[str, ...] = ()
-    fields: Mapping[str, str] = Field(default_factory=dict)
+    fields: Mapping[str, str] = msgspec.field(default_factory=dict)
 
-    @model_validator(mode="after")
-    def _complete(self) -> BoxRule:
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
+        super().__post_init__()
         if self.form not in (*BOX_FORMS, "points"):
             raise ValueError(_unknown("form", self.form, (*BOX_FORMS, "points")))
         if self.form == "points":
-            return self
+            return
         if bool(self.order) == bool(self.fields):
             raise ValueError("a box needs either order (a list) or fields (an object)")
         wanted = BOX_FORMS[self.form]
         if sorted(self.order or self.fields) != sorted(wanted):
             raise ValueError(f"form {self.form!r} needs exactly {', '.join(wanted)}")
-        return self
 
 
-class PointsRule(Place):
+class PointsRule(Place, frozen=True, kw_only=True):
     """Where landmark points stand: an object by name, or a list of named entries."""
 
     name: str = ""
@@ -230,7 +228,7 @@ class PointsRule(Place):
     y: str = "y"
 
 
-class AttributeRule(_Part):
+class AttributeRule(_Part, frozen=True, kw_only=True):
     """One attribute: a value that is no confidence."""
 
     at: str
@@ -239,7 +237,7 @@ class AttributeRule(_Part):
     scale: float = 1.0
 
 
-class ReadRule(_Part):
+class ReadRule(_Part, frozen=True, kw_only=True):
     """How findings of one kind are read out of an answer."""
 
     kind: KindName
@@ -251,20 +249,19 @@ class ReadRule(_Part):
     confidence: ConfidenceRule | None = None
     box: BoxRule | None = None
     points: PointsRule | None = None
-    attributes: Mapping[str, AttributeRule] = Field(default_factory=dict)
+    attributes: Mapping[str, AttributeRule] = msgspec.field(default_factory=dict)
     parents: str = ""
     keep_if: str = ""
 
-    @model_validator(mode="after")
-    def _complete(self) -> ReadRule:
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
         if bool(self.label) == bool(self.always):
             raise ValueError("a rule needs either label (where it stands) or always (a fixed one)")
         if KINDS[self.kind].judged == "boxes" and self.box is None:
             raise ValueError(f"a rule for {self.kind!r} needs a box")
-        return self
 
 
-class Envelope(_Part):
+class Envelope(_Part, frozen=True, kw_only=True):
     """What is around the answer: one part for each image, errors, the working size."""
 
     images: str = ""
@@ -275,28 +272,27 @@ class Envelope(_Part):
     height: str = ""
 
 
-class Description(_Part):
+class Description(_Part, frozen=True, kw_only=True):
     """Everything Dot Ledger knows about one service."""
 
-    schema_version: Annotated[Literal[1], Field(alias="schema")] = 1
-    service: Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]*$")]
+    schema_version: Literal[1] = msgspec.field(default=1, name="schema")
+    service: Annotated[str, msgspec.Meta(pattern=r"^[a-z][a-z0-9-]*$")]
     about: str = ""
     connect: Connect
-    call: Annotated[tuple[Call, ...], Field(min_length=1)]
+    call: Annotated[tuple[Call, ...], msgspec.Meta(min_length=1)]
     limits: Limits = Limits()
     price: Price = Price()
     envelope: Envelope = Envelope()
     read: tuple[ReadRule, ...] = ()
 
-    @model_validator(mode="after")
-    def _consistent(self) -> Description:
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
         names = [call.name for call in self.call]
         if len(set(names)) < len(names):
             raise ValueError(f"two calls have the same name: {names}")
         for rule in self.read:
             if rule.call and rule.call not in names:
                 raise ValueError(_unknown("call", rule.call, names))
-        return self
 
     @property
     def kinds(self) -> tuple[str, ...]:
@@ -321,8 +317,8 @@ class Description(_Part):
                     allowed=self.connect.settings,
                 )
         merged = {**self.connect.settings, **settings}
-        connect = self.connect.model_copy(update={"settings": merged})
-        return self.model_copy(update={"connect": connect})
+        connect = msgspec.structs.replace(self.connect, settings=merged)
+        return msgspec.structs.replace(self, connect=connect)
 
     def filled(self, text: str) -> str:
         """Return `text` with every ``{name}`` replaced by its setting.
@@ -347,23 +343,27 @@ class Description(_Part):
             )
         return value
 
+    def to_json(self) -> str:
+        """Return the description as JSON, without what is left at its default."""
+        return orjson.dumps(_sparse(self)).decode()
+
     def fingerprint(self, kinds: tuple[str, ...]) -> str:
         """Return a digest of everything that could change an answer: address, calls, options.
 
         Keys, limits, prices and reading rules do not belong to it.
         """
-        calls = [call.model_dump(mode="json") for call in self.call if set(call.kinds) & set(kinds)]
+        calls = [msgspec.to_builtins(c) for c in self.call if set(c.kinds) & set(kinds)]
         facts = {
             "service": self.service,
             "address": self.filled(self.connect.address),
             "calls": [_filled_all(self, call) for call in calls],
             "kinds": kinds,
-            "prepare": self.limits.model_dump(
-                mode="json",
-                include={"formats", "max_bytes", "min_side", "max_side", "max_pixels", "colours"},
-            ),
+            "prepare": {name: getattr(self.limits, name) for name in _PREPARE},
         }
         return hashlib.sha256(orjson.dumps(facts, option=orjson.OPT_SORT_KEYS)).hexdigest()[:16]
+
+
+_PREPARE = ("formats", "max_bytes", "min_side", "max_side", "max_pixels", "colours")
 
 
 def _filled_all(description: Description, value: Any) -> Any:
@@ -418,44 +418,87 @@ def parse_description(text: str, *, name: str = "description") -> Description:
     except tomllib.TOMLDecodeError as error:
         raise DescriptionError(f"not TOML: {error}", place=name) from error
     try:
-        return Description.model_validate(data)
-    except ValidationError as error:
-        raise _explained(error, text, name) from None
+        return msgspec.convert(data, Description, strict=True)
+    except msgspec.ValidationError as error:
+        raise _explained(str(error), data, text, name) from None
 
 
-def _explained(error: ValidationError, text: str, name: str) -> DescriptionError:
-    """Return our error for the first of pydantic's."""
-    first = error.errors(include_url=False)[0]
-    where = tuple(first["loc"])
-    field = ".".join(str(part) for part in where)
-    line = _line_of(text, where)
-    place = f"{name}, line {line}, {field}" if line else f"{name}, {field}" if field else name
-    if first["type"] == "extra_forbidden":
-        known = _fields_at(where[:-1])
+def _sparse(part: Any) -> Any:
+    """Return a section as plain values, without what is left at its default."""
+    if isinstance(part, msgspec.Struct):
+        kept = {
+            field.encode_name: getattr(part, field.name)
+            for field in msgspec.structs.fields(part)
+            if field.required or getattr(part, field.name) != _default(field)
+        }
+        return {name: _sparse(value) for name, value in kept.items()}
+    if isinstance(part, Mapping):
+        return {name: _sparse(value) for name, value in part.items()}
+    return [_sparse(value) for value in part] if isinstance(part, (list, tuple)) else part
+
+
+def _default(field: msgspec.structs.FieldInfo) -> Any:
+    made = field.default_factory
+    return field.default if made is msgspec.NODEFAULT else made()
+
+
+_AT = re.compile(r" - at `\$\.?(.*?)`$")
+_UNKNOWN = re.compile(r"Object contains unknown field `(.*)`")
+_MISSING = re.compile(r"Object missing required field `(.*)`")
+
+
+def _explained(message: str, data: Any, text: str, name: str) -> DescriptionError:
+    """Return our error for a message of the checking package, which ends with a path."""
+    at = _AT.search(message)
+    where = _path(at[1]) if at else ()
+    plain = message[: at.start()] if at else message
+    if unknown := _UNKNOWN.match(plain):
+        known = _fields_at(where)
+        place = _place(name, text, (*where, unknown[1]))
         return DescriptionError(
-            _hinted("unknown key", str(where[-1]), known), place=place, got=where[-1], allowed=known
+            _hinted("unknown key", unknown[1], known), place=place, got=unknown[1], allowed=known
         )
-    if first["type"] == "missing":
-        return DescriptionError("a needed key is missing", place=place)
-    message = str(first["msg"]).removeprefix("Value error, ")
-    if isinstance(first["input"], (str, int, float)):
-        return DescriptionError(message, place=place, got=first["input"])
-    return DescriptionError(message, place=place)
+    if missing := _MISSING.match(plain):
+        message = f"the needed key {missing[1]!r} is missing"
+        return DescriptionError(message, place=_place(name, text, where))
+    value = _value_at(data, where)
+    facts: dict[str, Any] = {"got": value} if isinstance(value, (str, int, float)) else {}
+    return DescriptionError(plain.replace("`", "'"), place=_place(name, text, where), **facts)
+
+
+def _path(text: str) -> tuple[Any, ...]:
+    """Return ``read[1].box`` as ``("read", 1, "box")``."""
+    parts = re.findall(r"\[(\d+)\]|([^.\[\]]+)", text)
+    return tuple(int(number) if number else word for number, word in parts)
+
+
+def _place(name: str, text: str, where: tuple[Any, ...]) -> str:
+    line = _line_of(text, where)
+    parts = [name, f"line {line}" if line else "", ".".join(map(str, where))]
+    return ", ".join(filter(None, parts))
+
+
+def _value_at(data: Any, where: tuple[Any, ...]) -> Any:
+    for part in where:
+        try:
+            data = data[part]
+        except (KeyError, IndexError, TypeError):
+            return None
+    return data
 
 
 def _fields_at(where: tuple[Any, ...]) -> list[str]:
     """Return the keys allowed in the section at `where`."""
     model: Any = Description
     for part in where:
-        if isinstance(part, int):
-            continue
-        field = next(f for n, f in model.model_fields.items() if part in (n, f.alias))
-        model = _model_within(field.annotation) or model
-    return [field.alias or name for name, field in model.model_fields.items()]
+        fields = {f.encode_name: f for f in msgspec.structs.fields(model)}
+        if part in fields:
+            model = _model_within(fields[part].type) or model
+    return [field.encode_name for field in msgspec.structs.fields(model)]
 
 
 def _model_within(annotation: Any) -> Any:
-    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+    if isinstance(annotation, type) and issubclass(annotation, msgspec.Struct):
         return annotation
     inner = (_model_within(part) for part in getattr(annotation, "__args__", ()))
     return next((model for model in inner if model), None)

@@ -9,9 +9,9 @@ from typing import Any, NamedTuple
 
 import orjson
 
-from dotledger.core.boxes import TO_CORNERS, Box, clip, enclosing, turn_upright
 from dotledger.core.confidence import SCALES, linear, ordered_words
-from dotledger.core.tables import Details
+from dotledger.core.details import Details
+from dotledger.core.geometry import BOX_FORMS, TO_CORNERS, Box, clip, enclosing, turn_upright
 from dotledger.errors import AnswerError
 from dotledger.services.description import (
     AttributeRule,
@@ -22,26 +22,12 @@ from dotledger.services.description import (
     PointsRule,
     ReadRule,
 )
+from dotledger.services.frames import Frame
 from dotledger.services.paths import MISSING, Getter, Level, compile_each, compile_path
 
-__all__ = ["Frame", "Read", "Reader", "Reading"]
+__all__ = ["Read", "Reader", "Reading"]
 
 _LONGEST_LABEL = 10_000
-
-
-class Frame(NamedTuple):
-    """What the reader must know of the image an answer speaks of.
-
-    `width` and `height` are the upright original's; `sent_width` and `sent_height` those of
-    what was sent, upright too. `turned` is the EXIF orientation that the sent file still
-    carried, 1 if none.
-    """
-
-    width: int
-    height: int
-    sent_width: int
-    sent_height: int
-    turned: int = 1
 
 
 class Read(NamedTuple):
@@ -206,8 +192,6 @@ def _lying(frame: Frame) -> Frame:
 
 def _box_numbers(rule: BoxRule) -> Callable[[Any], Box]:
     """Return a function from the raw box to its corners, in the rule's own unit."""
-    from dotledger.core.boxes import BOX_FORMS
-
     wanted = BOX_FORMS[rule.form]
     to_corners = TO_CORNERS[rule.form]
     if rule.order:

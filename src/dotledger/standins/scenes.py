@@ -12,7 +12,7 @@ from random import Random
 import numpy as np
 from PIL import Image
 
-from dotledger.core.boxes import Box
+from dotledger.core.geometry import Box
 from dotledger.core.tables import Annotations
 from dotledger.formats.files import whole_file
 from dotledger.formats.tables import write_table

@@ -1,0 +1,192 @@
+"""The desk: the one place that writes while a batch is being sent."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, Any
+
+from dotledger.errors import AnswerError
+from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
+from dotledger.ledger.store import Ledger
+from dotledger.ledger.views import find_batch, outcome_counts, stored_answers
+from dotledger.ledger.writing import BatchWriter
+from dotledger.sending.gate import Gate
+from dotledger.sending.plan import Plan
+from dotledger.sending.progress import Progress, SentBatch
+from dotledger.sending.worker import Loaded, Settled, Worker, note_reading
+
+if TYPE_CHECKING:
+    from dotledger.sending.batch import Means
+
+__all__ = ["Desk"]
+
+_WRITE_AT = 50
+_WRITE_EVERY = 0.25
+_TELL_EVERY = 0.2
+
+
+class Desk:
+    """Collects what workers bring and writes it into the ledger, many at a time.
+
+    Attributes
+    ----------
+    settled : dict of int to dict of str to str
+        Outcomes written by earlier sendings of the same batch: by position, then kind.
+    """
+
+    def __init__(
+        self,
+        *,
+        plan: Plan,
+        ledger: Ledger,
+        opening: BatchOpening,
+        worker: Worker,
+        means: Means,
+        gate: Gate,
+    ) -> None:
+        self._plan = plan
+        self._ledger = ledger
+        self._writer = BatchWriter(ledger, opening, means.wall())
+        self._reader = worker.reader()
+        self._means = means
+        self._gate = gate
+        self.settled = self._writer.settled()
+        self._records: list[ItemRecord] = []
+        self._loose: list[Any] = []
+        self._lookups: list[tuple[Loaded, tuple[str, ...]]] = []
+        self._broken: dict[str, list[OutcomeRecord]] = {}
+        self._began = self._wrote = self._told = means.steady()
+        self._calls: set[int] = set()
+        self._call_count = 0
+        self._money = 0.0
+        self._reused = 0
+        self._counts: Counter[str] = Counter()
+        self._earlier = len(self.settled)
+
+    def open_items(self) -> None:
+        """Write down which images the batch has, while the first calls are under way."""
+        self._writer.add_items()
+
+    def take(self, result: Settled) -> None:
+        """Take over what one worker brought."""
+        for record in result.done:
+            self._keep(record)
+        self._loose += result.loose
+        self._lookups += result.lookups
+
+    def _keep(self, record: ItemRecord) -> None:
+        self._records.append(record)
+        worst = {outcome.outcome for outcome in record.outcomes}
+        self._counts["failed"] += "failed" in worst
+        self._counts["refused"] += "refused" in worst
+        self._counts["done"] += record.position not in self.settled
+        if "failed" in worst and record.image:
+            self._broken[record.image["sha"]] = [
+                o for o in record.outcomes if o.outcome == "failed"
+            ]
+        for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
+            if id(call) not in self._calls:
+                self._calls.add(id(call))
+                self._call_count += 1
+                self._money += call.price
+
+    def maybe_write(self) -> None:
+        """Write if enough has gathered or enough time has passed; tell how far we are."""
+        now = self._means.steady()
+        if len(self._records) >= _WRITE_AT or now - self._wrote >= _WRITE_EVERY:
+            self.write()
+            self._wrote = now
+        if self._means.tell and now - self._told >= _TELL_EVERY:
+            self._told = now
+            self._means.tell(self.progress())
+
+    def write(self) -> None:
+        """Write what has gathered, then settle images that were answered elsewhere."""
+        records, loose = self._records, self._loose
+        self._writer.write(records, loose)
+        self._records, self._loose, self._calls = [], [], set()
+        self._look_up()
+
+    def _look_up(self) -> None:
+        """Settle images whose answer is in the ledger by now."""
+        waiting, self._lookups = self._lookups, []
+        if not waiting:
+            return
+        stored = {
+            name: self._stored(name, [one.sha for one, names in waiting if name in names])
+            for name in {name for _, names in waiting for name in names}
+        }
+        for one, names in waiting:
+            if not all(one.sha in stored[name] or one.sha in self._broken for name in names):
+                self._lookups.append((one, names))
+                continue
+            for name in names:
+                self._reuse(one, name, stored[name].get(one.sha))
+            self._reused += 1
+            self._keep(one.record)
+
+    def _stored(self, name: str, shas: list[str]) -> dict[str, Any]:
+        return stored_answers(self._ledger, self._plan.fingerprint, name, shas)
+
+    def _reuse(self, one: Loaded, name: str, stored: Any) -> None:
+        kinds = next(kinds for call, kinds in self._plan.calls if call.name == name)
+        if stored is None:
+            one.record.outcomes += [
+                OutcomeRecord(kind=o.kind, outcome=o.outcome, reason=o.reason, call=o.call)
+                for o in self._broken[one.sha]
+                if o.kind in kinds
+            ]
+            return
+        frames = [one.frame] * stored.images
+        try:
+            reading = self._reader.read(stored.answer, name, kinds, frames)[stored.place]
+        except AnswerError as error:
+            reading = error
+        if isinstance(reading, AnswerError):
+            one.record.outcomes += [
+                OutcomeRecord(kind=k, outcome="failed", reason=str(reading), call_id=stored.call_id)
+                for k in kinds
+            ]
+        else:
+            note_reading(one.record, reading, kinds, None, stored.call_id)
+
+    def progress(self) -> Progress:
+        """Return how far the sending is."""
+        return Progress(
+            images=len(self._plan.gathered),
+            done=self._earlier + self._counts["done"],
+            failed=self._counts["failed"],
+            refused=self._counts["refused"],
+            calls=self._call_count,
+            money=self._money,
+            currency=self._plan.description.price.currency,
+            seconds=self._means.steady() - self._began,
+        )
+
+    def close(self) -> SentBatch:
+        """Write the rest and return what the sending came to."""
+        self.write()
+        if self._records or self._lookups:
+            self.write()
+        batch = find_batch(self._ledger, batch=self._writer.batch)
+        outcomes = outcome_counts(self._ledger, batch)
+        pending = any(row["pending"] for row in outcomes.values())
+        reason = (self._gate.stop_reason or self._gate.pace.budget_reason) if pending else ""
+        reason = "" if reason == "the sending ended" else reason
+        self._writer.close(self._means.wall(), reason)
+        if self._means.tell:
+            self._means.tell(self.progress())
+        return SentBatch(
+            batch=batch.id,
+            service=batch.service,
+            images=batch.images,
+            outcomes=outcomes,
+            calls=self._call_count,
+            reused=self._reused,
+            refusals=self._gate.refusals,
+            money=self._money,
+            currency=batch.currency,
+            seconds=self._means.steady() - self._began,
+            stopped_because=reason,
+            resumed=self._writer.resumed,
+        )

@@ -1,0 +1,22 @@
+"""How the image an answer speaks of relates to the original."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+__all__ = ["Frame"]
+
+
+class Frame(NamedTuple):
+    """What the reader must know of the image an answer speaks of.
+
+    `width` and `height` are the upright original's; `sent_width` and `sent_height` those of
+    what was sent, upright too. `turned` is the EXIF orientation that the sent file still
+    carried, 1 if none.
+    """
+
+    width: int
+    height: int
+    sent_width: int
+    sent_height: int
+    turned: int = 1
