@@ -127,7 +127,8 @@ class BatchWriter:
             {"of_batch": self.batch, "at_position": record.position, **_SENT_NOTHING, **record.sent}
             for record in records
         ]
-        connection.execute(change.values({n: bindparam(n) for n in _SENT_NOTHING}), sent)
+        if sent:
+            connection.execute(change.values({n: bindparam(n) for n in _SENT_NOTHING}), sent)
 
     def _write_answers(
         self, connection: Connection, records: Sequence[ItemRecord], ids: dict[int, int]

@@ -31,6 +31,9 @@ __all__ = [
 _SHARE = 0.985
 """The part of a declared limit that is used; the rest absorbs jitter on the way."""
 
+_WHOLE = 1 - 1e-9
+"""A token counts as whole in spite of rounding; or else a wait could be too short to end."""
+
 _BACK = 0.80
 _CREEP = 0.02
 _NEAR = 0.92
@@ -75,7 +78,7 @@ class Bucket:
 
     def wait(self) -> float:
         """Return the seconds until a whole token is there."""
-        return 0.0 if self.level >= 1 else (1 - self.level) / self.rate
+        return 0.0 if self.level >= _WHOLE else (1 - self.level) / self.rate
 
     def taken(self) -> Bucket:
         """Return the bucket with one token less."""

@@ -1,0 +1,419 @@
+"""Sending a batch through a fake transport: one outcome for every image and kind."""
+
+import asyncio
+import tempfile
+import threading
+import time
+import unittest
+from pathlib import Path
+
+from dotledger import Ledger, findings_of, send, send_async
+from dotledger.errors import ArgumentError, GatherError, KeyNotFound, LedgerError
+from dotledger.ledger.usage import call_figures, usage
+from dotledger.ledger.views import failures, find_batch, raw_answers, sent_images
+from dotledger.services.keys import Key
+from dotledger.testing import FakeTransport, NoAnswer, Response, answer
+from tests.sending.helpers import ANSWER, description, number_of, picture, pictures
+
+
+class InFolder(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.path = self.folder / "l.ledger"
+
+    def send(self, images, replies, service=None, **options):
+        """Send through a fake transport; return what it came to and the transport."""
+        transport = FakeTransport(replies)
+        options = {"ledger": self.path, "key": "k-secret", "transport": transport, **options}
+        return send(images, service or description(), **options), transport
+
+    def ledger(self):
+        return self.enterContext(Ledger(self.path))
+
+
+class Outcomes(InFolder):
+    def test_each_image_gets_one(self):
+        """Found, empty, failed and refused stand side by side, each with its reason."""
+        images = {
+            **pictures(4),
+            "small.jpg": picture(size=(4, 4)),
+            "text.jpg": b"no image",
+            "none.jpg": b"",
+        }
+
+        def reply(request):
+            number = number_of(request)
+            return [
+                ANSWER,
+                {},
+                answer({"why": "blurred"}, 422),
+                {"things": [{"name": "x", "box": [9, 9, 1, 1]}]},
+            ][number]
+
+        sent, _ = self.send(images, reply)
+        self.assertEqual(
+            sent.outcomes["object"],
+            {"found": 1, "empty": 2, "failed": 1, "refused": 3, "pending": 0},
+        )
+        ledger = self.ledger()
+        reasons = {name: reason for name, _, _, reason in failures(ledger, find_batch(ledger))}
+        self.assertRegex(reasons["p-2.jpg"], "status 422.*blurred")
+        self.assertRegex(reasons["small.jpg"], "too small.*4 x 4.*at least 8")
+        self.assertRegex(reasons["text.jpg"], "not an image")
+        self.assertRegex(reasons["none.jpg"], "empty")
+        found = findings_of(ledger)
+        self.assertEqual(sorted(found.image.take(found.blank).used()), ["p-1.jpg", "p-3.jpg"])
+
+    def test_equal_bytes_are_sent_once(self):
+        """The same bytes under two names are one call, reported under both."""
+        images = {"a.jpg": picture(1), "b.jpg": picture(1), "c.jpg": picture(2)}
+        sent, transport = self.send(images, [ANSWER])
+        self.assertEqual((len(transport.requests), sent.reused), (2, 1))
+        self.assertEqual(sent.outcomes["object"]["found"], 3)
+        failing, _ = self.send({"d.jpg": picture(5), "e.jpg": picture(5)}, [answer({}, 400)])
+        self.assertEqual(failing.outcomes["object"]["failed"], 2)
+
+    def test_nothing_is_sent_twice(self):
+        """A second sending makes no call; other settings or kinds do; failed ones go alone on request."""
+        replies = [answer({}, 400), ANSWER]
+        first, _ = self.send(pictures(3), replies)
+        self.assertEqual((first.outcomes["label"]["failed"], first.resumed), (1, False))
+        second, transport = self.send(pictures(3), replies)
+        self.assertEqual((len(transport.requests), second.resumed), (0, True))
+        again, transport = self.send(pictures(3), [ANSWER], again=["failed"])
+        self.assertEqual((len(transport.requests), again.failed), (1, 0))
+        _, transport = self.send(pictures(3), [ANSWER], settings={"region": "south"})
+        self.assertEqual(len(transport.requests), 3)
+        _, transport = self.send(pictures(3), [ANSWER], kinds=["label"])
+        self.assertEqual(len(transport.requests), 3)
+
+    def test_raw_answers_are_kept_byte_for_byte(self):
+        """The ledger gives back the answer exactly as it came."""
+        raw = b' {"tags" : [ ],\n "odd": "\xc3\xa9"} '
+        self.send(
+            pictures(1),
+            [Response(status=200, headers={"content-type": "application/json"}, body=raw)],
+        )
+        ledger = self.ledger()
+        self.assertEqual(list(raw_answers(ledger, find_batch(ledger), [0])), [(0, "look", raw)])
+
+    def test_odd_names_are_text(self):
+        """Labels and image names that look like paths, markup or SQL are kept as text."""
+        odd = ["../../x", "<script>", "=1+1", "'; DROP TABLE findings; --", "x" * 10_000]
+        self.send(
+            {f"{name[:40]}.jpg": picture(n) for n, name in enumerate(odd)},
+            lambda r: {"tags": [{"name": odd[number_of(r)]}]},
+        )
+        found = findings_of(self.path, kinds=["label"])
+        self.assertEqual(sorted(found.label.values()), sorted(odd))
+
+
+class Money(InFolder):
+    def test_limits_leave_the_rest_pending(self):
+        """``at_most`` and ``budget`` stop in time; the rest stays pending and goes out later."""
+        sent, transport = self.send(pictures(9), [ANSWER], at_most=4)
+        self.assertEqual((len(transport.requests), sent.outcomes["label"]["pending"]), (4, 5))
+        self.assertIn("limit of 4 calls", sent.stopped_because)
+        sent, transport = self.send(pictures(9), [ANSWER], budget=0.03)
+        self.assertEqual((len(transport.requests), sent.outcomes["label"]["pending"]), (3, 2))
+        self.assertAlmostEqual(sent.money, 0.03)
+        sent, _ = self.send(pictures(9), [ANSWER])
+        self.assertEqual((sent.pending, sent.stopped_because), (0, ""))
+        [month] = usage(self.ledger())
+        self.assertEqual((month.calls, month.images, round(month.money, 9)), (9, 9, 0.09))
+
+    def test_monthly_quota(self):
+        """The quota counts calls of earlier batches in the same month."""
+        small = description(("[limits]", "[limits]\nper_month = 5"))
+        self.send(pictures(3), [ANSWER], small)
+        sent, transport = self.send(
+            {f"q{n}.jpg": picture(50 + n) for n in range(4)}, [ANSWER], small
+        )
+        self.assertEqual((len(transport.requests), sent.outcomes["label"]["pending"]), (2, 2))
+        self.assertIn("monthly quota of 5", sent.stopped_because)
+
+    def test_one_reason_for_all_stops_at_once(self):
+        """A wrong key costs one refusal, not one for every image; nothing counts as failed."""
+        for status, sign in ((401, "key"), (403, "forbids"), (402, "payment"), (404, "address")):
+            sent, transport = self.send(
+                pictures(30),
+                [answer({"no": "way"}, status)],
+                ledger=self.folder / f"{status}.ledger",
+            )
+            self.assertEqual(
+                (len(transport.requests), sent.failed, sent.outcomes["label"]["pending"]),
+                (1, 0, 30),
+            )
+            self.assertRegex(sent.stopped_because, sign)
+
+    def test_keys_are_nowhere(self):
+        """The key is in no ledger, no repr, no error, whatever the service echoes into headers."""
+        sent, transport = self.send(pictures(2), lambda r: answer({"echo": "no"}, 401))
+        self.assertEqual(transport.requests[0].headers["X-Key"], "k-secret")
+        self.assertNotIn("k-secret", repr(transport.requests[0]) + repr(sent))
+        for path in self.folder.iterdir():
+            self.assertNotIn(b"k-secret", path.read_bytes())
+        with self.assertRaisesRegex(KeyNotFound, "env:BELL_KEY .not set"):
+            send(pictures(1), description(), ledger=self.path)
+
+
+class Retries(InFolder):
+    def test_troubles_pass(self):
+        """Server errors, cut connections, time-outs and broken JSON are tried again."""
+        troubles = [
+            answer({}, 500),
+            NoAnswer("cut"),
+            NoAnswer("late", trouble="timeout"),
+        ]
+        seen = {}
+
+        def reply(request):
+            number = number_of(request)
+            seen[number] = seen.get(number, 0) + 1
+            return troubles[number % 3] if seen[number] == 1 else ANSWER
+
+        sent, _ = self.send(pictures(3), reply)
+        self.assertEqual(sent.outcomes["label"]["found"], 3)
+        ledger = self.ledger()
+        self.assertEqual(call_figures(ledger, find_batch(ledger)).retries, 3)
+
+    def test_an_answer_that_stays_broken_is_kept(self):
+        """An answer that is never JSON fails with the reason, and its bytes stay in the ledger."""
+        page = Response(status=200, headers={"content-type": "text/html"}, body=b"<html>sign in")
+        sent, transport = self.send(pictures(1), [page])
+        self.assertEqual((sent.outcomes["label"]["failed"], len(transport.requests)), (1, 4))
+        ledger = self.ledger()
+        [*_, (_, _, _, reason)] = failures(ledger, find_batch(ledger))
+        self.assertRegex(reason, "cannot be read.*text/html.*after 4 attempts")
+        self.assertEqual(
+            [raw for _, _, raw in raw_answers(ledger, find_batch(ledger), [0])], [page.body]
+        )
+
+
+class Several(InFolder):
+    SERVICE = (
+        (
+            'path = "/look"',
+            'path = "/look"\nbody = "json"\nimages = 3\nimage_field = "all"\neach = { n = "{id}", data = "{image}" }',
+        ),
+        ("[[read]]", '[envelope]\nimages = "r[]"\nid = "n"\nerror = "bad"\n[[read]]'),
+    )
+
+    def test_one_bad_image_does_not_spoil_the_others(self):
+        """A refused group is sent singly; a missing image and one with an error fail alone."""
+        import orjson
+
+        calls = []
+
+        def reply(request):
+            entries = orjson.loads(request.body)["all"]
+            calls.append(len(entries))
+            if len(entries) > 1 and len(calls) == 1:
+                return answer({"why": "one of them"}, 400)
+            parts = [{"n": e["n"], **ANSWER} for e in reversed(entries)]
+            return {
+                "r": parts
+                if len(entries) == 1
+                else [parts[1], {"n": parts[0]["n"], "bad": "blurred"}]
+            }
+
+        sent, _ = self.send(
+            pictures(6), reply, description(*self.SERVICE, ("at_once = 4", "at_once = 1"))
+        )
+        self.assertEqual(calls, [3, 1, 1, 1, 3])
+        self.assertEqual(
+            (sent.outcomes["object"]["found"], sent.outcomes["object"]["failed"]), (4, 2)
+        )
+        ledger = self.ledger()
+        reasons = {r for _, _, _, r in failures(ledger, find_batch(ledger))}
+        self.assertEqual(
+            reasons,
+            {
+                "the answer does not hold this image",
+                "the service answered with an error ('blurred')",
+            },
+        )
+
+
+class Ways(InFolder):
+    def test_where_the_key_goes(self):
+        """Header, query, basic, bearer and a signer each put it where the description says."""
+        for place, sign in (
+            ('place = "query"\nname = "q"', ("address", "q=k-secret")),
+            ('place = "basic"', ("Authorization", "Basic ay1zZWNyZXQ=")),
+            ('place = "bearer"', ("Authorization", "Bearer k-secret")),
+            ('place = "header"\nname = "X-Key"\nprefix = "Token "', ("X-Key", "Token k-secret")),
+        ):
+            service = description(('place = "header"\nname = "X-Key"', place))
+            _, transport = self.send(
+                pictures(1), [ANSWER], service, ledger=self.folder / f"{len(place)}.ledger"
+            )
+            [request] = transport.requests
+            where, wanted = sign
+            self.assertIn(wanted, request.address if where == "address" else request.headers[where])
+            shown = request.masked(Key("k-secret", "test"))
+            self.assertNotIn("k-secret", shown.address + str(shown.headers))
+            self.assertNotIn("ay1zZWNyZXQ", str(shown.headers))
+        signed = description(
+            ('place = "header"\nname = "X-Key"\nsources = ["env:BELL_KEY"]', 'place = "signed"')
+        )
+        _, transport = self.send(
+            pictures(1),
+            [ANSWER],
+            signed,
+            signer=lambda r: {"X-Sum": str(len(r.body))},
+            ledger=self.folder / "s.ledger",
+        )
+        self.assertEqual(
+            transport.requests[0].headers["X-Sum"], str(len(transport.requests[0].body))
+        )
+
+    def test_in_a_running_loop_and_awaited(self):
+        """``send`` works inside a running event loop, ``send_async`` leaves the loop free."""
+
+        async def notebook():
+            first = send(
+                pictures(2),
+                description(),
+                ledger=self.path,
+                key="k",
+                transport=FakeTransport([ANSWER]),
+            )
+            ticks, slow = [], FakeTransport(lambda _: time.sleep(0.05) or ANSWER)
+            task = asyncio.ensure_future(
+                send_async(
+                    {"x.jpg": picture(9), "y.jpg": picture(8)},
+                    description(),
+                    ledger=self.path,
+                    key="k",
+                    transport=slow,
+                )
+            )
+            while not task.done():
+                ticks.append(1)
+                await asyncio.sleep(0.01)
+            return first, await task, len(ticks)
+
+        first, second, ticks = asyncio.run(notebook())
+        self.assertEqual(
+            (first.outcomes["label"]["found"], second.outcomes["label"]["found"]), (2, 2)
+        )
+        self.assertGreater(ticks, 4)
+
+    def test_cancelling_commits(self):
+        """A cancelled task lets calls under way end and keeps their answers."""
+
+        async def cancelled():
+            slow = FakeTransport(lambda _: time.sleep(0.05) or ANSWER)
+            task = asyncio.ensure_future(
+                send_async(pictures(60), description(), ledger=self.path, key="k", transport=slow)
+            )
+            await asyncio.sleep(0.6)
+            task.cancel()
+            with self.assertRaises(asyncio.CancelledError):
+                await task
+            return len(slow.requests)
+
+        made = asyncio.run(cancelled())
+        _, transport = self.send(pictures(60), [ANSWER])
+        self.assertEqual(len(transport.requests), 60 - made)
+
+    def test_progress(self):
+        """The last progress tells all images, calls and money."""
+        told = []
+        self.send(pictures(7), [ANSWER], tell=told.append)
+        self.assertEqual(
+            (told[-1].done, told[-1].images, told[-1].calls, round(told[-1].money, 6)),
+            (7, 7, 7, 0.07),
+        )
+
+    def test_settings_and_arguments(self):
+        """Wrong arguments are refused before anything is sent."""
+        for bad in (
+            {"at_most": -1},
+            {"budget": float("nan")},
+            {"again": ["found"]},
+            {"kinds": ["face"]},
+        ):
+            with self.assertRaises(ArgumentError):
+                self.send(pictures(1), [ANSWER], **bad)
+        with self.assertRaises(GatherError):
+            self.send(self.folder / "nothing", [ANSWER])
+        self.assertFalse(self.path.exists())
+
+
+class TheLedger(InFolder):
+    def test_what_is_no_ledger(self):
+        """A file that is no database, another database and a missing ledger are told apart."""
+        self.path.write_bytes(b"something else" * 100)
+        with self.assertRaisesRegex(LedgerError, "no ledger"):
+            Ledger(self.path)
+        with self.assertRaisesRegex(LedgerError, "there is no ledger here"):
+            Ledger(self.folder / "none", create=False)
+        import sqlite3
+
+        other = sqlite3.connect(self.folder / "other.db")
+        other.execute("CREATE TABLE t (x)")
+        other.close()
+        with self.assertRaisesRegex(LedgerError, "no ledger"):
+            Ledger(self.folder / "other.db")
+
+    def test_a_read_only_ledger(self):
+        """A ledger that cannot be written says so; nothing is sent."""
+        self.send(pictures(1), [ANSWER])
+        address = f"sqlite:///file:{self.path}?mode=ro&uri=true"
+        transport = FakeTransport([ANSWER])
+        with self.assertRaisesRegex(LedgerError, "cannot be written"):
+            send(pictures(5), description(), ledger=address, key="k", transport=transport)
+        self.assertEqual(transport.requests, [])
+
+    def test_two_senders(self):
+        """Two sendings into one ledger at once: every answer once, none lost."""
+        results = []
+
+        def go(first):
+            images = {f"p-{n}.jpg": picture(n) for n in range(first, first + 40)}
+            results.append(
+                send(
+                    images,
+                    description(),
+                    ledger=self.path,
+                    key="k",
+                    transport=FakeTransport(lambda _: time.sleep(0.004) or ANSWER),
+                )
+            )
+
+        Ledger(self.path).close()
+        threads = [threading.Thread(target=go, args=(first,)) for first in (0, 20)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        self.assertEqual([r.outcomes["label"]["found"] for r in results], [40, 40])
+        ledger = self.ledger()
+        with ledger.reading() as connection:
+            rows = connection.exec_driver_sql(
+                "SELECT COUNT(*), COUNT(DISTINCT sha) FROM answers"
+            ).one()
+        self.assertEqual(tuple(rows), (60, 60))
+
+    def test_a_clock_set_back(self):
+        """A wall clock that jumps back an hour midway harms nothing."""
+        from dotledger.images.gather import gather
+        from dotledger.sending.batch import Means, Sending
+        from dotledger.sending.plan import make_plan
+
+        now = iter([1e9 + n if n < 20 else 1e9 - 3600 + n for n in range(10_000)])
+        means = Means(transport=FakeTransport([ANSWER]), wall=lambda: next(now))
+        plan = make_plan(
+            description(("[limits]", "[limits]\nper_second = 500")), gather(pictures(20))
+        )
+        sent = Sending(plan, str(self.path), Key("k", "test"), means=means).run()
+        self.assertEqual((sent.outcomes["label"]["found"], sent.pending), (20, 0))
+
+    def test_images_are_recorded(self):
+        """Name, upright size and what was done to each image stand in the ledger."""
+        self.send({"a.png": picture(3, form="PNG")}, [ANSWER])
+        ledger = self.ledger()
+        [one] = sent_images(ledger, find_batch(ledger))
+        self.assertEqual((one.name, one.width, one.height), ("a.png", 24, 16))
