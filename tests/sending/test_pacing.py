@@ -155,7 +155,7 @@ class TryingAgain(unittest.TestCase):
         """What would fail every call stops the batch with its reason."""
         for facts, sign in (
             ({"status": 401}, "does not accept the key"),
-            ({"status": 401, "renewable": True, "renewed": True}, "does not accept the key"),
+            ({"status": 401, "renewable": True, "renewals": 6}, "does not accept the key"),
             ({"status": 402}, "payment"),
             ({"status": 403, "proven": False}, "forbids"),
             ({"status": 404, "proven": False}, "no such address"),

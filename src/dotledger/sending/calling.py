@@ -28,6 +28,8 @@ from dotledger.services.requests import Request
 __all__ = ["Called", "Caller"]
 
 _LONGEST_DETAIL = 200
+NEVER_AGAIN = 1_000
+"""More renewals than any call gets: the token address itself turned us down."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -94,12 +96,12 @@ class Caller:
 
     def call(self, build: Callable[[Key | None], Request]) -> Called:
         """Make one call, with as many attempts as the deciding code wants."""
-        number, renewed, ending = 0, False, None
+        number, renewals, ending = 0, 0, None
         while True:
             if reason := self.gate.enter():
                 return _not_made(reason, number, ending)
             number += 1
-            attempt, ending, key = self._attempt(build, number, renewed)
+            attempt, ending, key = self._attempt(build, number, renewals)
             step = self._decided(attempt)
             self._tell_gate(step)
             if isinstance(step, Accept):
@@ -110,7 +112,7 @@ class Caller:
                 self.gate.stop(step.reason)
                 return _with_reason(ending, step.reason, pending=True)
             if isinstance(step, Renew):
-                renewed = True
+                renewals += 1
                 self._renew(key)
             elif not step.everyone:
                 self.sleep(step.seconds)
@@ -139,7 +141,7 @@ class Caller:
             self.gate.stop(str(error))
 
     def _attempt(
-        self, build: Callable[[Key | None], Request], number: int, renewed: bool
+        self, build: Callable[[Key | None], Request], number: int, renewals: int
     ) -> tuple[Attempt, Called, Key | None]:
         wall, start = self.wall(), self.steady()
         key, size, response = None, 0, None
@@ -154,10 +156,10 @@ class Caller:
             facts = {"trouble": error.trouble, "detail": error.message}
         except DotLedgerError as error:
             facts = {"status": 401, "detail": str(error)}
-            renewed = True
+            renewals = NEVER_AGAIN
         attempt = Attempt(
             number=number,
-            renewed=renewed,
+            renewals=renewals,
             renewable=self.keys.renewable,
             **facts,  # type: ignore[arg-type]
         )

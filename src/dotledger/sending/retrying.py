@@ -25,8 +25,8 @@ class Attempt:
         For people.
     retry_after : str
         The header's value, or empty.
-    renewed : bool
-        Whether the token was renewed for this call already.
+    renewals : int
+        How often the token was renewed for this call.
     renewable : bool
         Whether the key is a token.
     """
@@ -36,7 +36,7 @@ class Attempt:
     trouble: Literal["", "timeout", "cut", "unreadable"] = ""
     detail: str = ""
     retry_after: str = ""
-    renewed: bool = False
+    renewals: int = 0
     renewable: bool = False
 
 
@@ -52,12 +52,16 @@ class Patience:
         Most attempts for "come back later".
     first, most : float
         The first and the longest back-off, seconds, before jitter.
+    renewals : int
+        Most renewals of the token for one call, where tokens have worked before: other calls
+        may use up or outlive the one just fetched.
     longest_wait : float
         A wait asked for that is longer than this means the quota is used up.
     """
 
     attempts: int = 4
     refusals: int = 12
+    renewals: int = 6
     first: float = 0.4
     most: float = 20.0
     longest_wait: float = 900.0
@@ -123,7 +127,7 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
         return Accept()
     if status in (429, 503):
         return _after_refusal(attempt, now, random, patience)
-    if status == 401 and attempt.renewable and not attempt.renewed:
+    if status == 401 and attempt.renewable and attempt.renewals < _renewals(patience, proven):
         return Renew()
     if status == 401:
         return Stop(f"the service does not accept the key (401){_detail(attempt)}")
@@ -135,6 +139,11 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
     if status in (408, 425) or status >= 500:
         return _back_off(attempt, random, patience, f"status {status}{_detail(attempt)}")
     return Fail(f"status {status}{_detail(attempt)}")
+
+
+def _renewals(patience: Patience, proven: bool) -> int:
+    """Return how many renewals a call gets: one, and more once tokens are known to work."""
+    return patience.renewals if proven else 1
 
 
 def _detail(attempt: Attempt) -> str:

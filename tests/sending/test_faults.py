@@ -1,0 +1,298 @@
+"""What goes wrong in the world: misbehaving services, kills, Ctrl-C, a full disk."""
+
+import hashlib
+import json
+import os
+import random
+import signal
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+import unittest
+from collections import Counter
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+from dotledger import Ledger, send
+from dotledger.errors import KeyRefused
+from dotledger.ledger.views import failures, find_batch
+from dotledger.sending.tokens import TokenSource
+from dotledger.services.description import parse_description
+from dotledger.services.keys import Key
+from dotledger.standins.evening import description_of, description_text, running
+from dotledger.standins.scenes import RECIPES, draw_scene
+from dotledger.standins.trouble import parse_trouble
+from dotledger.testing import FakeClock, FakeTransport, answer
+from tests.sending.helpers import ANSWER, TEXT, picture
+
+COMMAND = [sys.executable, "-c", "from dotledger.cli import run; run()"]
+
+
+class Misbehaviour(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.scenes = {s.name: s.data for s in map(draw_scene, RECIPES[:8])}
+
+    def sent(self, name, trouble, **options):
+        """Send eight scenes to a misbehaving service; return outcomes, reasons and the service."""
+        with tempfile.TemporaryDirectory() as home, running(name, parse_trouble(trouble)) as up:
+            key = options.pop("key", up.service.key)
+            sent = send(
+                self.scenes, description_of(up), ledger=Path(home) / "l", key=key, **options
+            )
+            with Ledger(Path(home) / "l") as ledger:
+                reasons = {r for *_, r in failures(ledger, find_batch(ledger, batch=sent.batch))}
+        return sent, reasons, up.service.maker
+
+    def test_troubles_that_pass(self):
+        """Errors, cuts, broken and strange answers, waits and slowness end with every image found."""
+        for name in ("flint", "marl", "chalk"):
+            for trouble in (
+                "error=3",
+                "cut=3",
+                "truncated=3",
+                "garbled=4",
+                "typed=4",
+                "busy=4",
+                "rate=4,wait=1",
+                "slow=0.2",
+                "shuffled=1",
+            ):
+                with self.subTest(service=name, trouble=trouble):
+                    sent, reasons, _ = self.sent(name, trouble)
+                    self.assertEqual((sent.failed, sent.pending, reasons), (0, 0, set()))
+                    self.assertEqual(sent.outcomes["label"]["found"], 8)
+
+    def test_a_limit_is_not_flooded(self):
+        """When the service says wait, everybody waits: few refusals, not one for every image."""
+        sent, _, maker = self.sent("flint", "rate=4,wait=1")
+        self.assertEqual(sent.outcomes["label"]["found"], 8)
+        self.assertLessEqual(maker.refused, 8)
+
+    def test_a_token_that_dies(self):
+        """A token that expires after two calls is renewed; the batch goes on."""
+        sent, _, _ = self.sent("marl", "expiring=2")
+        self.assertEqual((sent.outcomes["label"]["found"], sent.failed), (8, 0))
+
+    def test_refused_images_and_missing_ones(self):
+        """A service that refuses small or large images, or leaves one out, is quoted for each."""
+        sent, reasons, _ = self.sent("flint", "smallest=600")
+        self.assertEqual(sent.outcomes["label"]["failed"], 8)
+        self.assertRegex(reasons.pop(), "status 400.*smaller than 600")
+        sent, reasons, _ = self.sent("marl", "largest=20000")
+        self.assertRegex(next(iter(reasons)), "status 400.*larger than 20000 bytes")
+        sent, reasons, _ = self.sent("chalk", "missing=1")
+        self.assertEqual(
+            (reasons, sent.outcomes["label"]["failed"]),
+            ({"the answer does not hold this image"}, 2),
+        )
+
+    def test_a_wrong_key(self):
+        """A wrong key stops the batch after one call, for each way of giving a key."""
+        for name in ("flint", "marl", "chalk"):
+            sent, _, maker = self.sent(name, "", key="wrong:key")
+            self.assertEqual(
+                (sent.failed, sent.outcomes["label"]["pending"], sent.calls), (0, 8, 0), name
+            )
+            self.assertTrue(sent.stopped_because)
+            self.assertLessEqual(maker.calls, 1)
+
+
+class Tokens(unittest.TestCase):
+    def source(self, replies, clock):
+        marl = parse_description(description_text("marl"))
+        transport = FakeTransport(replies)
+        return TokenSource(marl, Key("id:secret", "test"), transport, clock), transport
+
+    def test_renewed_before_it_dies(self):
+        """A token of 100 seconds is renewed 30 seconds early, and once when told."""
+        clock = FakeClock()
+        source, transport = self.source(
+            lambda _: answer({"access_token": f"t{len(transport.requests)}", "expires_in": 100}),
+            clock,
+        )
+        first = source.current()
+        clock.now = 69
+        self.assertIs(source.current(), first)
+        clock.now = 70
+        self.assertEqual(source.current().reveal(), "t2")
+        source.renew(first)
+        self.assertEqual(len(transport.requests), 2)
+        source.renew(source.current())
+        self.assertEqual(len(transport.requests), 3)
+        self.assertIn(b"grant_type=client_credentials", transport.requests[0].body)
+
+    def test_refused(self):
+        """A refusal names the status, never the secret."""
+        source, _ = self.source([answer({"error": "invalid_client"}, 401)], FakeClock())
+        with self.assertRaisesRegex(KeyRefused, "status 401 invalid_client") as caught:
+            source.current()
+        self.assertNotIn("secret'", str(caught.exception))
+
+
+class Counting(BaseHTTPRequestHandler):
+    """Answers after a moment, and remembers what it was sent."""
+
+    protocol_version = "HTTP/1.1"
+    seen = ()
+    pause = 0.02
+
+    def do_POST(self):
+        body = self.rfile.read(int(self.headers["Content-Length"]))
+        self.seen.append(hashlib.sha256(body).hexdigest())
+        time.sleep(self.pause)
+        content = json.dumps(ANSWER).encode()
+        self.send_response(200)
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(content)))
+        self.end_headers()
+        self.wfile.write(content)
+
+    def log_message(self, *args):
+        pass
+
+
+class Processes(unittest.TestCase):
+    def setUp(self):
+        self.home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.handler = type("Handler", (Counting,), {"seen": []})
+        server = ThreadingHTTPServer(("127.0.0.1", 0), self.handler)
+        server.handle_error = lambda *_: None
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        self.addCleanup(server.server_close)
+        self.addCleanup(server.shutdown)
+        text = TEXT.replace("127.0.0.1:1/", f"127.0.0.1:{server.server_port}/")
+        (self.home / "bell.toml").write_text(text)
+        (self.home / "images").mkdir()
+        self.words = ["send", "images", "--service", "bell.toml", "--ledger", "l.ledger"]
+
+    def images(self, count):
+        for number in range(count):
+            (self.home / "images" / f"p-{number:04}.jpg").write_bytes(picture(number))
+
+    def start(self, *words, **options):
+        return subprocess.Popen(
+            [*COMMAND, *(words or self.words)],
+            cwd=self.home,
+            env={**os.environ, "BELL_KEY": "k"},
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            **options,
+        )
+
+    def committed(self):
+        """SHA-256 of every image with a committed answer."""
+        import sqlite3
+
+        if not (self.home / "l.ledger").exists():
+            return []
+        with sqlite3.connect(self.home / "l.ledger") as connection:
+            try:
+                return [sha for (sha,) in connection.execute("SELECT sha FROM answers")]
+            except sqlite3.OperationalError:
+                return []
+
+    def test_fifty_kills(self):
+        """After 50 kills at random moments no committed answer is lost, doubled or paid again."""
+        self.images(700)
+        rng, before = random.Random(11), set()
+        for _ in range(50):
+            start = len(self.handler.seen)
+            process = self.start()
+            deadline, moment = time.monotonic() + 20, rng.uniform(0, 0.9)
+            while (
+                len(self.handler.seen) == start
+                and process.poll() is None
+                and time.monotonic() < deadline
+            ):
+                time.sleep(0.01)
+            time.sleep(moment)
+            process.kill()
+            process.communicate()
+            answered = self.committed()
+            self.assertEqual(len(answered), len(set(answered)))
+            self.assertLessEqual(before, set(answered))
+            self.assertFalse(before & set(self.handler.seen[start:]))
+            before = set(answered)
+        self.assertGreater(len(before), 50)
+        out, err = self.start().communicate()
+        self.assertIn("label", out, err)
+        self.assertEqual(len(set(self.committed())), 700)
+        with Ledger(self.home / "l.ledger") as ledger, ledger.reading() as connection:
+            rows = connection.exec_driver_sql(
+                "SELECT kind, outcome, COUNT(*) FROM outcomes GROUP BY 1, 2"
+            ).all()
+            found = connection.exec_driver_sql("SELECT COUNT(*) FROM findings").scalar()
+        self.assertEqual(
+            sorted(map(tuple, rows)), [("label", "found", 700), ("object", "found", 700)]
+        )
+        self.assertEqual(found, 1400)
+        extra = Counter(self.handler.seen).most_common(1)[0][1]
+        self.assertLessEqual(extra, 50)
+
+    def test_ctrl_c(self):
+        """Ctrl-C lets calls in flight finish, commits, names the resuming command, and is quick."""
+        self.handler.pause = 0.3
+        self.images(200)
+        process = self.start()
+        while len(self.handler.seen) < 12:
+            time.sleep(0.02)
+        began = time.monotonic()
+        process.send_signal(signal.SIGINT)
+        out, err = process.communicate(timeout=20)
+        took = time.monotonic() - began
+        self.assertLess(took, 0.3 + 0.5 + 0.4, "0.4 s for the interpreter and the table")
+        self.assertIn("Stopped: interrupted", out)
+        self.assertIn("To go on: dotledger send images --service bell.toml --ledger l.ledger", err)
+        self.assertEqual(set(self.committed()), set(self.handler.seen))
+        made = len(self.handler.seen)
+        self.handler.pause = 0
+        self.start().communicate()
+        self.assertEqual((len(self.handler.seen), made > 11), (200, True))
+
+    def test_a_full_disk(self):
+        """When the disk is full the message says so; after making room nothing committed is lost."""
+        import resource
+
+        self.images(300)
+
+        def small_disk():
+            signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+            resource.setrlimit(resource.RLIMIT_FSIZE, (200_000, 200_000))
+
+        process = self.start(preexec_fn=small_disk)
+        _, err = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 2, err)
+        self.assertRegex(err, "disk.*full")
+        before = set(self.committed())
+        sent = len(self.handler.seen)
+        _, err = self.start().communicate()
+        self.assertFalse(before & set(self.handler.seen[sent:]))
+        self.assertEqual(len(set(self.committed())), 300)
+
+    def test_two_processes(self):
+        """The same batch twice at once: one sends, the other says who does."""
+        self.images(120)
+        first = self.start()
+        while len(self.committed()) < 5:
+            time.sleep(0.02)
+        _, err = self.start().communicate()
+        self.assertIn("batch 1 is being sent by another process", err)
+        first.communicate()
+        self.assertEqual(Counter(self.handler.seen).most_common(1)[0][1], 1)
+
+    def test_without_assertions(self):
+        """Sending works the same under ``python -O``."""
+        self.images(3)
+        done = subprocess.run(
+            [sys.executable, "-O", *COMMAND[1:], *self.words, "--json"],
+            cwd=self.home,
+            env={**os.environ, "BELL_KEY": "k"},
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+        self.assertEqual(json.loads(done.stdout)["outcomes"]["object"]["found"], 3, done.stderr)
