@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple
 
-__all__ = ["Details"]
+__all__ = ["NOTHING", "Details"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Details:
+NOTHING: Mapping[str, Any] = MappingProxyType({})
+"""A mapping that holds nothing and cannot be changed."""
+
+
+class Details(NamedTuple):
     """What only some findings have.
 
     Attributes
@@ -29,8 +32,8 @@ class Details:
         What the reading noticed, such as ``"clipped"``.
     """
 
-    attributes: Mapping[str, Any] = field(default_factory=dict)
-    points: Mapping[str, tuple[float, float]] = field(default_factory=dict)
+    attributes: Mapping[str, Any] = NOTHING
+    points: Mapping[str, tuple[float, float]] = NOTHING
     polygon: tuple[tuple[float, float], ...] = ()
     parents: tuple[str, ...] = ()
     own_confidence: float | str | bool | None = None
@@ -38,15 +41,20 @@ class Details:
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values, ready for JSON; empty parts are left out."""
-        parts = {
-            "attributes": dict(self.attributes),
-            "points": {name: list(point) for name, point in self.points.items()},
-            "polygon": [list(point) for point in self.polygon],
-            "parents": list(self.parents),
-            "own_confidence": self.own_confidence,
-            "notes": list(self.notes),
-        }
-        return {name: part for name, part in parts.items() if part not in ({}, [], None)}
+        parts: dict[str, Any] = {}
+        if self.attributes:
+            parts["attributes"] = dict(self.attributes)
+        if self.points:
+            parts["points"] = {name: list(point) for name, point in self.points.items()}
+        if self.polygon:
+            parts["polygon"] = [list(point) for point in self.polygon]
+        if self.parents:
+            parts["parents"] = list(self.parents)
+        if self.own_confidence is not None:
+            parts["own_confidence"] = self.own_confidence
+        if self.notes:
+            parts["notes"] = list(self.notes)
+        return parts
 
     @classmethod
     def from_dict(cls, parts: Mapping[str, Any]) -> Details:

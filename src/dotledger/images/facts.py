@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import io
-import warnings
 from dataclasses import dataclass
 
 from PIL import Image, UnidentifiedImageError
@@ -13,7 +12,7 @@ from dotledger.errors import ImageError
 
 __all__ = ["MOST_PIXELS", "ImageFacts", "open_image", "read_facts"]
 
-MOST_PIXELS = 120_000_000
+MOST_PIXELS = 89_000_000
 """Images that claim more pixels are refused before anything is decoded."""
 
 _ORIENTATION = 0x0112
@@ -63,10 +62,8 @@ def open_image(data: bytes) -> Image.Image:
         If the bytes are no image that can be decoded, or claim more than `MOST_PIXELS`.
     """
     try:
-        with warnings.catch_warnings():
-            warnings.simplefilter("ignore", Image.DecompressionBombWarning)
-            image = Image.open(io.BytesIO(data))
-    except Image.DecompressionBombError as error:
+        image = Image.open(io.BytesIO(data))
+    except (Image.DecompressionBombError, Image.DecompressionBombWarning) as error:
         raise _too_many_pixels(str(error)) from error
     except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:
         reason = "the file is empty" if not data else "not an image that can be decoded"

@@ -13,7 +13,7 @@ from typing import IO, Any, NamedTuple
 from dotledger.core.spelling import natural_key, naturally_sorted
 from dotledger.errors import GatherError, MissingExtra
 
-__all__ = ["SUFFIXES", "Gathered", "Item", "gather", "stamp"]
+__all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
 
 SUFFIXES = frozenset([".jpg", ".jpeg", ".jpe", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff"])
 """The file endings that a folder is searched for."""
@@ -34,11 +34,14 @@ class Item(NamedTuple):
         The file's path or the address; empty for bytes in memory.
     fetch : callable or None
         Returns the bytes, for what is no file.
+    stamp : str
+        Size and time of the file, to notice a change; empty where not known.
     """
 
     name: str
     where: str = ""
     fetch: Callable[[], bytes] | None = None
+    stamp: str = ""
 
     def read(self) -> bytes:
         """Return the bytes; raises OSError if they cannot be had."""
@@ -107,15 +110,6 @@ def gather(sources: Source | Iterable[Source], *, missing: str = "raise") -> Gat
         )
     source = ", ".join(map(_worded, listed))
     return Gathered(items=tuple(unique), problems=tuple(problems), source=source)
-
-
-def stamp(item: Item) -> str:
-    """Return size and time of an image's file, to notice a change; empty where not known."""
-    try:
-        facts = os.stat(item.where)  # noqa: PTH116 - also used on a million files
-    except (OSError, ValueError):
-        return ""
-    return f"{facts.st_size}/{facts.st_mtime_ns}"
 
 
 def _worded(source: Source) -> str:
@@ -199,29 +193,33 @@ def _from_list(path: Path, problems: list[tuple[str, str]]) -> Iterator[Item]:
                 name=line if item.where == inside else item.name,
                 where=item.where,
                 fetch=item.fetch,
+                stamp=item.stamp,
             )
 
 
 def _from_folder(folder: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
-    paths, names = _walked(folder.rstrip("/") or "/", problems)
-    yield from [Item(names[place], paths[place]) for place in naturally_sorted(names)]
+    root = folder.rstrip("/") or "/"
+    cut = len(root.rstrip("/")) + 1
+    found = [
+        (path, stamp)
+        for path in _walked(root, problems)
+        if (stamp := _stamp(path, path[cut:], problems))
+    ]
+    names = [path[cut:] for path, _ in found]
+    for place in naturally_sorted(names):
+        path, stamp = found[place]
+        yield Item(names[place], path, None, stamp)
 
 
-def _walked(folder: str, problems: list[tuple[str, str]]) -> tuple[list[str], list[str]]:
-    """Return the paths and names of the readable images below a folder, in no order.
-
-    Written in whole lists, for folders of a million files.
-    """
+def _walked(folder: str, problems: list[tuple[str, str]]) -> list[str]:
+    """Return the paths of the images below a folder, in no order."""
     paths: list[str] = []
     waiting = [folder]
     while waiting:
         inside, folders = _listed(waiting.pop(), problems)
         paths += inside
         waiting += folders
-    cut = len(folder.rstrip("/")) + 1
-    if not all([os.access(path, os.R_OK) for path in paths]):  # noqa: C419 - a list is quicker
-        paths = [path for path in paths if _readable(path, path[cut:], problems)]
-    return paths, [path[cut:] for path in paths]
+    return paths
 
 
 def _listed(folder: str, problems: list[tuple[str, str]]) -> tuple[list[str], list[str]]:
@@ -238,16 +236,17 @@ def _listed(folder: str, problems: list[tuple[str, str]]) -> tuple[list[str], li
     return images, folders
 
 
-def _readable(path: str, name: str, problems: list[tuple[str, str]]) -> bool:
-    """Tell whether a file can be read, and note why if not."""
-    if os.access(path, os.R_OK):
-        return True
+def _stamp(path: str, name: str, problems: list[tuple[str, str]]) -> str:
+    """Return size and time of a file; if it cannot be read, note why and return ""."""
     try:
-        os.stat(path)  # noqa: PTH116 - as above
-        problems.append((name, "no permission to read it"))
+        facts = os.stat(path)  # noqa: PTH116 - also used on a million files
     except OSError as error:
         problems.append((name, str(error.strerror)))
-    return False
+        return ""
+    if not facts.st_mode & 0o004 and not os.access(path, os.R_OK):
+        problems.append((name, "no permission to read it"))
+        return ""
+    return f"{facts.st_size}/{facts.st_mtime_ns}"
 
 
 def _from_pattern(pattern: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
@@ -260,8 +259,8 @@ def _from_pattern(pattern: str, problems: list[tuple[str, str]]) -> Iterator[Ite
 
 
 def _from_file(path: str, name: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
-    if _readable(path, name, problems):
-        yield Item(name=name, where=path)
+    if stamp := _stamp(path, name, problems):
+        yield Item(name=name, where=path, stamp=stamp)
 
 
 def _from_address(address: str) -> Item:

@@ -239,3 +239,22 @@ def missing_of(
 def in_parts(values: Sequence[Any], size: int = 500) -> Iterable[Sequence[Any]]:
     """Yield `values` in parts that a database accepts as parameters."""
     return (values[start : start + size] for start in range(0, len(values), size))
+
+
+def insert_many(connection: Connection, table: Table, rows: Sequence[Mapping[str, Any]]) -> None:
+    """Insert rows of plain values, all with the same keys; see `run_many`."""
+    if rows:
+        compiled = insert(table).compile(dialect=connection.dialect, column_keys=list(rows[0]))
+        run_many(connection, compiled, rows)
+
+
+def run_many(connection: Connection, compiled: Any, rows: Sequence[Mapping[str, Any]]) -> None:
+    """Run a compiled statement for many rows, without the cost of checking each value.
+
+    No value may need conversion: columns of type JSON take JSON text here.
+    """
+    order = compiled.positiontup if compiled.positional else None
+    values: Any = rows
+    if order:
+        values = [tuple(map(row.__getitem__, order)) for row in rows]
+    connection.exec_driver_sql(str(compiled), values)

@@ -7,12 +7,13 @@ import socket
 from collections.abc import Sequence
 from typing import Any
 
-from sqlalchemy import Connection, bindparam, delete, insert, select, update
+import orjson
+from sqlalchemy import Connection, bindparam, delete, func, insert, select, update
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, timestamp
-from dotledger.ledger.store import Ledger, compress, in_parts, missing_of
+from dotledger.ledger.store import Ledger, compress, in_parts, insert_many, missing_of, run_many
 
 __all__ = ["BatchWriter"]
 
@@ -85,7 +86,7 @@ class BatchWriter:
                 for i in range(start, stop)
             ]
             with self._ledger.writing() as connection:
-                connection.execute(insert(schema.items), rows)
+                insert_many(connection, schema.items, rows)
 
     def write(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord] = ()) -> None:
         """Write settled items, their calls and findings in one transaction.
@@ -111,24 +112,26 @@ class BatchWriter:
         rows = [_call_row(call, self.batch) for call in fresh]
         if not rows:
             return {}
-        query = insert(schema.calls).returning(schema.calls.c.id, sort_by_parameter_order=True)
-        ids = connection.scalars(query, rows)
-        return {id(call): key for call, key in zip(fresh, ids, strict=True)}
+        first = 1 + (connection.scalar(select(func.max(schema.calls.c.id))) or 0)
+        for key, row in enumerate(rows, first):  # the transaction holds the write lock
+            row["id"] = key
+        insert_many(connection, schema.calls, rows)
+        return {id(call): row["id"] for call, row in zip(fresh, rows, strict=True)}
 
     def _write_images(self, connection: Connection, records: Sequence[ItemRecord]) -> None:
         rows = [record.image for record in records if record.image]
-        if new := missing_of(connection, schema.images, rows, "sha"):
-            connection.execute(insert(schema.images), new)
+        insert_many(connection, schema.images, missing_of(connection, schema.images, rows, "sha"))
         table = schema.items
         change = update(table).where(
             table.c.batch == bindparam("of_batch"), table.c.position == bindparam("at_position")
         )
         sent = [
-            {"of_batch": self.batch, "at_position": record.position, **_SENT_NOTHING, **record.sent}
-            for record in records
+            {"of_batch": self.batch, "at_position": r.position, **_SENT_NOTHING, **_item_row(r)}
+            for r in records
         ]
         if sent:
-            connection.execute(change.values({n: bindparam(n) for n in _SENT_NOTHING}), sent)
+            change = change.values({name: bindparam(name) for name in _SENT_NOTHING})
+            run_many(connection, change.compile(dialect=connection.dialect), sent)
 
     def _write_answers(
         self, connection: Connection, records: Sequence[ItemRecord], ids: dict[int, int]
@@ -149,8 +152,8 @@ class BatchWriter:
                 )
         for name, rows in by_name.items():
             known = self._known(connection, name, list(rows))
-            if new := [row for sha, row in rows.items() if sha not in known]:
-                connection.execute(insert(schema.answers), new)
+            new = [row for sha, row in rows.items() if sha not in known]
+            insert_many(connection, schema.answers, new)
 
     def _known(self, connection: Connection, name: str, shas: list[str]) -> set[str]:
         table = schema.answers
@@ -186,8 +189,7 @@ class BatchWriter:
             for record in records
             for o in record.outcomes
         ]
-        if rows:
-            connection.execute(insert(table), rows)
+        insert_many(connection, table, rows)
 
     def _forget_findings(self, connection: Connection, positions: Sequence[int]) -> None:
         for table in (schema.findings, schema.notes):
@@ -203,15 +205,13 @@ class BatchWriter:
             for record in records
             for row in record.found
         ]
-        if found:
-            connection.execute(insert(schema.findings), found)
+        insert_many(connection, schema.findings, found)
         noted = [
             {"reading": self.reading, "position": r.position, "reason": reason, "value": value}
             for r in records
             for reason, value in r.notes
         ]
-        if noted:
-            connection.execute(insert(schema.notes), noted)
+        insert_many(connection, schema.notes, noted)
 
     def close(self, now: float, stopped_because: str = "") -> None:
         """Write down that the sending ended, and why if early."""
@@ -233,6 +233,11 @@ _SENT_NOTHING: dict[str, Any] = {
     "quality": None,
     "steps": None,
 }
+
+
+def _item_row(record: ItemRecord) -> dict[str, Any]:
+    steps = record.sent.get("steps")
+    return {**record.sent, "steps": orjson.dumps(steps).decode() if steps else None}
 
 
 def _call_row(call: CallRecord, batch: int) -> dict[str, Any]:

@@ -13,7 +13,7 @@ from dotledger.sending.plan import make_plan
 from dotledger.sending.progress import Progress, SentBatch
 from dotledger.sending.transport import Transport
 from dotledger.services.description import Description, load_description
-from dotledger.services.keys import find_key
+from dotledger.services.keys import find_key, find_signer
 from dotledger.services.requests import Signer
 
 if TYPE_CHECKING:
@@ -46,7 +46,7 @@ def prepare_sending(
     gathered = images if isinstance(images, Gathered) else gather(images)
     plan = make_plan(described, gathered, kinds=kinds)
     found = find_key(described, given=key)
-    means = Means(transport=transport, signer=signer, tell=tell)
+    means = Means(transport=transport, signer=signer or find_signer(described), tell=tell)
     where = os.fspath(ledger) if isinstance(ledger, os.PathLike) else ledger
     return Sending(plan, where, found, means=means, at_most=at_most, budget=budget, again=again)
 

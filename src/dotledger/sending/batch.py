@@ -25,7 +25,7 @@ from dotledger.sending.progress import Progress, SentBatch
 from dotledger.sending.retrying import Patience
 from dotledger.sending.tokens import key_source
 from dotledger.sending.transport import HttpTransport, Transport
-from dotledger.sending.worker import Position, Settled, Worker, groups
+from dotledger.sending.worker import Position, Settled, Worker
 from dotledger.services.keys import Key
 from dotledger.services.requests import Signer
 
@@ -35,7 +35,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Means", "Sending"]
 
-_TELL_EVERY = 0.2
+_BUNCH = 0.02
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -252,29 +252,28 @@ class Sending:
             yield position, item
 
     def _start(self, worker: Worker, todo: Iterator[Position]) -> list[threading.Thread]:
-        waiting = groups(todo, self._plan.images_per_call)
         count = min(self._plan.description.limits.at_once, max(1, len(self._plan.gathered)))
         threads = [
-            threading.Thread(target=self._work, args=(worker, waiting), daemon=True)
+            threading.Thread(target=self._work, args=(worker, todo), daemon=True)
             for _ in range(count)
         ]
         for thread in threads:
             thread.start()
         return threads
 
-    def _work(self, worker: Worker, waiting: Iterator[list[Position]]) -> None:
+    def _work(self, worker: Worker, todo: Iterator[Position]) -> None:
+        def take() -> Position | None:
+            with self._taking:
+                return None if self._gate.pace.stop else next(todo, None)
+
         try:
-            while not self._gate.pace.stop and (group := self._next(waiting)):
-                self._results.put(worker.settle(group))
+            while (settled := worker.settle(take)) is not None:
+                self._results.put(settled)
         except BaseException as error:
             self._results.put(error)
             self.stop("a worker failed")
         finally:
             self._results.put(None)
-
-    def _next(self, waiting: Iterator[list[Position]]) -> list[Position] | None:
-        with self._taking:
-            return next(waiting, None)
 
     def _drain(self, desk: Desk, workers: int) -> None:
         """Take results until every worker has ended; a first interruption only stops them."""
@@ -282,13 +281,13 @@ class Sending:
         desk.open_items()
         while workers:
             try:
-                result = self._take()
-                if result is None:
-                    workers -= 1
-                elif isinstance(result, BaseException):
-                    problem = result
-                elif isinstance(result, Settled):
-                    desk.take(result)
+                for result in self._arrived():
+                    if result is None:
+                        workers -= 1
+                    elif isinstance(result, BaseException):
+                        problem = result
+                    else:
+                        desk.take(result)
                 desk.maybe_write()
             except KeyboardInterrupt:
                 if self._gate.stop_reason == "interrupted":
@@ -301,11 +300,18 @@ class Sending:
             desk.write()
             raise problem
 
-    def _take(self) -> Settled | BaseException | bool | None:
-        try:
-            return self._results.get(timeout=_TELL_EVERY)
-        except queue.Empty:
-            return True
+    def _arrived(self) -> Iterator[Settled | BaseException | None]:
+        """Yield what has arrived; waits a moment, so that results come in bunches.
+
+        Taking each result as it comes would wake this thread for every image, at the cost of
+        the workers.
+        """
+        time.sleep(_BUNCH)
+        while True:
+            try:
+                yield self._results.get_nowait()
+            except queue.Empty:
+                return
 
 
 def _allowance(

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Desk"]
 
-_WRITE_AT = 50
+_WRITE_AT = 250
 _WRITE_EVERY = 0.25
 _TELL_EVERY = 0.2
 

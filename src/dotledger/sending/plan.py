@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from dotledger.core.kinds import check_kinds
 from dotledger.errors import ArgumentError
-from dotledger.images.gather import Gathered, stamp
+from dotledger.images.gather import Gathered
 from dotledger.images.prepare import Demands
 from dotledger.services.description import Call, Description
 
@@ -51,7 +51,7 @@ class Plan:
         """Return what tells the batch from others: equal for equal settings and equal files."""
         digest = hashlib.sha256(self.fingerprint.encode())
         for item in self.gathered.items:
-            known = f"\0{item.name}\0{stamp(item)}"
+            known = f"\0{item.name}\0{item.stamp}"
             digest.update(known.encode("utf-8", "surrogateescape"))
         return digest.hexdigest()[:40]
 

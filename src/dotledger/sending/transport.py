@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
+import threading
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Literal, Protocol
+from typing import Any, Literal, Protocol
 
 from dotledger.errors import DotLedgerError
 from dotledger.services.requests import Request
+
+_ADDRESS = re.compile(r"(https?)://([^/?#]+)([^#]*)", re.IGNORECASE)
 
 __all__ = ["HttpTransport", "NoAnswer", "Response", "Transport"]
 
@@ -56,26 +60,20 @@ class HttpTransport:
     def __init__(self, *, timeout: float = 30.0, at_once: int = 8) -> None:
         import urllib3
 
-        self._pool = urllib3.PoolManager(
-            maxsize=at_once,
-            block=False,
-            timeout=urllib3.Timeout(connect=min(timeout, 10.0), read=timeout),
-            retries=False,
-        )
+        self._settings: dict[str, Any] = {
+            "maxsize": at_once,
+            "block": False,
+            "timeout": urllib3.Timeout(connect=min(timeout, 10.0), read=timeout),
+        }
         self._errors = urllib3.exceptions
+        self._hosts: dict[str, Any] = {}
+        self._opening = threading.Lock()
 
     def send(self, request: Request) -> Response:
         """Send one request; see `Transport`."""
         errors = self._errors
         try:
-            answer = self._pool.request(
-                request.method,
-                request.address,
-                body=request.body or None,
-                headers=dict(request.headers),
-                redirect=False,
-                enforce_content_length=True,
-            )
+            answer = self._answer(request)
         except errors.NewConnectionError as error:
             raise NoAnswer(_plain(error)) from error
         except errors.ConnectTimeoutError as error:
@@ -90,6 +88,41 @@ class HttpTransport:
             raise NoAnswer(_plain(error)) from error
         headers = {name.lower(): value for name, value in answer.headers.items()}
         return Response(status=answer.status, headers=headers, body=answer.data)
+
+    def _answer(self, request: Request) -> Any:
+        """Send through the host's own pool: its address is taken apart once, not for each call."""
+        parts = _ADDRESS.match(request.address)
+        if parts is None:
+            raise NoAnswer("the address is not valid")
+        scheme, host, target = parts.groups()
+        pool = self._hosts.get(f"{scheme}://{host}") or self._open(scheme.lower(), host)
+        return pool.urlopen(
+            request.method,
+            request.address if pool.proxy else target if target[:1] == "/" else f"/{target}",
+            body=request.body or None,
+            headers=dict(request.headers),
+            redirect=False,
+            retries=False,
+            assert_same_host=False,
+        )
+
+    def _open(self, scheme: str, host: str) -> Any:
+        """Return the pool of connections to a host, through the proxy of the environment if any."""
+        import urllib.request
+
+        import urllib3
+
+        base = f"{scheme}://{host}"
+        with self._opening:
+            if base not in self._hosts:
+                proxy = urllib.request.getproxies().get(scheme)
+                name = host.rpartition("@")[2].rpartition(":")[0] or host
+                if proxy and not urllib.request.proxy_bypass(name):
+                    manager: Any = urllib3.ProxyManager(proxy, **self._settings)
+                else:
+                    manager = urllib3.PoolManager(**self._settings)
+                self._hosts[base] = manager.connection_from_url(base)
+            return self._hosts[base]
 
 
 def _plain(error: Exception) -> str:

@@ -16,7 +16,7 @@ from dotledger.sending.tokens import key_source
 from dotledger.sending.transport import HttpTransport, NoAnswer, Response, Transport
 from dotledger.services.description import Call, Description
 from dotledger.services.frames import Frame
-from dotledger.services.keys import Key, find_key
+from dotledger.services.keys import Key, find_key, find_signer
 from dotledger.services.reading import Reader, Reading
 from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
 
@@ -108,7 +108,9 @@ def try_call(
     try:
         found = _found_key(plan.description, key, trial, dry=dry)
         used = found if dry else key_source(plan.description, found, way, clock).current()
-        builder = RequestBuilder(plan.description, chosen, kinds, signer=signer)
+        builder = RequestBuilder(
+            plan.description, chosen, kinds, signer=signer or find_signer(plan.description)
+        )
         request = builder.build([_payload(prepared)], used)
         trial.request = _shown(request, used)
         if not dry:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -88,6 +89,10 @@ class Worker:
         self._caller = caller
         self._claimed = answered
         self._claiming = threading.Lock()
+        # Where several images share a call, only one thread fills a call at a time: each but the
+        # last goes out full, and no more calls are paid for than needed.
+        shared = plan.images_per_call > 1
+        self._filling = threading.Lock() if shared else contextlib.nullcontext()
         self._reading: Reader | None = None
         self._builders = {
             call.name: RequestBuilder(plan.description, call, kinds, signer=signer)
@@ -103,15 +108,36 @@ class Worker:
             self._reading = Reader(self._plan.description)
         return self._reading
 
-    def settle(self, group: Sequence[Position]) -> Settled:
-        """Take a few images as far as they go."""
+    def settle(self, take: Callable[[], Position | None]) -> Settled | None:
+        """Take as many images as fill a call, as far as they go; None if there are none left.
+
+        Images that need no call (refused, or answered elsewhere) do not count.
+        """
         result = Settled()
-        loaded = [one for position, item in group if (one := self._load(position, item, result))]
+        with self._filling:
+            loaded, taken = self._filled(take, result)
+        if not taken:
+            return None
         for call, kinds in self._plan.calls:
             self._call([one for one in loaded if call.name in one.unanswered], call, kinds, result)
         for one in loaded:
             self._close(one, result)
         return result
+
+    def _filled(
+        self, take: Callable[[], Position | None], result: Settled
+    ) -> tuple[list[Loaded], bool]:
+        """Return the images for one call, and whether anything was taken."""
+        loaded: list[Loaded] = []
+        taken = False
+        while len(loaded) < self._plan.images_per_call and (position := take()) is not None:
+            taken = True
+            one = self._load(*position, result)
+            if one is not None and one.unanswered:
+                loaded.append(one)
+            elif one is not None:
+                self._close(one, result)
+        return loaded, taken
 
     def _close(self, one: Loaded, result: Settled) -> None:
         """Sort an image by whether it is settled, answered elsewhere, or still pending."""
@@ -306,15 +332,3 @@ def _call_record(called: Called, call: Call, images: int, price: float) -> CallR
         media_type=response.headers.get("content-type", "") if response else "",
         answer=response.body if response else None,
     )
-
-
-def groups(positions: Iterator[Position], size: int) -> Iterator[list[Position]]:
-    """Yield images in groups of up to `size`."""
-    group: list[Position] = []
-    for position in positions:
-        group.append(position)
-        if len(group) == size:
-            yield group
-            group = []
-    if group:
-        yield group

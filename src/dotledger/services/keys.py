@@ -6,12 +6,15 @@ import importlib
 import os
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dotledger.errors import ConnectError, KeyNotFound, MissingExtra
 from dotledger.services.description import Description
 
-__all__ = ["Key", "find_key"]
+if TYPE_CHECKING:
+    from dotledger.services.requests import Signer
+
+__all__ = ["Key", "find_key", "find_signer"]
 
 
 class Key:
@@ -126,11 +129,32 @@ def _from_keyring(where: str) -> tuple[str, str]:
 
 
 def _from_call(where: str) -> tuple[str, str]:
+    return str(_imported(where)() or ""), "returned nothing"
+
+
+def _imported(where: str) -> Any:
+    """Return the function named ``MODULE:FUNCTION``."""
     module, _, function = where.partition(":")
     try:
-        found = getattr(importlib.import_module(module), function)
+        return getattr(importlib.import_module(module), function)
     except (ImportError, AttributeError, ValueError) as error:
-        raise ConnectError(
-            "the callable for the key cannot be imported", got=f"call:{where}"
-        ) from error
-    return str(found()), "returned nothing"
+        raise ConnectError("the callable cannot be imported", got=f"call:{where}") from error
+
+
+def find_signer(description: Description) -> Signer | None:
+    """Return the function that signs each request, for a key of place ``signed``.
+
+    It is named by a source ``call:MODULE:FUNCTION``; given the finished `Request`, it returns
+    headers to add. None for any other place, or if no source names one.
+
+    Raises
+    ------
+    ConnectError
+        If it cannot be imported.
+    """
+    place = description.connect.key
+    named = [s.partition(":")[2] for s in place.sources if s.startswith("call:")]
+    if place.place != "signed" or not named:
+        return None
+    signer: Signer = _imported(named[0])
+    return signer

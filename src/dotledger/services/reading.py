@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 import orjson
 
 from dotledger.core.confidence import SCALES, linear, ordered_words
-from dotledger.core.details import Details
+from dotledger.core.details import NOTHING, Details
 from dotledger.core.geometry import BOX_FORMS, TO_CORNERS, Box, clip, enclosing, turn_upright
 from dotledger.errors import AnswerError
 from dotledger.services.description import (
@@ -261,9 +261,7 @@ def _box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]
     return read
 
 
-def _landmarks_reader(rule: PointsRule | None) -> Callable[[Level, Frame, Any], dict[str, Any]]:
-    if rule is None:
-        return lambda *_: {}
+def _landmarks_reader(rule: PointsRule) -> Callable[[Level, Frame, Any], dict[str, Any]]:
     get, place = compile_path(rule.at, place="points.at"), _Coordinates(rule)
 
     def read(level: Level, frame: Frame, working: Any) -> dict[str, tuple[float, float]]:
@@ -291,8 +289,6 @@ def _xy(part: Any, rule: PointsRule) -> tuple[float, float]:
 
 
 def _attributes_reader(rules: dict[str, AttributeRule]) -> Callable[[Level], dict[str, Any]]:
-    if not rules:
-        return lambda _: {}
     getters = [(name, rule, compile_path(rule.at, place="at")) for name, rule in rules.items()]
 
     def read(level: Level) -> dict[str, Any]:
@@ -316,7 +312,8 @@ def _attribute(rule: AttributeRule, value: Any) -> Any:
 def _text(value: Any, case: str) -> str:
     if not isinstance(value, str):
         raise _SetAsideError("label is not text", value)
-    if not (text := value.encode("utf-8", "replace").decode().strip()):
+    text = value.strip() if value.isascii() else value.encode("utf-8", "replace").decode().strip()
+    if not text:
         raise _SetAsideError("label is empty", value)
     return (text.lower() if case == "lower" else text)[:_LONGEST_LABEL]
 
@@ -334,8 +331,8 @@ class _RuleReader:
         self._keep = compile_path(rule.keep_if, place="keep_if") if rule.keep_if else None
         self._confidence = _confidence_reader(rule.confidence)
         self._box = _box_reader(rule.box)
-        self._landmarks = _landmarks_reader(rule.points)
-        self._attributes = _attributes_reader(dict(rule.attributes))
+        self._landmarks = _landmarks_reader(rule.points) if rule.points else None
+        self._attributes = _attributes_reader(dict(rule.attributes)) if rule.attributes else None
         self._parents = compile_path(rule.parents, place="parents") if rule.parents else None
 
     def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> None:
@@ -359,12 +356,12 @@ class _RuleReader:
         confidence, own = self._confidence(level)
         box, outline, note = self._box(level, frame, working)
         details = Details(
-            attributes=self._attributes(level),
-            points=self._landmarks(level, frame, working),
-            polygon=outline,
-            parents=self._broader(level),
-            own_confidence=own if isinstance(own, (str, int, float, bool)) else None,
-            notes=(note,) if note else (),
+            self._attributes(level) if self._attributes else NOTHING,
+            self._landmarks(level, frame, working) if self._landmarks else NOTHING,
+            outline,
+            self._broader(level) if self._parents else (),
+            own if isinstance(own, (str, int, float, bool)) else None,
+            (note,) if note else (),
         )
         return Read(self.kind, label, confidence, box, details)
 

@@ -1,0 +1,129 @@
+"""try, forecast, batches, usage, simulate: as a user meets them."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from dotledger import send
+from dotledger.standins.evening import description_of, pointed_text, running
+from dotledger.standins.scenes import RECIPES, draw_scene
+from tests.cli.test_commands import dotledger
+
+
+class Commands(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.home = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        cls.up = cls.enterClassContext(running("chalk"))
+        (cls.home / "chalk.toml").write_text(pointed_text(cls.up))
+        cls.images = cls.home / "images"
+        cls.images.mkdir()
+        for recipe in (*RECIPES[:6], RECIPES[-1]):
+            (cls.images / recipe.name).write_bytes(draw_scene(recipe).data)
+        (cls.images / "twin.jpg").write_bytes((cls.images / "walk-01.jpg").read_bytes())
+        cls.ledger = cls.home / "l.ledger"
+        send(
+            [cls.images],
+            description_of(cls.up),
+            ledger=cls.ledger,
+            key=cls.up.service.key,
+            at_most=1,
+        )
+        cls.key = {"CHALK_KEY": cls.up.service.key}
+
+    def run_on(self, command, *words, env=None):
+        return dotledger(command, *words, cwd=self.home, env=env)
+
+    def test_forecast(self):
+        """What would be sent, what is answered, what would be refused, calls and money; no key."""
+        done = self.run_on(
+            "forecast", "images", "--service", "chalk.toml", "--ledger", "l.ledger", "--json"
+        )
+        got = json.loads(done.stdout)
+        self.assertEqual(
+            [got[k] for k in ("images", "to_send", "answered", "repeated", "refused", "calls")],
+            [8, 2, 4, 1, 1, 1],
+        )
+        self.assertEqual(
+            (got["money"], got["used_this_month"], got["per_month"]), (0.004, 1, 50_000)
+        )
+        table = self.run_on("forecast", "images", "--service", "chalk.toml").stdout
+        for sign in (
+            "would be refused",
+            "shrunk to fit: 6 images",
+            "tiny-01.png",
+            "of 50,000",
+            "2 calls",
+        ):
+            self.assertIn(sign, table)
+
+    def test_batches_and_usage(self):
+        """A list of batches, one in detail, and calls and money by month."""
+        listed = self.run_on("batches", "--ledger", "l.ledger").stdout
+        self.assertIn("chalk", listed)
+        detail = self.run_on("batches", 1, "--ledger", "l.ledger").stdout
+        for sign in (
+            "Stopped: the limit of 1 calls is reached",
+            "median",
+            "too small",
+            "shrunk to 640",
+        ):
+            self.assertIn(sign, detail)
+        got = json.loads(self.run_on("batches", 1, "--ledger", "l.ledger", "--json").stdout)
+        self.assertEqual((got["calls"]["calls"], got["outcomes"]["label"]["pending"]), (1, 2))
+        [month] = json.loads(self.run_on("usage", "--ledger", "l.ledger", "--json").stdout)
+        self.assertEqual((month["calls"], month["images"], month["left"]), (1, 4, 49_999))
+        self.assertIn("49,999", self.run_on("usage", "--ledger", "l.ledger").stdout)
+        self.assertIn(
+            "does not hold batch 9", self.run_on("batches", 9, "--ledger", "l.ledger").stderr
+        )
+
+    def test_try(self):
+        """One call is taken apart: key masked, answer raw, read beside it; nothing is written."""
+        done = self.run_on("try", "--service", "chalk.toml", env=self.key)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        for sign in (
+            "found: env:CHALK_KEY",
+            "key=•••",
+            "status 200",
+            '"canvas"',
+            "Read as",
+            "lantern",
+        ):
+            self.assertIn(sign, done.stdout)
+        self.assertNotIn(self.up.service.key, done.stdout)
+        dry = self.run_on("try", "--service", "chalk.toml", "--dry")
+        self.assertIn("Would be sent", dry.stdout)
+        self.assertNotIn("Answer", dry.stdout)
+
+    def test_try_advises(self):
+        """Each usual mistake gets its plain next step and exit status 2."""
+        for words, env, sign in (
+            ((), {}, "looked at env:CHALK_KEY"),
+            ((), {"CHALK_KEY": "no"}, "another region or project"),
+            (("--set", "port=1"), self.key, "nothing listens"),
+            (("--set", "host=nohost.invalid"), self.key, "check the address|No such host"),
+        ):
+            done = self.run_on(
+                "try", "--service", "chalk.toml", *words, env={"CHALK_KEY": "", **env}
+            )
+            self.assertEqual(done.returncode, 2)
+            self.assertRegex(done.stdout, sign)
+        text = (self.home / "chalk.toml").read_text().replace('path = "/seek"', 'path = "/sek"')
+        (self.home / "wrong.toml").write_text(text)
+        self.assertIn(
+            "path and method", self.run_on("try", "--service", "wrong.toml", env=self.key).stdout
+        )
+
+    def test_simulate(self):
+        """Services run for a while, each with a description pointed at it."""
+        folder = self.home / "sim"
+        done = self.run_on(
+            "simulate", "flint", "--folder", folder, "--seconds", 0.2, "--trouble", "rate=5"
+        )
+        self.assertIn("export FLINT_KEY=", done.stdout)
+        self.assertIn("port", (folder / "flint.toml").read_text())
+        self.assertIn("Retry-After", self.run_on("simulate", "--trouble", "help").stdout)
+        self.assertIn("allowed: rate, wait", self.run_on("simulate", "--trouble", "rates=5").stderr)
+        self.assertIn("allowed: flint, marl, chalk", self.run_on("simulate", "flynt").stderr)

@@ -1,0 +1,188 @@
+"""Gathering images, what their files say, and making them fit."""
+
+import io
+import os
+import tempfile
+import unittest
+from pathlib import Path
+
+from PIL import Image
+
+from dotledger import gather
+from dotledger.errors import GatherError, ImageError
+from dotledger.images.facts import read_facts
+from dotledger.images.prepare import Demands, prepare
+from tests.sending.helpers import picture
+
+
+def noisy(size=(400, 300), form="JPEG", mode="RGB", **options):
+    """An image that does not compress well."""
+    channels = len(Image.new(mode, (1, 1)).tobytes())
+    image = Image.frombytes(mode, size, os.urandom(size[0] * size[1] * channels))
+    buffer = io.BytesIO()
+    image.save(buffer, form, **options)
+    return buffer.getvalue()
+
+
+def prepared(data, **demands):
+    return prepare(data, read_facts(data), Demands(**demands))
+
+
+class Facts(unittest.TestCase):
+    def test_upright_size(self):
+        """The size is that after the orientation tag; a strange tag counts as none."""
+        for orientation, size in ((6, (16, 24)), (1, (24, 16)), (99, (24, 16))):
+            exif = Image.Exif()
+            exif[0x0112] = orientation
+            facts = read_facts(picture(exif=exif))
+            self.assertEqual((facts.width, facts.height), size)
+        self.assertEqual((facts.format, facts.colours, facts.ends_well), ("jpeg", "rgb", True))
+
+    def test_pixel_bombs(self):
+        """A file that claims too many pixels is refused before anything is decoded."""
+        head = bytearray(picture(form="PNG", size=(10, 10)))
+        import struct
+        import zlib
+
+        for side, sign in ((60_000, "too many pixels"), (12_000, "too many pixels")):
+            head[16:24] = struct.pack(">II", side, side)
+            head[29:33] = struct.pack(">I", zlib.crc32(head[12:29]))
+            with self.assertRaisesRegex(ImageError, sign):
+                read_facts(bytes(head))
+
+    def test_no_images(self):
+        """Empty and foreign files are told apart."""
+        with self.assertRaisesRegex(ImageError, "empty"):
+            read_facts(b"")
+        with self.assertRaisesRegex(ImageError, "not an image"):
+            read_facts(b"PK\x03\x04")
+
+
+class Preparing(unittest.TestCase):
+    def test_what_fits_goes_as_it_is(self):
+        """A file within the limits is sent byte for byte, its tag with it."""
+        data = picture()
+        self.assertIs(prepared(data).data, data)
+
+    def test_every_help(self):
+        """Re-encoding, colours, sides, pixels and bytes are each brought within the limits."""
+        for data, demands, check in (
+            (picture(form="PNG"), {"formats": ("jpeg",)}, lambda p: p.format == "jpeg"),
+            (picture(form="BMP"), {}, lambda p: p.format == "jpeg"),
+            (noisy(mode="CMYK"), {}, lambda p: "colours CMYK converted" in p.steps),
+            (
+                noisy(form="PNG", mode="RGBA"),
+                {"colours": ("rgb",)},
+                lambda p: Image.open(io.BytesIO(p.data)).mode == "RGB",
+            ),
+            (
+                noisy(form="PNG", mode="I;16"),
+                {},
+                lambda p: Image.open(io.BytesIO(p.data)).mode == "L",
+            ),
+            (noisy(), {"max_side": 100}, lambda p: (p.width, p.height) == (100, 75)),
+            (noisy(), {"max_pixels": 30_000}, lambda p: 25_000 < p.width * p.height <= 30_000),
+            (noisy(), {"max_bytes": 20_000}, lambda p: len(p.data) <= 20_000 and p.quality),
+        ):
+            result = prepared(data, **demands)
+            self.assertTrue(check(result), demands)
+            self.assertTrue(result.steps)
+
+    def test_shrinking_tells_about_faces(self):
+        """A shrink says which faces fall below the service's smallest."""
+        result = prepared(noisy(), max_side=200, smallest_face=20)
+        self.assertIn("faces under 40 pixels in the original", result.steps[-1])
+
+    def test_turned_files_are_made_upright(self):
+        """A re-encoded file carries its turning in its pixels."""
+        exif = Image.Exif()
+        exif[0x0112] = 6
+        result = prepared(picture(exif=exif, size=(240, 160)), max_side=120)
+        self.assertEqual((result.width, result.height, result.turned), (80, 120, 1))
+        self.assertEqual(Image.open(io.BytesIO(result.data)).size, (80, 120))
+
+    def test_damaged_files(self):
+        """A JPEG that breaks off at its end is mended; one that breaks off early is refused."""
+        data = noisy(quality=90)
+        self.assertRegex(prepared(data[:-6000]).steps[0], "mended, 9\\d")
+        with self.assertRaisesRegex(ImageError, "only [34]\\d% of its rows"):
+            prepared(data[: len(data) * 2 // 5])
+        with self.assertRaisesRegex(ImageError, "damaged"):
+            prepared(noisy(form="PNG")[:-5000])
+
+    def test_what_cannot_be_helped(self):
+        """Too small, and not to be brought under the byte limit, are refused with figures."""
+        with self.assertRaisesRegex(ImageError, "24 x 16 pixels.*at least 32"):
+            prepared(picture(), min_side=32)
+        with self.assertRaisesRegex(ImageError, "byte limit.*up to 300"):
+            prepared(noisy(), max_bytes=300)
+        with self.assertRaisesRegex(ImageError, "at least 90"):
+            prepared(noisy(), max_side=100, min_side=90)
+
+
+class Gathering(unittest.TestCase):
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        for name in ("walk-10.jpg", "walk-9.jpg", "late/walk-1.PNG", "notes.txt", ".hidden.jpg"):
+            path = self.folder / name
+            path.parent.mkdir(exist_ok=True)
+            path.write_bytes(picture(len(name)))
+
+    def names(self, *sources, **options):
+        return [item.name for item in gather(list(sources), **options).items]
+
+    def test_folders(self):
+        """A folder is searched through, in natural order; hidden and other files are left out."""
+        self.assertEqual(self.names(self.folder), ["late/walk-1.PNG", "walk-9.jpg", "walk-10.jpg"])
+        item = gather(self.folder).items[1]
+        self.assertEqual(item.read(), picture(len("walk-9.jpg")))
+        self.assertIn("/", item.stamp)
+
+    def test_other_sources(self):
+        """Files, patterns, lists, addresses, bytes and streams all name images."""
+        one = self.folder / "walk-9.jpg"
+        (self.folder / "list.txt").write_text(f"# mine\nwalk-10.jpg\n{one}\nmemory://x.jpg\n")
+        self.assertEqual(
+            self.names(str(self.folder / "walk-*.jpg")),
+            [str(self.folder / n) for n in ("walk-9.jpg", "walk-10.jpg")],
+        )
+        self.assertEqual(
+            self.names(f"@{self.folder / 'list.txt'}"), ["walk-10.jpg", str(one), "memory://x.jpg"]
+        )
+        memory = gather({"a": b"bytes", "b": io.BytesIO(b"stream")})
+        self.assertEqual([item.read() for item in memory.items], [b"bytes", b"stream"])
+        self.assertEqual(memory.items[1].read(), b"stream")
+
+    def test_fsspec_addresses(self):
+        """An address of another kind is read through fsspec, when it is there."""
+        import fsspec
+
+        with fsspec.open("memory://lamps/a.jpg", "wb") as file:
+            file.write(b"lamp")
+        [item] = gather("memory://lamps/a.jpg").items
+        self.assertEqual((item.name, item.read()), ("memory://lamps/a.jpg", b"lamp"))
+        with self.assertRaises(OSError):
+            gather("memory://lamps/none.jpg").items[0].read()
+        with self.assertRaises(OSError):
+            gather("nosuchway://x").items[0].read()
+
+    def test_everything_missing_is_listed_first(self):
+        """All that cannot be read is named at once, and can be left out on request."""
+        (self.folder / "gone.jpg").symlink_to(self.folder / "nowhere")
+        with self.assertRaisesRegex(GatherError, "2 of the images.*gone.jpg.*x.jpg"):
+            gather([self.folder, self.folder / "x.jpg"])
+        gathered = gather([self.folder, self.folder / "x.jpg"], missing="list")
+        self.assertEqual((len(gathered), len(gathered.problems)), (3, 2))
+        with self.assertRaisesRegex(GatherError, "no file fits"):
+            gather(str(self.folder / "z*.jpg"))
+
+    def test_names_are_unique(self):
+        """The same file twice is one image; two files of one name are refused."""
+        self.assertEqual(len(gather([self.folder, self.folder])), 3)
+        other = self.folder / "late"
+        (other / "walk-9.jpg").write_bytes(b"x")
+        with self.assertRaisesRegex(GatherError, "same name.*walk-9.jpg"):
+            gather([self.folder, other])
+        (self.folder / "empty").mkdir()
+        with self.assertRaisesRegex(GatherError, "no images found"):
+            gather(self.folder / "empty")
