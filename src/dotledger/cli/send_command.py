@@ -141,7 +141,7 @@ def _cost(sent: SentBatch) -> str:
         return "Nothing sent: the ledger holds every answer already." if not sent.pending else calls
     money = f", {sent.money:.4f} {sent.currency}" if sent.currency else ""
     reused = f"; {sent.reused} images answered by earlier calls" if sent.reused else ""
-    held = f"; told to wait {sent.refusals} times" if sent.refusals else ""
+    held = f"; asked to wait: {sent.refusals} calls" if sent.refusals else ""
     return f"{calls}{money}{reused}{held}."
 
 

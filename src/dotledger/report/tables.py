@@ -25,6 +25,8 @@ def console(file: IO[str] | None = None) -> Console:
     return made
 
 
+_LONGEST = 100
+
 DASH = "\N{EN DASH}"
 
 
@@ -35,6 +37,8 @@ def number(value: float | None, digits: int = 2) -> str:
 
 def duration(seconds: float) -> str:
     """Return a length of time for people."""
+    if seconds < 1:
+        return "under 1 s"
     if seconds < 90:
         return f"{seconds:.0f} s"
     if seconds < 5400:
@@ -45,7 +49,7 @@ def duration(seconds: float) -> str:
 def plain(value: Any) -> Text:
     """Return a cell that shows text as it is, control characters as a dot."""
     text = "".join(c if c.isprintable() else "·" for c in str(value))
-    return Text(text if len(text) <= 60 else text[:59] + "…")
+    return Text(text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…")
 
 
 def _table(title: str, columns: Sequence[tuple[str, bool]]) -> Table:

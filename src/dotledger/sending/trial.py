@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -23,6 +24,8 @@ from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
 __all__ = ["Trial", "advice", "try_call"]
 
 _SHOWN_BODY = 400
+_FLAT = re.compile(r"\[\s+([-+.\deE,\s]+?)\s+\]")
+"""A list of numbers, which reads better on one line."""
 
 
 @dataclass(kw_only=True)
@@ -189,7 +192,11 @@ def _answer_text(response: Response) -> str:
         parsed = orjson.loads(response.body)
     except orjson.JSONDecodeError:
         return response.body.decode("utf-8", "replace")
-    return orjson.dumps(parsed, option=orjson.OPT_INDENT_2).decode()
+    return _FLAT.sub(_on_one_line, orjson.dumps(parsed, option=orjson.OPT_INDENT_2).decode())
+
+
+def _on_one_line(match: re.Match[str]) -> str:
+    return "[" + ", ".join(part.strip() for part in match[1].split(",")) + "]"
 
 
 def _read(
