@@ -11,7 +11,7 @@ from pathlib import Path
 
 from PIL import Image
 
-from dotledger.standins.evening import evening_walk
+from dotledger.standins.evening import description_text, evening_walk
 
 
 def dotledger(*words, cwd=None, env=None):
@@ -238,3 +238,61 @@ class Mistakes(unittest.TestCase):
         for name in _COMMANDS:
             self.assertIn(name, listing)
             self.assertIn(f"Example:\n    dotledger {name}", dotledger(name, "--help").stdout)
+
+
+class Readings(unittest.TestCase):
+    def test_check_reread_names(self):
+        """A misread convention is found, mended by reading again, and names are held against a map."""
+        with tempfile.TemporaryDirectory() as name:
+            home = Path(name)
+            with evening_walk(home, services=("marl",)) as evening:
+                import dotledger as library
+
+                wrong = (
+                    evening.services["marl"]
+                    .to_json()
+                    .replace('"form":"centre+size"', '"form":"corner+size"')
+                    .replace('"cx"', '"x0"')
+                    .replace('"cy"', '"y0"')
+                )
+                from dotledger.services.description import stored_description
+
+                library.send(
+                    evening.images,
+                    stored_description(wrong),
+                    ledger=home / "l",
+                    key=evening.keys["marl"],
+                )
+                (home / "marl.toml").write_text(description_text("marl"))
+            base = ("--ledger", "l")
+            truth = ("--annotations", "annotations.csv")
+            self.assertIn(
+                "Read as centre and size, where a corner and size were read",
+                dotledger("check", *truth, *base, cwd=home).stdout,
+            )
+            again = dotledger("reread", "--service", "marl.toml", *base, cwd=home).stdout
+            self.assertRegex(
+                again,
+                r"reading 2: 33 answers.*\n205 findings as before, \d+ only before, \d+ only now",
+            )
+            self.assertIn(
+                "No other convention fits clearly better",
+                dotledger("check", *truth, *base, cwd=home).stdout,
+            )
+            (home / "n.csv").write_text("label,becomes\nlanter,lantern\nface,\n")
+            listed = json.loads(dotledger("names", "n.csv", *base, "--json", cwd=home).stdout)
+            self.assertEqual(listed["left_out"], 42)
+            self.assertNotIn("lantern", {row["label"] for row in listed["unmapped"]})
+            old = json.loads(
+                dotledger("findings", *base, "--reading", 1, "--json", cwd=home).stdout
+            )
+            new = json.loads(
+                dotledger(
+                    "findings", *base, "--merge", 0.9, "--names", "n.csv", "--json", cwd=home
+                ).stdout
+            )
+            self.assertLess(len(new), len(old))
+            self.assertEqual(
+                json.loads(dotledger("findings", *base, "--notes", "--json", cwd=home).stdout)[:1],
+                [],
+            )

@@ -21,6 +21,9 @@ _COMMANDS = {
     "findings": "show or write out what was found",
     "measure": "compare findings with annotations: misses, wrong ones, overlap",
     "draw": "draw boxes on the images, and a contact sheet of all",
+    "check": "say whether boxes would fit the truth better under another convention",
+    "names": "hold a mapping of label names against what a service says",
+    "reread": "read stored answers again by an edited description or mapping",
     "batches": "list what was sent, or show one batch in detail",
     "usage": "show calls and money by service and month",
 }

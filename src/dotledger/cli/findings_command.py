@@ -31,6 +31,12 @@ __all__ = ["command"]
 @ledger_option
 @click.option("--service", help="The newest batch of this service.")
 @click.option("--batch", type=int, help="This batch.")
+@click.option("--reading", type=int, help="This reading; by default the newest.")
+@click.option("--names", metavar="FILE", help="Apply a mapping of label names.")
+@click.option(
+    "--merge", type=float, metavar="T", help="Merge boxes of a label that overlap so much."
+)
+@click.option("--notes", is_flag=True, help="Show what the reading set aside or noticed.")
 @kinds_option
 @click.option("--threshold", type=float, help="Leave out findings below this confidence.")
 @click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
@@ -43,6 +49,10 @@ def command(
     ledger: str,
     service: str | None,
     batch: int | None,
+    reading: int | None,
+    names: str | None,
+    merge: float | None,
+    notes: bool,
     kinds: str | None,
     threshold: float | None,
     labels: tuple[str, ...],
@@ -56,9 +66,21 @@ def command(
     """
     from dotledger.ledger.views import findings_of
 
+    if notes:
+        _show_notes(ledger, batch, service, reading, as_json)
+        return
     found = findings_of(
-        ledger, batch=batch, service=service, kinds=as_kinds(kinds), threshold=threshold
+        ledger,
+        batch=batch,
+        service=service,
+        reading=reading,
+        kinds=as_kinds(kinds),
+        threshold=threshold,
     )
+    if names is not None:
+        found = _named(found, names, service or "")
+    if merge is not None:
+        found = _merged(found, merge)
     if labels:
         found = found.take(found.label.onto(labels) >= 0)
     if out_file is not None:
@@ -69,6 +91,43 @@ def command(
         print_json(_records(found))
     else:
         _show(found, most)
+
+
+def _named(found: Findings, names: str, service: str) -> Findings:
+    from dotledger.core.vocabulary import map_names
+    from dotledger.formats.names import read_names
+
+    mapped = map_names(found, read_names(Path(names)), service=service)
+    say(f"{mapped.left_out} findings left out, {len(mapped.unmapped)} labels not mapped")
+    return mapped.findings
+
+
+def _merged(found: Findings, overlap: float) -> Findings:
+    from dotledger.core.merging import merge_repeats
+
+    kept, into = merge_repeats(found, overlap=overlap)
+    say(f"{len(into) - len(kept)} repeated boxes merged")
+    return kept
+
+
+def _show_notes(
+    ledger: str, batch: int | None, service: str | None, reading: int | None, as_json: bool
+) -> None:
+    from collections import Counter
+
+    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.views import find_batch, notes_of
+    from dotledger.report.tables import rows_table
+
+    with Ledger(ledger, create=False) as opened:
+        noted = notes_of(opened, find_batch(opened, batch=batch, service=service, reading=reading))
+    if as_json:
+        print_json([{"image": i, "reason": r, "value": v} for i, r, v in noted])
+        return
+    counts = Counter(reason for _, reason, _ in noted)
+    examples = {reason: f"{value} in {image}" for image, reason, value in reversed(noted)}
+    rows = [(reason, str(n), examples[reason]) for reason, n in counts.most_common()]
+    print_table(rows_table("", ("set aside or noticed", "times", "such as"), rows))
 
 
 def _records(found: Findings) -> list[dict[str, Any]]:

@@ -304,8 +304,14 @@ class Findings:
         """
         if threshold is None:
             return self
-        passes = self.blank | np.isnan(self.confidence) | (self.confidence >= threshold)
-        return _with_blanks(self, passes)
+        return self.without(self.confidence < threshold)
+
+    def without(self, rows: NDArray[np.bool_]) -> Findings:
+        """Return the table without `rows` (a mask).
+
+        An image and kind that had rows keeps at least a blank one, since it was answered.
+        """
+        return _with_blanks(self, ~rows)
 
     def frame(self) -> pd.DataFrame:
         """Return a pandas frame with the columns of `FINDING_COLUMNS`."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import orjson
-from sqlalchemy import func, select
+from sqlalchemy import func, literal, select
 
 from dotledger.core.confidence import check_threshold
 from dotledger.core.details import Details
@@ -23,6 +23,7 @@ from dotledger.ledger.store import Ledger, decompress, in_parts
 __all__ = [
     "OUTCOMES",
     "Batch",
+    "KeptAnswer",
     "Sent",
     "StoredAnswer",
     "answered_shas",
@@ -30,9 +31,13 @@ __all__ = [
     "failures",
     "find_batch",
     "findings_of",
+    "kept_answers",
+    "kept_sizes",
     "load_findings",
+    "notes_of",
     "outcome_counts",
     "raw_answers",
+    "readings",
     "sent_images",
     "stored_answers",
 ]
@@ -96,8 +101,14 @@ def _batch(row: Any) -> Batch:
     )
 
 
-def find_batch(ledger: Ledger, *, batch: int | None = None, service: str | None = None) -> Batch:
-    """Return a batch by number, or the newest (of a service).
+def find_batch(
+    ledger: Ledger,
+    *,
+    batch: int | None = None,
+    service: str | None = None,
+    reading: int | None = None,
+) -> Batch:
+    """Return a batch by number, or the newest (of a service), with its newest or a given reading.
 
     Raises
     ------
@@ -107,7 +118,7 @@ def find_batch(ledger: Ledger, *, batch: int | None = None, service: str | None 
     known = batches(ledger)
     fitting = [b for b in known if batch in (None, b.id) and service in (None, b.service)]
     if fitting:
-        return fitting[-1]
+        return _with_reading(ledger, fitting[-1], reading)
     wanted = (
         f"batch {batch}"
         if batch is not None
@@ -120,6 +131,41 @@ def find_batch(ledger: Ledger, *, batch: int | None = None, service: str | None 
         place=ledger.where,
         allowed=[f"{b.id} ({b.service})" for b in known],
     )
+
+
+def readings(ledger: Ledger, batch: Batch) -> list[tuple[int, str, str]]:
+    """Return (number, when, about) of a batch's readings, oldest first."""
+    t = schema.readings
+    query = select(t.c.id, t.c.made, t.c.about).where(t.c.batch == batch.id).order_by(t.c.id)
+    with ledger.reading() as connection:
+        return [(key, made, about) for key, made, about in connection.execute(query)]
+
+
+def _with_reading(ledger: Ledger, batch: Batch, reading: int | None) -> Batch:
+    if reading is None:
+        return batch
+    known = [key for key, _, _ in readings(ledger, batch)]
+    if reading not in known:
+        raise LedgerError(
+            f"batch {batch.id} has no such reading",
+            place=ledger.where,
+            got=reading,
+            allowed=map(str, known),
+        )
+    return replace(batch, reading=reading)
+
+
+def notes_of(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str]]:
+    """Return (image, reason, value) of everything a reading set aside or noticed."""
+    t, items = schema.notes, schema.items
+    query = (
+        select(items.c.name, t.c.reason, t.c.value)
+        .join(items, (items.c.batch == batch.id) & (items.c.position == t.c.position))
+        .where(t.c.reading == batch.reading)
+        .order_by(t.c.id)
+    )
+    with ledger.reading() as connection:
+        return [(name, reason, value) for name, reason, value in connection.execute(query)]
 
 
 def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
@@ -188,15 +234,19 @@ def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
 
 
 def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None = None) -> Findings:
-    """Return the findings of a batch's newest reading, with a blank row for every empty outcome.
+    """Return the findings of a batch's reading, with a blank row where nothing was found.
 
     Rows are in the order of the batch, then of the answer. Images without an answer (failed,
     refused, pending) have no row.
     """
     wanted = tuple(batch.kinds if kinds is None else (k for k in batch.kinds if k in kinds))
     names = {sent.position: sent.name for sent in sent_images(ledger, batch)}
-    rows = [*_found_rows(ledger, batch, wanted), *_empty_rows(ledger, batch, wanted)]
-    rows.sort(key=lambda row: (row[0], row[1]))
+    rows = list(_found_rows(ledger, batch, wanted))
+    blank = _answered(ledger, batch, wanted) - {(row[0], row[2]) for row in rows}
+    rows += [
+        (position, 0, kind, "", None, None, None, None, None, None) for position, kind in blank
+    ]
+    rows.sort(key=lambda row: (row[0], row[1], row[2]))
     columns = list(zip(*rows, strict=True)) or [()] * 10
     box = np.array([columns[5], columns[6], columns[7], columns[8]], dtype=np.float64)
     details = tuple(map(_details, columns[9]))
@@ -223,14 +273,14 @@ def _found_rows(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> Iterato
         yield from map(tuple, connection.execute(query))
 
 
-def _empty_rows(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> Iterator[tuple[Any, ...]]:
+def _answered(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> set[tuple[int, str]]:
+    """Return (position, kind) of everything that was answered while sending."""
     t = schema.outcomes
     query = select(t.c.position, t.c.kind).where(
-        t.c.batch == batch.id, t.c.outcome == "empty", t.c.kind.in_(kinds)
+        t.c.batch == batch.id, t.c.outcome.in_(("found", "empty")), t.c.kind.in_(kinds)
     )
     with ledger.reading() as connection:
-        for position, kind in connection.execute(query):
-            yield position, 0, kind, "", None, None, None, None, None, None
+        return {(position, kind) for position, kind in connection.execute(query)}
 
 
 def _details(text: str | None) -> Details | None:
@@ -299,6 +349,7 @@ def findings_of(
     *,
     batch: int | None = None,
     service: str | None = None,
+    reading: int | None = None,
     kinds: Sequence[str] | None = None,
     threshold: float | None = None,
 ) -> Findings:
@@ -312,6 +363,8 @@ def findings_of(
         By default the newest batch.
     service : str, optional
         The newest batch of this service.
+    reading : int, optional
+        By default the batch's newest reading; see `reread`.
     kinds : sequence of str, optional
         By default every kind that was asked for.
     threshold : float, optional
@@ -333,8 +386,114 @@ def findings_of(
     wanted = None if kinds is None else check_kinds(kinds, place="kinds")
     opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, create=False)
     try:
-        found = find_batch(opened, batch=batch, service=service)
+        found = find_batch(opened, batch=batch, service=service, reading=reading)
         return load_findings(opened, found, kinds=wanted).cut(threshold)
     finally:
         if opened is not ledger:
             opened.close()
+
+
+@dataclass(frozen=True, kw_only=True)
+class KeptAnswer:
+    """A raw answer with what is needed to read it again for one image of a batch.
+
+    `width`, `height` are the upright original's; `sent_width`, `sent_height`, `turned` those of
+    what was sent. `place` is the image's place among the `images` of the call.
+    """
+
+    position: int
+    name: str
+    call: str
+    place: int
+    images: int
+    width: int
+    height: int
+    sent_width: int
+    sent_height: int
+    turned: int
+    answer: bytes
+
+
+def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
+    """Yield every raw answer that belongs to a batch, image by image, one at a time in memory.
+
+    Answers that could not be read while sending are among them, if their call held one image.
+    """
+    t, images, calls, answers = schema.items, schema.images, schema.calls, schema.answers
+    sizes = (
+        images.c.width, images.c.height, t.c.sent_width, t.c.sent_height, t.c.turned,
+    )  # fmt: skip
+    good = (
+        select(
+            t.c.position,
+            t.c.name,
+            calls.c.call,
+            answers.c.place,
+            calls.c.images,
+            *sizes,
+            calls.c.answer,
+        )
+        .join(images, images.c.sha == t.c.sha)
+        .join(answers, (answers.c.sha == t.c.sha) & (answers.c.fingerprint == batch.fingerprint))
+        .join(calls, calls.c.id == answers.c.call)
+        .where(t.c.batch == batch.id)
+        .order_by(t.c.position)
+    )
+    broken = _broken_calls(batch)
+    unread = (
+        select(
+            t.c.position, t.c.name, calls.c.call, literal(0), calls.c.images, *sizes, calls.c.answer
+        )
+        .join(images, images.c.sha == t.c.sha)
+        .join(broken, broken.c.position == t.c.position)
+        .join(calls, calls.c.id == broken.c.call)
+        .where(t.c.batch == batch.id, calls.c.images == 1, calls.c.status.between(200, 299))
+        .order_by(t.c.position)
+    )
+    with ledger.reading() as connection:
+        for query in (good, unread):
+            for row in connection.execution_options(yield_per=200).execute(query):
+                *facts, answer = row
+                if answer is not None:
+                    yield KeptAnswer(
+                        **dict(zip(_KEPT, facts, strict=True)), answer=decompress(answer)
+                    )
+
+
+_KEPT = (
+    "position", "name", "call", "place", "images", "width", "height",
+    "sent_width", "sent_height", "turned",
+)  # fmt: skip
+
+
+def _broken_calls(batch: Batch) -> Any:
+    """Return a subquery of the calls whose answers were not accepted, by position."""
+    t = schema.outcomes
+    return (
+        select(t.c.position, t.c.call)
+        .where(t.c.batch == batch.id, t.c.outcome == "failed", t.c.call.is_not(None))
+        .distinct()
+        .subquery()
+    )
+
+
+def kept_sizes(ledger: Ledger, batch: Batch) -> dict[str, dict[str, float]]:
+    """Return by image name the upright size, the size sent and the orientation."""
+    t, images = schema.items, schema.images
+    query = (
+        select(
+            t.c.name,
+            images.c.width,
+            images.c.height,
+            t.c.sent_width,
+            t.c.sent_height,
+            images.c.orientation,
+        )
+        .join(images, images.c.sha == t.c.sha)
+        .where(t.c.batch == batch.id, t.c.sent_width.is_not(None))
+    )
+    names = ("width", "height", "sent_width", "sent_height", "orientation")
+    with ledger.reading() as connection:
+        return {
+            name: dict(zip(names, sizes, strict=True)) for name, *sizes in connection.execute(query)
+        }

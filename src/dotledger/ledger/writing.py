@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import socket
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from itertools import islice
 from typing import Any
 
 import orjson
@@ -15,7 +16,7 @@ from dotledger.ledger import schema
 from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, timestamp
 from dotledger.ledger.store import Ledger, compress, in_parts, insert_many, missing_of, run_many
 
-__all__ = ["BatchWriter"]
+__all__ = ["BatchWriter", "ReadingWriter"]
 
 _ITEMS_AT_ONCE = 5_000
 
@@ -322,3 +323,38 @@ def _first_reading(connection: Connection, batch: int) -> int:
     table = schema.readings
     query = select(table.c.id).where(table.c.batch == batch).order_by(table.c.id).limit(1)
     return int(connection.execute(query).scalar_one())
+
+
+class ReadingWriter:
+    """Writes a new reading of a batch beside the old ones.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Where the batch is.
+    batch : int
+        Its number.
+    about : str
+        What the reading was made with, for people.
+    now : float
+        Seconds since 1970.
+    """
+
+    def __init__(self, ledger: Ledger, batch: int, about: str, now: float) -> None:
+        self._ledger = ledger
+        row = {"batch": batch, "made": timestamp(now), "about": about}
+        self._row = row
+        self.reading = 0
+
+    def write_all(self, found: Iterator[dict[str, Any]], noted: Iterator[dict[str, Any]]) -> None:
+        """Write the whole reading in one transaction, in slices."""
+        with self._ledger.writing() as connection:
+            key = connection.execute(
+                insert(schema.readings).values(**self._row)
+            ).inserted_primary_key
+            self.reading = int(key[0]) if key else 0
+            for table, rows in ((schema.findings, found), (schema.notes, noted)):
+                while part := list(islice(rows, _ITEMS_AT_ONCE)):
+                    insert_many(
+                        connection, table, [{"reading": self.reading, **row} for row in part]
+                    )

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from typing import IO, Any
 
-from rich.console import Console
+from rich.console import Console, Group
 from rich.table import Table
 from rich.text import Text
 
@@ -67,14 +67,14 @@ def _is_number(cell: Any) -> bool:
     return isinstance(cell, str) and cell.replace(",", "").replace(".", "", 1).isdigit()
 
 
-def rows_table(title: str, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> Table:
+def rows_table(title: str, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> Group:
     """Return a table; columns whose cells are all numbers or dashes stand to the right."""
     kept = [list(row) for row in rows]
     numeric = [bool(kept) and all(_is_number(row[i]) for row in kept) for i in range(len(header))]
-    table = _table(title, list(zip(header, numeric, strict=True)))
+    table = _table("", list(zip(header, numeric, strict=True)))
     for row in kept:
         table.add_row(*(plain(cell) for cell in row))
-    return table
+    return Group(Text(title, "italic", no_wrap=True), table) if title else Group(table)
 
 
 def _cells(row: Row) -> list[str]:

@@ -117,8 +117,8 @@ def try_call(
         request = builder.build([_payload(prepared)], used)
         trial.request = _shown(request, used)
         if not dry:
-            _send(trial, way, request, plan.description, clock)
-            _read(trial, plan.description, chosen, kinds, frame)
+            body = _send(trial, way, request, plan.description, clock)
+            _read(trial, body, plan.description, chosen, kinds, frame)
     except DotLedgerError as error:
         trial.problem = trial.problem or str(error)
         trial.next_steps += advice(trial, plan.description, error)
@@ -173,7 +173,7 @@ def _send(
     request: Request,
     description: Description,
     clock: Callable[[], float],
-) -> None:
+) -> bytes:
     start = clock()
     try:
         response = transport.send(request)
@@ -185,6 +185,7 @@ def _send(
     if not 200 <= response.status < 300:
         host = description.filled(description.connect.address)
         raise ConnectError(f"the service answered with status {response.status}", place=host)
+    return response.body
 
 
 def _answer_text(response: Response) -> str:
@@ -200,9 +201,13 @@ def _on_one_line(match: re.Match[str]) -> str:
 
 
 def _read(
-    trial: Trial, description: Description, call: Call, kinds: tuple[str, ...], frame: Frame
+    trial: Trial,
+    body: bytes,
+    description: Description,
+    call: Call,
+    kinds: tuple[str, ...],
+    frame: Frame,
 ) -> None:
-    body = trial.answer.encode()
     [reading] = Reader(description).read(body, call.name, kinds, [frame])
     if isinstance(reading, AnswerError):
         raise reading

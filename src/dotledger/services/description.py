@@ -33,6 +33,7 @@ __all__ = [
     "Token",
     "load_description",
     "parse_description",
+    "stored_description",
 ]
 
 KindName = Literal["label", "object", "face", "unsafe", "text", "caption"]
@@ -421,6 +422,11 @@ def parse_description(text: str, *, name: str = "description") -> Description:
         return msgspec.convert(data, Description, strict=True)
     except msgspec.ValidationError as error:
         raise _explained(str(error), data, text, name) from None
+
+
+def stored_description(text: str) -> Description:
+    """Return a description from the JSON that `Description.to_json` gave."""
+    return msgspec.convert(orjson.loads(text), Description, strict=True)
 
 
 def _sparse(part: Any) -> Any:

@@ -1,0 +1,129 @@
+"""``dotledger check``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dotledger.cli.common import (
+    example,
+    json_option,
+    ledger_option,
+    print_json,
+    print_table,
+    read_said,
+)
+
+if TYPE_CHECKING:
+    from dotledger.core.checking import Fit, ImageSize
+
+__all__ = ["command"]
+
+_CLEARLY = 0.1
+
+
+@click.command(
+    name="check",
+    epilog=example("dotledger check --annotations truth.csv --service marl --ledger photos.ledger"),
+)
+@click.option("--annotations", metavar="FILE", required=True, help="The ground truth.")
+@click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
+@click.option("--images", metavar="FOLDER", help="With --findings: where the images are.")
+@ledger_option
+@click.option("--service", help="The newest batch of this service in the ledger.")
+@click.option("--batch", type=int, help="This batch in the ledger.")
+@json_option
+def command(
+    annotations: str,
+    findings: str | None,
+    images: str | None,
+    ledger: str,
+    service: str | None,
+    batch: int | None,
+    as_json: bool,
+) -> None:
+    """Say whether boxes would fit the truth better under another convention.
+
+    Centre for corner, x and y swapped, pixels of another size, orientation applied twice or not
+    at all, percent for fractions: the mean overlap under each, the best first.
+    """
+    from dotledger.core.checking import check_conventions
+    from dotledger.formats.tables import read_annotations
+
+    said = read_said(findings, ledger, service, batch)
+    truth = read_annotations(Path(annotations))
+    sizes = _sizes_of_files(images) if findings else _sizes_of_batch(ledger, service, batch)
+    fits = check_conventions(said, truth, sizes)
+    if as_json:
+        rows = [{"read_as": f.name, "mean_overlap": _plain(f.mean_overlap)} for f in fits]
+        print_json({"conventions": rows, "better": _better(fits)})
+    else:
+        _show(fits)
+
+
+def _plain(value: float) -> float | None:
+    return None if value != value else value
+
+
+def _better(fits: list[Fit]) -> str | None:
+    """Return the convention that fits clearly better than the present one, if any."""
+    now = next(fit for fit in fits if fit.name == "as now")
+    best = fits[0]
+    return best.name if best.mean_overlap > now.mean_overlap + _CLEARLY else None
+
+
+def _show(fits: list[Fit]) -> None:
+    from dotledger.report.tables import number, rows_table
+
+    rows = [(fit.name, number(fit.mean_overlap)) for fit in fits[:6]]
+    if all(fit.name != "as now" for fit in fits[:6]):
+        rows.append(next((f.name, number(f.mean_overlap)) for f in fits if f.name == "as now"))
+    print_table(rows_table("", ("boxes read as", "mean overlap"), rows), "")
+    now = next(fit for fit in fits if fit.name == "as now")
+    better = _better(fits)
+    if now.mean_overlap != now.mean_overlap:
+        print_table("Nothing to compare: no image has both boxes and annotated boxes.")
+    elif better is None:
+        print_table(f"No other convention fits clearly better than {number(now.mean_overlap)}.")
+    else:
+        print_table(
+            f"Read as {better} the mean overlap is {number(fits[0].mean_overlap)}; "
+            f"as now {number(now.mean_overlap)}."
+        )
+
+
+def _sizes_of_batch(ledger: str, service: str | None, batch: int | None) -> dict[str, ImageSize]:
+    from dotledger.core.checking import ImageSize
+    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.views import find_batch, kept_sizes
+
+    with Ledger(ledger, create=False) as opened:
+        found = find_batch(opened, batch=batch, service=service)
+        return {name: ImageSize(**size) for name, size in kept_sizes(opened, found).items()}
+
+
+def _sizes_of_files(folder: str | None) -> Any:
+    from dotledger.core.checking import ImageSize
+    from dotledger.errors import ArgumentError, ImageError
+    from dotledger.images.facts import read_facts
+    from dotledger.images.gather import gather
+
+    if folder is None:
+        raise ArgumentError("the images are needed for their sizes", place="--images")
+    sizes = {}
+    for item in gather(folder).items:
+        try:
+            facts = read_facts(item.read())
+        except (ImageError, OSError):
+            continue
+        size = (facts.width, facts.height)
+        sizes[item.name] = ImageSize(
+            width=size[0],
+            height=size[1],
+            sent_width=size[0],
+            sent_height=size[1],
+            orientation=facts.orientation,
+        )
+    return sizes

@@ -1,0 +1,259 @@
+"""Would another convention fit better? Findings' boxes against truth, read in other ways."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dotledger.core.boxes import shared_and_areas
+from dotledger.core.geometry import turn_upright
+from dotledger.core.tables import Annotations, Findings
+
+__all__ = ["CONVENTIONS", "Fit", "ImageSize", "check_conventions"]
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True, kw_only=True)
+class ImageSize:
+    """Upright size of an original and of what was sent, in pixels, and its EXIF orientation."""
+
+    width: float
+    height: float
+    sent_width: float
+    sent_height: float
+    orientation: float = 1
+
+
+@dataclass(frozen=True, kw_only=True)
+class Fit:
+    """How well boxes fit under one convention.
+
+    Attributes
+    ----------
+    name : str
+        What the boxes would have to be read as.
+    mean_overlap : float
+        Mean over annotations of the greatest overlap with a finding of the same kind in the
+        same image; NaN if nothing can be compared.
+    changed : int
+        Boxes that this convention would move.
+    """
+
+    name: str
+    mean_overlap: float
+    changed: int
+
+
+@dataclass(frozen=True)
+class _Boxes:
+    """Boxes with the sizes of their images, one row each."""
+
+    box: Floats
+    size: Floats
+    sent: Floats
+    orientation: NDArray[np.intp]
+
+
+def _columns(boxes: _Boxes) -> tuple[Floats, ...]:
+    return tuple(boxes.box.T)
+
+
+def _stack(*columns: Floats) -> Floats:
+    return np.stack(columns, axis=1)
+
+
+def _as_centre(b: _Boxes) -> Floats:
+    """Read as corner and size (or corners of it), but the corner was the centre."""
+    x0, y0, x1, y1 = _columns(b)
+    half_w, half_h = (x1 - x0) / 2, (y1 - y0) / 2
+    return _stack(x0 - half_w, y0 - half_h, x1 - half_w, y1 - half_h)
+
+
+def _as_corner(b: _Boxes) -> Floats:
+    x0, y0, x1, y1 = _columns(b)
+    half_w, half_h = (x1 - x0) / 2, (y1 - y0) / 2
+    return _stack(x0 + half_w, y0 + half_h, x1 + half_w, y1 + half_h)
+
+
+def _as_corners(b: _Boxes) -> Floats:
+    x0, y0, x1, y1 = _columns(b)
+    return _stack(x0, y0, x1 - x0, y1 - y0)
+
+
+def _as_corner_and_size(b: _Boxes) -> Floats:
+    x0, y0, x1, y1 = _columns(b)
+    return _stack(x0, y0, x0 + x1, y0 + y1)
+
+
+def _corners_as_centre(b: _Boxes) -> Floats:
+    """Read as corners, but the numbers were centre and size."""
+    x0, y0, x1, y1 = _columns(b)
+    return _stack(x0 - x1 / 2, y0 - y1 / 2, x0 + x1 / 2, y0 + y1 / 2)
+
+
+def _swapped(b: _Boxes) -> Floats:
+    x0, y0, x1, y1 = _columns(b)
+    return _stack(y0, x0, y1, x1)
+
+
+def _fractions_swapped(b: _Boxes) -> Floats:
+    across, down = b.size[:, 0] / b.size[:, 1], b.size[:, 1] / b.size[:, 0]
+    x0, y0, x1, y1 = _columns(b)
+    return _stack(y0 * across, x0 * down, y1 * across, x1 * down)
+
+
+def _sides_swapped(b: _Boxes) -> Floats:
+    x0, y0, x1, y1 = _columns(b)
+    return _stack(x0, y0, x0 + (y1 - y0), y0 + (x1 - x0))
+
+
+def _scaled(b: _Boxes, factor: Floats) -> Floats:
+    return b.box * np.tile(factor, 2)
+
+
+def _sent_pixels(b: _Boxes) -> Floats:
+    return _scaled(b, b.size / b.sent)
+
+
+def _original_pixels(b: _Boxes) -> Floats:
+    return _scaled(b, b.sent / b.size)
+
+
+def _percent(b: _Boxes) -> Floats:
+    return b.box / 100
+
+
+def _fraction(b: _Boxes) -> Floats:
+    return b.box * 100
+
+
+def _thousandths(b: _Boxes) -> Floats:
+    return b.box / 10
+
+
+def _turned(b: _Boxes) -> Floats:
+    """Turn as the image's orientation says: it had not been applied."""
+    lying = np.where((b.orientation >= 5)[:, None], b.size[:, ::-1], b.size)
+    return _each_turned(b.box, lying, b.orientation)
+
+
+def _turned_back(b: _Boxes) -> Floats:
+    """Turn back: the orientation had been applied twice."""
+    back = np.array([1, 1, 2, 3, 4, 5, 8, 7, 6])[b.orientation]
+    return _each_turned(b.box, b.size, back)
+
+
+def _each_turned(box: Floats, size: Floats, orientation: NDArray[np.intp]) -> Floats:
+    turned = box.copy()
+    for row in np.flatnonzero(orientation != 1):
+        x0, y0, x1, y1 = box[row].tolist()
+        width, height = size[row].tolist()
+        points = turn_upright([(x0, y0), (x1, y1)], width, height, int(orientation[row]))
+        xs, ys = sorted(p[0] for p in points), sorted(p[1] for p in points)
+        turned[row] = (xs[0], ys[0], xs[1], ys[1])
+    return turned
+
+
+CONVENTIONS: dict[str, Callable[[_Boxes], Floats]] = {
+    "as now": lambda b: b.box,
+    "centre and size, where a corner and size were read": _as_centre,
+    "corner and size, where a centre and size were read": _as_corner,
+    "corners, where a corner and size were read": _as_corners,
+    "corner and size, where corners were read": _as_corner_and_size,
+    "centre and size, where corners were read": _corners_as_centre,
+    "x and y swapped, in pixels": _swapped,
+    "x and y swapped, in fractions": _fractions_swapped,
+    "width and height swapped": _sides_swapped,
+    "pixels of the sent image, where the original's were read": _sent_pixels,
+    "pixels of the original, where the sent image's were read": _original_pixels,
+    "percent, where fractions were read": _percent,
+    "fractions, where percent were read": _fraction,
+    "thousandths, where percent were read": _thousandths,
+    "before orientation, where it was taken as applied": _turned,
+    "after orientation, where it was applied again": _turned_back,
+}
+"""Ways in which boxes may have to be read, each with the change from what was read."""
+
+
+def check_conventions(
+    findings: Findings, annotations: Annotations, sizes: Mapping[str, ImageSize]
+) -> list[Fit]:
+    """Say how well findings' boxes fit annotations, as read and under other conventions.
+
+    Parameters
+    ----------
+    findings : Findings
+        Those with boxes on images of `sizes` are looked at, whatever their label.
+    annotations : Annotations
+        Those with boxes.
+    sizes : mapping of str to ImageSize
+        By image name.
+
+    Returns
+    -------
+    list of Fit
+        The best first; conventions that would move no box are left out, but for "as now".
+    """
+    known = np.isin(findings.image.values().astype(str), list(sizes)) if len(findings) else _none()
+    said = findings.take(known & ~np.isnan(findings.box[:, 0]))
+    true = annotations.image.onto(said.image.used()) >= 0
+    rows = np.flatnonzero(true & ~np.isnan(annotations.box[:, 0]) & ~annotations.ignore)
+    boxes = _with_sizes(said, sizes)
+    fits = [
+        _fit(name, change(boxes), boxes.box, said, annotations, rows)
+        for name, change in CONVENTIONS.items()
+    ]
+    kept = [fit for fit in fits if fit.changed or fit.name == "as now"]
+    return sorted(kept, key=lambda fit: -np.nan_to_num(fit.mean_overlap, nan=-1.0))
+
+
+def _none() -> NDArray[np.bool_]:
+    return np.zeros(0, dtype=bool)
+
+
+def _with_sizes(said: Findings, sizes: Mapping[str, ImageSize]) -> _Boxes:
+    facts = [sizes[name] for name in said.image.values()]
+    return _Boxes(
+        box=said.box,
+        size=np.array([(f.width, f.height) for f in facts], dtype=np.float64).reshape(-1, 2),
+        sent=np.array([(f.sent_width, f.sent_height) for f in facts]).reshape(-1, 2),
+        orientation=np.array([f.orientation for f in facts], dtype=np.intp),
+    )
+
+
+def _fit(
+    name: str,
+    box: Floats,
+    before: Floats,
+    said: Findings,
+    annotations: Annotations,
+    rows: NDArray[np.intp],
+) -> Fit:
+    shares = [
+        _best(annotations.box[row], box[_same(said, annotations, row)]) for row in rows.tolist()
+    ]
+    changed = int((np.abs(box - before) > 1e-6).any(axis=1).sum())
+    return Fit(
+        name=name, mean_overlap=float(np.mean(shares)) if shares else np.nan, changed=changed
+    )
+
+
+def _same(said: Findings, annotations: Annotations, row: int) -> NDArray[np.bool_]:
+    """Return the findings of one annotation's image and kind."""
+    image = annotations.image.names[annotations.image.codes[row]]
+    kind = annotations.kind.names[annotations.kind.codes[row]]
+    same: NDArray[np.bool_] = (said.image.onto([image]) == 0) & (said.kind.onto([kind]) == 0)
+    return same
+
+
+def _best(truth: Floats, boxes: Floats) -> float:
+    """Return the greatest overlap; boxes turned inside out overlap nothing."""
+    right = (boxes[:, 0] < boxes[:, 2]) & (boxes[:, 1] < boxes[:, 3])
+    if not right.any():
+        return 0.0
+    shared, own, other = shared_and_areas(boxes[right], truth)
+    return float((shared / (own + other - shared)).max())
