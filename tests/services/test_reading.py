@@ -143,7 +143,7 @@ class Shapes(unittest.TestCase):
         )
         self.assertEqual(
             [(f.kind, f.label, f.confidence) for f in reading.found],
-            [("label", "lantern", 0.931), ("object", "lantern", 0.912), ("unsafe", "smoke", 0.95)],
+            [("label", "lantern", 0.931), ("object", "lantern", 0.912), ("unsafe", "smoke", 0.875)],
         )
         self.assertEqual(reading.found[1].box, (40, 10, 80, 30))
         self.assertEqual(reading.found[1].details.parents, ("light",))

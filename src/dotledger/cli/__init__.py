@@ -16,6 +16,7 @@ _COMMANDS = {
     "demo": "draw made-up scenes, send them to two simulated services, measure, show",
     "simulate": "run simulated services on this machine, well-behaved or not",
     "try": "make one harmless call and see what goes out, what comes back, how it is read",
+    "draft": "draft a description from sample answers",
     "forecast": "say what a sending would come to: images, calls, time, price",
     "send": "send images to a service and keep every answer in a ledger",
     "findings": "show or write out what was found",

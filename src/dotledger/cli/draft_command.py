@@ -1,0 +1,98 @@
+"""``dotledger draft``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from dotledger.cli.common import example, print_table, say
+from dotledger.errors import ArgumentError
+
+__all__ = ["command"]
+
+
+@click.command(
+    name="draft",
+    epilog=example("dotledger draft a.json b.json --image a.jpg --image b.jpg --out mine.toml"),
+)
+@click.argument("samples", nargs=-1, required=True)
+@click.option("--image", "images", multiple=True, help="The image of each sample, in order.")
+@click.option("--words", default="", help="The service's ordered words, rising, with commas.")
+@click.option("--name", default="mine", show_default=True, help="What to call the service.")
+@click.option("--address", default="https://service.example", help="Where it is.")
+@click.option("--out", metavar="FILE", help="Write the description there.")
+def command(
+    samples: tuple[str, ...],
+    images: tuple[str, ...],
+    words: str,
+    name: str,
+    address: str,
+    out: str | None,
+) -> None:
+    """Draft a description from raw answers (SAMPLES, JSON files).
+
+    Finds the lists, tells labels from attributes, recognises how boxes, confidences, points and
+    ordered words are written, and says why; other candidates stand beside as comments. With the
+    images' sizes it is surer. What the draft reads out of the samples is shown.
+    """
+    from dotledger.services.drafting import described_draft, draft
+
+    answers = [_parsed(Path(sample)) for sample in samples]
+    sizes = [_size(Path(image)) for image in images]
+    if sizes and len(sizes) != len(answers):
+        raise ArgumentError(
+            "give one image for each sample, or none",
+            place="--image",
+            got=len(sizes),
+            allowed=[str(len(answers))],
+        )
+    ordered = [word.strip() for word in words.split(",") if word.strip()]
+    made = draft(answers, sizes, words=ordered)
+    if not made.rules:
+        raise ArgumentError("nothing like a finding was recognised", place="SAMPLES")
+    text = described_draft(made, name=name, address=address)
+    if out is None:
+        click.echo(text)
+    else:
+        Path(out).write_text(text, encoding="utf-8")
+        say(f"written: {out}")
+        _show(text, samples, sizes)
+
+
+def _parsed(path: Path) -> Any:
+    import orjson
+
+    try:
+        return orjson.loads(path.read_bytes())
+    except orjson.JSONDecodeError as error:
+        raise ArgumentError(f"not JSON ({error})", place=str(path)) from error
+
+
+def _size(path: Path) -> tuple[float, float]:
+    from dotledger.images.facts import read_facts
+
+    facts = read_facts(path.read_bytes())
+    return float(facts.width), float(facts.height)
+
+
+def _show(text: str, samples: tuple[str, ...], sizes: list[tuple[float, float]]) -> None:
+    """Show what the draft reads out of the samples."""
+    from dotledger.report.tables import number, rows_table
+    from dotledger.services.drafting import read_samples
+
+    answers = [Path(sample).read_bytes() for sample in samples]
+    rows = [
+        (
+            sample,
+            f.kind,
+            f.label,
+            number(f.confidence),
+            *(number(v, 1) for v in f.box or (None,) * 4),
+        )
+        for sample, reading in zip(samples, read_samples(text, answers, sizes), strict=False)
+        for f in reading.found
+    ]
+    header = ("sample", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
+    print_table(rows_table("Read by the draft", header, rows[:40]))

@@ -1,0 +1,206 @@
+"""Drafting descriptions: the simulated services' dialects, and eight further invented shapes."""
+
+import json
+import unittest
+
+import orjson
+
+from dotledger.services.description import parse_description
+from dotledger.services.drafting import described_draft, draft, read_samples
+from dotledger.services.frames import Frame
+from dotledger.services.reading import Reader
+from dotledger.standins.chalk import EYES as CHALK_EYES
+from dotledger.standins.chalk import _seen as chalk_seen
+from dotledger.standins.evening import description_text
+from dotledger.standins.flint import EYES as FLINT_EYES
+from dotledger.standins.flint import _answer as flint_answer
+from dotledger.standins.marl import EYES as MARL_EYES
+from dotledger.standins.marl import _answer as marl_answer
+from dotledger.standins.scenes import RECIPES, draw_scene
+from dotledger.standins.seeing import look, open_upright
+
+KINDS = ("label", "object", "face", "unsafe")
+WORDS = ("absent", "doubtful", "likely", "plain")
+
+# What two made-up images hold, written by hand: (label, confidence, box) in pixels.
+SIZES = [(800.0, 600.0), (640.0, 480.0)]
+TRUTH = [
+    [("lantern", 0.9, (80, 60, 240, 300)), ("stool", 0.4, (400, 300, 560, 480))],
+    [
+        ("lantern", 0.75, (64, 48, 256, 192)),
+        ("banner", 0.55, (320, 96, 400, 336)),
+        ("stool", 0.25, (480, 240, 608, 384)),
+    ],
+]
+
+
+def shaped(entry, wrap):
+    """Answers in an invented dialect: `entry` writes one thing, `wrap` the whole."""
+    return [
+        wrap([entry(label, c, b, size) for label, c, b in things])
+        for things, size in zip(TRUTH, SIZES)
+    ]
+
+
+def by_label(entry):
+    def wrap_of(things, size):
+        grouped = {}
+        for label, c, b in things:
+            grouped.setdefault(label, []).append(entry(label, c, b, size))
+        return {"seen": [{"name": label, "instances": found} for label, found in grouped.items()]}
+
+    return [wrap_of(things, size) for things, size in zip(TRUTH, SIZES)]
+
+
+SHAPES = {
+    "corners as an object, fraction confidence": shaped(
+        lambda n, c, b, s: {
+            "label": n,
+            "confidence": c,
+            "box": {"left": b[0], "top": b[1], "right": b[2], "bottom": b[3]},
+        },
+        lambda found: {"objects": found},
+    ),
+    "corner and size as an object, percent": shaped(
+        lambda n, c, b, s: {
+            "name": n,
+            "score": c * 100,
+            "area": {"x": b[0], "y": b[1], "width": b[2] - b[0], "height": b[3] - b[1]},
+        },
+        lambda found: {"result": {"things": found}},
+    ),
+    "fractions in a list, rows first": shaped(
+        lambda n, c, b, s: {
+            "class": n,
+            "probability": c,
+            "where": [b[1] / s[1], b[0] / s[0], b[3] / s[1], b[2] / s[0]],
+        },
+        lambda found: found,
+    ),
+    "corners in a list of pixels": shaped(
+        lambda n, c, b, s: {"tag": n, "sure": c * 1000, "at": list(map(float, b))},
+        lambda found: {"answer": {"list": found, "took": 12}},
+    ),
+    "two points": shaped(
+        lambda n, c, b, s: {
+            "title": n,
+            "certainty": c,
+            "from": {"x": b[0], "y": b[1]},
+            "to": {"x": b[2], "y": b[3]},
+        },
+        lambda found: {"found": found},
+    ),
+    "polygon of pairs in percent": shaped(
+        lambda n, c, b, s: {
+            "concept": n,
+            "level": c,
+            "outline": [
+                [100 * x / s[0], 100 * y / s[1]]
+                for x, y in ((b[0], b[1]), (b[2], b[1]), (b[2], b[3]), (b[0], b[3]))
+            ],
+        },
+        lambda found: {"shapes": found},
+    ),
+    "text confidences, centre and size": shaped(
+        lambda n, c, b, s: {
+            "what": n,
+            "confidence": f"{c * 100}%",
+            "cx": (b[0] + b[2]) / 2,
+            "cy": (b[1] + b[3]) / 2,
+            "w": b[2] - b[0],
+            "h": b[3] - b[1],
+        },
+        lambda found: {"items": found, "model": "x"},
+    ),
+    "occurrences within labels": by_label(
+        lambda n, c, b, s: {
+            "score": c,
+            "region": {"xmin": b[0], "ymin": b[1], "xmax": b[2], "ymax": b[3]},
+        },
+    ),
+}
+
+
+def findings(reading):
+    return sorted(
+        (f.kind, f.label, round(f.confidence, 6), tuple(round(v, 3) for v in f.box or ()))
+        for f in reading.found
+    )
+
+
+class SimulatedDialects(unittest.TestCase):
+    def compared(self, name, make, eyes, wrap=lambda part: part):
+        """Draft from answers about twenty scenes, and read them by both descriptions."""
+        scenes = [open_upright(draw_scene(recipe).data) for recipe in RECIPES[:24]]
+        answers = [wrap(make(look(scene, eyes))) for scene in scenes]
+        made = draft(answers, [scene.size for scene in scenes], words=WORDS)
+        mine = parse_description(described_draft(made, name=name, address="http://h"))
+        shipped = parse_description(description_text(name))
+        for scene, answer in zip(scenes, answers):
+            frame, raw = Frame(*scene.size, *scene.size), orjson.dumps(answer)
+            [wanted] = Reader(shipped).read(raw, shipped.call[0].name, KINDS, [frame])
+            [got] = Reader(mine).read(raw, mine.call[0].name, KINDS, [frame])
+            self.assertEqual(findings(got), findings(wanted), made.toml())
+        return made
+
+    def test_flint(self):
+        """Nested occurrences, fractions with rows first, thousandths, ordered words."""
+        made = self.compared(
+            "flint", lambda s: flint_answer(s, {"labels", "faces", "safety"}), FLINT_EYES
+        )
+        self.assertEqual(made.questions, [])
+
+    def test_marl(self):
+        """Centre and size, percent, points, a tree of categories."""
+        self.compared(
+            "marl", lambda s: marl_answer(s, {"tags", "things", "faces", "hazards"}), MARL_EYES
+        )
+
+    def test_chalk(self):
+        """Several images by id, polygons in the reported working size."""
+        wants = ["tags", "shapes", "faces", "flags"]
+        made = self.compared(
+            "chalk",
+            lambda s: chalk_seen(s, wants),
+            CHALK_EYES,
+            lambda part: {"results": [{"ref": "0", **part}]},
+        )
+        self.assertEqual(
+            made.envelope,
+            {"images": "results[]", "id": "ref", "width": "canvas.w", "height": "canvas.h"},
+        )
+
+    def test_the_order_of_words_is_asked(self):
+        """Without being told, the order of words is a question, and nothing else is."""
+        made = draft([{"safety": {"smoke": "plain", "fire": "absent"}}])
+        self.assertEqual(made.questions, ["the order of the words absent, plain, from low to high"])
+
+
+class InventedShapes(unittest.TestCase):
+    def test_eight_shapes(self):
+        """Each invented dialect is drafted so that the things written into it come back."""
+        for name, answers in SHAPES.items():
+            with self.subTest(shape=name):
+                made = draft(answers, SIZES)
+                text = described_draft(made, name="mine", address="http://h")
+                readings = read_samples(text, [json.dumps(a).encode() for a in answers], SIZES)
+                for reading, things in zip(readings, TRUTH):
+                    got = sorted(
+                        (f.label, round(f.confidence, 6), tuple(round(v, 3) for v in f.box))
+                        for f in reading.found
+                        if f.kind == "object"
+                    )
+                    self.assertEqual(
+                        got, sorted((n, c, tuple(map(float, b))) for n, c, b in things), made.toml()
+                    )
+
+    def test_reasons_and_candidates(self):
+        """Every guess says why, and other orders stand beside it."""
+        text = draft(SHAPES["corners in a list of pixels"], SIZES).toml()
+        self.assertIn("% of the boxes fit x0, y0, x1, y1", text)
+        self.assertIn("# or: box =", text)
+
+    def test_nothing_recognised(self):
+        """Answers without anything like a finding give no rule."""
+        for answer in ({}, [], {"ok": True}, {"list": [1, 2]}, None, {"a": [{"b": 1}]}):
+            self.assertEqual(draft([answer]).rules, [])
