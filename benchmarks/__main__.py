@@ -3,7 +3,7 @@
 import importlib
 import sys
 
-NAMES = ("imports", "sending")
+NAMES = ("imports", "reading", "measuring", "sending")
 
 wanted = [word for word in sys.argv[1:] if not word.startswith("-")] or NAMES
 for name in wanted:

@@ -241,6 +241,34 @@ class Mistakes(unittest.TestCase):
 
 
 class Readings(unittest.TestCase):
+    def test_draft(self):
+        """A draft from sample answers reads them, and is a description that ``try`` accepts."""
+        from tests.services.test_drafting import SHAPES, SIZES
+
+        with tempfile.TemporaryDirectory() as name:
+            home = Path(name)
+            words = ["draft"]
+            for number, answer in enumerate(SHAPES["fractions in a list, rows first"]):
+                (home / f"{number}.json").write_text(json.dumps(answer))
+                Image.new("RGB", tuple(map(int, SIZES[number]))).save(home / f"{number}.png")
+                words.append(f"{number}.json")
+            images = ("--image", "0.png", "--image", "1.png")
+            done = dotledger(*words, *images, "--out", "mine.toml", cwd=home)
+            self.assertRegex(
+                done.stdout, r"0.json +object +lantern +0.90 +80.0 +60.0 +240.0 +300.0"
+            )
+            dry = dotledger("try", "--service", "mine.toml", "--dry", cwd=home)
+            self.assertEqual(dry.returncode, 0, dry.stderr)
+            self.assertIn(
+                "nothing like a finding",
+                dotledger("draft", "mine.json", cwd=home).stderr
+                if (home / "mine.json").write_text("{}")
+                else "",
+            )
+            self.assertIn(
+                "one image for each", dotledger(*words, "--image", "0.png", cwd=home).stderr
+            )
+
     def test_check_reread_names(self):
         """A misread convention is found, mended by reading again, and names are held against a map."""
         with tempfile.TemporaryDirectory() as name:

@@ -21,14 +21,17 @@ def reader(rule, extra=""):
     return Reader(
         parse_description(
             'service = "x"\n[connect]\naddress = "http://h"\n[[call]]\nname = "c"\npath = "/"\n'
-            f'kinds = ["label", "object", "face", "unsafe"]\n{extra}\n[[read]]\n{rule}\n'
+            f'kinds = ["label", "object", "face", "unsafe", "text", "caption"]\n{extra}\n[[read]]\n{rule}\n'
         )
     )
 
 
 def read(rule, answer, frame=FRAME, extra=""):
     [reading] = reader(rule, extra).read(
-        json.dumps(answer).encode(), "c", ["label", "object", "face", "unsafe"], [frame]
+        json.dumps(answer).encode(),
+        "c",
+        ["label", "object", "face", "unsafe", "text", "caption"],
+        [frame],
     )
     if isinstance(reading, AnswerError):
         raise reading
@@ -161,7 +164,8 @@ class Shapes(unittest.TestCase):
         self.assertEqual(reading.found[0].box, (80, 40, 120, 60))
         self.assertEqual(reading.found[0].details.points, {"mouth": (100, 52)})
         self.assertEqual(
-            reading.found[0].details.attributes, {"smiling": True, "eye distance": 4.5}
+            reading.found[0].details.attributes,
+            {"smiling": True, "eye distance": {"value": 4.5, "unit": "pixels"}},
         )
         self.assertEqual(reading.found[1][:3], ("unsafe", "open flame", 0.97))
 
@@ -200,6 +204,102 @@ class Shapes(unittest.TestCase):
         rule = 'kind = "label"\neach = "t[]"\nlabel = "n"'
         for answer, notes in (({}, 0), ({"t": None}, 0), ({"t": {"n": "x"}}, 1), ([], 0)):
             self.assertEqual(len(read(rule, answer).notes), notes)
+
+
+class Loud(unittest.TestCase):
+    RULE = 'kind = "label"\neach = "t[]"\nlabel = "n"\nconfidence = { at = "c" }'
+
+    def test_a_renamed_field_is_noticed(self):
+        """A section nobody reads, a missing confidence and a missing step are noted by name."""
+        self.assertEqual(
+            read(self.RULE, {"t": [{"n": "x", "c": 1}], "new": [1], "v": "1"}).notes,
+            [("section never read", "new")],
+        )
+        self.assertEqual(
+            read(self.RULE, {"t": [{"n": "x", "sure": 1}]}).notes,
+            [("no confidence where the description says", "x")],
+        )
+        self.assertEqual(read(self.RULE, {"t": [{"n": "x", "c": None}]}).notes, [])
+        nested = 'kind = "label"\neach = "t[].inner[]"\nlabel = "n"'
+        self.assertEqual(
+            read(nested, {"t": [{"innner": [{"n": "x"}]}]}).notes,
+            [("nothing read: no part of t[].inner[] has it", "inner")],
+        )
+        self.assertEqual(read(nested, {"t": [{"inner": []}, {"inner": None}]}).notes, [])
+
+    def test_names_in_a_side_table(self):
+        """Labels given by id are looked up; an id that is not there is set aside."""
+        rule = 'kind = "label"\neach = "found[]"\nlabel = "class"\nlookup = { table = "classes[]", id = "nr", name = "title" }'
+        reading = read(
+            rule,
+            {"classes": [{"nr": 3, "title": "lantern"}], "found": [{"class": 3}, {"class": 4}]},
+        )
+        self.assertEqual([f.label for f in reading.found], ["lantern"])
+        self.assertEqual(reading.notes, [("label's id is not in the side table", "4")])
+
+    def test_other_kinds_are_carried(self):
+        """Lines of text with a box and sentences about the image are findings like others."""
+        text = read(
+            'kind = "text"\neach = "lines[]"\nlabel = "s"\nbox = { at = "b", order = ["x0", "y0", "x1", "y1"] }',
+            {"lines": [{"s": "To the fair", "b": [1, 1, 9, 9]}]},
+        )
+        self.assertEqual((text.found[0].kind, text.found[0].label), ("text", "To the fair"))
+        caption = read(
+            'kind = "caption"\neach = "about"\nlabel = "sentence"\nconfidence = { at = "sure" }',
+            {"about": {"sentence": "An evening walk.", "sure": 0.7}},
+        )
+        self.assertEqual(caption.found[0][:3], ("caption", "An evening walk.", 0.7))
+
+
+class Attributes(unittest.TestCase):
+    def attribute(self, rule, value, **more):
+        reading = read(
+            f'kind = "label"\neach = "t[]"\nlabel = "n"\nattributes = {{ it = {{ at = "a", {rule} }} }}',
+            {"t": [{"n": "x", "a": value, **more}]},
+        )
+        return (
+            reading.found[0].details.attributes.get("it") if reading.found else reading.notes[0][0]
+        )
+
+    def test_every_type(self):
+        """Choice, flag, number, range, shares, person: each keeps what it says, none is a confidence."""
+        sure = 'confidence = { at = "p", scale = "percent" }'
+        for rule, value, wanted in (
+            ('type = "choice"', "left", "left"),
+            (f'type = "choice", {sure}', "left", {"value": "left", "confidence": 0.5}),
+            ('type = "flag"', True, True),
+            (f'type = "flag", {sure}', False, {"value": False, "confidence": 0.5}),
+            (
+                'type = "number", unit = "degrees", scale = 0.1',
+                45,
+                {"value": 4.5, "unit": "degrees"},
+            ),
+            (
+                f'type = "range", low = "from", high = "to", {sure}',
+                {"from": 20, "to": 30},
+                {"low": 20, "high": 30, "confidence": 0.5},
+            ),
+            (
+                'type = "shares"',
+                {"calm": 0.7, "glad": 0.3},
+                {"shares": {"calm": 0.7, "glad": 0.3}, "leading": "calm"},
+            ),
+            (
+                'type = "shares", floor = 0.8',
+                {"calm": 0.7, "glad": 0.3},
+                {"shares": {"calm": 0.7, "glad": 0.3}, "leading": "undecided"},
+            ),
+            (
+                'type = "person", similarity = "near", scale = 0.01',
+                {"name": "Old Reed", "near": 91},
+                {"name": "Old Reed", "similarity": 0.91},
+            ),
+            ('type = "flag"', "yes", "attribute is neither yes nor no"),
+            ('type = "range"', {"low": 3, "high": 1}, "a range ends before it begins"),
+            ('type = "shares"', [1], "shares are not an object of numbers"),
+            ('type = "text"', None, None),
+        ):
+            self.assertEqual(self.attribute(rule, value, p=50), wanted, rule)
 
 
 class Hostile(unittest.TestCase):

@@ -81,18 +81,21 @@ def _record(ledger: Ledger, batch: Batch) -> dict[str, Any]:
 
 def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     from dotledger.ledger.usage import call_figures, preparations
-    from dotledger.ledger.views import OUTCOMES, failures
+    from dotledger.ledger.views import OUTCOMES, failures, notes_of
     from dotledger.report.tables import number, rows_table
 
     record = _record(ledger, batch)
     figures = call_figures(ledger, batch)
     failed = failures(ledger, batch)
     prepared = preparations(ledger, batch)
+    noted = notes_of(ledger, batch)
     if as_json:
         rows = [dict(zip(("image", "kind", "outcome", "reason"), r, strict=True)) for r in failed]
         steps = [{"image": name, "steps": list(done)} for name, done in prepared]
         calls = {k: None if v != v else v for k, v in asdict(figures).items()}
-        print_json(record | {"calls": calls, "failures": rows, "prepared": steps})
+        print_json(
+            record | {"calls": calls, "failures": rows, "prepared": steps, "notes": len(noted)}
+        )
         return
     counts = record["outcomes"]
     print_table(
@@ -111,6 +114,10 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     reasons = Counter((outcome, reason) for _, outcome, reason in by_image)
     if reasons:
         print_table("", rows_table("", ("outcome", "images", "reason"), _counted(reasons)))
+    if noted:
+        counted = Counter(reason for _, reason, _ in noted).most_common(5)
+        listed = ", ".join(f"{reason} ({count})" for reason, count in counted)
+        print_table("", f"Set aside or noticed while reading: {listed}; see findings --notes.")
     if prepared:
         print_table("", f"Not sent as they are: {len(prepared)} images, such as")
         print_table(*(f"  {name}: {'; '.join(steps)}" for name, steps in prepared[:5]))

@@ -37,6 +37,7 @@ __all__ = [
 ]
 
 KindName = Literal["label", "object", "face", "unsafe", "text", "caption"]
+AttributeType = Literal["choice", "flag", "number", "range", "shares", "text", "person"]
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 Positive = Annotated[int, msgspec.Meta(gt=0)]
 Rate = Annotated[float, msgspec.Meta(gt=0)]
@@ -230,12 +231,30 @@ class PointsRule(Place, frozen=True, kw_only=True):
 
 
 class AttributeRule(_Part, frozen=True, kw_only=True):
-    """One attribute: a value that is no confidence."""
+    """One attribute: a value that is no confidence.
+
+    `confidence` says how sure the service is of the attribute, where it says so; `low` and
+    `high` stand in a range; `floor` is the share below which no part of a whole leads;
+    `similarity` goes with a person's name.
+    """
 
     at: str
-    type: Literal["choice", "flag", "number", "text"] = "text"
+    type: AttributeType = "text"
     unit: str = ""
     scale: float = 1.0
+    confidence: ConfidenceRule | None = None
+    low: str = "low"
+    high: str = "high"
+    floor: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.0
+    similarity: str = ""
+
+
+class Lookup(_Part, frozen=True, kw_only=True):
+    """A side table of the answer in which labels stand by their id."""
+
+    table: str
+    id: str = "id"
+    name: str = "name"
 
 
 class ReadRule(_Part, frozen=True, kw_only=True):
@@ -247,6 +266,7 @@ class ReadRule(_Part, frozen=True, kw_only=True):
     label: str = ""
     always: str = ""
     case: Literal["lower", "as-is"] = "as-is"
+    lookup: Lookup | None = None
     confidence: ConfidenceRule | None = None
     box: BoxRule | None = None
     points: PointsRule | None = None

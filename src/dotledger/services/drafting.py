@@ -535,7 +535,7 @@ def described_draft(made: Draft, *, name: str, address: str) -> str:
         if several
         else 'body = "raw"  # or multipart, json, address\n'
     )
-    return f"""# Drafted from sample answers; every guess says why. See docs/sending.md for the rest.
+    return f"""# Drafted from sample answers; every guess says why. The rest is in docs/sending.md.
 schema = 1
 service = "{name}"
 

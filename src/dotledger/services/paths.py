@@ -116,9 +116,12 @@ class _Step:
     through: str
 
 
-def compile_each(path: str, *, place: str = "each") -> Callable[[Level], Iterator[Level]]:
+def compile_each(
+    path: str, *, place: str = "each"
+) -> Callable[[Level, list[str]], Iterator[Level]]:
     """Return a function that goes from a level through all parts at `path`.
 
+    Its second argument is a list, to which names are appended that a part on the way lacks.
     A list or object that is missing or null yields nothing; one of another type raises
     TypeError, which the reader turns into a note.
 
@@ -129,8 +132,8 @@ def compile_each(path: str, *, place: str = "each") -> Callable[[Level], Iterato
     """
     steps = tuple(_steps(path, place))
 
-    def each(level: Level) -> Iterator[Level]:
-        return _descend(level, steps, 0)
+    def each(level: Level, lacking: list[str]) -> Iterator[Level]:
+        return _descend(level, steps, 0, lacking)
 
     return each
 
@@ -145,16 +148,20 @@ def _steps(path: str, place: str) -> Iterator[_Step]:
         yield _Step(tuple(filter(None, match[1].split("."))), match[2] or "")
 
 
-def _descend(level: Level, steps: tuple[_Step, ...], depth: int) -> Iterator[Level]:
+def _descend(
+    level: Level, steps: tuple[_Step, ...], depth: int, lacking: list[str]
+) -> Iterator[Level]:
     if depth == len(steps):
         yield level
         return
     step = steps[depth]
     value = _walk(level.value, step.names)
     if value is MISSING or value is None:
+        if depth and value is MISSING:
+            lacking.append(".".join(step.names))
         return
     for inner in _parts(value, step.through, level):
-        yield from _descend(inner, steps, depth + 1)
+        yield from _descend(inner, steps, depth + 1, lacking)
 
 
 def _parts(value: Any, through: str, outer: Level) -> Iterator[Level]:

@@ -2,21 +2,18 @@
 
 from __future__ import annotations
 
-import math
+import re
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 import orjson
 
-from dotledger.core.confidence import SCALES, linear, ordered_words
 from dotledger.core.details import NOTHING, Details
 from dotledger.core.geometry import BOX_FORMS, TO_CORNERS, Box, clip, enclosing, turn_upright
 from dotledger.errors import AnswerError
 from dotledger.services.description import (
-    AttributeRule,
     BoxRule,
-    ConfidenceRule,
     Description,
     Place,
     PointsRule,
@@ -24,6 +21,7 @@ from dotledger.services.description import (
 )
 from dotledger.services.frames import Frame
 from dotledger.services.paths import MISSING, Getter, Level, compile_each, compile_path
+from dotledger.services.values import SetAside, attributes_reader, confidence_reader, number_of
 
 __all__ = ["Read", "Reader", "Reading"]
 
@@ -56,82 +54,9 @@ class Reading:
     notes: list[tuple[str, str]] = field(default_factory=list)
 
 
-class _SetAsideError(Exception):
-    """A finding that cannot be kept; the reason is the first argument."""
-
-
 def _short(value: Any) -> str:
     text = repr(value)
     return text if len(text) < 60 else text[:59] + "…"
-
-
-def _number(value: Any) -> float:
-    if type(value) is float:
-        return _finite(value)
-    if type(value) is int:
-        return _whole(value)
-    if isinstance(value, str):
-        try:
-            return _finite(float(value.strip().rstrip("%")))
-        except ValueError:
-            pass
-    raise _SetAsideError("not a number", value)
-
-
-def _whole(value: int) -> float:
-    try:
-        return float(value)
-    except OverflowError:
-        raise _SetAsideError("not finite", value) from None
-
-
-def _finite(value: float) -> float:
-    if not math.isfinite(value):
-        raise _SetAsideError("not finite", value)
-    return value
-
-
-def _confidence_reader(rule: ConfidenceRule | None) -> Callable[[Level], tuple[float | None, Any]]:
-    """Return a function from a level to (confidence or None, the service's own value)."""
-    if rule is None:
-        return lambda _: (None, None)
-    get = compile_path(rule.at, place="confidence.at")
-    convert = _converter(rule)
-
-    def read(level: Level) -> tuple[float | None, Any]:
-        own = get(level)
-        if own is MISSING or own is None:
-            return None, None
-        value = convert(own)
-        if not 0.0 <= value <= 1.0:
-            raise _SetAsideError("confidence outside its scale", own)
-        return value, own
-
-    return read
-
-
-def _converter(rule: ConfidenceRule) -> Callable[[Any], float]:
-    if rule.scale == "words":
-        words = {name.casefold(): w for name, w in ordered_words(rule.words).items()}
-        return lambda own: _word(own, words)
-    if rule.scale == "yes-no":
-        return _yes_no
-    scale = linear(*rule.range) if rule.range else SCALES[rule.scale]
-    return lambda own: scale(_number(own))
-
-
-def _word(own: Any, words: dict[str, Any]) -> float:
-    word = words.get(own.strip().casefold()) if isinstance(own, str) else None
-    if word is None:
-        raise _SetAsideError("unknown confidence word", own)
-    confidence: float = word.confidence
-    return confidence
-
-
-def _yes_no(own: Any) -> float:
-    if isinstance(own, bool):
-        return 1.0 if own else 0.0
-    raise _SetAsideError("neither yes nor no", own)
 
 
 Scaler = Callable[[Frame, tuple[float, float] | None], tuple[float, float]]
@@ -151,7 +76,7 @@ def _scaler(rule: Place) -> Scaler:
 
 def _from_working(frame: Frame, working: tuple[float, float] | None) -> tuple[float, float]:
     if working is None or working[0] <= 0 or working[1] <= 0:
-        raise _SetAsideError("no working size in the answer", working)
+        raise SetAside("no working size in the answer", working)
     return frame.width / working[0], frame.height / working[1]
 
 
@@ -182,7 +107,7 @@ class _Coordinates:
             across, down = self._scale(frame, working)
             return x0 * across, y0 * down, x1 * across, y1 * down
         if x0 >= x1 or y0 >= y1:
-            raise _SetAsideError("no area", box)
+            raise SetAside("no area", box)
         return enclosing(self.points([(x0, y0), (x1, y1)], frame, working))
 
 
@@ -204,8 +129,10 @@ def _box_numbers(rule: BoxRule) -> Callable[[Any], Box]:
 
 def _from_list(raw: Any, a: int, b: int, c: int, d: int, to_corners: Any) -> Box:
     if type(raw) is not list or len(raw) != 4:
-        raise _SetAsideError("box is not a list of four", raw)
-    corners: Box = to_corners(_number(raw[a]), _number(raw[b]), _number(raw[c]), _number(raw[d]))
+        raise SetAside("box is not a list of four", raw)
+    corners: Box = to_corners(
+        number_of(raw[a]), number_of(raw[b]), number_of(raw[c]), number_of(raw[d])
+    )
     return corners
 
 
@@ -213,24 +140,24 @@ def _from_object(raw: Any, getters: list[Getter], to_corners: Any) -> Box:
     level = Level(raw, "", 0, None)
     values = [get(level) for get in getters]
     if MISSING in values:
-        raise _SetAsideError("box lacks a field", raw)
-    corners: Box = to_corners(*map(_number, values))
+        raise SetAside("box lacks a field", raw)
+    corners: Box = to_corners(*map(number_of, values))
     return corners
 
 
 def _points_of(raw: Any) -> list[tuple[float, float]]:
     """Return a polygon's points, written as ``[x, y]`` pairs or objects with x and y."""
     if type(raw) is not list or len(raw) < 3:
-        raise _SetAsideError("polygon is not a list of at least three points", raw)
+        raise SetAside("polygon is not a list of at least three points", raw)
     return [_point(part) for part in raw]
 
 
 def _point(part: Any) -> tuple[float, float]:
     if type(part) is list and len(part) == 2:
-        return _number(part[0]), _number(part[1])
+        return number_of(part[0]), number_of(part[1])
     if type(part) is dict and "x" in part and "y" in part:
-        return _number(part["x"]), _number(part["y"])
-    raise _SetAsideError("not a point", part)
+        return number_of(part["x"]), number_of(part["y"])
+    raise SetAside("not a point", part)
 
 
 Geometry = tuple[Box | None, tuple[tuple[float, float], ...], str]
@@ -246,7 +173,7 @@ def _box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]
     def read(level: Level, frame: Frame, working: Any) -> Geometry:
         raw = get(level)
         if raw is MISSING or raw is None:
-            raise _SetAsideError("no box", raw)
+            raise SetAside("no box", raw)
         outline: tuple[tuple[float, float], ...] = ()
         if numbers is None:
             outline = tuple(place.points(_points_of(raw), frame, working))
@@ -255,7 +182,7 @@ def _box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]
             corners = place.box(numbers(raw), frame, working)
         box, note = clip(corners, frame.width, frame.height)
         if box is None:
-            raise _SetAsideError(note, raw)
+            raise SetAside(note, raw)
         return box, outline, note
 
     return read
@@ -284,37 +211,16 @@ def _named_points(raw: Any, rule: PointsRule) -> Iterable[tuple[str, tuple[float
 
 def _xy(part: Any, rule: PointsRule) -> tuple[float, float]:
     if type(part) is dict:
-        return _number(part.get(rule.x)), _number(part.get(rule.y))
+        return number_of(part.get(rule.x)), number_of(part.get(rule.y))
     return _point(part)
-
-
-def _attributes_reader(rules: dict[str, AttributeRule]) -> Callable[[Level], dict[str, Any]]:
-    getters = [(name, rule, compile_path(rule.at, place="at")) for name, rule in rules.items()]
-
-    def read(level: Level) -> dict[str, Any]:
-        raw = {name: (rule, get(level)) for name, rule, get in getters}
-        given = {n: (r, v) for n, (r, v) in raw.items() if v is not MISSING and v is not None}
-        return {name: _attribute(rule, value) for name, (rule, value) in given.items()}
-
-    return read
-
-
-def _attribute(rule: AttributeRule, value: Any) -> Any:
-    if rule.type == "number":
-        return _number(value) * rule.scale
-    if rule.type == "flag":
-        if not isinstance(value, bool):
-            raise _SetAsideError("attribute is neither yes nor no", value)
-        return value
-    return value if isinstance(value, str) else str(value)
 
 
 def _text(value: Any, case: str) -> str:
     if not isinstance(value, str):
-        raise _SetAsideError("label is not text", value)
+        raise SetAside("label is not text", value)
     text = value.strip() if value.isascii() else value.encode("utf-8", "replace").decode().strip()
     if not text:
-        raise _SetAsideError("label is empty", value)
+        raise SetAside("label is empty", value)
     return (text.lower() if case == "lower" else text)[:_LONGEST_LABEL]
 
 
@@ -328,32 +234,60 @@ class _RuleReader:
         self._always = rule.always
         self._each = compile_each(rule.each, place="each")
         self._label = compile_path(rule.label, place="label") if rule.label else None
+        self._lookup = None
+        if rule.lookup is not None:
+            table = rule.lookup
+            self._lookup = (
+                compile_each(table.table, place="lookup.table"),
+                compile_path(table.id, place="lookup.id"),
+                compile_path(table.name, place="lookup.name"),
+            )
         self._keep = compile_path(rule.keep_if, place="keep_if") if rule.keep_if else None
-        self._confidence = _confidence_reader(rule.confidence)
+        self._confidence = confidence_reader(rule.confidence)
         self._box = _box_reader(rule.box)
         self._landmarks = _landmarks_reader(rule.points) if rule.points else None
-        self._attributes = _attributes_reader(dict(rule.attributes)) if rule.attributes else None
+        self._attributes = attributes_reader(dict(rule.attributes)) if rule.attributes else None
         self._parents = compile_path(rule.parents, place="parents") if rule.parents else None
 
     def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> None:
         """Append what this rule finds; set aside what cannot be kept."""
+        lacking: list[str] = []
+        names = self._names(top)
+        met = 0
         try:
-            for level in self._each(top):
-                self._read_one(level, frame, working, into)
+            for level in self._each(top, lacking):
+                met += 1
+                self._read_one(level, names, frame, working, into)
         except TypeError as error:
             into.notes.append((f"{self.section}: {error}", ""))
+        if lacking and not met:
+            into.notes.append((f"nothing read: no part of {self.section} has it", lacking[0]))
 
-    def _read_one(self, level: Level, frame: Frame, working: Any, into: Reading) -> None:
+    def _names(self, top: Level) -> dict[str, Any]:
+        """Return the side table of names, by id."""
+        if self._lookup is None:
+            return {}
+        each, get_id, get_name = self._lookup
+        rows = list(each(top, []))
+        return {str(get_id(row)): get_name(row) for row in rows}
+
+    def _read_one(
+        self, level: Level, names: dict[str, Any], frame: Frame, working: Any, into: Reading
+    ) -> None:
         try:
             if self._keep is not None and not self._keep(level):
                 return
-            into.found.append(self._finding(level, frame, working))
-        except _SetAsideError as error:
+            into.found.append(self._finding(level, names, frame, working, into))
+        except SetAside as error:
             into.notes.append((str(error.args[0]), _short(error.args[1])))
 
-    def _finding(self, level: Level, frame: Frame, working: Any) -> Read:
-        label = self._always or _text(self._label(level) if self._label else "", self._case)
+    def _finding(
+        self, level: Level, names: dict[str, Any], frame: Frame, working: Any, into: Reading
+    ) -> Read:
+        label = self._always or self._labelled(level, names)
         confidence, own = self._confidence(level)
+        if own is MISSING:
+            into.notes.append(("no confidence where the description says", label[:60]))
         box, outline, note = self._box(level, frame, working)
         details = Details(
             self._attributes(level) if self._attributes else NOTHING,
@@ -364,6 +298,14 @@ class _RuleReader:
             (note,) if note else (),
         )
         return Read(self.kind, label, confidence, box, details)
+
+    def _labelled(self, level: Level, names: dict[str, Any]) -> str:
+        raw = self._label(level) if self._label else ""
+        if self._lookup is not None:
+            if str(raw) not in names:
+                raise SetAside("label's id is not in the side table", raw)
+            raw = names[str(raw)]
+        return _text(raw, self._case)
 
     def _broader(self, level: Level) -> tuple[str, ...]:
         raw = self._parents(level) if self._parents else None
@@ -391,6 +333,7 @@ class Reader:
         self._width = compile_path(envelope.width) if envelope.width else None
         self._height = compile_path(envelope.height) if envelope.height else None
         self._most = description.limits.findings
+        self._read_sections = _sections_read(description)
 
     def read(
         self, answer: bytes, call: str, kinds: Iterable[str], frames: Sequence[Frame]
@@ -430,7 +373,7 @@ class Reader:
         if self._images is None:
             return [top] * count
         try:
-            parts = list(self._images(top))
+            parts = list(self._images(top, []))
         except TypeError as error:
             raise AnswerError(f"the answer's images cannot be read: {error}") from error
         if self._id is None:
@@ -450,9 +393,17 @@ class Reader:
         reading, working = Reading(), self._working(part)
         for rule in rules:
             rule.read(part, frame, working, reading)
+        self._note_unread(part, reading)
         if self._most is not None and len(reading.found) >= self._most:
             reading.notes.append(("as many findings as the service ever gives", str(self._most)))
         return reading
+
+    def _note_unread(self, part: Level, reading: Reading) -> None:
+        """Note sections of an answer that no rule looks at: something new, or renamed."""
+        if type(part.value) is dict and self._read_sections is not None:
+            for name, value in part.value.items():
+                if name not in self._read_sections and value and type(value) in (dict, list):
+                    reading.notes.append(("section never read", str(name)[:80]))
 
     def _refuse_error(self, level: Level) -> None:
         if self._error is None or not (code := self._error(level)):
@@ -465,8 +416,8 @@ class Reader:
         if self._width is None or self._height is None:
             return None
         try:
-            return _number(self._width(part)), _number(self._height(part))
-        except _SetAsideError:
+            return number_of(self._width(part)), number_of(self._height(part))
+        except SetAside:
             return None
 
 
@@ -476,3 +427,19 @@ def _parsed(answer: bytes) -> Any:
     except orjson.JSONDecodeError as error:
         start = answer[:40].decode("utf-8", "replace")
         raise AnswerError(f"the answer is not JSON ({error})", got=start) from error
+
+
+def _sections_read(description: Description) -> frozenset[str] | None:
+    """Return the first names of all paths that a description reads; None if it reads anything."""
+    envelope = description.envelope
+    paths = [rule.each for rule in description.read]
+    paths += [rule.lookup.table for rule in description.read if rule.lookup]
+    paths += [envelope.id, envelope.error, envelope.reason, envelope.width, envelope.height]
+    if not envelope.images:
+        paths.append(envelope.images)
+    names = {re.split(r"[.\[{]", path, maxsplit=1)[0] for path in paths if path}
+    return (
+        None
+        if any(rule.each[:1] in ("", "[", "{", "@") for rule in description.read)
+        else frozenset(names)
+    )

@@ -1,0 +1,180 @@
+"""Single values out of answers: numbers, confidences, attributes."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Mapping
+from typing import Any
+
+from dotledger.core.confidence import SCALES, linear, ordered_words
+from dotledger.services.description import AttributeRule, ConfidenceRule
+from dotledger.services.paths import MISSING, Level, compile_path
+
+__all__ = ["SetAside", "attributes_reader", "confidence_reader", "number_of"]
+
+
+class SetAside(Exception):
+    """A finding that cannot be kept; the reason is the first argument, the value the second."""
+
+
+def number_of(value: Any) -> float:
+    """Return a finite number from a number or a text such as ``"87.5%"``."""
+    if type(value) is float:
+        return _finite(value)
+    if type(value) is int:
+        return _whole(value)
+    if isinstance(value, str):
+        try:
+            return _finite(float(value.strip().rstrip("%")))
+        except ValueError:
+            pass
+    raise SetAside("not a number", value)
+
+
+def _whole(value: int) -> float:
+    try:
+        return float(value)
+    except OverflowError:
+        raise SetAside("not finite", value) from None
+
+
+def _finite(value: float) -> float:
+    if not math.isfinite(value):
+        raise SetAside("not finite", value)
+    return value
+
+
+def confidence_reader(rule: ConfidenceRule | None) -> Callable[[Level], tuple[float | None, Any]]:
+    """Return a function from a level to (confidence or None, the service's own value)."""
+    if rule is None:
+        return lambda _: (None, None)
+    get = compile_path(rule.at, place="confidence.at")
+    convert = _converter(rule)
+
+    def read(level: Level) -> tuple[float | None, Any]:
+        own = get(level)
+        if own is None:
+            return None, None
+        if own is MISSING:
+            return None, MISSING
+        value = convert(own)
+        if not 0.0 <= value <= 1.0:
+            raise SetAside("confidence outside its scale", own)
+        return value, own
+
+    return read
+
+
+def _converter(rule: ConfidenceRule) -> Callable[[Any], float]:
+    if rule.scale == "words":
+        words = {name.casefold(): w for name, w in ordered_words(rule.words).items()}
+        return lambda own: _word(own, words)
+    if rule.scale == "yes-no":
+        return _yes_no
+    scale = linear(*rule.range) if rule.range else SCALES[rule.scale]
+    return lambda own: scale(number_of(own))
+
+
+def _word(own: Any, words: dict[str, Any]) -> float:
+    word = words.get(own.strip().casefold()) if isinstance(own, str) else None
+    if word is None:
+        raise SetAside("unknown confidence word", own)
+    confidence: float = word.confidence
+    return confidence
+
+
+def _yes_no(own: Any) -> float:
+    if isinstance(own, bool):
+        return 1.0 if own else 0.0
+    raise SetAside("neither yes nor no", own)
+
+
+def attributes_reader(rules: Mapping[str, AttributeRule]) -> Callable[[Level], dict[str, Any]]:
+    """Return a function from a level to its attributes; those not given are left out."""
+    readers = [(name, _attribute_reader(rule)) for name, rule in rules.items()]
+
+    def read(level: Level) -> dict[str, Any]:
+        values = ((name, reader(level)) for name, reader in readers)
+        return {name: value for name, value in values if value is not MISSING}
+
+    return read
+
+
+def _attribute_reader(rule: AttributeRule) -> Callable[[Level], Any]:
+    get = compile_path(rule.at, place="attributes.at")
+    convert = _ATTRIBUTES[rule.type]
+    sure = confidence_reader(rule.confidence) if rule.confidence else None
+
+    def read(level: Level) -> Any:
+        raw = get(level)
+        if raw is MISSING or raw is None:
+            return MISSING
+        value = convert(raw, rule)
+        confidence = sure(level)[0] if sure else None
+        if confidence is None:
+            return value
+        given = value if isinstance(value, dict) else {"value": value}
+        return {**given, "confidence": confidence}
+
+    return read
+
+
+def _choice(raw: Any, _: AttributeRule) -> Any:
+    return raw if isinstance(raw, str) else str(raw)
+
+
+def _flag(raw: Any, _: AttributeRule) -> bool:
+    if not isinstance(raw, bool):
+        raise SetAside("attribute is neither yes nor no", raw)
+    return raw
+
+
+def _amount(raw: Any, rule: AttributeRule) -> Any:
+    value = number_of(raw) * rule.scale
+    return {"value": value, "unit": rule.unit} if rule.unit else value
+
+
+def _range(raw: Any, rule: AttributeRule) -> Any:
+    level = Level(raw, "", 0, None)
+    ends = [compile_path(path)(level) for path in (rule.low, rule.high)]
+    if MISSING in ends:
+        raise SetAside("a range lacks an end", raw)
+    low, high = (number_of(end) * rule.scale for end in ends)
+    if low > high:
+        raise SetAside("a range ends before it begins", raw)
+    return {"low": low, "high": high, **({"unit": rule.unit} if rule.unit else {})}
+
+
+def _shares(raw: Any, rule: AttributeRule) -> Any:
+    """Keep shares of one whole together; none leads if all are below the floor."""
+    if not isinstance(raw, dict) or not raw:
+        raise SetAside("shares are not an object of numbers", raw)
+    shares = {str(name): number_of(value) * rule.scale for name, value in raw.items()}
+    leading = max(shares, key=lambda name: shares[name])
+    decided = shares[leading] >= rule.floor
+    return {"shares": shares, "leading": leading if decided else "undecided"}
+
+
+def _person(raw: Any, rule: AttributeRule) -> Any:
+    """Return a person's name with its similarity, which is no confidence."""
+    if not isinstance(raw, dict):
+        return {"name": _choice(raw, rule)}
+    level = Level(raw, "", 0, None)
+    similarity = compile_path(rule.similarity)(level) if rule.similarity else MISSING
+    named = {"name": str(raw.get("name", ""))}
+    return (
+        named
+        if similarity is MISSING
+        else {**named, "similarity": number_of(similarity) * rule.scale}
+    )
+
+
+_ATTRIBUTES: Mapping[str, Callable[[Any, AttributeRule], Any]] = {
+    "choice": _choice,
+    "text": _choice,
+    "flag": _flag,
+    "number": _amount,
+    "range": _range,
+    "shares": _shares,
+    "person": _person,
+}
