@@ -87,6 +87,7 @@ class Merging(unittest.TestCase):
         kept, into = merge_repeats(said, overlap=0.8)
         self.assertEqual(into.tolist(), [1, 1, 2, 3, 4, 5])
         self.assertEqual(len(kept), 5)
+        self.assertEqual(kept.details[0].notes, ("1 repeats merged",))
         self.assertEqual(len(merge_repeats(Findings.empty())[0]), 0)
         with self.assertRaises(ArgumentError):
             merge_repeats(said, overlap=0)

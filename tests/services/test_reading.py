@@ -237,6 +237,27 @@ class Loud(unittest.TestCase):
         self.assertEqual([f.label for f in reading.found], ["lantern"])
         self.assertEqual(reading.notes, [("label's id is not in the side table", "4")])
 
+    def test_category_paths_and_clipped_boxes(self):
+        """A category path gives its last part and the parts above; clipping is noted; two points make a box."""
+        rule = 'kind = "object"\neach = "t[]"\nlabel = "n"\nsplit = "/"\nbox = { at = "b", form = "points", of = "original" }'
+        reading = read(
+            rule,
+            {
+                "t": [
+                    {"n": "/Goods/Lights/Lantern", "b": [[-5, 10], [50, 40]]},
+                    {"n": "//", "b": []},
+                ]
+            },
+        )
+        [found] = reading.found
+        self.assertEqual(
+            (found.label, found.details.parents, found.box),
+            ("Lantern", ("Lights", "Goods"), (0.0, 10, 50, 40)),
+        )
+        self.assertEqual(
+            reading.notes, [("box clipped to the image", "Lantern"), ("label is empty", "'//'")]
+        )
+
     def test_other_kinds_are_carried(self):
         """Lines of text with a box and sentences about the image are findings like others."""
         text = read(

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.boxes import overlap as overlap_of
 from dotledger.core.confidence import check_overlap
+from dotledger.core.details import Details
 from dotledger.core.matching import Ints
 from dotledger.core.tables import Findings
 
@@ -30,7 +33,7 @@ def merge_repeats(findings: Findings, *, overlap: float = 0.6) -> tuple[Findings
     Returns
     -------
     kept : Findings
-        In the order given.
+        In the order given; a note in its details says how many were merged into each.
     into : ndarray of intp, shape (n,)
         For each row the row it was merged into; its own row if it was kept.
 
@@ -43,7 +46,19 @@ def merge_repeats(findings: Findings, *, overlap: float = 0.6) -> tuple[Findings
     into = np.arange(len(findings))
     for rows in _groups(findings):
         _merge_group(rows, findings.box[rows], overlap, into)
-    return findings.take(into == np.arange(len(findings))), into
+    counts = np.bincount(into, minlength=len(findings)) - 1
+    return _noted(findings, counts).take(into == np.arange(len(findings))), into
+
+
+def _noted(findings: Findings, merged: Ints) -> Findings:
+    """Return the table with a note in the details of rows that others were merged into."""
+    if not (merged > 0).any():
+        return findings
+    details = list(findings.details or (None,) * len(findings))
+    for row in np.flatnonzero(merged > 0).tolist():
+        own = details[row] or Details()
+        details[row] = own._replace(notes=(*own.notes, f"{merged[row]} repeats merged"))
+    return replace(findings, details=tuple(details))
 
 
 def _groups(findings: Findings) -> list[Ints]:

@@ -267,6 +267,7 @@ class ReadRule(_Part, frozen=True, kw_only=True):
     always: str = ""
     case: Literal["lower", "as-is"] = "as-is"
     lookup: Lookup | None = None
+    split: str = ""
     confidence: ConfidenceRule | None = None
     box: BoxRule | None = None
     points: PointsRule | None = None

@@ -147,8 +147,8 @@ def _from_object(raw: Any, getters: list[Getter], to_corners: Any) -> Box:
 
 def _points_of(raw: Any) -> list[tuple[float, float]]:
     """Return a polygon's points, written as ``[x, y]`` pairs or objects with x and y."""
-    if type(raw) is not list or len(raw) < 3:
-        raise SetAside("polygon is not a list of at least three points", raw)
+    if type(raw) is not list or len(raw) < 2:
+        raise SetAside("not a list of at least two points", raw)
     return [_point(part) for part in raw]
 
 
@@ -215,6 +215,14 @@ def _xy(part: Any, rule: PointsRule) -> tuple[float, float]:
     return _point(part)
 
 
+def _last_of(path: str, split: str) -> tuple[str, tuple[str, ...]]:
+    """Return the last part of a category path, and those above it, the nearest first."""
+    parts = [part.strip() for part in path.split(split) if part.strip()]
+    if not parts:
+        raise SetAside("label is empty", path)
+    return parts[-1], tuple(parts[-2::-1])
+
+
 def _text(value: Any, case: str) -> str:
     if not isinstance(value, str):
         raise SetAside("label is not text", value)
@@ -234,6 +242,7 @@ class _RuleReader:
         self._always = rule.always
         self._each = compile_each(rule.each, place="each")
         self._label = compile_path(rule.label, place="label") if rule.label else None
+        self._split = rule.split
         self._lookup = None
         if rule.lookup is not None:
             table = rule.lookup
@@ -285,15 +294,20 @@ class _RuleReader:
         self, level: Level, names: dict[str, Any], frame: Frame, working: Any, into: Reading
     ) -> Read:
         label = self._always or self._labelled(level, names)
+        above: tuple[str, ...] = ()
+        if self._split:
+            label, above = _last_of(label, self._split)
         confidence, own = self._confidence(level)
         if own is MISSING:
             into.notes.append(("no confidence where the description says", label[:60]))
         box, outline, note = self._box(level, frame, working)
+        if note:
+            into.notes.append((f"box {note} to the image", label[:60]))
         details = Details(
             self._attributes(level) if self._attributes else NOTHING,
             self._landmarks(level, frame, working) if self._landmarks else NOTHING,
             outline,
-            self._broader(level) if self._parents else (),
+            above + (self._broader(level) if self._parents else ()),
             own if isinstance(own, (str, int, float, bool)) else None,
             (note,) if note else (),
         )
