@@ -200,6 +200,15 @@ class InventedShapes(unittest.TestCase):
         self.assertIn("% of the boxes fit x0, y0, x1, y1", text)
         self.assertIn("# or: box =", text)
 
+    def test_one_field_has_one_scale(self):
+        """Small values alone do not make fractions where the same field is larger elsewhere."""
+        made = draft(
+            [{"tags": [{"tag": "a", "score": 88.5}], "flags": [{"about": "b", "score": 0.4}]}]
+        )
+        self.assertEqual(
+            [rule.confidence for rule in made.rules], ['{ at = "score", scale = "percent" }'] * 2
+        )
+
     def test_nothing_recognised(self):
         """Answers without anything like a finding give no rule."""
         for answer in ({}, [], {"ok": True}, {"list": [1, 2]}, None, {"a": [{"b": 1}]}):

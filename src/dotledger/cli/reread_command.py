@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
 __all__ = ["command"]
 
+_COLUMNS = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
+
 
 @click.command(
     name="reread", epilog=example("dotledger reread --service marl.toml --ledger photos.ledger")
@@ -71,9 +73,13 @@ def _show(result: Reread, batch: int, most: int) -> None:
         f"{result.same} findings as before, {gone} only before, {come} only now.",
     )
     rows = [
-        (d.state, d.image, d.kind, d.label, number(d.confidence)) for d in result.differences[:most]
+        (
+            *(d.state, d.image, d.kind, d.label, number(d.confidence)),
+            *(number(value, 1) for value in d.box or (None,) * 4),
+        )
+        for d in result.differences[:most]
     ]
     if rows:
-        print_table("", rows_table("", ("", "image", "kind", "label", "confidence"), rows))
+        print_table("", rows_table("", ("", *_COLUMNS), rows))
     if len(result.differences) > most:
         say(f"The first {most} of {len(result.differences)} are shown; --json has all.")

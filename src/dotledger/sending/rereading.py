@@ -24,13 +24,17 @@ __all__ = ["Difference", "Reread", "differences", "reread"]
 
 @dataclass(frozen=True, kw_only=True)
 class Difference:
-    """One finding that only one of two readings has; ``was`` or ``is``."""
+    """One finding that only one of two readings has; ``was`` or ``is``.
+
+    `confidence` is NaN and `box` empty where there is none.
+    """
 
     state: str
     image: str
     kind: str
     label: str
     confidence: float
+    box: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -181,6 +185,7 @@ def _keys(table: Findings) -> list[tuple[object, ...]]:
 
 def _difference(state: str, key: tuple[object, ...]) -> Difference:
     image, kind, label, confidence = key[:4]
+    box = tuple(float(str(value)) for value in key[4:])
     certain = float(str(confidence))
     return Difference(
         state=state,
@@ -188,4 +193,5 @@ def _difference(state: str, key: tuple[object, ...]) -> Difference:
         kind=str(kind),
         label=str(label),
         confidence=np.nan if certain < 0 else certain,
+        box=box if box != (-1.0,) * 4 else (),
     )

@@ -103,11 +103,14 @@ class Draft:
         In the order of the answer.
     questions : list of str
         What no sample can tell.
+    amounts : dict of str to list of float
+        All values met of each field that may hold a confidence.
     """
 
     envelope: dict[str, str] = field(default_factory=dict)
     rules: list[RuleGuess] = field(default_factory=list)
     questions: list[str] = field(default_factory=list)
+    amounts: dict[str, list[float]] = field(default_factory=dict)
 
     def toml(self) -> str:
         """Return the draft as commented TOML."""
@@ -154,6 +157,7 @@ def draft(
     parts, prefix = _image_parts(answers, known, made)
     working = _working_size(parts, made)
     groups = _groups(parts)
+    made.amounts = _amounts(groups)
     for group in groups.values():
         _rules_of(group, groups, working, words, made)
     made.rules.sort(key=lambda rule: list(groups).index(_owner(rule, groups)))
@@ -446,12 +450,31 @@ def _parents_of(
 
 def _confidence_of(objects: Sequence[Mapping[str, Any]], words: Sequence[str], made: Draft) -> str:
     if name := _named(objects, _CONFIDENCE_NAMES, _is_number_like):
-        values = [float(str(o[name]).rstrip("%")) for o in objects]
+        values = made.amounts.get(name) or [_amount(o[name]) for o in objects]
         percent = any(isinstance(o[name], str) and "%" in o[name] for o in objects)
         return _scale(values, name, percent=percent)
     if name := _named(objects, _CONFIDENCE_NAMES, lambda v: isinstance(v, str)):
         return _words(sorted({o[name] for o in objects}), name, words, made)
     return ""
+
+
+def _amount(value: Any) -> float:
+    return float(str(value).strip().rstrip("%"))
+
+
+def _amounts(groups: Mapping[Path, _Group]) -> dict[str, list[float]]:
+    """Return all values of each field that may hold a confidence, wherever it stands.
+
+    A service writes one field on one scale; a few small values alone would look like fractions.
+    """
+    found: dict[str, list[float]] = {}
+    for group in groups.values():
+        for entry, _ in group.entries:
+            if isinstance(entry, dict):
+                for name, value in entry.items():
+                    if name.lower() in _CONFIDENCE_NAMES and _is_number_like(value):
+                        found.setdefault(name, []).append(_amount(value))
+    return found
 
 
 def _is_number_like(value: Any) -> bool:
@@ -463,7 +486,7 @@ def _is_number_like(value: Any) -> bool:
 def _scale(values: Sequence[float], at: str, *, percent: bool = False) -> str:
     """Return the scale on which the values fit, the narrowest first."""
     least, most = min(values), max(values)
-    if percent:
+    if percent or "percent" in at.lower():
         scale = "percent"
     elif least < 0:
         scale = "log-odds"
