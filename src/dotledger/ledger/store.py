@@ -258,3 +258,16 @@ def run_many(connection: Connection, compiled: Any, rows: Sequence[Mapping[str, 
     if order:
         values = [tuple(map(row.__getitem__, order)) for row in rows]
     connection.exec_driver_sql(str(compiled), values)
+
+
+def insert_tuples(
+    connection: Connection, table: Table, names: Sequence[str], rows: Sequence[tuple[Any, ...]]
+) -> None:
+    """Insert rows given as tuples in the order of `names`; see `run_many`."""
+    if not rows:
+        return
+    compiled = insert(table).compile(dialect=connection.dialect, column_keys=list(names))
+    if compiled.positional and tuple(compiled.positiontup or ()) == tuple(names):
+        connection.exec_driver_sql(str(compiled), list(rows))
+    else:
+        run_many(connection, compiled, [dict(zip(names, row, strict=True)) for row in rows])

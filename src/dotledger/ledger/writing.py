@@ -6,6 +6,7 @@ import os
 import socket
 from collections.abc import Iterator, Sequence
 from itertools import islice
+from operator import itemgetter
 from typing import Any
 
 import orjson
@@ -14,11 +15,22 @@ from sqlalchemy import Connection, bindparam, delete, func, insert, select, upda
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, timestamp
-from dotledger.ledger.store import Ledger, compress, in_parts, insert_many, missing_of, run_many
+from dotledger.ledger.store import (
+    Ledger,
+    compress,
+    in_parts,
+    insert_many,
+    insert_tuples,
+    missing_of,
+    run_many,
+)
 
 __all__ = ["BatchWriter", "ReadingWriter"]
 
 _ITEMS_AT_ONCE = 5_000
+_FINDING_NAMES = ("kind", "label", "confidence", "x0", "y0", "x1", "y1", "details")
+_FINDING = itemgetter(*_FINDING_NAMES)
+_FINDING_COLUMNS = ("reading", "position", *_FINDING_NAMES)
 
 
 class BatchWriter:
@@ -202,11 +214,11 @@ class BatchWriter:
 
     def _write_findings(self, connection: Connection, records: Sequence[ItemRecord]) -> None:
         found = [
-            {"reading": self.reading, "position": record.position, **row}
+            (self.reading, record.position, *_FINDING(row))
             for record in records
             for row in record.found
         ]
-        insert_many(connection, schema.findings, found)
+        insert_tuples(connection, schema.findings, _FINDING_COLUMNS, found)
         noted = [
             {"reading": self.reading, "position": r.position, "reason": reason, "value": value}
             for r in records

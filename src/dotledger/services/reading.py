@@ -130,6 +130,9 @@ def _box_numbers(rule: BoxRule) -> Callable[[Any], Box]:
 def _from_list(raw: Any, a: int, b: int, c: int, d: int, to_corners: Any) -> Box:
     if type(raw) is not list or len(raw) != 4:
         raise SetAside("box is not a list of four", raw)
+    if type(raw[0]) is type(raw[1]) is type(raw[2]) is type(raw[3]) is float:
+        fast: Box = to_corners(raw[a], raw[b], raw[c], raw[d])
+        return fast  # whether the numbers are finite is checked where the box is clipped
     corners: Box = to_corners(
         number_of(raw[a]), number_of(raw[b]), number_of(raw[c]), number_of(raw[d])
     )
@@ -139,6 +142,9 @@ def _from_list(raw: Any, a: int, b: int, c: int, d: int, to_corners: Any) -> Box
 def _from_object(raw: Any, getters: list[Getter], to_corners: Any) -> Box:
     level = Level(raw, "", 0, None)
     values = [get(level) for get in getters]
+    if type(values[0]) is type(values[1]) is type(values[2]) is type(values[3]) is float:
+        fast: Box = to_corners(*values)
+        return fast  # as above
     if MISSING in values:
         raise SetAside("box lacks a field", raw)
     corners: Box = to_corners(*map(number_of, values))
