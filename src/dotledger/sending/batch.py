@@ -36,6 +36,9 @@ if TYPE_CHECKING:
 __all__ = ["Means", "Sending"]
 
 _BUNCH = 0.02
+_MOST_IN_A_BUNCH = 256
+_MOST_WAITING = 512
+"""Workers wait when so many results are not taken yet: memory does not grow with the batch."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -132,7 +135,7 @@ class Sending:
             random=self._means.random,
             sleep=self._means.sleep or self._nap,
         )
-        self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
+        self._results: queue.Queue[Settled | BaseException | None] = queue.Queue(_MOST_WAITING)
         self._taking = threading.Lock()
 
     def _nap(self, seconds: float) -> None:
@@ -307,7 +310,7 @@ class Sending:
         the workers.
         """
         time.sleep(_BUNCH)
-        while True:
+        for _ in range(_MOST_IN_A_BUNCH):
             try:
                 yield self._results.get_nowait()
             except queue.Empty:
