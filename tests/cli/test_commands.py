@@ -259,12 +259,10 @@ class Readings(unittest.TestCase):
             )
             dry = dotledger("try", "--service", "mine.toml", "--dry", cwd=home)
             self.assertEqual(dry.returncode, 0, dry.stderr)
-            self.assertIn(
-                "nothing like a finding",
-                dotledger("draft", "mine.json", cwd=home).stderr
-                if (home / "mine.json").write_text("{}")
-                else "",
-            )
+            (home / "empty.json").write_text("{}")
+            nothing = dotledger("draft", "empty.json", cwd=home)
+            self.assertEqual(nothing.returncode, 2)
+            self.assertIn("nothing like a finding", nothing.stderr)
             self.assertIn(
                 "one image for each", dotledger(*words, "--image", "0.png", cwd=home).stderr
             )

@@ -145,12 +145,6 @@ class Ledger:
         with self._mapped(), self._engine.connect() as connection:
             yield connection
 
-    def insert(self, table: Table, row: Mapping[str, Any]) -> int:
-        """Insert one row and return its id."""
-        with self.writing() as connection:
-            key = connection.execute(insert(table).values(**row)).inserted_primary_key
-        return int(key[0]) if key else 0
-
     def change(self, table: Table, row_id: int, **values: Any) -> None:
         """Change columns of the row with this id."""
         with self.writing() as connection:
