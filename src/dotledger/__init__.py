@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from dotledger.core.boxes import overlap as overlap
     from dotledger.core.measuring import measure as measure
     from dotledger.core.pairing import pair_tables as pair_tables
-    from dotledger.core.results import Measure as Measure
+    from dotledger.core.comparison import Measure as Measure
     from dotledger.core.tables import Annotations as Annotations
     from dotledger.core.tables import Findings as Findings
     from dotledger.errors import DotLedgerError as DotLedgerError
@@ -32,7 +32,7 @@ _HOMES = {
     "DotLedgerError": "errors",
     "Findings": "core.tables",
     "Ledger": "ledger.store",
-    "Measure": "core.results",
+    "Measure": "core.comparison",
     "draw": "report.api",
     "findings_of": "ledger.views",
     "gather": "images.gather",

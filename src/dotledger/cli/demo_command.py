@@ -11,7 +11,7 @@ from dotledger.cli.common import example, json_option, print_json, print_table, 
 from dotledger.errors import ArgumentError, MissingExtra
 
 if TYPE_CHECKING:
-    from dotledger.core.results import Measure
+    from dotledger.core.comparison import Measure
     from dotledger.core.tables import Annotations, Findings
     from dotledger.standins.evening import Evening
 

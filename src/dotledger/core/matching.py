@@ -18,9 +18,11 @@ from numpy.typing import NDArray
 
 from dotledger.core.boxes import shared_and_areas
 
-__all__ = ["Boxes", "Pairs", "pair"]
+__all__ = ["Boxes", "Edges", "Pairs", "edges_of", "pair", "pair_edges", "visiting_order"]
 
 _PAIRS_AT_ONCE = 2_000_000
+_DENSE = 8
+"""Groups are counted in an array while there are at most so many for each row."""
 
 Ints = NDArray[np.intp]
 Floats = NDArray[np.float64]
@@ -69,8 +71,20 @@ class Pairs:
 
 
 @dataclass(frozen=True, eq=False)
-class _Edges:
-    """Finding-annotation pairs that share a group and may matter at some required overlap."""
+class Edges:
+    """Finding-annotation pairs that share a group and may matter at some required overlap.
+
+    Attributes
+    ----------
+    finding, annotation : ndarray of intp, shape (e,)
+        Rows.
+    overlap : ndarray of float64, shape (e,)
+        Of the two boxes.
+    inside : ndarray of float64, shape (e,)
+        Share of the finding that lies in the annotation.
+    best : ndarray of float64, shape (e,)
+        The finding's greatest overlap with any annotation of its group.
+    """
 
     finding: Ints
     annotation: Ints
@@ -78,8 +92,9 @@ class _Edges:
     inside: Floats
     best: Floats
 
-    def take(self, rows: NDArray[Any]) -> _Edges:
-        return _Edges(
+    def take(self, rows: NDArray[Any]) -> Edges:
+        """Return the edges reduced to `rows` (indices or a mask)."""
+        return Edges(
             self.finding[rows],
             self.annotation[rows],
             self.overlap[rows],
@@ -114,12 +129,39 @@ def pair(
         One for each required overlap, in the order given. The result does not depend on the
         order of rows.
     """
-    annotation_order = np.lexsort((*_box_keys(annotations.box), annotations.group))
-    edges = _edges(findings, annotations, annotation_order, min(required, default=1.0))
+    order = visiting_order(annotations)
+    edges = edges_of(findings, annotations, order, min(required, default=1.0))
     countable = ~ignore[edges.annotation]
-    offers = _in_visiting_order(edges.take(countable), findings, confidence)
+    offers, rank = _in_visiting_order(edges.take(countable), findings, confidence, order)
     ignored = edges.take(~countable)
-    return [_pair_at(t, offers, ignored, len(annotations), annotation_order) for t in required]
+    return [_pair_at(t, offers, rank, ignored, len(annotations)) for t in required]
+
+
+def pair_edges(
+    edges: Edges, findings: Boxes, confidence: Floats, order: Ints, required: float
+) -> Pairs:
+    """Pair along given edges only, by the same rule; nothing is set aside.
+
+    Parameters
+    ----------
+    edges : Edges
+        As `edges_of` gives them, or some of them.
+    findings : Boxes
+        Length n.
+    confidence : ndarray of float64, shape (n,)
+        NaN sorts before all others.
+    order : ndarray of intp, shape (m,)
+        The annotations in the order that decides between equal overlaps.
+    required : float
+        The required overlap.
+    """
+    offers, rank = _in_visiting_order(edges, findings, confidence, order)
+    return _pair_at(required, offers, rank, _no_edges(), len(order))
+
+
+def visiting_order(annotations: Boxes) -> Ints:
+    """Return annotations sorted by group, then x0, y0, x1, y1."""
+    return np.lexsort((*_box_keys(annotations.box), annotations.group))
 
 
 def _box_keys(box: Floats) -> tuple[Floats, ...]:
@@ -127,11 +169,12 @@ def _box_keys(box: Floats) -> tuple[Floats, ...]:
     return box[:, 3], box[:, 2], box[:, 1], box[:, 0]
 
 
-def _edges(findings: Boxes, annotations: Boxes, order: Ints, least: float) -> _Edges:
-    """Return the edges worth keeping; `annotation` counts places in `order`."""
-    groups = annotations.group[order]
-    first = np.searchsorted(groups, findings.group, side="left")
-    count = np.searchsorted(groups, findings.group, side="right") - first
+def edges_of(findings: Boxes, annotations: Boxes, order: Ints, least: float) -> Edges:
+    """Return the edges whose finding lies in its annotation with a share of at least `least`.
+
+    `order` must sort the annotations by group; overlap never exceeds the share inside.
+    """
+    first, count = _candidates(findings.group, annotations.group[order])
     boxes = annotations.box[order]
     kept = [
         _score(rows, first[rows], count[rows], findings.box, boxes, least)
@@ -140,13 +183,23 @@ def _edges(findings: Boxes, annotations: Boxes, order: Ints, least: float) -> _E
     columns = zip(
         *((e.finding, e.annotation, e.overlap, e.inside, e.best) for e in kept), strict=True
     )
-    edges = _Edges(*(np.concatenate(column) for column in columns)) if kept else _no_edges()
-    return _Edges(edges.finding, order[edges.annotation], edges.overlap, edges.inside, edges.best)
+    edges = Edges(*(np.concatenate(column) for column in columns)) if kept else _no_edges()
+    return Edges(edges.finding, order[edges.annotation], edges.overlap, edges.inside, edges.best)
 
 
-def _no_edges() -> _Edges:
+def _candidates(wanted: Ints, groups: Ints) -> tuple[Ints, Ints]:
+    """Return where each wanted group begins in the sorted `groups`, and how long it is."""
+    highest = int(max(wanted.max(initial=-1), groups.max(initial=-1)))
+    if highest > _DENSE * (len(wanted) + len(groups)) + _DENSE:
+        first = np.searchsorted(groups, wanted, side="left")
+        return first, np.searchsorted(groups, wanted, side="right") - first
+    sizes = np.bincount(groups, minlength=highest + 1)
+    return (np.cumsum(sizes) - sizes)[wanted], sizes[wanted]
+
+
+def _no_edges() -> Edges:
     rows, numbers = np.zeros(0, dtype=np.intp), np.zeros(0)
-    return _Edges(rows, rows, numbers, numbers, numbers)
+    return Edges(rows, rows, numbers, numbers, numbers)
 
 
 def _chunks(count: Ints) -> Iterator[Ints]:
@@ -163,7 +216,7 @@ def _chunks(count: Ints) -> Iterator[Ints]:
 
 def _score(
     rows: Ints, first: Ints, count: Ints, f_box: Floats, a_box: Floats, least: float
-) -> _Edges:
+) -> Edges:
     finding = np.repeat(rows, count)
     starts = np.cumsum(count) - count
     annotation = np.arange(len(finding)) - np.repeat(starts - first, count)
@@ -171,50 +224,71 @@ def _score(
     ratio = shared / (own + other - shared)
     inside = shared / own
     best = np.repeat(np.maximum.reduceat(ratio, starts), count)
-    keep = np.flatnonzero(inside >= least)  # overlap never exceeds the share inside
-    return _Edges(finding[keep], annotation[keep], ratio[keep], inside[keep], best[keep])
+    keep = np.flatnonzero(inside >= least)
+    return Edges(finding[keep], annotation[keep], ratio[keep], inside[keep], best[keep])
 
 
-def _in_visiting_order(edges: _Edges, findings: Boxes, confidence: Floats) -> _Edges:
+def _in_visiting_order(
+    edges: Edges, findings: Boxes, confidence: Floats, order: Ints
+) -> tuple[Edges, Ints]:
     """Sort edges by the visiting order of findings, then each finding's falling preference.
 
-    The finding's identity is last: findings alike in everything else are interchangeable.
+    Returns the edges and the place of each one's finding in the visiting order. Findings alike
+    in everything are interchangeable, and told apart by their row. The edges of one finding must
+    stand together, as `edges_of` gives them.
     """
-    certain = np.where(np.isnan(confidence), np.inf, confidence)[edges.finding]
-    keys = _box_keys(findings.box[edges.finding])
-    return edges.take(np.lexsort((edges.finding, *keys, -edges.best, -certain)))
+    first = np.flatnonzero(np.diff(edges.finding, prepend=-1))
+    size = np.diff(first, append=len(edges.finding))
+    who = edges.finding[first]
+    certain = np.where(np.isnan(confidence), np.inf, confidence)[who]
+    visits = _visiting(certain, edges.best[first], findings.box[who])
+    first, size = first[visits], size[visits]
+    rank = np.repeat(np.arange(len(who)), size)
+    rows = np.arange(len(rank)) + np.repeat(first - (np.cumsum(size) - size), size)
+    several = np.flatnonzero(np.repeat(size > 1, size))
+    if len(several):
+        place = np.empty(len(order), dtype=np.intp)
+        place[order] = np.arange(len(order))
+        mine = rows[several]
+        keys = (place[edges.annotation[mine]], -edges.overlap[mine], rank[several])
+        rows[several] = mine[np.lexsort(keys)]
+    return edges.take(rows), rank
 
 
-def _pair_at(
-    required: float, offers: _Edges, ignored: _Edges, annotations: int, annotation_order: Ints
-) -> Pairs:
-    offers = offers.take(offers.overlap >= required)
-    place = np.empty(annotations, dtype=np.intp)
-    place[annotation_order] = np.arange(annotations)
-    taken = _settle(offers, place, annotations)
-    chosen = offers.take(taken)
-    by_row = np.argsort(chosen.finding)
+def _visiting(certain: Floats, best: Floats, box: Floats) -> Ints:
+    """Return the visiting order: by falling confidence, falling best overlap, then the box.
+
+    The box is looked at only if two findings are alike in the first two, which is rare.
+    """
+    rows = np.lexsort((-best, -certain))
+    sure, most = certain[rows], best[rows]
+    if np.any((sure[1:] == sure[:-1]) & (most[1:] == most[:-1])):
+        rows = np.lexsort((*_box_keys(box), -best, -certain))
+    return rows
+
+
+def _pair_at(required: float, offers: Edges, rank: Ints, ignored: Edges, annotations: int) -> Pairs:
+    enough = np.flatnonzero(offers.overlap >= required)
+    taken = enough[_settle(offers.annotation[enough], rank[enough], annotations)]
+    finding = offers.finding[taken]
+    by_row = np.argsort(finding)
     inside = np.unique(ignored.finding[ignored.inside >= required])
     return Pairs(
         required=required,
-        finding=chosen.finding[by_row],
-        annotation=chosen.annotation[by_row],
-        overlap=chosen.overlap[by_row],
-        set_aside=np.setdiff1d(inside, chosen.finding, assume_unique=True),
+        finding=finding[by_row],
+        annotation=offers.annotation[taken][by_row],
+        overlap=offers.overlap[taken][by_row],
+        set_aside=np.setdiff1d(inside, finding, assume_unique=True),
     )
 
 
-def _settle(offers: _Edges, place: Ints, annotations: int) -> Ints:
-    """Return the rows of `offers` that become pairs."""
-    if not len(offers.finding):
+def _settle(target: Ints, rank: Ints, annotations: int) -> Ints:
+    """Return which offers become pairs; they stand in order of rank and falling preference."""
+    if not len(target):
         return np.zeros(0, dtype=np.intp)
-    new = np.r_[True, offers.finding[1:] != offers.finding[:-1]]
-    rank = np.cumsum(new) - 1
-    prefer = np.lexsort((place[offers.annotation], -offers.overlap, rank))
-    target = offers.annotation[prefer]
-    starts = np.flatnonzero(new)
+    starts = np.flatnonzero(np.r_[True, rank[1:] != rank[:-1]])
     ends = np.r_[starts[1:], len(rank)]
-    return prefer[_rounds(target, starts, ends, annotations)]
+    return _rounds(target, starts, ends, annotations)
 
 
 def _rounds(target: Ints, current: Ints, ends: Ints, annotations: int) -> Ints:
@@ -222,13 +296,16 @@ def _rounds(target: Ints, current: Ints, ends: Ints, annotations: int) -> Ints:
     nobody = len(current)
     holder = np.full(annotations, nobody)
     current = current.copy()
-    open_ranks = np.arange(nobody)
-    np.minimum.at(holder, target[current], open_ranks)
+    still_open = np.arange(nobody)
+    np.minimum.at(holder, target[current], still_open)
     while True:
-        lost = open_ranks[holder[target[current[open_ranks]]] != open_ranks]
-        if not len(lost):
-            return current[open_ranks]
+        turned_down = holder[target[current[still_open]]] != still_open
+        if not turned_down.any():
+            return current[still_open]
+        lost = still_open[turned_down]
         current[lost] += 1
+        hopeless = turned_down.copy()
+        hopeless[turned_down] = current[lost] >= ends[lost]
         again = lost[current[lost] < ends[lost]]
-        open_ranks = np.setdiff1d(open_ranks, lost[current[lost] >= ends[lost]], assume_unique=True)
+        still_open = still_open[~hopeless]
         np.minimum.at(holder, target[current[again]], again)

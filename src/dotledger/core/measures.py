@@ -1,69 +1,118 @@
 """Precision, recall, F1, mean overlap and average precision, exactly as defined.
 
-A measure is made in two steps: `judge_boxes` and `judge_presence` turn tables into *judged*
-units (what was said, with what confidence, and whether it is right), and `tally` counts them
-at a threshold and along the curve.
+A measure is made in two steps. `judge` turns a scope into *judged* units: what was said, with
+what confidence, and which of it is right at each required overlap. `tally` counts them at a
+threshold and along the whole curve. What was said is ranked once for all required overlaps: the
+curve bends only where something right was said, so each overlap costs as much as it has hits.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dotledger.core.matching import Boxes, Ints, Pairs, pair
+from dotledger.core.matching import Ints, Pairs, pair
+from dotledger.core.scope import Scope
 
 __all__ = [
     "Judged",
+    "Said",
     "Tally",
     "average_precision",
-    "judge_boxes",
-    "judge_presence",
+    "judge",
+    "ranked",
     "ratio",
+    "ratios",
     "tally",
 ]
 
 Floats = NDArray[np.float64]
 Flags = NDArray[np.bool_]
+Counts = NDArray[np.int64]
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Said:
+    """Everything said about one kind, ranked; and what is annotated.
+
+    Attributes
+    ----------
+    labels, images : int
+        How many are in scope; codes run from 0.
+    label, image : ndarray of intp, shape (n,)
+        Of each thing said.
+    confidence : ndarray of float64, shape (n,)
+        Infinite where the service simply asserts.
+    within, overall : ndarray of intp, shape (n,)
+        How many things of the same label, and of any label, were said with at least this
+        confidence.
+    true_label, true_image : ndarray of intp, shape (m,)
+        Of each countable annotation (or unit where the label is present).
+    units : ndarray of int64, shape (labels,), or None
+        Presence only: how many images are judged for each label.
+    doubtful_label, doubtful_image : ndarray of intp
+        Presence only: units left out.
+    """
+
+    labels: int
+    images: int
+    label: Ints
+    image: Ints
+    confidence: Floats
+    within: Ints
+    overall: Ints
+    true_label: Ints
+    true_image: Ints
+    units: Counts | None = None
+    doubtful_label: Ints
+    doubtful_image: Ints
+
+    @property
+    def actual(self) -> Counts:
+        """Countable annotations by label: ndarray of int64, shape (labels,)."""
+        return np.bincount(self.true_label, minlength=self.labels)
+
+    def passing(self, least: Floats) -> Flags:
+        """Return which rows reach the threshold of their label (``-inf`` for none)."""
+        return self.confidence >= least[self.label]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Judged:
-    """Units of one kind after judging at one required overlap.
+    """What is right and what is set aside at one required overlap.
 
     Attributes
     ----------
-    labels : int
-        How many labels are in scope; label codes run from 0.
-    label : ndarray of intp, shape (n,)
-        Label code of each thing said.
-    image : ndarray of intp, shape (n,)
-        Image code of each thing said.
-    confidence : ndarray of float64, shape (n,)
-        Infinite where the service simply asserts.
-    right : ndarray of bool, shape (n,)
-        True positive or false positive; what was set aside is not among the rows.
-    overlap : ndarray of float64, shape (n,)
-        Of the pair where `right`; NaN elsewhere and for presence.
-    actual : ndarray of int64, shape (labels,)
-        Countable annotations.
-    units : ndarray of int64, shape (labels,), or None
-        Presence only: how many (image, label) pairs are judged.
-    aside_label, aside_confidence : ndarray, shape (s,)
-        Findings in an ignored annotation.
+    said : Said
+        What is judged.
+    required : float or None
+        The required overlap; None for presence.
+    hit : ndarray of intp, shape (h,)
+        Rows of `said` that are right, rising.
+    overlap : ndarray of float64, shape (h,)
+        Of each pair; NaN for presence.
+    truth : ndarray of intp, shape (h,)
+        Row of each hit's annotation in the scope's truth; -1 for presence.
+    aside : ndarray of intp, shape (s,)
+        Rows of `said` in an ignored annotation; neither right nor wrong.
     """
 
-    labels: int
-    label: Ints
-    image: Ints
-    confidence: Floats
-    right: Flags
+    said: Said
+    required: float | None
+    hit: Ints
     overlap: Floats
-    actual: NDArray[np.int64]
-    units: NDArray[np.int64] | None
-    aside_label: Ints
-    aside_confidence: Floats
+    truth: Ints
+    aside: Ints
+
+    def wrong(self) -> Flags:
+        """Return which rows of `said` are false positives: ndarray of bool, shape (n,)."""
+        rows = np.ones(len(self.said.label), dtype=bool)
+        rows[self.hit] = False
+        rows[self.aside] = False
+        return rows
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -82,11 +131,11 @@ class Tally:
         NaN where nothing is annotated.
     """
 
-    annotated: NDArray[np.int64]
-    true_positives: NDArray[np.int64]
-    false_positives: NDArray[np.int64]
-    set_aside: NDArray[np.int64]
-    true_negatives: NDArray[np.int64] | None
+    annotated: Counts
+    true_positives: Counts
+    false_positives: Counts
+    set_aside: Counts
+    true_negatives: Counts | None
     overlap_sum: Floats | None
     average_precision: Floats
 
@@ -96,194 +145,261 @@ def ratio(part: float, whole: float) -> float:
     return part / whole if whole else float("nan")
 
 
-def judge_boxes(
-    *,
-    labels: int,
-    findings: Boxes,
-    confidence: Floats,
-    annotations: Boxes,
-    ignore: Flags,
-    required: tuple[float, ...],
-) -> list[tuple[Judged, Pairs]]:
-    """Judge boxes at each required overlap; groups must be ``image * labels + label``.
-
-    All rows must be in scope: a covered and answered image, a label of the vocabulary.
-    """
-    divisor = max(labels, 1)
-    label, image = findings.group % divisor, findings.group // divisor
-    actual = np.bincount(annotations.group[~ignore] % divisor, minlength=labels)
-    certain = np.where(np.isnan(confidence), np.inf, confidence)
-    return [
-        (_judged(labels, label, image, certain, actual, pairs), pairs)
-        for pairs in pair(findings, confidence, annotations, ignore, required)
-    ]
+def ratios(part: NDArray[np.number], whole: NDArray[np.number]) -> Floats:
+    """Return ``part / whole`` element by element; NaN where `whole` is 0."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(whole != 0, part / whole, np.nan)
 
 
-def _judged(
-    labels: int, label: Ints, image: Ints, certain: Floats, actual: NDArray[np.int64], pairs: Pairs
-) -> Judged:
-    overlap = np.full(len(label), np.nan)
-    overlap[pairs.finding] = pairs.overlap
-    keep = np.ones(len(label), dtype=bool)
-    keep[pairs.set_aside] = False
-    return Judged(
-        labels=labels,
-        label=label[keep],
-        image=image[keep],
-        confidence=certain[keep],
-        right=~np.isnan(overlap[keep]),
-        overlap=overlap[keep],
-        actual=actual,
-        units=None,
-        aside_label=label[pairs.set_aside],
-        aside_confidence=certain[pairs.set_aside],
-    )
+def judge(scope: Scope, required: Sequence[float]) -> list[Judged]:
+    """Judge a scope at each required overlap; kinds judged by presence give the same each time."""
+    if scope.boxed:
+        return _judge_boxes(scope, required)
+    return [_judge_presence(scope)] * len(required)
 
 
-def judge_presence(
-    *,
-    labels: int,
-    images: int,
-    said: Ints,
-    confidence: Floats,
-    actual: Ints,
-    ignored: Ints,
-) -> Judged:
-    """Judge presence; every unit is coded ``image * labels + label``.
+def ranked(label: Ints, confidence: Floats) -> tuple[Ints, Ints]:
+    """Return for each row how many rows of its label, and of all, have at least its confidence.
 
     Parameters
     ----------
-    labels, images : int
-        How many labels and images are in scope.
-    said : ndarray of intp, shape (n,)
-        The unit of each finding; repeats are allowed, the highest confidence counts.
+    label : ndarray of intp, shape (n,)
+        From 0.
     confidence : ndarray of float64, shape (n,)
-        NaN counts as certain.
-    actual, ignored : ndarray of intp
-        Units annotated, and units annotated as doubtful; the latter are left out.
+        May be infinite; not NaN.
     """
-    divisor = max(labels, 1)
-    ignored = np.unique(ignored)
-    present = np.setdiff1d(actual, ignored)
-    certain = np.where(np.isnan(confidence), np.inf, confidence)
-    order = np.lexsort((-certain, said))
-    unit, first = np.unique(said[order], return_index=True)
-    doubtful = np.isin(unit, ignored)
-    best = certain[order][first]
-    judged = unit[~doubtful]
-    return Judged(
+    order = np.argsort(-confidence)
+    overall = _at_least(order, confidence[order], np.zeros(len(order), dtype=np.intp))
+    small = label[order].astype(np.int32 if label.max(initial=0) > 2**15 - 1 else np.int16)
+    by_label = order[np.argsort(small, kind="stable")]
+    group = label[by_label]
+    start = np.searchsorted(group, group, side="left")
+    return _at_least(by_label, confidence[by_label], group) - _unsorted(start, by_label), overall
+
+
+def _at_least(order: Ints, confidence: Floats, group: Ints) -> Ints:
+    """Return for each row the end of its run of equal group and confidence, given the order."""
+    n = len(order)
+    change = np.ones(n, dtype=bool)
+    change[:-1] = (group[1:] != group[:-1]) | (confidence[1:] != confidence[:-1])
+    ends = np.flatnonzero(change) + 1
+    return _unsorted(np.repeat(ends, np.diff(ends, prepend=0)), order)
+
+
+def _unsorted(values: Ints, order: Ints) -> Ints:
+    result = np.empty(len(order), dtype=np.intp)
+    result[order] = values
+    return result
+
+
+def _judge_boxes(scope: Scope, required: Sequence[float]) -> list[Judged]:
+    labels = len(scope.labels)
+    countable = ~scope.ignore
+    within, overall = ranked(scope.said.label, scope.confidence)
+    nothing = np.zeros(0, dtype=np.intp)
+    said = Said(
         labels=labels,
-        label=judged % divisor,
-        image=judged // divisor,
-        confidence=best[~doubtful],
-        right=np.isin(judged, present),
-        overlap=np.full(len(judged), np.nan),
-        actual=np.bincount(present % divisor, minlength=labels),
-        units=np.full(labels, images) - np.bincount(ignored % divisor, minlength=labels),
-        aside_label=unit[doubtful] % divisor,
-        aside_confidence=best[doubtful],
+        images=len(scope.images),
+        label=scope.said.label,
+        image=scope.said.image,
+        confidence=scope.confidence,
+        within=within,
+        overall=overall,
+        true_label=scope.truth.label[countable],
+        true_image=scope.truth.image[countable],
+        doubtful_label=nothing,
+        doubtful_image=nothing,
+    )
+    pairs = pair(
+        scope.said.grouped(labels),
+        scope.confidence,
+        scope.truth.grouped(labels),
+        scope.ignore,
+        required,
+    )
+    return [_judged(said, one) for one in pairs]
+
+
+def _judged(said: Said, pairs: Pairs) -> Judged:
+    return Judged(
+        said=said,
+        required=pairs.required,
+        hit=pairs.finding,
+        overlap=pairs.overlap,
+        truth=pairs.annotation,
+        aside=pairs.set_aside,
     )
 
 
-def tally(judged: Judged, threshold: float | None) -> Tally:
-    """Count what passes `threshold`, and the area under the whole curve.
+def _judge_presence(scope: Scope) -> Judged:
+    """Judge pairs of image and label; of several findings the highest confidence counts."""
+    labels = len(scope.labels)
+    divisor = max(labels, 1)
+    truth = scope.truth.grouped(labels).group
+    doubtful = np.unique(truth[scope.ignore])
+    present = np.setdiff1d(truth[~scope.ignore], doubtful)
+    unit = scope.said.grouped(labels).group
+    order = np.lexsort((-scope.confidence, unit))
+    unit, first = np.unique(unit[order], return_index=True)
+    confidence = scope.confidence[order][first]
+    within, overall = ranked(unit % divisor, confidence)
+    said = Said(
+        labels=labels,
+        images=len(scope.images),
+        label=unit % divisor,
+        image=unit // divisor,
+        confidence=confidence,
+        within=within,
+        overall=overall,
+        true_label=present % divisor,
+        true_image=present // divisor,
+        units=np.full(labels, len(scope.images))
+        - np.bincount(doubtful % divisor, minlength=labels),
+        doubtful_label=doubtful % divisor,
+        doubtful_image=doubtful // divisor,
+    )
+    hit = np.flatnonzero(np.isin(unit, present))
+    return Judged(
+        said=said,
+        required=None,
+        hit=hit,
+        overlap=np.full(len(hit), np.nan),
+        truth=np.full(len(hit), -1),
+        aside=np.flatnonzero(np.isin(unit, doubtful)),
+    )
 
-    Average precision is that of all findings, whatever the threshold.
+
+def tally(judged: Judged, passes: Flags, *, curve: Floats | None = None) -> Tally:
+    """Count what passes, and the area under the whole curve.
+
+    Parameters
+    ----------
+    judged : Judged
+        At one required overlap.
+    passes : ndarray of bool, shape (n,)
+        Which rows of what was said pass the threshold; see `Said.passing`. Average precision is
+        that of all findings, whatever the threshold.
+    curve : ndarray of float64, shape (labels + 1,), optional
+        Average precisions, if they are known.
     """
-    least = -np.inf if threshold is None else threshold
-    passes = judged.confidence >= least
-    right, wrong = judged.right & passes, ~judged.right & passes
-    true_positives = _count_labels(judged, judged.label[right])
-    false_positives = _count_labels(judged, judged.label[wrong])
-    annotated = _with_total(judged.actual)
+    said = judged.said
+    hits = judged.hit[passes[judged.hit]]
+    true_positives = _by_label(said, hits)
+    set_aside = _by_label(said, judged.aside[passes[judged.aside]])
+    false_positives = _by_label(said, np.flatnonzero(passes)) - true_positives - set_aside
+    annotated = _with_total(said.actual)
     negatives = None
-    if judged.units is not None:
-        negatives = _with_total(judged.units) - annotated - false_positives
+    if said.units is not None:
+        negatives = _with_total(said.units) - annotated - false_positives
     return Tally(
         annotated=annotated,
         true_positives=true_positives,
         false_positives=false_positives,
-        set_aside=_count_labels(judged, judged.aside_label[judged.aside_confidence >= least]),
+        set_aside=set_aside,
         true_negatives=negatives,
-        overlap_sum=_overlap_sums(judged, right) if judged.units is None else None,
-        average_precision=_all_average_precisions(judged),
+        overlap_sum=_overlap_sums(judged, passes) if said.units is None else None,
+        average_precision=np.r_[average_precision(judged), pooled_average_precision([judged])]
+        if curve is None
+        else curve,
     )
 
 
-def _with_total(counts: NDArray[np.int64]) -> NDArray[np.int64]:
+def _with_total(counts: Counts) -> Counts:
     return np.r_[counts, counts.sum()].astype(np.int64)
 
 
-def _count_labels(judged: Judged, label: Ints) -> NDArray[np.int64]:
-    return _with_total(np.bincount(label, minlength=judged.labels))
+def _by_label(said: Said, rows: Ints) -> Counts:
+    return _with_total(np.bincount(said.label[rows], minlength=said.labels))
 
 
-def _overlap_sums(judged: Judged, right: Flags) -> Floats:
-    sums = np.bincount(judged.label[right], judged.overlap[right], minlength=judged.labels)
-    return np.r_[sums, judged.overlap[right].sum()]
+def _overlap_sums(judged: Judged, passes: Flags) -> Floats:
+    """Sum overlaps, smallest first, so that the sum does not depend on the order of rows."""
+    keep = passes[judged.hit]
+    overlap, label = judged.overlap[keep], judged.said.label[judged.hit[keep]]
+    order = np.argsort(overlap)
+    sums = np.bincount(label[order], overlap[order], minlength=judged.said.labels)
+    return np.r_[sums, overlap[order].sum()]
 
 
-def _all_average_precisions(judged: Judged) -> Floats:
-    each = average_precision(judged.label, judged.confidence, judged.right, judged.actual)
-    everything = np.zeros(len(judged.label), dtype=np.intp)
-    total = np.array([judged.actual.sum()])
-    return np.r_[each, average_precision(everything, judged.confidence, judged.right, total)]
-
-
-def average_precision(
-    group: Ints, confidence: Floats, right: Flags, actual: NDArray[np.int64]
-) -> Floats:
-    """Return the exact area under each group's precision-recall curve.
+def average_precision(judged: Judged) -> Floats:
+    """Return the exact area under each label's precision-recall curve.
 
     AP is the sum over the curve's points k, by falling confidence, of
     ``(R_k - R_(k-1)) * max over j >= k of P_j`` with ``R_0 = 0``; one point for each distinct
     confidence.
 
-    Parameters
-    ----------
-    group : ndarray of intp, shape (n,)
-        From 0.
-    confidence : ndarray of float64, shape (n,)
-        May be infinite; not NaN.
-    right : ndarray of bool, shape (n,)
-        True positives; all others are false positives.
-    actual : ndarray of int64, shape (groups,)
-        Countable annotations.
-
     Returns
     -------
-    ndarray of float64, shape (groups,)
-        NaN where `actual` is 0; 0 where it is not and nothing was found.
+    ndarray of float64, shape (labels,)
+        NaN where nothing countable is annotated; 0 where it is and nothing was found.
     """
-    point_group, gained, precision = _curve_points(group, confidence, right)
-    ceiling = _running_max_from_right(point_group, precision)
-    area = np.bincount(point_group, gained * ceiling, minlength=len(actual))
-    with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(actual > 0, area / actual, np.nan)
+    said = judged.said
+    return area(
+        said.label[judged.hit],
+        said.within[judged.hit],
+        said.label[judged.aside],
+        said.within[judged.aside],
+        said.actual,
+    )
 
 
-def _curve_points(
-    group: Ints, confidence: Floats, right: Flags
-) -> tuple[Ints, NDArray[np.int64], Floats]:
-    """Return the points of the curves at which recall rises.
+def pooled_average_precision(judged: Sequence[Judged]) -> float:
+    """Return the area under the one curve of all labels of all kinds together; NaN if undefined."""
+    if len(judged) == 1:
+        rank = judged[0].said.overall
+        hit, aside = rank[judged[0].hit], rank[judged[0].aside]
+    else:
+        hit, aside = _common_ranks(judged)
+    total = np.array([sum(len(one.said.true_label) for one in judged)])
+    zeros = np.zeros(len(hit) + len(aside), dtype=np.intp)
+    return float(area(zeros[: len(hit)], hit, zeros[: len(aside)], aside, total)[0])
 
-    Precision falls at every other point, so none of those is the maximum to its right.
+
+def _common_ranks(judged: Sequence[Judged]) -> tuple[Ints, Ints]:
+    parts = [one.said.confidence for one in judged]
+    confidence = np.concatenate([np.zeros(0), *parts])
+    _, rank = ranked(np.zeros(len(confidence), dtype=np.intp), confidence)
+    starts = np.cumsum([0, *map(len, parts)])[:-1]
+    nothing = np.zeros(0, dtype=np.intp)
+    hit = [one.hit + start for one, start in zip(judged, starts, strict=True)]
+    aside = [one.aside + start for one, start in zip(judged, starts, strict=True)]
+    return rank[np.concatenate([nothing, *hit])], rank[np.concatenate([nothing, *aside])]
+
+
+def area(group: Ints, rank: Ints, aside_group: Ints, aside_rank: Ints, actual: Counts) -> Floats:
+    """Return the exact area under each group's curve, from the ranks of what is right.
+
+    Parameters
+    ----------
+    group, rank : ndarray of intp, shape (h,)
+        Of each hit; the rank counts everything of the group said with at least its confidence.
+    aside_group, aside_rank : ndarray of intp, shape (s,)
+        Of what is set aside, and does not count.
+    actual : ndarray of int64, shape (groups,)
+        Countable annotations.
     """
-    order = np.lexsort((-confidence, group))
-    group, confidence, hits = group[order], confidence[order], np.cumsum(right[order])
-    change = (group[1:] != group[:-1]) | (confidence[1:] != confidence[:-1])
-    last = np.flatnonzero(np.r_[change, np.ones(min(len(group), 1), dtype=bool)])
-    start = np.searchsorted(group, group[last], side="left")
-    base = np.r_[0, hits][start]
-    found = hits[last] - base
-    new_group = np.r_[True, group[last][1:] != group[last][:-1]][: len(last)]
-    gained = found - np.where(new_group, 0, np.r_[0, found[:-1]][: len(last)])
-    rises = gained > 0
-    precision = found / (last + 1 - start)
-    return group[last][rises], gained[rises], precision[rises]
+    point_group, gained, precision = _points(group, rank, aside_group, aside_rank)
+    ceiling = running_max_from_right(point_group, precision)
+    total = np.bincount(point_group, gained * ceiling, minlength=len(actual))
+    return np.where(actual > 0, total / np.maximum(actual, 1), np.nan)
 
 
-def _running_max_from_right(group: Ints, value: Floats) -> Floats:
+def _points(
+    group: Ints, rank: Ints, aside_group: Ints, aside_rank: Ints
+) -> tuple[Ints, Ints, Floats]:
+    """Return the points at which recall rises; precision falls at every other point."""
+    span = int(max(rank.max(initial=0), aside_rank.max(initial=0))) + 1
+    point, gained = np.unique(group * span + rank, return_counts=True)
+    point_group = point // span
+    found = np.cumsum(gained)
+    base = np.r_[0, found][np.searchsorted(point_group, point_group, side="left")]
+    apart = np.sort(aside_group * span + aside_rank)
+    skipped = np.searchsorted(apart, point, side="right")
+    skipped = skipped - np.searchsorted(apart, point_group * span, side="left")
+    return point_group, gained, (found - base) / (point % span - skipped)
+
+
+def running_max_from_right(group: Ints, value: Floats) -> Floats:
     """Return, within each run of `group` (sorted), the maximum from each place to the run's end.
 
     Done on ranks, as integers, so that nothing is lost to rounding.

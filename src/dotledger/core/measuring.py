@@ -1,67 +1,58 @@
-"""From two tables to a result: scope, vocabulary, judging and counting."""
+"""From two tables to a result: scope, judging, counting, and how sure."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from itertools import product
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
-from numpy.typing import NDArray
 
-from dotledger.core.confidence import check_overlap, check_threshold
+from dotledger.core.assignment import reassigned
+from dotledger.core.comparison import Comparison, Measure
+from dotledger.core.confidence import check_overlap
+from dotledger.core.intervals import Spread, spread_of, spread_of_all
 from dotledger.core.kinds import KINDS, check_kinds
-from dotledger.core.matching import Boxes, Ints
-from dotledger.core.measures import (
-    Judged,
-    Tally,
-    average_precision,
-    judge_boxes,
-    judge_presence,
-    ratio,
-    tally,
-)
-from dotledger.core.names import Coded
-from dotledger.core.results import KindMeasure, Measure, Row
+from dotledger.core.matching import Ints
+from dotledger.core.measures import Flags, Judged, Tally, judge, pooled_average_precision, ratio, tally
+from dotledger.core.relatives import Broader, credited
+from dotledger.core.resampling import Resampling
+from dotledger.core.results import Interval, KindMeasure, Point, Row, mean_over
+from dotledger.core.scope import Scope, counts_by_name, scope_of
 from dotledger.core.spelling import nearest
 from dotledger.core.tables import Annotations, Findings
-from dotledger.errors import ScopeError
+from dotledger.core.thresholds import Threshold, Thresholds, thresholds_of
+from dotledger.errors import ArgumentError, ScopeError
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["SMALL_SET", "measure"]
+__all__ = ["PAIRINGS", "SMALL_SET", "Pairing", "measure"]
 
 SMALL_SET = 30
 """Below this many images in scope, a result says that the set is small."""
 
-
-@dataclass(frozen=True, eq=False)
-class _Scope:
-    """Both tables reduced to one kind, images and labels as shared codes."""
-
-    kind: str
-    labels: tuple[str, ...]
-    images: frozenset[str]
-    unanswered: int
-    unjudged: Mapping[str, int]
-    without_box: int
-    said: Findings
-    said_unit: Ints
-    truth_unit: Ints
-    truth_box: NDArray[np.float64]
-    ignore: NDArray[np.bool_]
+Pairing = Literal["confidence", "total-overlap"]
+PAIRINGS = ("confidence", "total-overlap")
+"""Ways of pairing: by falling confidence, or one-to-one with the greatest total overlap."""
 
 
 def measure(
     findings: Findings | pd.DataFrame,
     annotations: Annotations | pd.DataFrame,
     *,
-    overlap: float = 0.5,
-    threshold: float | None = None,
+    overlap: float | Sequence[float] = 0.5,
+    threshold: Threshold | Sequence[float] = None,
     kinds: Iterable[str] | None = None,
     count_unanswered: bool = False,
+    pairing: Pairing = "confidence",
+    broader: Broader | None = None,
+    credit_related: bool = False,
+    floor: float | None = None,
+    draws: int = 1000,
+    seed: int = 0,
 ) -> Measure:
     """Compare findings with annotations.
 
@@ -71,15 +62,28 @@ def measure(
         With the columns of `FINDING_COLUMNS`.
     annotations : Annotations or DataFrame
         With the columns of `ANNOTATION_COLUMNS`.
-    overlap : float, default 0.5
-        Required overlap for kinds judged by boxes; above 0, up to 1.
-    threshold : float, optional
-        Findings of lower confidence are left out of the counts (not of average precision);
-        0 to 1. None keeps all.
+    overlap : float or sequence of float, default 0.5
+        Required overlap for kinds judged by boxes; above 0, up to 1. Of several the first is
+        the one shown; each has its `Point`, and the mean average precision is over all.
+    threshold : float, str, mapping, sequence of float, or None
+        Findings of lower confidence are left out of the counts (not of average precision).
+        See `dotledger.core.thresholds.Threshold`; of several numbers the first is shown.
     kinds : iterable of str, optional
         Kinds to judge; by default every judged kind that the annotations hold.
     count_unanswered : bool, default False
         Count annotations of covered images without an answer as missed.
+    pairing : {"confidence", "total-overlap"}
+        By falling confidence, as defined; or, among what passes the threshold, one-to-one with
+        the greatest total overlap (average precision then stays that of the first).
+    broader : mapping of str to iterable of str, optional
+        Broader labels of each label, beside those that findings carry.
+    credit_related : bool, default False
+        Count a finding with a broader or narrower label in the right place as right.
+    floor : float, optional
+        The lowest confidence that the service was asked for or is known to give.
+    draws, seed : int
+        For the 95 % intervals: how many draws of images, and where they begin; no intervals
+        with 0 draws.
 
     Returns
     -------
@@ -89,39 +93,70 @@ def measure(
     Raises
     ------
     ArgumentError
-        If `overlap`, `threshold` or `kinds` is out of range.
+        If an argument is out of range.
     TableError
         If a frame breaks the common shape.
     ScopeError
         If both tables have images and none in common.
     """
-    overlap, threshold = check_overlap(overlap), check_threshold(threshold)
     said = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
     truth = (
         annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
     )
+    overlaps, cuts = _overlaps(overlap), _cuts(threshold, said)
+    _check_pairing(pairing, draws)
     covered = truth.image.used()
-    _require_common_images(said.image.used(), covered)
-    scopes = [
-        _scope(said, truth, covered, kind, threshold, count_unanswered)
-        for kind in _wanted_kinds(truth, kinds)
-    ]
-    judged = [_judge(scope, overlap) for scope in scopes]
-    tallies = [tally(units, threshold) for units in judged]
-    return Measure(
-        overlap=overlap,
-        threshold=threshold,
-        images_in_scope=len(set().union(*(scope.images for scope in scopes))),
-        unanswered=len(set(covered) - set(said.image.used())),
-        uncovered=len(set(said.image.used()) - set(covered)),
-        kinds={s.kind: _kind_measure(s, t) for s, t in zip(scopes, tallies, strict=True)},
-        unjudged_kinds=_unjudged_kinds(said, truth, covered, threshold) if kinds is None else {},
-        pooled=_pooled(judged, tallies),
-        notes=_notes(scopes),
+    require_common_images(said.image.used(), covered)
+    wanted = _wanted_kinds(truth, kinds)
+    if credit_related:
+        said = credited(said, truth, wanted, overlaps[0], cuts[0], broader)
+    comparison = Comparison(
+        findings=said,
+        annotations=truth,
+        scopes={k: scope_of(said, truth, k, count_unanswered=count_unanswered) for k in wanted},
+        overlaps=overlaps,
+        cuts=cuts,
+        pairing=pairing,
+        broader={} if broader is None else {n: tuple(b) for n, b in broader.items()},
+        credited=credit_related,
+        floor=floor,
+        resampling=Resampling(draws=draws, seed=seed),
     )
+    return _measured(comparison, said, truth, covered, kinds is None)
 
 
-def _require_common_images(said: list[str], covered: list[str]) -> None:
+def _overlaps(value: float | Sequence[float]) -> tuple[float, ...]:
+    several = tuple(value) if isinstance(value, Sequence | np.ndarray) else (value,)
+    if not several:
+        raise ArgumentError("no required overlap is given", place="overlap", got=several)
+    return tuple(check_overlap(float(one)) for one in several)
+
+
+def _cuts(value: Threshold | Sequence[float], said: Findings) -> tuple[Thresholds, ...]:
+    if isinstance(value, str | Mapping) or not isinstance(value, Sequence | np.ndarray):
+        return (thresholds_of(value, said),)
+    if not len(value):
+        raise ArgumentError("no threshold is given", place="threshold", got=value)
+    return tuple(thresholds_of(one, said) for one in value)
+
+
+def _check_pairing(pairing: str, draws: int) -> None:
+    if pairing not in PAIRINGS:
+        raise ArgumentError("unknown pairing", place="pairing", got=pairing, allowed=PAIRINGS)
+    if draws < 0:
+        raise ArgumentError(
+            "the number of draws is negative", place="draws", got=draws, allowed=["0 and more"]
+        )
+
+
+def require_common_images(said: list[str], covered: list[str]) -> None:
+    """Refuse two sides without a common image.
+
+    Raises
+    ------
+    ScopeError
+        With the nearest pair of names, if there is one.
+    """
     if not said or not covered or set(said) & set(covered):
         return
     close = next(((n, near[0]) for n in said[:50] if (near := nearest(n, covered))), None)
@@ -143,88 +178,68 @@ def _wanted_kinds(truth: Annotations, kinds: Iterable[str] | None) -> tuple[str,
     return tuple(kind for kind in wanted if KINDS[kind].judged != "carried")
 
 
-def _scope(
-    said: Findings,
-    truth: Annotations,
-    covered: list[str],
-    kind: str,
-    threshold: float | None,
-    count_unanswered: bool,
-) -> _Scope:
-    labels = truth.labels(kind)
-    of_kind = said.take(said.kind.onto([kind]) == 0)
-    answered = set(of_kind.image.used())
-    images = [name for name in covered if count_unanswered or name in answered]
-    inside = of_kind.take((of_kind.image.onto(images) >= 0) & ~of_kind.blank)
-    known = inside.label.onto(labels) >= 0
-    usable = ~np.isnan(inside.box[:, 0]) if KINDS[kind].judged == "boxes" else np.ones_like(known)
-    judged = inside.take(known & usable)
-    rows = (truth.kind.onto([kind]) == 0) & ~truth.blank & (truth.image.onto(images) >= 0)
-    rows &= truth.label.onto(labels) >= 0
-    return _Scope(
-        kind=kind,
-        labels=labels,
-        images=frozenset(images),
-        unanswered=len(covered) - len(answered.intersection(covered)),
-        unjudged=_unjudged(inside.take(~known), threshold),
-        without_box=int((known & ~usable).sum()),
-        said=judged,
-        said_unit=_units(judged.image, judged.label, images, labels),
-        truth_unit=_units(truth.image.take(rows), truth.label.take(rows), images, labels),
-        truth_box=truth.box[rows],
-        ignore=truth.ignore[rows],
+@dataclass(frozen=True, eq=False)
+class _Work:
+    """One kind on its way: judged at each overlap, counted at each overlap and threshold."""
+
+    scope: Scope
+    judged: list[Judged]
+    passes: Flags
+    tallies: list[list[Tally]]
+    spread: Spread | None
+
+
+def _measured(
+    comparison: Comparison, said: Findings, truth: Annotations, covered: list[str], every: bool
+) -> Measure:
+    work = {kind: _work(comparison, scope) for kind, scope in comparison.scopes.items()}
+    images = sorted(set().union(*(one.scope.images for one in work.values())))
+    return Measure(
+        overlap=comparison.overlaps[0],
+        threshold=comparison.cuts[0].plain(),
+        images_in_scope=len(images),
+        unanswered=len(set(covered) - set(said.image.used())),
+        uncovered=len(set(said.image.used()) - set(covered)),
+        kinds={kind: _kind_measure(comparison, one) for kind, one in work.items()},
+        unjudged_kinds=_unjudged_kinds(said, truth, covered, comparison.cuts[0]) if every else {},
+        pooled=_pooled(comparison, list(work.values()), images),
+        notes=_notes(comparison, [one.scope for one in work.values()]),
+        comparison=comparison,
+        judged={kind: one.judged[0] for kind, one in work.items()},
     )
 
 
-def _units(image: Coded, label: Coded, images: list[str], labels: tuple[str, ...]) -> Ints:
-    return image.onto(images) * max(len(labels), 1) + label.onto(labels)
+def _work(comparison: Comparison, scope: Scope) -> _Work:
+    judged = judge(scope, comparison.overlaps)
+    least = [cut.least(scope.kind, scope.labels) for cut in comparison.cuts]
+    passes = [judged[0].said.passing(bar) for bar in least]
+    tallies = [[tally(one, mask) for mask in passes] for one in judged]
+    anew = comparison.pairing == "total-overlap" and scope.boxed
+    if anew:
+        judged, tallies = _by_total_overlap(scope, judged, tallies, passes)
+    spread = None
+    if comparison.resampling.draws and scope.images and scope.labels:
+        spread = spread_of(judged, passes[0], comparison.resampling)
+        spread = spread.without_curves() if anew else spread
+    return _Work(scope, judged, passes[0], tallies, spread)
 
 
-def _passing(findings: Findings, threshold: float | None) -> Findings:
-    return findings if threshold is None else findings.take(~(findings.confidence < threshold))
+def _by_total_overlap(
+    scope: Scope, judged: list[Judged], tallies: list[list[Tally]], passes: list[Flags]
+) -> tuple[list[Judged], list[list[Tally]]]:
+    """Pair anew at each threshold; the curve stays that of pairing by confidence."""
+    anew = [[reassigned(scope, one, mask) for mask in passes] for one in judged]
+    counted = [
+        [
+            tally(new, mask, curve=old.average_precision)
+            for new, mask, old in zip(row, passes, olds, strict=True)
+        ]
+        for row, olds in zip(anew, tallies, strict=True)
+    ]
+    return [row[0] for row in anew], counted
 
 
-def _unjudged(outside: Findings, threshold: float | None) -> dict[str, int]:
-    return _counts(_passing(outside, threshold).label)
-
-
-def _unjudged_kinds(
-    said: Findings, truth: Annotations, covered: list[str], threshold: float | None
-) -> dict[str, int]:
-    judged = {*truth.kind.used(), *truth.vocabulary}
-    other = [k for k in said.kind.used() if k not in judged and KINDS[k].judged != "carried"]
-    rows = (said.kind.onto(other) >= 0) & (said.image.onto(covered) >= 0) & ~said.blank
-    return _counts(_passing(said.take(rows), threshold).kind)
-
-
-def _counts(column: Coded) -> dict[str, int]:
-    counts = np.bincount(column.codes, minlength=len(column.names))
-    names = sorted(zip(column.names, counts.tolist(), strict=True))
-    return {name: count for name, count in names if count}
-
-
-def _judge(scope: _Scope, overlap: float) -> Judged:
-    if KINDS[scope.kind].judged == "presence":
-        return judge_presence(
-            labels=len(scope.labels),
-            images=len(scope.images),
-            said=scope.said_unit,
-            confidence=scope.said.confidence,
-            actual=scope.truth_unit[~scope.ignore],
-            ignored=scope.truth_unit[scope.ignore],
-        )
-    [(judged, _)] = judge_boxes(
-        labels=len(scope.labels),
-        findings=Boxes(group=scope.said_unit, box=scope.said.box),
-        confidence=scope.said.confidence,
-        annotations=Boxes(group=scope.truth_unit, box=scope.truth_box),
-        ignore=scope.ignore,
-        required=(overlap,),
-    )
-    return judged
-
-
-def _row(counts: Tally, place: int) -> Row:
+def _row(counts: Tally, place: int, intervals: Mapping[str, Interval] | None = None) -> Row:
     hits = int(counts.true_positives[place])
     annotated = int(counts.annotated[place])
     overlaps = counts.overlap_sum
@@ -237,26 +252,70 @@ def _row(counts: Tally, place: int) -> Row:
         true_negatives=None if counts.true_negatives is None else int(counts.true_negatives[place]),
         mean_overlap=math.nan if overlaps is None else ratio(float(overlaps[place]), hits),
         average_precision=float(counts.average_precision[place]),
+        intervals=intervals or {},
     )
 
 
-def _kind_measure(scope: _Scope, counts: Tally) -> KindMeasure:
+def _rows(scope: Scope, counts: Tally, spread: Spread | None) -> dict[str, Row]:
+    each = spread.labels if spread else [None] * len(scope.labels)
+    return {label: _row(counts, i, each[i]) for i, label in enumerate(scope.labels)}
+
+
+def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
+    scope, spread = work.scope, work.spread
+    outside = comparison.findings.take(scope.unjudged)
+    last = len(scope.labels)
+    points = [
+        Point(
+            overlap=overlap,
+            threshold=cut.plain(),
+            rows=_rows(scope, counts, None),
+            pooled=_row(counts, last),
+        )
+        for (overlap, cut), counts in zip(
+            product(comparison.overlaps, comparison.cuts),
+            (counts for row in work.tallies for counts in row),
+            strict=True,
+        )
+    ]
+    means = [mean_over(p.rows.values())["average_precision"] for p in points[:: len(comparison.cuts)]]
     return KindMeasure(
         kind=scope.kind,
         images_in_scope=len(scope.images),
+        covered=len(set(comparison.annotations.image.used())),
         unanswered=scope.unanswered,
-        unjudged=scope.unjudged,
-        without_box=scope.without_box,
-        rows={label: _row(counts, place) for place, label in enumerate(scope.labels)},
-        pooled=_row(counts, len(scope.labels)),
+        unjudged=counts_by_name(outside.take(comparison.cuts[0].passes(outside)).label),
+        without_box=len(scope.without_box),
+        rows=_rows(scope, work.tallies[0][0], spread),
+        pooled=_row(work.tallies[0][0], last, spread.pooled if spread else None),
+        points=points,
+        mean_average_precision=math.fsum(means) / len(means),
+        mean_intervals={
+            **spread.mean_over_labels,
+            "mean_average_precision": spread.mean_average_precision,
+        }
+        if spread
+        else {},
     )
 
 
-def _pooled(judged: list[Judged], tallies: list[Tally]) -> Row:
+def _unjudged_kinds(
+    said: Findings, truth: Annotations, covered: list[str], cut: Thresholds
+) -> dict[str, int]:
+    judged = {*truth.kind.used(), *truth.vocabulary}
+    other = [k for k in said.kind.used() if k not in judged and KINDS[k].judged != "carried"]
+    rows = (said.kind.onto(other) >= 0) & (said.image.onto(covered) >= 0) & ~said.blank
+    outside = said.take(rows)
+    return counts_by_name(outside.take(cut.passes(outside)).kind)
+
+
+def _pooled(comparison: Comparison, work: list[_Work], images: list[str]) -> Row:
     """Return the row for all labels of all kinds, from summed counts and one common curve."""
-    if len(tallies) == 1:
-        return _row(tallies[0], judged[0].labels)
-    rows = [_row(counts, units.labels) for units, counts in zip(judged, tallies, strict=True)]
+    tallies = [one.tallies[0][0] for one in work]
+    if len(work) == 1:
+        spread = work[0].spread
+        return _row(tallies[0], len(work[0].scope.labels), spread.pooled if spread else None)
+    rows = [_row(t, len(one.scope.labels)) for one, t in zip(work, tallies, strict=True)]
     boxed = [counts for counts in tallies if counts.overlap_sum is not None]
     overlaps = math.fsum(float(t.overlap_sum[-1]) for t in boxed if t.overlap_sum is not None)
     negatives = [row.true_negatives for row in rows]
@@ -268,34 +327,55 @@ def _pooled(judged: list[Judged], tallies: list[Tally]) -> Row:
         set_aside=sum(row.set_aside for row in rows),
         true_negatives=None if boxed else sum(n for n in negatives if n is not None),
         mean_overlap=ratio(overlaps, sum(int(t.true_positives[-1]) for t in boxed)),
-        average_precision=_common_average_precision(judged),
+        average_precision=pooled_average_precision([one.judged[0] for one in work])
+        if work
+        else math.nan,
+        intervals=_pooled_intervals(comparison, work, images),
     )
 
 
-def _common_average_precision(judged: list[Judged]) -> float:
-    confidence = np.concatenate([np.zeros(0), *(units.confidence for units in judged)])
-    right = np.concatenate([np.zeros(0, dtype=bool), *(units.right for units in judged)])
-    actual = np.array([sum(int(units.actual.sum()) for units in judged)])
-    everything = np.zeros(len(right), dtype=np.intp)
-    return float(average_precision(everything, confidence, right, actual)[0])
+def _pooled_intervals(
+    comparison: Comparison, work: list[_Work], images: list[str]
+) -> dict[str, Interval]:
+    if not comparison.resampling.draws or not images:
+        return {}
+    index = {name: place for place, name in enumerate(images)}
+    at: list[Ints] = [
+        np.array([index[name] for name in one.scope.images], dtype=np.intp) for one in work
+    ]
+    judged, passes = [one.judged[0] for one in work], [one.passes for one in work]
+    spread = spread_of_all(judged, passes, at, len(images), comparison.resampling)
+    if comparison.pairing == "total-overlap":
+        del spread["average_precision"]
+    return spread
 
 
-def _notes(scopes: list[_Scope]) -> tuple[str, ...]:
-    notes = [note for scope in scopes for note in _scope_notes(scope)]
+def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
+    notes = [note for scope in scopes for note in _scope_notes(comparison, scope)]
     if 0 < max((len(scope.images) for scope in scopes), default=0) < SMALL_SET:
         notes.append(f"The set is small: fewer than {SMALL_SET} images in scope.")
+    if comparison.pairing == "total-overlap":
+        notes.append("Paired one-to-one by greatest total overlap, not by falling confidence.")
+    if comparison.credited:
+        notes.append("Findings with a broader or narrower label were credited as right.")
+    if comparison.below_floor:
+        notes.append(
+            f"The threshold lies below the floor of {comparison.floor:g}: nothing is known there."
+        )
     return tuple(notes)
 
 
-def _scope_notes(scope: _Scope) -> list[str]:
+def _scope_notes(comparison: Comparison, scope: Scope) -> list[str]:
     notes = []
     if not scope.images:
         notes.append(f"{scope.kind}: no annotated image has an answer for this kind.")
-    if scope.unjudged and not len(scope.said):
-        name = next(iter(scope.unjudged))
+    if len(scope.unjudged) and not len(scope.said):
+        name = next(iter(counts_by_name(comparison.findings.take(scope.unjudged).label)))
         near = nearest(name, scope.labels)
         hint = f" The nearest to {name!r} is {near[0]!r}." if near else ""
         notes.append(f"{scope.kind}: no finding has a label of the annotations' vocabulary.{hint}")
-    if scope.without_box:
-        notes.append(f"{scope.kind}: {scope.without_box} findings without a box were set aside.")
+    if len(scope.without_box):
+        notes.append(
+            f"{scope.kind}: {len(scope.without_box)} findings without a box were set aside."
+        )
     return notes

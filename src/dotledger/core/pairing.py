@@ -9,7 +9,9 @@ from numpy.typing import NDArray
 
 from dotledger.core.confidence import check_overlap
 from dotledger.core.kinds import KINDS
-from dotledger.core.matching import Boxes, Ints, pair
+from dotledger.core.matching import Ints
+from dotledger.core.measures import judge
+from dotledger.core.scope import scope_of
 from dotledger.core.tables import Annotations, Findings
 
 __all__ = ["Paired", "pair_tables"]
@@ -74,46 +76,15 @@ def pair_tables(findings: Findings, annotations: Annotations, *, overlap: float 
 def _pair_kind(
     findings: Findings, annotations: Annotations, kind: str, overlap: float, into: Paired
 ) -> None:
-    labels = annotations.labels(kind)
-    covered = annotations.image.used()
-    of_kind = findings.kind.onto([kind]) == 0
-    answered = findings.image.take(of_kind).used()
-    rows = np.flatnonzero(of_kind & ~findings.blank & (findings.image.onto(covered) >= 0))
-    known = findings.label.onto(labels)[rows] >= 0
-    into.finding[rows[~known]] = "unjudged"
-    boxed = ~np.isnan(findings.box[rows, 0])
-    into.finding[rows[known & ~boxed]] = "set aside"
-    rows = rows[known & boxed]
-    truth = (annotations.kind.onto([kind]) == 0) & ~annotations.blank
-    truth &= (annotations.label.onto(labels) >= 0) & (annotations.image.onto(answered) >= 0)
-    truth_rows = np.flatnonzero(truth)
-    _settle(findings, annotations, rows, truth_rows, covered, labels, overlap, into)
-
-
-def _settle(
-    findings: Findings,
-    annotations: Annotations,
-    rows: Ints,
-    truth_rows: Ints,
-    images: list[str],
-    labels: tuple[str, ...],
-    overlap: float,
-    into: Paired,
-) -> None:
-    said = findings.image.onto(images) * len(labels) + findings.label.onto(labels)
-    true = annotations.image.onto(images) * len(labels) + annotations.label.onto(labels)
-    ignore = annotations.ignore[truth_rows]
-    [pairs] = pair(
-        Boxes(group=said[rows], box=findings.box[rows]),
-        findings.confidence[rows],
-        Boxes(group=true[truth_rows], box=annotations.box[truth_rows]),
-        ignore,
-        (overlap,),
-    )
-    into.finding[rows] = "wrong"
-    into.finding[rows[pairs.set_aside]] = "set aside"
-    into.finding[rows[pairs.finding]] = "right"
-    into.partner[rows[pairs.finding]] = truth_rows[pairs.annotation]
-    into.overlap[rows[pairs.finding]] = pairs.overlap
-    into.annotation[truth_rows] = np.where(ignore, "ignored", "missed")
-    into.annotation[truth_rows[pairs.annotation]] = "found"
+    scope = scope_of(findings, annotations, kind)
+    [judged] = judge(scope, (overlap,))
+    said, truth = scope.said.row, scope.truth.row
+    into.finding[scope.unjudged] = "unjudged"
+    into.finding[scope.without_box] = "set aside"
+    into.finding[said] = "wrong"
+    into.finding[said[judged.aside]] = "set aside"
+    into.finding[said[judged.hit]] = "right"
+    into.partner[said[judged.hit]] = truth[judged.truth]
+    into.overlap[said[judged.hit]] = judged.overlap
+    into.annotation[truth] = np.where(scope.ignore, "ignored", "missed")
+    into.annotation[truth[judged.truth]] = "found"

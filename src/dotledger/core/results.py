@@ -1,18 +1,27 @@
-"""What a measure returns: counts and measures by label, by kind and pooled."""
+"""Counts and measures of one label, of one kind, and of labels pooled."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
 
 from dotledger.core.measures import ratio
 
-if TYPE_CHECKING:
-    import pandas as pd
+__all__ = [
+    "MEASURES",
+    "Interval",
+    "KindMeasure",
+    "Point",
+    "Row",
+    "defined",
+    "mean_over",
+    "plain_intervals",
+    "plain_means",
+]
 
-__all__ = ["MEASURES", "KindMeasure", "Measure", "Row"]
+Interval = tuple[float, float]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -29,6 +38,8 @@ class Row:
         Kinds judged by presence only.
     mean_overlap, average_precision : float
         NaN where undefined; `mean_overlap` is always NaN for presence.
+    intervals : mapping of str to (float, float)
+        By measure; empty if none were made.
     """
 
     annotated: int
@@ -39,6 +50,7 @@ class Row:
     true_negatives: int | None
     mean_overlap: float
     average_precision: float
+    intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
 
     @property
     def precision(self) -> float:
@@ -72,7 +84,8 @@ class Row:
             "misses": self.misses,
             "true_negatives": self.true_negatives,
             "set_aside": self.set_aside,
-            **{name: _defined(getattr(self, name)) for name in MEASURES},
+            **{name: defined(getattr(self, name)) for name in MEASURES},
+            **({"intervals": plain_intervals(self.intervals)} if self.intervals else {}),
         }
 
 
@@ -80,13 +93,51 @@ MEASURES = ("precision", "recall", "f1", "mean_overlap", "average_precision", "f
 """The measures a row has, in the order they are shown."""
 
 
-def _defined(value: float) -> float | None:
+def defined(value: float) -> float | None:
+    """Return `value`, or None for NaN."""
     return None if math.isnan(value) else value
+
+
+def plain_intervals(intervals: Mapping[str, Interval]) -> dict[str, list[float] | None]:
+    """Return intervals as lists; None where undefined."""
+    return {n: None if math.isnan(low) else [low, high] for n, (low, high) in intervals.items()}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Point:
+    """The measures of one kind at one of several required overlaps and thresholds.
+
+    Attributes
+    ----------
+    overlap : float
+        The required overlap.
+    threshold : float, mapping of str to float, or None
+        As asked for.
+    rows : dict of str to Row
+        By label, sorted.
+    pooled : Row
+        From the summed counts of all labels.
+    """
+
+    overlap: float
+    threshold: Any
+    rows: Mapping[str, Row]
+    pooled: Row
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        return {
+            "overlap": self.overlap,
+            "threshold": self.threshold,
+            "labels": {label: row.to_dict() for label, row in self.rows.items()},
+            "pooled": self.pooled.to_dict(),
+            "mean_over_labels": plain_means(self.rows.values()),
+        }
 
 
 @dataclass(frozen=True, kw_only=True)
 class KindMeasure:
-    """The measures of one kind.
+    """The measures of one kind, at the first required overlap and threshold asked for.
 
     Attributes
     ----------
@@ -94,8 +145,8 @@ class KindMeasure:
         One of `KINDS`.
     images_in_scope : int
         Images covered by the annotations that have an answer for this kind.
-    unanswered : int
-        Images covered without an answer for this kind.
+    covered, unanswered : int
+        Images covered by the annotations, and those of them without an answer for this kind.
     unjudged : dict of str to int
         Findings in scope whose label is not in the vocabulary, by label.
     without_box : int
@@ -104,118 +155,65 @@ class KindMeasure:
         By label, sorted.
     pooled : Row
         From the summed counts of all labels.
+    points : tuple of Point
+        One for each required overlap and threshold; one only, if one of each was asked for.
+    mean_average_precision : float
+        Mean over the required overlaps of the mean over labels; NaN where undefined.
+    mean_intervals : mapping of str to (float, float)
+        Intervals of `mean_over_labels`, and of ``mean_average_precision``.
     """
 
     kind: str
     images_in_scope: int
+    covered: int
     unanswered: int
     unjudged: Mapping[str, int]
     without_box: int
     rows: Mapping[str, Row]
     pooled: Row
+    points: Sequence[Point] = field(repr=False)
+    mean_average_precision: float
+    mean_intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
 
     @property
     def mean_over_labels(self) -> dict[str, float]:
         """Plain mean of each measure over the labels where it is defined; NaN if nowhere."""
-        return _mean_over(list(self.rows.values()))
+        return mean_over(self.rows.values())
+
+    @property
+    def no_answer_share(self) -> float:
+        """Share of the covered images without an answer for this kind; NaN without images."""
+        return ratio(self.unanswered, self.covered)
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
-        return {
+        found: dict[str, Any] = {
             "images_in_scope": self.images_in_scope,
             "unanswered": self.unanswered,
+            "no_answer_share": defined(self.no_answer_share),
             "unjudged": sum(self.unjudged.values()),
             "unjudged_labels": dict(self.unjudged),
             "without_box": self.without_box,
             "labels": {label: row.to_dict() for label, row in self.rows.items()},
             "pooled": self.pooled.to_dict(),
-            "mean_over_labels": {k: _defined(v) for k, v in self.mean_over_labels.items()},
+            "mean_over_labels": plain_means(self.rows.values()),
+            "mean_average_precision": defined(self.mean_average_precision),
         }
+        if self.mean_intervals:
+            found["mean_over_labels_intervals"] = plain_intervals(self.mean_intervals)
+        if len(self.points) > 1:
+            found["points"] = [point.to_dict() for point in self.points]
+        return found
 
 
-def _mean_over(rows: list[Row]) -> dict[str, float]:
-    columns = {name: [getattr(row, name) for row in rows] for name in MEASURES}
-    defined = {name: [v for v in values if not math.isnan(v)] for name, values in columns.items()}
-    return {name: ratio(math.fsum(values), len(values)) for name, values in defined.items()}
+def mean_over(rows: Iterable[Row]) -> dict[str, float]:
+    """Return the plain mean of each measure over the rows where it is defined; NaN if nowhere."""
+    kept = list(rows)
+    columns = {name: [getattr(row, name) for row in kept] for name in MEASURES}
+    known = {name: [v for v in values if not math.isnan(v)] for name, values in columns.items()}
+    return {name: ratio(math.fsum(values), len(values)) for name, values in known.items()}
 
 
-@dataclass(frozen=True, kw_only=True)
-class Measure:
-    """What `measure` returns.
-
-    Attributes
-    ----------
-    overlap : float
-        The required overlap for kinds judged by boxes.
-    threshold : float or None
-        Findings below it were left out of the counts; None for no threshold.
-    images_in_scope, unanswered : int
-        Images in scope for at least one kind; images covered but answered for none.
-    uncovered : int
-        Images with findings that the annotations do not cover.
-    kinds : dict of str to KindMeasure
-        By kind, in the order of `KINDS`.
-    unjudged_kinds : dict of str to int
-        Findings on covered images of a kind that the annotations do not hold, by kind.
-    pooled : Row
-        From the summed counts of all labels of all kinds.
-    notes : tuple of str
-        Sentences a reader should see before trusting the numbers.
-    """
-
-    overlap: float
-    threshold: float | None
-    images_in_scope: int
-    unanswered: int
-    uncovered: int
-    kinds: Mapping[str, KindMeasure]
-    unjudged_kinds: Mapping[str, int]
-    pooled: Row
-    notes: tuple[str, ...]
-
-    @property
-    def labels(self) -> dict[str, Row]:
-        """Rows by label over all kinds; a name used by two kinds is written ``kind:name``."""
-        names = [label for kind in self.kinds.values() for label in kind.rows]
-        return {
-            label if names.count(label) == 1 else f"{kind.kind}:{label}": row
-            for kind in self.kinds.values()
-            for label, row in kind.rows.items()
-        }
-
-    @property
-    def unjudged(self) -> int:
-        """Findings whose label or whole kind the annotations' vocabulary does not hold."""
-        inside = sum(sum(kind.unjudged.values()) for kind in self.kinds.values())
-        return inside + sum(self.unjudged_kinds.values())
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return plain values, ready for JSON; None where undefined."""
-        means = _mean_over([row for kind in self.kinds.values() for row in kind.rows.values()])
-        return {
-            "overlap": self.overlap,
-            "threshold": self.threshold,
-            "images_in_scope": self.images_in_scope,
-            "unanswered": self.unanswered,
-            "uncovered": self.uncovered,
-            "unjudged": self.unjudged,
-            "unjudged_kinds": dict(self.unjudged_kinds),
-            "labels": {label: row.to_dict() for label, row in self.labels.items()},
-            "pooled": self.pooled.to_dict(),
-            "mean_over_labels": {k: _defined(v) for k, v in means.items()},
-            "kinds": {name: kind.to_dict() for name, kind in self.kinds.items()},
-            "notes": list(self.notes),
-        }
-
-    def frame(self) -> pd.DataFrame:
-        """Return a pandas frame with one row for each kind and label; NaN where undefined."""
-        import pandas as pd
-
-        rows = [
-            {"kind": kind.kind, "label": label, **row.to_dict()}
-            for kind in self.kinds.values()
-            for label, row in kind.rows.items()
-        ]
-        columns = ["kind", "label", *self.pooled.to_dict()]
-        frame = pd.DataFrame(rows, columns=columns)
-        return frame.astype(dict.fromkeys(MEASURES, float))
+def plain_means(rows: Iterable[Row]) -> dict[str, float | None]:
+    """Return `mean_over` with None where undefined."""
+    return {name: defined(value) for name, value in mean_over(rows).items()}

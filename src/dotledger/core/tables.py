@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -22,6 +22,7 @@ __all__ = [
     "FINDING_COLUMNS",
     "Annotations",
     "Findings",
+    "Passing",
     "on_common_images",
 ]
 
@@ -31,6 +32,13 @@ _BOX = ("x0", "y0", "x1", "y1")
 
 Where = Callable[[int, str], str]
 """Names a cell for people, from a row (0-based) and a column."""
+
+
+class Passing(Protocol):
+    """Anything that tells which findings pass, such as `dotledger.core.thresholds.Thresholds`."""
+
+    def passes(self, findings: Findings) -> NDArray[np.bool_]:
+        """Return which findings pass: ndarray of bool, shape (n,)."""
 
 
 def _row_place(row: int, column: str) -> str:
@@ -297,14 +305,21 @@ class Findings:
             details=tuple(details[i] for i in indices) if details is not None else None,
         )
 
-    def cut(self, threshold: float | None) -> Findings:
+    def cut(self, threshold: float | Passing | None) -> Findings:
         """Return what passes `threshold`; a finding without a confidence always does.
 
         An image and kind that had rows keeps at least a blank one, since it was answered.
+
+        Parameters
+        ----------
+        threshold : float, Thresholds or None
+            A number from 0 to 1, or thresholds by kind or label.
         """
         if threshold is None:
             return self
-        return self.without(self.confidence < threshold)
+        if isinstance(threshold, int | float):
+            return self.without(self.confidence < threshold)
+        return self.without(~threshold.passes(self))
 
     def without(self, rows: NDArray[np.bool_]) -> Findings:
         """Return the table without `rows` (a mask).

@@ -10,7 +10,8 @@ from rich.console import Console, Group
 from rich.table import Table
 from rich.text import Text
 
-from dotledger.core.results import Measure, Row
+from dotledger.core.comparison import Measure
+from dotledger.core.results import Row
 
 __all__ = ["comparison_table", "console", "measure_table", "number", "rows_table"]
 

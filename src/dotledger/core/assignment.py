@@ -1,0 +1,57 @@
+"""Pairing one-to-one with the greatest total overlap, for a fixed threshold."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from dotledger.core.matching import Edges, Ints, edges_of, visiting_order
+from dotledger.core.measures import Flags, Judged
+from dotledger.core.scope import Scope
+
+__all__ = ["reassigned"]
+
+
+def reassigned(scope: Scope, judged: Judged, passes: Flags) -> Judged:
+    """Return the judgement with pairs chosen anew among what passes.
+
+    Within one image and label the pairs are those whose overlaps, all at least the required
+    one, have the greatest sum (a linear sum assignment: Crouse, "On implementing 2D rectangular
+    assignment algorithms", 2016, as in `scipy.optimize.linear_sum_assignment`). Findings that do
+    not pass, and findings in ignored annotations, are left as they were.
+    """
+    labels, required = len(scope.labels), judged.required or 0.0
+    truth = scope.truth.grouped(labels)
+    edges = edges_of(scope.said.grouped(labels), truth, visiting_order(truth), required)
+    countable = passes[edges.finding] & ~scope.ignore[edges.annotation]
+    candidates = edges.take(countable & (edges.overlap >= required))
+    chosen = candidates.take(_greatest_total(candidates, truth.group))
+    by_row = np.argsort(chosen.finding)
+    inside = edges.take(scope.ignore[edges.annotation] & (edges.inside >= required))
+    return Judged(
+        said=judged.said,
+        required=judged.required,
+        hit=chosen.finding[by_row],
+        overlap=chosen.overlap[by_row],
+        truth=chosen.annotation[by_row],
+        aside=np.setdiff1d(np.unique(inside.finding), chosen.finding, assume_unique=True),
+    )
+
+
+def _greatest_total(edges: Edges, group: Ints) -> Ints:
+    """Return the edges of the best assignment, worked out group by group."""
+    order = np.argsort(group[edges.annotation], kind="stable")
+    starts = np.flatnonzero(np.diff(group[edges.annotation][order], prepend=-1))
+    parts = [_assigned(edges, rows) for rows in np.split(order, starts[1:])] if len(order) else []
+    return np.concatenate([np.zeros(0, dtype=np.intp), *parts])
+
+
+def _assigned(edges: Edges, rows: Ints) -> Ints:
+    from scipy.optimize import linear_sum_assignment
+
+    _, left = np.unique(edges.finding[rows], return_inverse=True)
+    _, right = np.unique(edges.annotation[rows], return_inverse=True)
+    which = np.full((left.max() + 1, right.max() + 1), -1, dtype=np.intp)
+    gain = np.zeros(which.shape)
+    which[left, right], gain[left, right] = rows, edges.overlap[rows]
+    chosen = which[linear_sum_assignment(gain, maximize=True)]
+    return chosen[chosen >= 0]

@@ -1,0 +1,496 @@
+"""How sure: percentile bootstrap intervals of every measure.
+
+Every measure of a draw is computed from weighted counts exactly as from the plain ones. For
+average precision the weights are summed up to the points where something right was said, for
+many draws at once: whatever lies between two such points only lowers precision.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dotledger.core.matching import Ints
+from dotledger.core.measures import Judged, Said, ranked, ratios
+from dotledger.core.resampling import (
+    Interval,
+    Resampling,
+    Weights,
+    limits,
+    places_by_content,
+    weights,
+)
+
+__all__ = ["Spread", "spread_of", "spread_of_all"]
+
+Floats = NDArray[np.float64]
+Flags = NDArray[np.bool_]
+Sparse = Any  # scipy.sparse is imported when it is first used
+
+_AT_ONCE = 4_000_000
+"""Numbers held in one array of a curve while draws are worked through."""
+
+_ROWS_IN_A_BLOCK = 25_000
+"""Things said in the groups whose curves are worked through together."""
+
+_EXACT = 2**22
+"""Up to so many things said, every weighted count is exact in single precision."""
+
+_MOST_WEIGHTS = 16_000_000
+"""Weights held at once: images times draws."""
+
+_NOTHING = np.zeros(0, dtype=np.intp)
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Spread:
+    """Intervals of one kind.
+
+    Attributes
+    ----------
+    labels : tuple of mapping of str to (float, float)
+        For each label, by measure; NaN where no draw defines the measure.
+    pooled, mean_over_labels : mapping of str to (float, float)
+        By measure.
+    mean_average_precision : (float, float)
+        Of the mean over required overlaps of the mean over labels.
+    """
+
+    labels: tuple[Mapping[str, Interval], ...]
+    pooled: Mapping[str, Interval]
+    mean_over_labels: Mapping[str, Interval]
+    mean_average_precision: Interval
+
+    def without_curves(self) -> Spread:
+        """Return the spread without average precision."""
+        return Spread(
+            labels=tuple(_without_curve(one) for one in self.labels),
+            pooled=_without_curve(self.pooled),
+            mean_over_labels=_without_curve(self.mean_over_labels),
+            mean_average_precision=(np.nan, np.nan),
+        )
+
+
+def _without_curve(intervals: Mapping[str, Interval]) -> dict[str, Interval]:
+    return {name: ends for name, ends in intervals.items() if name != "average_precision"}
+
+
+def spread_of(judged: Sequence[Judged], passes: Flags, resampling: Resampling) -> Spread:
+    """Return the intervals of one kind.
+
+    Parameters
+    ----------
+    judged : sequence of Judged
+        The same things judged at one or several required overlaps; counts and the curve are
+        those of the first, the mean average precision is that of all.
+    passes : ndarray of bool, shape (n,)
+        Which rows of what was said pass the threshold.
+    resampling : Resampling
+        With at least one draw.
+    """
+    said = judged[0].said
+    counts = _Counts.of(judged[0], passes)
+    curves = _Curves.of(_by_label(judged))
+    whole = _Curves.of(_all_together([judged[0]], [np.arange(said.images)], said.images))
+    place = places_by_content([judged], [np.arange(said.images)], said.images)
+    parts = []
+    for drawn in weights(said.images, resampling, _draws_at_once(said.images, curves.points)):
+        weight = drawn[place]
+        sums = counts.by_label(weight)
+        areas = curves.areas(weight)
+        totals = {name: value.sum(axis=0) for name, value in sums.items()}
+        parts.append(
+            (
+                {**_measures(sums), "average_precision": areas[0]},
+                _measures(totals),
+                _mean(areas, axis=1).mean(axis=0),
+            )
+        )
+    pooled = [
+        whole.areas(drawn[place])[0, 0]
+        for drawn in weights(said.images, resampling, _draws_at_once(said.images, whole.points))
+    ]
+    return _summed_up(parts, np.concatenate(pooled), said.labels, resampling.level)
+
+
+def spread_of_all(
+    judged: Sequence[Judged],
+    passes: Sequence[Flags],
+    at: Sequence[Ints],
+    images: int,
+    resampling: Resampling,
+) -> dict[str, Interval]:
+    """Return the intervals of the pooled measures of several kinds together.
+
+    Parameters
+    ----------
+    judged : sequence of Judged
+        One for each kind.
+    passes : sequence of ndarray of bool
+        For each kind, which rows of what was said pass the threshold.
+    at : sequence of ndarray of intp
+        For each kind, where its images stand among all `images`.
+    images : int
+        In scope for some kind.
+    resampling : Resampling
+        With at least one draw.
+    """
+    counts = [_Counts.of(one, mask) for one, mask in zip(judged, passes, strict=True)]
+    whole = _Curves.of(_all_together(judged, at, images))
+    place = places_by_content([[one] for one in judged], at, images)
+    parts = []
+    for drawn in weights(images, resampling, _draws_at_once(images, whole.points)):
+        weight = drawn[place]
+        sums = _added([c.by_label(weight[p]) for c, p in zip(counts, at, strict=True)])
+        parts.append({**_measures(sums), "average_precision": whole.areas(weight)[0, 0]})
+    return _limits_each(_joined(parts), resampling.level)
+
+
+def _draws_at_once(images: int, points: int) -> int:
+    return int(np.clip(min(_AT_ONCE // max(points, 1), _MOST_WEIGHTS // max(images, 1)), 8, 1000))
+
+
+def _sparse(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = None) -> Sparse:
+    from scipy import sparse
+
+    data = np.ones(len(rows), dtype=np.float32) if value is None else value
+    return sparse.csr_array(sparse.coo_array((data, (rows, columns)), shape=shape))
+
+
+@dataclass(frozen=True, eq=False)
+class _Counts:
+    """What passes the thresholds, by label and image."""
+
+    said: Said
+    hits: Sparse
+    passing: Sparse
+    actual: Sparse
+    overlap: Sparse
+    doubtful: Sparse
+
+    @classmethod
+    def of(cls, judged: Judged, passes: Flags) -> _Counts:
+        said = judged.said
+        shape = (said.labels, said.images)
+        counted = passes.copy()
+        counted[judged.aside] = False
+        rows = np.flatnonzero(counted)
+        keep = passes[judged.hit]
+        keep = np.flatnonzero(keep)[np.argsort(judged.overlap[keep])]
+        hits, overlap = judged.hit[keep], judged.overlap[keep]
+        return cls(
+            said=said,
+            hits=_sparse(said.label[hits], said.image[hits], shape),
+            passing=_sparse(said.label[rows], said.image[rows], shape),
+            actual=_sparse(said.true_label, said.true_image, shape),
+            overlap=_sparse(said.label[hits], said.image[hits], shape, overlap),
+            doubtful=_sparse(said.doubtful_label, said.doubtful_image, shape),
+        )
+
+    def by_label(self, weight: Weights) -> dict[str, Floats]:
+        """Return weighted sums, each of shape (labels, draws)."""
+        found = {
+            "hits": self.hits @ weight,
+            "passing": self.passing @ weight,
+            "actual": self.actual @ weight,
+        }
+        if self.said.units is None:
+            found |= {"overlap": self.overlap @ weight, "boxed": found["hits"]}
+        else:
+            found["absent"] = weight.sum(axis=0) - self.doubtful @ weight - found["actual"]
+        return {name: value.astype(np.float64) for name, value in found.items()}
+
+
+def _added(parts: Sequence[dict[str, Floats]]) -> dict[str, Floats]:
+    """Add up the sums of several kinds; true negatives only if every kind has them."""
+    names = {name for part in parts for name in part}
+    if any("boxed" in part for part in parts):
+        names.discard("absent")
+    return {n: np.sum([p[n].sum(axis=0) for p in parts if n in p], axis=0) for n in names}
+
+
+def _measures(sums: Mapping[str, Floats]) -> dict[str, Floats]:
+    hits, passing, actual = sums["hits"], sums["passing"], sums["actual"]
+    found = {
+        "precision": ratios(hits, passing),
+        "recall": ratios(hits, actual),
+        "f1": ratios(2 * hits, passing + actual),
+    }
+    if "boxed" in sums:
+        found["mean_overlap"] = ratios(sums["overlap"], sums["boxed"])
+    if "absent" in sums:
+        found["false_alarm_rate"] = ratios(passing - hits, sums["absent"])
+    return found
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class _Ranking:
+    """What was said in groups, each with its own curve, at one or several required overlaps.
+
+    `rank` counts what was said in the group with at least the same confidence.
+    """
+
+    groups: int
+    images: int
+    group: Ints
+    rank: Ints
+    image: Ints
+    hits: Sequence[Ints]
+    asides: Sequence[Ints]
+    true_group: Ints
+    true_image: Ints
+
+
+def _by_label(judged: Sequence[Judged]) -> _Ranking:
+    said = judged[0].said
+    return _Ranking(
+        groups=said.labels,
+        images=said.images,
+        group=said.label,
+        rank=said.within,
+        image=said.image,
+        hits=[one.hit for one in judged],
+        asides=[one.aside for one in judged],
+        true_group=said.true_label,
+        true_image=said.true_image,
+    )
+
+
+def _all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> _Ranking:
+    """Return everything said of one or several kinds as one group."""
+    said = [one.said for one in judged]
+    confidence = np.concatenate([np.zeros(0), *(s.confidence for s in said)])
+    zeros = np.zeros(len(confidence), dtype=np.intp)
+    rank = said[0].overall if len(said) == 1 else ranked(zeros, confidence)[1]
+    starts = np.cumsum([0, *(len(s.label) for s in said)])[:-1]
+
+    def joined(parts: Any) -> Ints:
+        return np.concatenate([_NOTHING, *parts])
+
+    true_image = joined(p[s.true_image] for s, p in zip(said, at, strict=True))
+    return _Ranking(
+        groups=1,
+        images=images,
+        group=zeros,
+        rank=rank,
+        image=joined(p[s.image] for s, p in zip(said, at, strict=True)),
+        hits=[joined(one.hit + start for one, start in zip(judged, starts, strict=True))],
+        asides=[joined(one.aside + start for one, start in zip(judged, starts, strict=True))],
+        true_group=np.zeros_like(true_image),
+        true_image=true_image,
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class _Step:
+    """The points of a block's curves at one required overlap, and what lies between them.
+
+    `points` says which of the block's points they are and `starts` where each group begins;
+    `aside_from` names the points at which something set aside comes in, and `aside` what.
+    """
+
+    points: Ints
+    starts: Ints
+    right: Sparse
+    aside_from: Ints
+    aside_starts: Ints
+    aside: Sparse
+
+    def areas(self, below: Floats, weight: Weights) -> Floats:
+        """Return areas times what is annotated: shape (groups, draws)."""
+        gained = self.right @ weight
+        precision = _accumulated(np.add, gained.copy(), self.starts)
+        counted = below[self.points]
+        if len(self.aside_from):
+            self._leave_out_aside(counted, weight)
+        np.maximum(counted, 1e-9, out=counted)  # where nothing is drawn nothing is gained
+        precision /= counted
+        size = len(precision)
+        _accumulated(np.maximum, precision[::-1], size - self.starts[::-1])
+        precision *= gained
+        spans = zip(self.starts[:-1], self.starts[1:], strict=True)
+        return np.stack([precision[start:stop].sum(axis=0) for start, stop in spans])
+
+    def _leave_out_aside(self, counted: Floats, weight: Weights) -> None:
+        apart = _accumulated(np.add, self.aside @ weight, self.aside_starts)
+        stops = self.starts[np.searchsorted(self.starts, self.aside_from, side="right")]
+        stops = np.minimum(stops, np.r_[self.aside_from[1:], len(counted)])
+        for row, start, stop in zip(apart, self.aside_from, stops, strict=True):
+            counted[start:stop] -= row
+
+
+@dataclass(frozen=True, eq=False)
+class _Block:
+    """Neighbouring groups whose curves are worked through together.
+
+    Their points are those at which recall rises at some required overlap; `between` sums
+    everything said from one point to the next.
+    """
+
+    points: int
+    starts: Ints
+    between: Sparse
+    steps: Sequence[_Step]
+
+    def areas(self, weight: Weights) -> Floats:
+        """Return areas times what is annotated: shape (overlaps, groups, draws)."""
+        below = _accumulated(np.add, self.between @ weight, self.starts)
+        return np.stack([step.areas(below, weight) for step in self.steps])
+
+
+@dataclass(frozen=True, eq=False)
+class _Curves:
+    """The curves of all groups; `points` is the most that one block has."""
+
+    points: int
+    blocks: Sequence[_Block]
+    actual: Sparse
+    exact: bool
+
+    @classmethod
+    def of(cls, ranking: _Ranking) -> _Curves:
+        span = int(ranking.rank.max(initial=0)) + 1
+        key = ranking.group * span + ranking.rank
+        order = np.argsort(ranking.group, kind="stable")
+        starts = np.searchsorted(ranking.group[order], np.arange(ranking.groups + 1))
+        hits, asides = (
+            [one[np.argsort(ranking.group[one], kind="stable")] for one in several]
+            for several in (ranking.hits, ranking.asides)
+        )
+        blocks = [
+            _block(ranking, key, span, low, high, order[starts[low] : starts[high]], hits, asides)
+            for low, high in _blocks(np.diff(starts))
+        ]
+        shape = (ranking.groups, ranking.images)
+        return cls(
+            points=max((block.points for block in blocks), default=0),
+            blocks=blocks,
+            actual=_sparse(ranking.true_group, ranking.true_image, shape),
+            exact=len(key) < _EXACT,
+        )
+
+    def areas(self, weight: Weights) -> Floats:
+        """Return average precisions: shape (overlaps, groups, draws)."""
+        weight = weight if self.exact else weight.astype(np.float64)
+        areas = np.concatenate([block.areas(weight) for block in self.blocks], axis=1)
+        return ratios(areas, (self.actual @ weight).astype(np.float64))
+
+
+def _blocks(sizes: Ints) -> list[tuple[int, int]]:
+    """Return runs of neighbouring groups that together hold a moderate number of rows."""
+    found, low, held = [], 0, 0
+    for group, size in enumerate(sizes):
+        if group > low and held + size > _ROWS_IN_A_BLOCK:
+            found.append((low, group))
+            low, held = group, 0
+        held += int(size)
+    return [*found, (low, len(sizes))] if len(sizes) else []
+
+
+def _block(
+    ranking: _Ranking,
+    key: Ints,
+    span: int,
+    low: int,
+    high: int,
+    rows: Ints,
+    hits: Sequence[Ints],
+    asides: Sequence[Ints],
+) -> _Block:
+    """Return the block of the groups from `low` to before `high`, which hold `rows`."""
+    ends = np.arange(low, high + 1) * span
+    hits, asides = (
+        [one[slice(*np.searchsorted(ranking.group[one], (low, high)))] for one in several]
+        for several in (hits, asides)
+    )
+    points = np.unique(np.concatenate([_NOTHING, *(key[hit] for hit in hits)]))
+    at, inside = _point_of(points, key[rows], span)
+    shape = (len(points), ranking.images)
+    steps = []
+    for hit, aside in zip(hits, asides, strict=True):
+        mine, place = np.unique(key[hit], return_inverse=True)
+        skip, kept = _point_of(mine, key[aside], span)
+        skips, skip_place = np.unique(skip, return_inverse=True)
+        starts = np.searchsorted(mine, ends)
+        steps.append(
+            _Step(
+                points=np.searchsorted(points, mine),
+                starts=starts,
+                right=_sparse(place, ranking.image[hit], (len(mine), ranking.images)),
+                aside_from=skips,
+                aside_starts=np.searchsorted(skips, starts),
+                aside=_sparse(
+                    skip_place, ranking.image[aside[kept]], (len(skips), ranking.images)
+                ),
+            )
+        )
+    return _Block(
+        points=len(points),
+        starts=np.searchsorted(points, ends),
+        between=_sparse(at, ranking.image[rows[inside]], shape),
+        steps=steps,
+    )
+
+
+def _point_of(points: Ints, key: Ints, span: int) -> tuple[Ints, Ints]:
+    """Return the first point of the same group whose rank covers each key, and which have one."""
+    at = np.searchsorted(points, key)
+    inside = np.flatnonzero(at < len(points))
+    inside = inside[points[at[inside]] // span == key[inside] // span]
+    return at[inside], inside
+
+
+def _accumulated(operation: np.ufunc, rows: Floats, starts: Ints) -> Floats:
+    """Apply `operation` from each row to the next, in place, anew from each start.
+
+    Row by row this is several times as fast as `ufunc.accumulate` along the first axis.
+    """
+    edges = np.unique(np.minimum(starts, len(rows)))
+    for start, stop in zip(edges[:-1], edges[1:], strict=True):
+        before = rows[start]
+        for row in rows[start + 1 : stop]:
+            operation(before, row, out=row)
+            before = row
+    return rows
+
+
+def _mean(values: Floats, axis: int) -> Floats:
+    """Return the mean over what is defined; NaN where nothing is."""
+    defined = ~np.isnan(values)
+    return ratios(np.where(defined, values, 0.0).sum(axis=axis), defined.sum(axis=axis))
+
+
+def _joined(parts: Sequence[Mapping[str, Floats]]) -> dict[str, Floats]:
+    names = parts[0] if parts else ()
+    return {name: np.concatenate([part[name] for part in parts], axis=-1) for name in names}
+
+
+def _limits_each(draws: Mapping[str, Floats], level: float) -> dict[str, Interval]:
+    found = {name: limits(values, level) for name, values in draws.items()}
+    return {name: (float(low), float(high)) for name, (low, high) in found.items()}
+
+
+def _summed_up(
+    parts: Sequence[tuple[dict[str, Floats], dict[str, Floats], Floats]],
+    pooled_curve: Floats,
+    labels: int,
+    level: float,
+) -> Spread:
+    pooled = {**_joined([part[1] for part in parts]), "average_precision": pooled_curve}
+    each = _joined([part[0] for part in parts])
+    means = {name: _mean(values, axis=0) for name, values in each.items()}
+    overall = np.concatenate([np.zeros(0), *(part[2] for part in parts)])
+    by_label = {name: limits(values, level) for name, values in each.items()}
+    return Spread(
+        labels=tuple(
+            {name: (float(low[i]), float(high[i])) for name, (low, high) in by_label.items()}
+            for i in range(labels)
+        ),
+        pooled=_limits_each(pooled, level),
+        mean_over_labels=_limits_each(means, level),
+        mean_average_precision=_limits_each({"": overall}, level)[""] if parts else (np.nan,) * 2,
+    )

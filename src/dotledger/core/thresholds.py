@@ -1,0 +1,138 @@
+"""Thresholds as people give them: one for all, one for each kind or label, a number or a word."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dotledger.core.confidence import check_threshold
+from dotledger.core.kinds import KINDS
+from dotledger.core.spelling import nearest
+from dotledger.core.tables import Findings
+from dotledger.errors import ArgumentError
+
+__all__ = ["Threshold", "Thresholds", "thresholds_of"]
+
+Threshold = float | str | Mapping[str, float | str] | None
+"""A number from 0 to 1, a word of the service's own scale, a mapping of these, or None.
+
+A mapping's keys are a kind, a label, or ``kind:label``; the most particular counts, and what no
+key names is kept whatever its confidence.
+"""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Thresholds:
+    """Thresholds as numbers.
+
+    Attributes
+    ----------
+    default : float or None
+        For everything that no name covers.
+    named : mapping of str to float
+        By kind, label or ``kind:label``.
+    """
+
+    default: float | None = None
+    named: Mapping[str, float] = field(default_factory=dict)
+
+    def of(self, kind: str, label: str) -> float:
+        """Return the threshold of one label; ``-inf`` if there is none."""
+        for name in (f"{kind}:{label}", label, kind):
+            if name in self.named:
+                return self.named[name]
+        return -math.inf if self.default is None else self.default
+
+    def least(self, kind: str, labels: tuple[str, ...]) -> NDArray[np.float64]:
+        """Return the threshold of each label: ndarray of float64, shape (labels,)."""
+        return np.array([self.of(kind, label) for label in labels], dtype=np.float64)
+
+    def passes(self, findings: Findings) -> NDArray[np.bool_]:
+        """Return which findings pass: ndarray of bool, shape (n,).
+
+        A finding without a confidence passes every threshold.
+        """
+        if not self.named:
+            return ~(findings.confidence < (-math.inf if self.default is None else self.default))
+        kinds, labels = findings.kind, findings.label
+        table = np.array([[self.of(k, n) for n in labels.names] for k in kinds.names], dtype=float)
+        if not table.size:
+            return np.ones(len(findings), dtype=bool)
+        return ~(findings.confidence < table[kinds.codes, labels.codes])
+
+    def plain(self) -> float | dict[str, float] | None:
+        """Return the thresholds as plain values, for JSON."""
+        return dict(self.named) if self.named else self.default
+
+    def __str__(self) -> str:
+        if self.named:
+            return "thresholds " + ", ".join(f"{n} {v:g}" for n, v in self.named.items())
+        return "no threshold" if self.default is None else f"threshold {self.default:g}"
+
+
+def thresholds_of(value: Threshold, findings: Findings, *, place: str = "threshold") -> Thresholds:
+    """Check thresholds and turn words into numbers.
+
+    A word is looked up among the findings' own confidences: on an ordered scale a word passes
+    exactly where its representative number does.
+
+    Raises
+    ------
+    ArgumentError
+        If a number is not from 0 to 1, if no finding carries the word, or if a name is neither a
+        kind nor a label among the findings.
+    """
+    if not isinstance(value, Mapping):
+        return Thresholds(default=_number(value, findings, place))
+    for name in value:
+        _check_name(name, findings, place)
+    numbers = {name: _number(one, findings, f"{place}: {name}") for name, one in value.items()}
+    return Thresholds(named={name: n for name, n in numbers.items() if n is not None})
+
+
+def _check_name(name: str, findings: Findings, place: str) -> None:
+    kind, colon, label = name.partition(":")
+    known = [*KINDS, *findings.label.names]
+    if name in known or (colon and kind in KINDS and label):
+        return
+    near = nearest(name, known)
+    raise ArgumentError(
+        "a threshold is for something that is neither a kind nor a label of the findings",
+        place=place,
+        got=name,
+        allowed=near or KINDS,
+    )
+
+
+def _number(value: float | str | None, findings: Findings, place: str) -> float | None:
+    if isinstance(value, str):
+        try:
+            value = float(value)
+        except ValueError:
+            return _word(str(value), findings, place)
+    return check_threshold(value, place=place)
+
+
+def _word(word: str, findings: Findings, place: str) -> float:
+    scale = _words(findings)
+    if word.casefold() not in scale:
+        raise ArgumentError(
+            "no finding has this word as its own confidence",
+            place=place,
+            got=word,
+            allowed=sorted(scale, key=lambda name: scale[name]) or ["a number from 0 to 1"],
+        )
+    return scale[word.casefold()]
+
+
+def _words(findings: Findings) -> dict[str, float]:
+    """Return the words that findings carry as their own confidence, with their numbers."""
+    return {
+        details.own_confidence.casefold(): float(confidence)
+        for details, confidence in zip(findings.details or (), findings.confidence, strict=False)
+        if details is not None and isinstance(details.own_confidence, str)
+    }
