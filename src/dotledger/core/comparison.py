@@ -258,7 +258,11 @@ class Measure:
         """Say, for each kind, how often findings of a confidence are right; by default ten bands."""
         from dotledger.core.reliability import reliability_of
 
-        return {kind: reliability_of(judged, edges) for kind, judged in self.judged.items()}
+        only = self.passing if self.comparison.pairing != "confidence" else None
+        return {
+            kind: reliability_of(judged, edges, rows=only(kind) if only else None)
+            for kind, judged in self.judged.items()
+        }
 
     def curve(self, kind: str | None = None, label: str | None = None) -> pd.DataFrame:
         """Return the precision-recall curve: one row for each distinct confidence, falling.

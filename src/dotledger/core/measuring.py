@@ -29,7 +29,7 @@ from dotledger.errors import ArgumentError, ScopeError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["PAIRINGS", "SMALL_SET", "Pairing", "measure"]
+__all__ = ["PAIRINGS", "SMALL_SET", "Pairing", "measure", "wanted_kinds"]
 
 SMALL_SET = 30
 """Below this many images in scope, a result says that the set is small."""
@@ -107,7 +107,7 @@ def measure(
     _check_pairing(pairing, draws)
     covered = truth.image.used()
     require_common_images(said.image.used(), covered)
-    wanted = _wanted_kinds(truth, kinds)
+    wanted = wanted_kinds(truth, kinds)
     if credit_related:
         said = credited(said, truth, wanted, overlaps[0], cuts[0], broader)
     comparison = Comparison(
@@ -170,7 +170,14 @@ def require_common_images(said: list[str], covered: list[str]) -> None:
     )
 
 
-def _wanted_kinds(truth: Annotations, kinds: Iterable[str] | None) -> tuple[str, ...]:
+def wanted_kinds(truth: Annotations, kinds: Iterable[str] | None) -> tuple[str, ...]:
+    """Return the kinds to judge: those asked for, or else those that the annotations hold.
+
+    Raises
+    ------
+    ArgumentError
+        If one of them is not a kind.
+    """
     if kinds is not None:
         wanted = check_kinds(kinds, place="kinds")
     else:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
@@ -433,6 +433,11 @@ class Annotations:
         Doubtful: can be neither found nor missed.
     vocabulary : mapping of str to tuple of str
         Declared labels by kind; a kind that is not a key has every label that occurs.
+    details : tuple of Details or None, length n, or None
+        What only some annotations have; the user's own columns are attributes.
+    images : mapping of str to mapping of str to value
+        By image what is known about it: ``width`` and ``height`` of the upright original, and the
+        user's own columns.
     """
 
     image: Coded
@@ -441,6 +446,8 @@ class Annotations:
     box: NDArray[np.float64]
     ignore: NDArray[np.bool_]
     vocabulary: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    details: tuple[Details | None, ...] | None = None
+    images: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 
     @classmethod
     def from_columns(
@@ -455,6 +462,8 @@ class Annotations:
         y1: ArrayLike,
         ignore: ArrayLike,
         vocabulary: Mapping[str, Iterable[str]] | None = None,
+        details: Sequence[Details | None] | None = None,
+        images: Mapping[str, Mapping[str, Any]] | None = None,
         where: Where = _row_place,
     ) -> Annotations:
         """Check columns and build a table; all must have the same length n, which may be 0.
@@ -485,6 +494,8 @@ class Annotations:
             box=box,
             ignore=flags,
             vocabulary=declared,
+            details=tuple(details) if details is not None else None,
+            images=images or {},
         )
 
     @classmethod
@@ -497,7 +508,8 @@ class Annotations:
     ) -> Annotations:
         """Build a table from a pandas frame with the columns of `ANNOTATION_COLUMNS`.
 
-        The columns ``ignore`` and ``x0`` to ``y1`` may be missing; other columns are left out.
+        The columns ``ignore`` and ``x0`` to ``y1`` may be missing; other columns become
+        attributes of the annotations.
 
         Raises
         ------
@@ -505,7 +517,27 @@ class Annotations:
             If a needed column is missing or a cell breaks the common shape.
         """
         columns = _frame_columns(frame, ANNOTATION_COLUMNS)
-        return cls.from_columns(**columns, vocabulary=vocabulary, where=where)
+        return cls.from_columns(
+            **columns, vocabulary=vocabulary, details=_own_columns(frame), where=where
+        )
+
+    def with_images(self, facts: Mapping[str, Mapping[str, Any]]) -> Annotations:
+        """Return the annotations with more known about their images; new values win."""
+        merged = {n: {**self.images.get(n, {}), **facts.get(n, {})} for n in self.image.used()}
+        return replace(self, images={name: known for name, known in merged.items() if known})
+
+    def take(self, rows: NDArray[Any]) -> Annotations:
+        """Return the table reduced to `rows` (indices or a mask); the vocabulary stays."""
+        indices = np.flatnonzero(rows) if rows.dtype == np.bool_ else rows
+        return replace(
+            self,
+            image=self.image.take(indices),
+            kind=self.kind.take(indices),
+            label=self.label.take(indices),
+            box=self.box[indices],
+            ignore=self.ignore[indices],
+            details=tuple(self.details[i] for i in indices) if self.details is not None else None,
+        )
 
     def __len__(self) -> int:
         return len(self.ignore)
@@ -539,6 +571,15 @@ class Annotations:
                 "ignore": self.ignore,
             }
         )
+
+
+def _own_columns(frame: pd.DataFrame) -> list[Details | None] | None:
+    """Return the columns that the common shape does not have, as attributes."""
+    names = [c for c in frame.columns if c not in ANNOTATION_COLUMNS and isinstance(c, str)]
+    if not names:
+        return None
+    rows = frame[names].astype(object).where(frame[names].notna(), None).to_dict("records")
+    return [Details(attributes={n: v for n, v in row.items() if v is not None}) for row in rows]
 
 
 def _check_boxed(kind: Coded, label: Coded, box: NDArray[np.float64], where: Where) -> None:

@@ -1,0 +1,257 @@
+"""Attributes, landmark points and persons' names, judged on true-positive pairs.
+
+Each has a count of its own: pairs that lack either side are not counted.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from dotledger.core.details import Details
+from dotledger.core.measures import ratio
+from dotledger.core.results import defined
+
+if TYPE_CHECKING:
+    from dotledger.core.comparison import Measure
+
+__all__ = ["AttributeRow", "DetailMeasure", "NameRow", "PointRow", "details_of"]
+
+NAME = "name"
+"""The attribute that holds a person's name."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class AttributeRow:
+    """One attribute.
+
+    Attributes
+    ----------
+    judged : {"exact", "tolerance", "range"}
+        A choice is right if equal, letter case apart; a number if within the tolerance; a range
+        answered if the truth lies in it.
+    pairs, right : int
+        Pairs with both sides, and how many of them are right.
+    mean_absolute_error : float
+        Of numbers; NaN otherwise.
+    """
+
+    judged: str
+    pairs: int
+    right: int
+    mean_absolute_error: float
+
+    @property
+    def share_right(self) -> float:
+        """right / pairs; NaN without pairs."""
+        return ratio(self.right, self.pairs)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        plain = {**vars(self), "share_right": defined(self.share_right)}
+        return {**plain, "mean_absolute_error": defined(self.mean_absolute_error)}
+
+
+@dataclass(frozen=True, kw_only=True)
+class PointRow:
+    """One landmark point: distance / diagonal of the annotated box.
+
+    Attributes
+    ----------
+    pairs : int
+        With the point on both sides.
+    mean_distance, largest_distance : float
+        In diagonals; NaN without pairs.
+    """
+
+    pairs: int
+    mean_distance: float
+    largest_distance: float
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        return {name: defined(value) for name, value in vars(self).items()}
+
+
+@dataclass(frozen=True, kw_only=True)
+class NameRow:
+    """Persons' names on faces that are annotated with one.
+
+    Attributes
+    ----------
+    right, wrong, no_name : int
+        Compared without regard to letter case.
+    """
+
+    right: int
+    wrong: int
+    no_name: int
+
+
+@dataclass(frozen=True, kw_only=True)
+class DetailMeasure:
+    """Details of one kind.
+
+    Attributes
+    ----------
+    attributes : mapping of str to AttributeRow
+        By attribute that some pair has on both sides.
+    points : mapping of str to PointRow
+        By landmark that some pair has on both sides.
+    names : NameRow or None
+        None if no paired annotation has a name.
+    """
+
+    attributes: Mapping[str, AttributeRow]
+    points: Mapping[str, PointRow]
+    names: NameRow | None
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        return {
+            "attributes": {name: row.to_dict() for name, row in self.attributes.items()},
+            "points": {name: row.to_dict() for name, row in self.points.items()},
+            "names": None if self.names is None else dict(vars(self.names)),
+        }
+
+
+def details_of(measure: Measure, kind: str, tolerances: Mapping[str, float]) -> DetailMeasure:
+    """Judge what paired findings and annotations have beside label and box.
+
+    Parameters
+    ----------
+    measure : Measure
+        As `measure` returns it; pairs at its first overlap and threshold count.
+    kind : str
+        A kind with boxes.
+    tolerances : mapping of str to float
+        By attribute that is a number: how far off still counts as right.
+    """
+    pairs = list(_pairs(measure, kind))
+    attributes: dict[str, list[tuple[str, bool, float]]] = {}
+    points: dict[str, list[float]] = {}
+    for said, true, diagonal in pairs:
+        for name in (said.attributes.keys() & true.attributes.keys()) - {NAME}:
+            judged = judge_attribute(
+                said.attributes[name], true.attributes[name], tolerances.get(name, 0.0)
+            )
+            if judged is not None:
+                attributes.setdefault(name, []).append(judged)
+        for name in said.points.keys() & true.points.keys():
+            distance = math.dist(said.points[name], true.points[name])
+            points.setdefault(name, []).append(distance / diagonal)
+    return DetailMeasure(
+        attributes={name: _attribute_row(attributes[name]) for name in sorted(attributes)},
+        points={
+            name: PointRow(
+                pairs=len(d), mean_distance=math.fsum(d) / len(d), largest_distance=max(d)
+            )
+            for name, d in sorted(points.items())
+        },
+        names=_names(pairs),
+    )
+
+
+def _pairs(measure: Measure, kind: str) -> Iterator[tuple[Details, Details, float]]:
+    """Yield the details of both sides of each pair, and the annotated box's diagonal."""
+    findings, annotations = measure.comparison.findings, measure.comparison.annotations
+    if annotations.details is None:
+        return
+    scope, judged = measure.comparison.scopes[kind], measure.judged[kind]
+    keep = measure.passing(kind)[judged.hit]
+    rows = zip(scope.said.row[judged.hit[keep]], judged.truth[keep], strict=True)
+    box = scope.truth.box
+    diagonal = np.hypot(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1])
+    for row, truth in rows:
+        true = annotations.details[scope.truth.row[truth]]
+        said = findings.details[row] if findings.details is not None else None
+        if true is not None:
+            yield said or Details(), true, float(diagonal[truth])
+
+
+def judge_attribute(said: Any, true: Any, tolerance: float) -> tuple[str, bool, float] | None:
+    """Judge one attribute on one pair.
+
+    Parameters
+    ----------
+    said : value
+        As read from the service: a choice, a number, or a mapping with ``value``, with ``low`` and
+        ``high``, or with ``leading``.
+    true : value
+        As annotated.
+    tolerance : float
+        For numbers.
+
+    Returns
+    -------
+    (str, bool, float) or None
+        How it was judged, whether it is right, and for numbers the error (else NaN); None if the
+        two cannot be compared.
+    """
+    wanted = _value(true)
+    if isinstance(said, Mapping) and "low" in said:
+        number = _number(wanted)
+        return None if number is None else ("range", said["low"] <= number <= said["high"], math.nan)
+    given = _value(said)
+    ends = _number(given), _number(wanted)
+    if ends[0] is not None and ends[1] is not None:
+        error = abs(ends[0] - ends[1])
+        return "tolerance", error <= tolerance, error
+    return "exact", _text(given) == _text(wanted), math.nan
+
+
+def _value(attribute: Any) -> Any:
+    if isinstance(attribute, Mapping):
+        return attribute.get("value", attribute.get("leading"))
+    return attribute
+
+
+def _number(value: Any) -> float | None:
+    if isinstance(value, bool):
+        return None
+    try:
+        return float(value)
+    except (TypeError, ValueError):
+        return None
+
+
+_TRUTHS = {"yes": "true", "no": "false"}
+
+
+def _text(value: Any) -> str:
+    text = str(value).strip().casefold()
+    return _TRUTHS.get(text, text)
+
+
+def _attribute_row(judged: list[tuple[str, bool, float]]) -> AttributeRow:
+    errors = [error for _, _, error in judged if not math.isnan(error)]
+    return AttributeRow(
+        judged=judged[0][0],
+        pairs=len(judged),
+        right=sum(right for _, right, _ in judged),
+        mean_absolute_error=ratio(math.fsum(errors), len(errors)),
+    )
+
+
+def _names(pairs: list[tuple[Details, Details, float]]) -> NameRow | None:
+    """Compare names where one is annotated."""
+    verdicts = [
+        (_person(said.attributes.get(NAME)), _person(true.attributes[NAME]))
+        for said, true, _ in pairs
+        if _person(true.attributes.get(NAME))
+    ]
+    if not verdicts:
+        return None
+    right = sum(said == true for said, true in verdicts)
+    none = sum(not said for said, _ in verdicts)
+    return NameRow(right=right, wrong=len(verdicts) - right - none, no_name=none)
+
+
+def _person(value: Any) -> str:
+    """Return a person's name for comparing; empty if there is none."""
+    name = value.get(NAME, "") if isinstance(value, Mapping) else value
+    return "" if name is None else " ".join(str(name).split()).casefold()

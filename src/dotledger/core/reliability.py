@@ -1,0 +1,320 @@
+"""Does 90 % mean 90 %: reliability by confidence band, and a mapping that mends it.
+
+Expected calibration error: Naeini, Cooper & Hauskrecht, "Obtaining well calibrated
+probabilities using Bayesian binning", 2015. The mapping is isotonic regression (Zadrozny & Elkan,
+"Transforming classifier scores into accurate multiclass probability estimates", 2002): the
+nearest non-decreasing function, in squares, from a confidence to the share that is right.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dotledger.core.measures import Flags, Judged, judge, ratio
+from dotledger.core.results import defined
+from dotledger.core.scope import scope_of
+from dotledger.core.tables import Annotations, Findings
+from dotledger.errors import ArgumentError, ScopeError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = [
+    "Band",
+    "ConfidenceMap",
+    "Reliability",
+    "fit_confidence_map",
+    "reliability_of",
+    "unseen_images",
+]
+
+Floats = NDArray[np.float64]
+
+_BANDS = tuple(i / 10 for i in range(1, 10))
+
+
+@dataclass(frozen=True, kw_only=True)
+class Band:
+    """Findings within one band of confidence.
+
+    Attributes
+    ----------
+    low, high : float
+        The band: from `low` to below `high`; the last includes 1.
+    count, right : int
+        How many findings, and how many of them are right.
+    mean_confidence, share_right : float
+        NaN in an empty band.
+    """
+
+    low: float
+    high: float
+    count: int
+    right: int
+    mean_confidence: float
+    share_right: float
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        return {name: defined(value) for name, value in vars(self).items()}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Reliability:
+    """How often findings of a confidence are right.
+
+    Attributes
+    ----------
+    bands : tuple of Band
+        By rising confidence.
+    count : int
+        Findings judged that have a confidence.
+    without_confidence : int
+        Findings judged that have none; they are in no band.
+    expected_calibration_error : float
+        Mean over findings of the distance between their band's mean confidence and its share
+        right; NaN without findings.
+    """
+
+    bands: Sequence[Band]
+    count: int
+    without_confidence: int
+    expected_calibration_error: float
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        return {
+            "bands": [band.to_dict() for band in self.bands],
+            "count": self.count,
+            "without_confidence": self.without_confidence,
+            "expected_calibration_error": defined(self.expected_calibration_error),
+        }
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row for each band."""
+        import pandas as pd
+
+        return pd.DataFrame([vars(band) for band in self.bands])
+
+
+def reliability_of(
+    judged: Judged, edges: Sequence[float] | None = None, *, rows: Flags | None = None
+) -> Reliability:
+    """Return the reliability of everything said about one kind, whatever the threshold.
+
+    Parameters
+    ----------
+    judged : Judged
+        At one required overlap; what is set aside does not count.
+    edges : sequence of float, optional
+        Between the bands, rising, inside 0 to 1; by default ten equal bands.
+    rows : ndarray of bool, shape (n,), optional
+        Look at these rows of what was said only.
+
+    Raises
+    ------
+    ArgumentError
+        If the edges do not rise or are not inside 0 to 1.
+    """
+    ends = _BANDS if edges is None else tuple(edges)
+    if any(b <= a for a, b in zip((0.0, *ends), (*ends, 1.0), strict=True)):
+        raise ArgumentError(
+            "edges must rise and lie inside 0 to 1", place="edges", got=ends, allowed=["0 to 1"]
+        )
+    confidence, right, without = _said_with_confidence(judged, rows)
+    band = np.searchsorted(np.array(ends), confidence, side="right")
+    count = np.bincount(band, minlength=len(ends) + 1)
+    hits = np.bincount(band[right], minlength=len(ends) + 1)
+    total = np.bincount(band, confidence, minlength=len(ends) + 1)
+    bands = tuple(
+        Band(
+            low=low,
+            high=high,
+            count=int(n),
+            right=int(h),
+            mean_confidence=ratio(float(s), int(n)),
+            share_right=ratio(int(h), int(n)),
+        )
+        for low, high, n, h, s in zip((0.0, *ends), (*ends, 1.0), count, hits, total, strict=True)
+    )
+    return Reliability(
+        bands=bands,
+        count=len(confidence),
+        without_confidence=without,
+        expected_calibration_error=ratio(float(np.abs(hits - total).sum()), len(confidence)),
+    )
+
+
+def _said_with_confidence(judged: Judged, rows: Flags | None) -> tuple[Floats, Flags, int]:
+    keep = np.ones(len(judged.said.label), dtype=bool) if rows is None else rows.copy()
+    keep[judged.aside] = False
+    sure = np.isfinite(judged.said.confidence)
+    right = np.zeros(len(keep), dtype=bool)
+    right[judged.hit] = True
+    return judged.said.confidence[keep & sure], right[keep & sure], int((keep & ~sure).sum())
+
+
+@dataclass(frozen=True, kw_only=True)
+class ConfidenceMap:
+    """A non-decreasing mapping from a service's confidences to shares that are right.
+
+    Attributes
+    ----------
+    knots : mapping of str to tuple of (float, float)
+        By kind, confidence and share right, rising; between knots straight lines, beyond them
+        level.
+    images : frozenset of str
+        The images it was fitted on: it may not be judged on them.
+    overlap : float
+        The required overlap it was fitted at.
+    """
+
+    knots: Mapping[str, tuple[tuple[float, float], ...]]
+    images: frozenset[str]
+    overlap: float
+
+    def apply(self, findings: Findings) -> Findings:
+        """Return the findings with mapped confidences; kinds without knots keep theirs.
+
+        A finding without a confidence stays without; order is kept within a kind, but unequal
+        confidences may become equal.
+        """
+        confidence = findings.confidence.copy()
+        for kind, knots in self.knots.items():
+            rows = (findings.kind.onto([kind]) == 0) & ~np.isnan(confidence)
+            x, y = np.array(knots).T
+            confidence[rows] = np.interp(confidence[rows], x, y)
+        return replace(findings, confidence=confidence)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values, ready for JSON."""
+        return {
+            "confidence_map": 1,
+            "overlap": self.overlap,
+            "knots": {kind: [list(knot) for knot in knots] for kind, knots in self.knots.items()},
+            "images": sorted(self.images),
+        }
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> ConfidenceMap:
+        """Undo `to_dict`.
+
+        Raises
+        ------
+        ArgumentError
+            If it is no confidence map, or a kind's knots do not rise.
+        """
+        if plain.get("confidence_map") != 1 or not isinstance(plain.get("knots"), dict):
+            raise ArgumentError(
+                "not a confidence map", got=sorted(plain), allowed=["confidence_map", "knots"]
+            )
+        knots = {
+            kind: tuple((float(x), float(y)) for x, y in pairs)
+            for kind, pairs in plain["knots"].items()
+        }
+        for kind, pairs in knots.items():
+            _check_knots(kind, pairs)
+        return cls(
+            knots=knots,
+            images=frozenset(plain.get("images", ())),
+            overlap=float(plain.get("overlap", 0.5)),
+        )
+
+
+def _check_knots(kind: str, knots: Sequence[tuple[float, float]]) -> None:
+    flat = [value for knot in knots for value in knot]
+    rising = all(
+        a[0] < b[0] and a[1] <= b[1] for a, b in zip(knots, knots[1:], strict=False)
+    )
+    if not knots or not rising or not all(0.0 <= value <= 1.0 for value in flat):
+        raise ArgumentError(
+            "the knots of a confidence map do not rise, or are not from 0 to 1",
+            place=kind,
+            got=list(knots)[:5],
+        )
+
+
+def fit_confidence_map(
+    findings: Findings,
+    annotations: Annotations,
+    *,
+    overlap: float = 0.5,
+    kinds: Iterable[str] | None = None,
+    images: Iterable[str] | None = None,
+) -> ConfidenceMap:
+    """Fit a mapping from confidences to the share that is right, by isotonic regression.
+
+    Parameters
+    ----------
+    findings, annotations
+        What was said and what is true.
+    overlap : float, default 0.5
+        Required overlap for kinds with boxes.
+    kinds : iterable of str, optional
+        By default every judged kind that the annotations hold.
+    images : iterable of str, optional
+        Fit on these images only, and judge the mapping on others.
+
+    Raises
+    ------
+    ScopeError
+        If no finding with a confidence can be judged.
+    """
+    from dotledger.core.measuring import wanted_kinds
+
+    chosen = None if images is None else set(images)
+    knots: dict[str, tuple[tuple[float, float], ...]] = {}
+    used: set[str] = set()
+    for kind in wanted_kinds(annotations, kinds):
+        said = findings if chosen is None else findings.take(_on(findings, chosen))
+        scope = scope_of(said, annotations, kind)
+        confidence, right, _ = _said_with_confidence(judge(scope, (overlap,))[0], None)
+        if len(confidence):
+            knots[kind] = _isotonic(confidence, right)
+            used.update(scope.images)
+    if not knots:
+        raise ScopeError(
+            "no finding with a confidence can be judged, so no mapping can be fitted",
+            next_step="Annotate some of the images that were sent.",
+        )
+    return ConfidenceMap(knots=knots, images=frozenset(used), overlap=overlap)
+
+
+def _on(findings: Findings, images: set[str]) -> Flags:
+    return findings.image.onto(sorted(images)) >= 0
+
+
+def _isotonic(confidence: Floats, right: Flags) -> tuple[tuple[float, float], ...]:
+    """Return the knots of the isotonic fit: both ends of every level stretch."""
+    from scipy.optimize import isotonic_regression
+
+    x, place = np.unique(confidence, return_inverse=True)
+    weight = np.bincount(place)
+    share = np.bincount(place[right], minlength=len(x)) / weight
+    y = np.clip(isotonic_regression(share, weights=weight).x, 0.0, 1.0)
+    same = np.r_[False, y[1:] == y[:-1]]
+    inner = same & np.r_[same[1:], False]
+    return tuple(zip(x[~inner].tolist(), y[~inner].tolist(), strict=True))
+
+
+def unseen_images(mapping: ConfidenceMap, annotations: Annotations) -> Annotations:
+    """Return the annotations of images that the mapping was not fitted on.
+
+    Raises
+    ------
+    ScopeError
+        If there are none: a mapping is never judged on the images it was fitted on.
+    """
+    fresh = annotations.image.onto(sorted(mapping.images)) < 0
+    if not fresh.any():
+        raise ScopeError(
+            "the mapping was fitted on all of these images, and cannot be judged on them",
+            got=f"{len(mapping.images)} images",
+            next_step="Annotate other images, or fit on a part of these.",
+        )
+    return annotations.take(fresh)
