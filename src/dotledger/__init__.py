@@ -10,13 +10,21 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from dotledger.core.boxes import overlap as overlap
-    from dotledger.core.measuring import measure as measure
-    from dotledger.core.pairing import pair_tables as pair_tables
     from dotledger.core.comparison import Measure as Measure
+    from dotledger.core.measuring import measure as measure
+    from dotledger.core.name_matching import match_images as match_images
+    from dotledger.core.pairing import pair_tables as pair_tables
+    from dotledger.core.reliability import ConfidenceMap as ConfidenceMap
+    from dotledger.core.reliability import fit_confidence_map as fit_confidence_map
+    from dotledger.core.reviewing import annotations_from_review as annotations_from_review
     from dotledger.core.tables import Annotations as Annotations
     from dotledger.core.tables import Findings as Findings
     from dotledger.errors import DotLedgerError as DotLedgerError
-    from dotledger.formats.tables import read_annotations as read_annotations
+    from dotledger.formats.annotations import load_annotations as load_annotations
+    from dotledger.formats.annotations import read_annotations as read_annotations
+    from dotledger.formats.annotations import read_image_facts as read_image_facts
+    from dotledger.formats.annotations import read_review as read_review
+    from dotledger.formats.annotations import write_annotations as write_annotations
     from dotledger.formats.tables import read_findings as read_findings
     from dotledger.formats.tables import write_table as write_table
     from dotledger.images.gather import gather as gather
@@ -29,42 +37,58 @@ if TYPE_CHECKING:
 
 _HOMES = {
     "Annotations": "core.tables",
+    "ConfidenceMap": "core.reliability",
     "DotLedgerError": "errors",
     "Findings": "core.tables",
     "Ledger": "ledger.store",
     "Measure": "core.comparison",
+    "annotations_from_review": "core.reviewing",
     "draw": "report.api",
     "findings_of": "ledger.views",
+    "fit_confidence_map": "core.reliability",
     "gather": "images.gather",
+    "load_annotations": "formats.annotations",
     "load_description": "services.description",
+    "match_images": "core.name_matching",
     "measure": "core.measuring",
     "overlap": "core.boxes",
     "pair_tables": "core.pairing",
-    "read_annotations": "formats.tables",
+    "read_annotations": "formats.annotations",
     "read_findings": "formats.tables",
+    "read_image_facts": "formats.annotations",
+    "read_review": "formats.annotations",
     "send": "sending.api",
     "send_async": "sending.api",
+    "write_annotations": "formats.annotations",
     "write_table": "formats.tables",
 }
 
 __all__ = [
     "Annotations",
+    "ConfidenceMap",
     "DotLedgerError",
     "Findings",
     "Ledger",
     "Measure",
     "__version__",
+    "annotations_from_review",
     "draw",
     "findings_of",
+    "fit_confidence_map",
     "gather",
+    "load_annotations",
     "load_description",
+    "match_images",
     "measure",
     "overlap",
     "pair_tables",
     "read_annotations",
     "read_findings",
+    "read_image_facts",
+    "read_review",
     "send",
     "send_async",
+    "write_annotations",
     "write_table",
 ]
 

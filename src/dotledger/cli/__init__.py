@@ -21,6 +21,8 @@ _COMMANDS = {
     "send": "send images to a service and keep every answer in a ledger",
     "findings": "show or write out what was found",
     "measure": "compare findings with annotations: misses, wrong ones, overlap",
+    "annotations": "read ground truth, say what was read, write it in another form",
+    "reliability": "say whether 90 % means 90 %, and fit a mapping that mends it",
     "draw": "draw boxes on the images, and a contact sheet of all",
     "check": "say whether boxes would fit the truth better under another convention",
     "names": "hold a mapping of label names against what a service says",

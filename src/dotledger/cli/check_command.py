@@ -50,7 +50,7 @@ def command(
     at all, percent for fractions: the mean overlap under each, the best first.
     """
     from dotledger.core.checking import check_conventions
-    from dotledger.formats.tables import read_annotations
+    from dotledger.formats.annotations import read_annotations
 
     said = read_said(findings, ledger, service, batch)
     truth = read_annotations(Path(annotations))

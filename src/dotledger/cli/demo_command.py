@@ -88,7 +88,8 @@ def _send_all(evening: Evening, home: Path, *, quiet: bool) -> None:
 def _measure_all(evening: Evening, home: Path) -> tuple[dict[str, Measure], list[str]]:
     from dotledger.core.measuring import measure
     from dotledger.core.tables import on_common_images
-    from dotledger.formats.tables import read_annotations, write_table
+    from dotledger.formats.annotations import read_annotations
+    from dotledger.formats.tables import write_table
     from dotledger.ledger.views import findings_of
     from dotledger.standins.evening import what_it_shows
     from dotledger.standins.scenes import VOCABULARY
@@ -120,7 +121,7 @@ def _draw(table: Findings, truth: Annotations, evening: Evening, home: Path, nam
 
 
 def _show(measures: dict[str, Measure], seen: list[str], home: Path) -> None:
-    from dotledger.report.tables import comparison_table, scope_lines
+    from dotledger.report.measures import comparison_table, scope_lines
 
     first = next(iter(measures.values()))
     print_table(

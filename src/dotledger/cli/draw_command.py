@@ -55,7 +55,7 @@ def command(
     With annotations, right findings are green, wrong ones red, and what was missed is dashed
     in yellow. Labels and unsafe content stand below the picture.
     """
-    from dotledger.formats.tables import read_annotations
+    from dotledger.formats.annotations import read_annotations
     from dotledger.report.api import draw
 
     said = read_said(findings, ledger, service, batch)

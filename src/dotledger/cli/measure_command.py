@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -11,48 +13,114 @@ from dotledger.cli.common import (
     example,
     json_option,
     kinds_option,
-    ledger_option,
     print_json,
     print_table,
-    read_said,
 )
+from dotledger.cli.comparing import compared_tables, comparing_options
+from dotledger.errors import ArgumentError
+
+if TYPE_CHECKING:
+    from dotledger.core.comparison import Measure
 
 __all__ = ["command"]
+
+_PARTS = "reasons,confusion,slices,reliability,counts,gate,details,text,images,points"
+
+
+def numbers_of(text: str, option: str) -> list[float]:
+    """Return the numbers of a comma-separated list.
+
+    Raises
+    ------
+    ArgumentError
+        If a part is not a number.
+    """
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise ArgumentError(
+            "not a number, nor numbers with commas between", place=option, got=text
+        ) from None
+
+
+def threshold_of(text: str | None) -> Any:
+    """Return a threshold as `measure` takes it: a number, several, a word, or names with values."""
+    if text is None:
+        return None
+    if "=" in text:
+        pairs = (part.partition("=") for part in text.split(","))
+        return {name.strip(): value.strip() for name, _, value in pairs}
+    try:
+        several = [float(part) for part in text.split(",")]
+    except ValueError:
+        return text
+    return several if len(several) > 1 else several[0]
 
 
 @click.command(
     name="measure",
     epilog=example(
-        "dotledger measure --findings flint.csv --annotations annotations.csv --overlap 0.5"
+        "dotledger measure --findings flint.csv --annotations annotations.csv --overlap 0.5 "
+        "--also reasons"
     ),
 )
-@click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
-@click.option("--annotations", metavar="FILE", required=True, help="The ground truth.")
-@click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
-@click.option("--threshold", type=float, help="Leave out findings below this confidence.")
+@comparing_options
+@click.option(
+    "--overlap",
+    default="0.5",
+    show_default=True,
+    help="Required overlap; several with commas, the first is shown.",
+)
+@click.option(
+    "--threshold",
+    help="Leave out findings below: a number, numbers with commas, a word of the service's own "
+    "scale, or NAME=VALUE,... by kind or label.",
+)
 @kinds_option
 @click.option(
     "--count-unanswered",
     is_flag=True,
     help="Count annotations of images without an answer as missed.",
 )
-@ledger_option
-@click.option("--service", help="The newest batch of this service in the ledger.")
-@click.option("--batch", type=int, help="This batch in the ledger.")
-@click.option("--csv", "csv_file", metavar="FILE", help="Also write the rows as CSV.")
+@click.option(
+    "--pairing",
+    type=click.Choice(["confidence", "total-overlap"]),
+    default="confidence",
+    show_default=True,
+    help="By falling confidence, or one-to-one by greatest total overlap.",
+)
+@click.option("--credit-related", is_flag=True, help="Count broader and narrower labels as right.")
+@click.option("--draws", type=int, default=1000, show_default=True, help="For intervals; 0: none.")
+@click.option("--seed", type=int, default=0, show_default=True, help="Of the draws.")
+@click.option("--also", metavar="LIST", help=f"Show more, with commas: {_PARTS}.")
+@click.option(
+    "--by",
+    "slices",
+    multiple=True,
+    metavar="NAME[:EDGES]",
+    help="Slice by size, crowding, edge or a column; edges with commas.",
+)
+@click.option(
+    "--csv",
+    "csv_place",
+    metavar="PATH",
+    help="Also write the rows to a .csv file, or everything into a folder.",
+)
 @json_option
 def command(
-    findings: str | None,
-    annotations: str,
-    overlap: float,
-    threshold: float | None,
+    overlap: str,
+    threshold: str | None,
     kinds: str | None,
     count_unanswered: bool,
-    ledger: str,
-    service: str | None,
-    batch: int | None,
-    csv_file: str | None,
+    pairing: Any,
+    credit_related: bool,
+    draws: int,
+    seed: int,
+    also: str | None,
+    slices: Sequence[str],
+    csv_place: str | None,
     as_json: bool,
+    **tables: Any,
 ) -> None:
     """Compare findings with annotations.
 
@@ -61,23 +129,74 @@ def command(
     A dash, or null in JSON, stands for a measure that is undefined.
     """
     from dotledger.core.measuring import measure
-    from dotledger.formats.tables import read_annotations
-    from dotledger.report.tables import measure_table, scope_lines
 
+    names = _parts(also)
+    wanted = [_slice(text) for text in slices]
+    compared = compared_tables(**tables)
+    overlaps = numbers_of(overlap, "--overlap")
     result = measure(
-        read_said(findings, ledger, service, batch),
-        read_annotations(Path(annotations)),
-        overlap=overlap,
-        threshold=threshold,
+        compared.findings,
+        compared.annotations,
+        overlap=overlaps if len(overlaps) > 1 else overlaps[0],
+        threshold=threshold_of(threshold),
         kinds=as_kinds(kinds),
         count_unanswered=count_unanswered,
+        pairing=pairing,
+        broader=compared.broader,
+        credit_related=credit_related,
+        floor=compared.floor,
+        draws=draws,
+        seed=seed,
     )
-    if csv_file is not None:
-        from dotledger.formats.files import whole_file
-
-        with whole_file(csv_file) as draft:
-            result.frame().to_csv(draft, index=False)
+    if csv_place is not None:
+        _write_csv(result, Path(csv_place))
     if as_json:
-        print_json(result.to_dict())
+        print_json({**result.to_dict(everything=True), "loaded": compared.report})
     else:
-        print_table(*scope_lines(result), "", measure_table(result))
+        _show(result, compared.lines, names, wanted)
+
+
+def _parts(text: str | None) -> list[str]:
+    names = [part.strip() for part in (text or "").split(",") if part.strip()]
+    for name in names:
+        if name not in _PARTS.split(","):
+            raise ArgumentError("unknown part", place="--also", got=name, allowed=_PARTS.split(","))
+    return names
+
+
+def _slice(text: str) -> tuple[str, list[float] | None]:
+    name, _, edges = text.partition(":")
+    return name, numbers_of(edges, "--by") if edges else None
+
+
+def _show(
+    result: Measure,
+    lines: Sequence[str],
+    names: Sequence[str],
+    slices: Sequence[tuple[str, list[float] | None]],
+) -> None:
+    from dotledger.report.measures import (
+        measure_table,
+        parts,
+        pooled_lines,
+        scope_lines,
+        slice_tables,
+    )
+
+    several = any(len(kind.points) > 1 for kind in result.kinds.values())
+    more = ["points"] if several else []
+    print_table(*lines, *scope_lines(result), "", measure_table(result), "", pooled_lines(result))
+    for name, edges in slices:
+        for table in slice_tables(result, name, edges):
+            print_table("", table)
+    if names or more:
+        print_table(parts(result, dict.fromkeys([*more, *names])))
+
+
+def _write_csv(result: Measure, place: Path) -> None:
+    from dotledger.formats.results import write_everything, write_frame
+
+    if place.suffix.lower() == ".csv":
+        write_frame(result.frame(), place)
+    else:
+        write_everything(result, place)

@@ -6,7 +6,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-
 from dotledger.core.measures import Flags, Judged
 from dotledger.core.resampling import Resampling
 from dotledger.core.results import MEASURES, KindMeasure, Row, mean_over, plain_means
@@ -199,7 +198,9 @@ class Measure:
         rows = [row for kind in self.kinds.values() for row in _frame_rows(kind)]
         plain = [name for name in self.pooled.to_dict() if name != "intervals"]
         columns = ["kind", "label", *(["overlap", "threshold"] if self._several else []), *plain]
-        extra = [name for name in dict.fromkeys(n for row in rows for n in row) if name not in columns]
+        extra = [
+            name for name in dict.fromkeys(n for row in rows for n in row) if name not in columns
+        ]
         frame = pd.DataFrame(rows, columns=[*columns, *extra])
         return frame.astype(dict.fromkeys([*MEASURES, *extra], float))
 
@@ -255,7 +256,7 @@ class Measure:
         return slice_names(self)
 
     def reliability(self, *, edges: Sequence[float] | None = None) -> dict[str, Reliability]:
-        """Say, for each kind, how often findings of a confidence are right; by default ten bands."""
+        """Say for each kind how often findings of a confidence are right; by default ten bands."""
         from dotledger.core.reliability import reliability_of
 
         only = self.passing if self.comparison.pairing != "confidence" else None
@@ -373,5 +374,5 @@ def _frame_row(kind: str, label: str, row: Row) -> dict[str, Any]:
 
 def _records(frame: pd.DataFrame) -> list[dict[str, Any]]:
     """Return a frame's rows as plain values; None for NaN."""
-    rows: list[dict[str, Any]] = frame.astype(object).where(frame.notna(), None).to_dict("records")
+    rows: Any = frame.astype(object).where(frame.notna(), None).to_dict("records")
     return rows

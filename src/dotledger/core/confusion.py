@@ -100,7 +100,12 @@ def confusion_of(measure: Measure, kind: str) -> Confusion:
     )
     names = [scope.labels[label] for label in scope.truth.label[related.truth]]
     by_relation = [
-        {n: int(c) for n, c in zip(*np.unique(np.array(names)[related.relation == r], return_counts=True), strict=True)}
+        {
+            n: int(c)
+            for n, c in zip(
+                *np.unique(np.array(names)[related.relation == r], return_counts=True), strict=True
+            )
+        }
         for r in (BROAD, NARROW)
     ]
     return Confusion(

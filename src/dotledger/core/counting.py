@@ -134,7 +134,10 @@ def count_agreement(measure: Measure, kind: str) -> CountAgreement:
     scope, said = measure.comparison.scopes[kind], judged.said
     passes[judged.aside] = False
     unit = np.concatenate(
-        [_unit(judged, said.image, said.label)[passes], _unit(judged, said.true_image, said.true_label)]
+        [
+            _unit(judged, said.image, said.label)[passes],
+            _unit(judged, said.true_image, said.true_label),
+        ]
     )
     sign = np.r_[np.ones(int(passes.sum())), -np.ones(len(said.true_label))]
     cell, place = np.unique(unit, return_inverse=True)

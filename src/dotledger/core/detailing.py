@@ -47,7 +47,7 @@ class AttributeRow:
 
     @property
     def share_right(self) -> float:
-        """right / pairs; NaN without pairs."""
+        """Right / pairs; NaN without pairs."""
         return ratio(self.right, self.pairs)
 
     def to_dict(self) -> dict[str, Any]:
@@ -195,7 +195,9 @@ def judge_attribute(said: Any, true: Any, tolerance: float) -> tuple[str, bool, 
     wanted = _value(true)
     if isinstance(said, Mapping) and "low" in said:
         number = _number(wanted)
-        return None if number is None else ("range", said["low"] <= number <= said["high"], math.nan)
+        return (
+            None if number is None else ("range", said["low"] <= number <= said["high"], math.nan)
+        )
     given = _value(said)
     ends = _number(given), _number(wanted)
     if ends[0] is not None and ends[1] is not None:

@@ -208,9 +208,7 @@ class _Side:
         self.relation = relation_table(names, self.scope.labels, above)
         self.names = names
 
-    def case(
-        self, side: Side, place: int, reason: str, about: str, **more: Any
-    ) -> Case:
+    def case(self, side: Side, place: int, reason: str, about: str, **more: Any) -> Case:
         """Return the case of one row of a side."""
         values = {"confidence": math.nan, "other": "", "overlap": math.nan, **more}
         return Case(
@@ -242,10 +240,10 @@ class _Boxes(_Side):
         boxes = self.findings.box[self._rows]
         images = self.findings.image.take(self._rows).onto(scope.images)
         truth = scope.truth.by_image()
-        edges = edges_of(type(truth)(group=images, box=boxes), truth, visiting_order(truth), self._near)
-        self._edges = edges.take(
-            (edges.overlap >= self._near) & ~scope.ignore[edges.annotation]
+        edges = edges_of(
+            type(truth)(group=images, box=boxes), truth, visiting_order(truth), self._near
         )
+        self._edges = edges.take((edges.overlap >= self._near) & ~scope.ignore[edges.annotation])
         self._said = self.findings.label.codes[self._rows]
         onto = np.array([scope.labels.index(n) if n in scope.labels else -1 for n in self.names])
         same = onto[self._said[self._edges.finding]] == scope.truth.label[self._edges.annotation]
@@ -257,8 +255,7 @@ class _Boxes(_Side):
         best = _best_of(self._edges, self._edges.finding, self._classes(), len(self._rows))
         said = self.scope.said
         return [
-            self._wrong_case(said, int(row), best[place])
-            for place, row in enumerate(self._wrong)
+            self._wrong_case(said, int(row), best[place]) for place, row in enumerate(self._wrong)
         ]
 
     def _classes(self) -> Ints:
@@ -310,7 +307,9 @@ class _Boxes(_Side):
         found = np.zeros(len(scope.truth), dtype=bool)
         keep = self.passes[self.judged.hit]
         found[self.judged.truth[keep]] = True
-        below = dict(zip(self.judged.truth[~keep].tolist(), np.flatnonzero(~keep).tolist(), strict=True))
+        below = dict(
+            zip(self.judged.truth[~keep].tolist(), np.flatnonzero(~keep).tolist(), strict=True)
+        )
         best = _best_of(self._edges, self._edges.annotation, self._classes(), len(scope.truth))
         crowding = crowding_of(scope.truth)
         shares = area_shares(self.annotations, scope, scope.truth)
@@ -333,7 +332,7 @@ class _Boxes(_Side):
         if edge >= 0 and tells != 0:
             return self._explained(place, tells, edge)
         if shares[place] < self._small:
-            text = f"{shares[place]:.2%} of the image's area"
+            text = f"{100 * shares[place]:.2g} % of the image's area"
             return self.case(truth, place, SMALL, text)
         if crowding[place] >= self._near:
             text = f"overlaps a neighbour by {crowding[place]:.2f}"
@@ -380,12 +379,21 @@ class _Presence(_Side):
         rows = np.flatnonzero(self.judged.wrong() & self.passes)
         present = _by_image(said.true_image, said.true_label)
         return [
-            self._wrong_case(int(said.image[r]), int(said.label[r]), float(said.confidence[r]), present)
+            self._wrong_case(
+                int(said.image[r]), int(said.label[r]), float(said.confidence[r]), present
+            )
             for r in rows
         ]
 
     def _unit(
-        self, image: int, label: int, reason: str, about: str, confidence: float, row: int, other: str
+        self,
+        image: int,
+        label: int,
+        reason: str,
+        about: str,
+        confidence: float,
+        row: int,
+        other: str,
     ) -> Case:
         return Case(
             image=self.scope.images[image],

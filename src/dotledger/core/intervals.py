@@ -7,6 +7,7 @@ many draws at once: whatever lies between two such points only lowers precision.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -179,8 +180,8 @@ class _Counts:
         counted = passes.copy()
         counted[judged.aside] = False
         rows = np.flatnonzero(counted)
-        keep = passes[judged.hit]
-        keep = np.flatnonzero(keep)[np.argsort(judged.overlap[keep])]
+        passing = np.flatnonzero(passes[judged.hit])
+        keep = passing[np.argsort(judged.overlap[passing])]
         hits, overlap = judged.hit[keep], judged.overlap[keep]
         return cls(
             said=said,
@@ -423,9 +424,7 @@ def _block(
                 right=_sparse(place, ranking.image[hit], (len(mine), ranking.images)),
                 aside_from=skips,
                 aside_starts=np.searchsorted(skips, starts),
-                aside=_sparse(
-                    skip_place, ranking.image[aside[kept]], (len(skips), ranking.images)
-                ),
+                aside=_sparse(skip_place, ranking.image[aside[kept]], (len(skips), ranking.images)),
             )
         )
     return _Block(
@@ -450,7 +449,7 @@ def _accumulated(operation: np.ufunc, rows: Floats, starts: Ints) -> Floats:
     Row by row this is several times as fast as `ufunc.accumulate` along the first axis.
     """
     edges = np.unique(np.minimum(starts, len(rows)))
-    for start, stop in zip(edges[:-1], edges[1:], strict=True):
+    for start, stop in itertools.pairwise(edges):
         before = rows[start]
         for row in rows[start + 1 : stop]:
             operation(before, row, out=row)

@@ -54,12 +54,12 @@ class TextMeasure:
 
     @property
     def exact_share(self) -> float:
-        """exact / annotated; NaN if nothing is annotated."""
+        """Exact / annotated; NaN if nothing is annotated."""
         return ratio(self.exact, self.annotated)
 
     @property
     def character_error_rate(self) -> float:
-        """edits / characters over the pairs; may be above 1; NaN without pairs."""
+        """Edits / characters over the pairs; may be above 1; NaN without pairs."""
         return ratio(self.edits, self.characters)
 
     def to_dict(self) -> dict[str, Any]:
@@ -116,7 +116,10 @@ def measure_text(
     overlap = check_overlap(overlap)
     scope = scope_of(_one_vocabulary(findings), _one_vocabulary(annotations), "text")
     lines = [
-        [normalised(table.label.names[c], ignore_case=ignore_case) for c in table.label.codes[side.row]]
+        [
+            normalised(table.label.names[c], ignore_case=ignore_case)
+            for c in table.label.codes[side.row]
+        ]
         for table, side in ((findings, scope.said), (annotations, scope.truth))
     ]
     by_box, aside = _by_box(scope, overlap)
@@ -168,7 +171,10 @@ def _by_reading(scope: Scope, said: list[str], true: list[str]) -> list[tuple[in
     right = np.setdiff1d(np.flatnonzero(~scope.ignore), _boxed(scope.truth))
     pairs = []
     for image in np.intersect1d(scope.said.image[left], scope.truth.image[right]):
-        mine, theirs = left[scope.said.image[left] == image], right[scope.truth.image[right] == image]
+        mine, theirs = (
+            left[scope.said.image[left] == image],
+            right[scope.truth.image[right] == image],
+        )
         cost = np.array([[edits(said[i], true[j]) for j in theirs] for i in mine])
         rows, columns = linear_sum_assignment(cost)
         pairs += [(int(mine[r]), int(theirs[c])) for r, c in zip(rows, columns, strict=True)]

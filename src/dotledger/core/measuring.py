@@ -16,7 +16,15 @@ from dotledger.core.confidence import check_overlap
 from dotledger.core.intervals import Spread, spread_of, spread_of_all
 from dotledger.core.kinds import KINDS, check_kinds
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Flags, Judged, Tally, judge, pooled_average_precision, ratio, tally
+from dotledger.core.measures import (
+    Flags,
+    Judged,
+    Tally,
+    judge,
+    pooled_average_precision,
+    ratio,
+    tally,
+)
 from dotledger.core.relatives import Broader, credited
 from dotledger.core.resampling import Resampling
 from dotledger.core.results import Interval, KindMeasure, Point, Row, mean_over
@@ -285,7 +293,9 @@ def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
             strict=True,
         )
     ]
-    means = [mean_over(p.rows.values())["average_precision"] for p in points[:: len(comparison.cuts)]]
+    means = [
+        mean_over(p.rows.values())["average_precision"] for p in points[:: len(comparison.cuts)]
+    ]
     return KindMeasure(
         kind=scope.kind,
         images_in_scope=len(scope.images),

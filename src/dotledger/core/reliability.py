@@ -8,6 +8,7 @@ nearest non-decreasing function, in squares, from a confidence to the share that
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
@@ -29,6 +30,7 @@ __all__ = [
     "ConfidenceMap",
     "Reliability",
     "fit_confidence_map",
+    "part_of_images",
     "reliability_of",
     "unseen_images",
 ]
@@ -228,9 +230,7 @@ class ConfidenceMap:
 
 def _check_knots(kind: str, knots: Sequence[tuple[float, float]]) -> None:
     flat = [value for knot in knots for value in knot]
-    rising = all(
-        a[0] < b[0] and a[1] <= b[1] for a, b in zip(knots, knots[1:], strict=False)
-    )
+    rising = all(a[0] < b[0] and a[1] <= b[1] for a, b in itertools.pairwise(knots))
     if not knots or not rising or not all(0.0 <= value <= 1.0 for value in flat):
         raise ArgumentError(
             "the knots of a confidence map do not rise, or are not from 0 to 1",
@@ -283,6 +283,40 @@ def fit_confidence_map(
             next_step="Annotate some of the images that were sent.",
         )
     return ConfidenceMap(knots=knots, images=frozenset(used), overlap=overlap)
+
+
+def part_of_images(
+    findings: Findings, annotations: Annotations, share: float, seed: int = 0
+) -> list[str]:
+    """Return a random part of the images that have both findings and annotations.
+
+    Parameters
+    ----------
+    share : float
+        Above 0 and below 1; at least one image is taken and at least one left.
+    seed : int
+        The same seed takes the same images.
+
+    Raises
+    ------
+    ArgumentError
+        If `share` is out of range.
+    ScopeError
+        If there are fewer than two such images.
+    """
+    if not 0.0 < share < 1.0:
+        raise ArgumentError(
+            "a share is out of range", place="share", got=share, allowed=["above 0, below 1"]
+        )
+    common = sorted(set(findings.image.used()) & set(annotations.image.used()))
+    if len(common) < 2:
+        raise ScopeError(
+            "a mapping needs images to fit on and others to be judged on",
+            got=f"{len(common)} images with findings and annotations",
+        )
+    count = min(max(1, round(share * len(common))), len(common) - 1)
+    chosen = np.random.default_rng(seed).permutation(len(common))[:count]
+    return [common[i] for i in sorted(chosen.tolist())]
 
 
 def _on(findings: Findings, images: set[str]) -> Flags:

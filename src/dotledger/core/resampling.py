@@ -81,9 +81,7 @@ def limits(draws: Floats, level: float) -> tuple[Floats, Floats]:
     return ends[0], ends[1]
 
 
-def places_by_content(
-    judged: Sequence[Sequence[Judged]], at: Sequence[Ints], images: int
-) -> Ints:
+def places_by_content(judged: Sequence[Sequence[Judged]], at: Sequence[Ints], images: int) -> Ints:
     """Return each image's place in an order that depends on what is judged in it.
 
     Parameters

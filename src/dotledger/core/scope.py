@@ -151,9 +151,7 @@ def _side(rows: NDArray[np.bool_], image: Ints, label: Ints, box: Floats) -> Sid
     return Side(row=places, image=image[places], label=label[places], box=box[places])
 
 
-def _truth(
-    annotations: Annotations, kind: str, images: list[str], labels: tuple[str, ...]
-) -> Side:
+def _truth(annotations: Annotations, kind: str, images: list[str], labels: tuple[str, ...]) -> Side:
     image, label = annotations.image.onto(images), annotations.label.onto(labels)
     rows = (annotations.kind.onto([kind]) == 0) & (image >= 0) & (label >= 0)
     return _side(rows & ~annotations.blank, image, label, annotations.box)

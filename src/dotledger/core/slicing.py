@@ -8,6 +8,7 @@ undefined for the slice.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -112,7 +113,7 @@ def sliced(measure: Measure, name: str, edges: Sequence[float] | None) -> dict[s
     known = slice_names(measure)
     if name not in known:
         raise ArgumentError("nothing to slice by", place="by", got=name, allowed=known)
-    if edges is not None and any(b <= a for a, b in zip(edges, edges[1:], strict=False)):
+    if edges is not None and any(b <= a for a, b in itertools.pairwise(edges)):
         raise ArgumentError("edges must rise", place="edges", got=tuple(edges))
     scopes = measure.comparison.scopes
     return {
@@ -122,9 +123,7 @@ def sliced(measure: Measure, name: str, edges: Sequence[float] | None) -> dict[s
     }
 
 
-def _sliced(
-    measure: Measure, kind: str, name: str, edges: Sequence[float] | None
-) -> SliceMeasure:
+def _sliced(measure: Measure, kind: str, name: str, edges: Sequence[float] | None) -> SliceMeasure:
     scope, judged = measure.comparison.scopes[kind], measure.judged[kind]
     names, of_truth, of_said = _assigned(measure, scope, judged, name, edges)
     judges_wrong = of_said is not None
@@ -132,7 +131,11 @@ def _sliced(
     passes = measure.passing(kind)
     counts = tally(anew, passes)
     resampling = measure.comparison.resampling
-    spread = spread_of([anew], passes, resampling) if resampling.draws and scope.images and names else None
+    spread = (
+        spread_of([anew], passes, resampling)
+        if resampling.draws and scope.images and names
+        else None
+    )
     rows = {}
     for i, one in enumerate(names):
         hits, annotated = int(counts.true_positives[i]), int(counts.annotated[i])
@@ -167,7 +170,11 @@ def _assigned(
         ends = SLICES[name] if edges is None else tuple(edges)
         if name == "edge":
             names = ["away from the edge", "at the edge", _UNKNOWN]
-            return names, of_truth.astype(np.intp), None if of_said is None else of_said.astype(np.intp)
+            return (
+                names,
+                of_truth.astype(np.intp),
+                None if of_said is None else of_said.astype(np.intp),
+            )
         names = _band_names(ends, "{:.3g}", percent=name == "size")
         bands = _banded(of_truth, ends)
         return [*names, _UNKNOWN], bands, None if of_said is None else _banded(of_said, ends)
@@ -192,7 +199,13 @@ def _relabelled(
         true_label = of_truth[~scope.ignore]
     else:
         true_label = of_truth
-        place = {u: v for u, v in zip(zip(said.true_image.tolist(), said.true_label.tolist(), strict=True), of_truth.tolist(), strict=True)}
+        place = dict(
+            zip(
+                zip(said.true_image.tolist(), said.true_label.tolist(), strict=True),
+                of_truth.tolist(),
+                strict=True,
+            )
+        )
         units = zip(said.image[judged.hit].tolist(), said.label[judged.hit].tolist(), strict=True)
         label[judged.hit] = [place[unit] for unit in units]
     homeless = np.flatnonzero(label < 0)
@@ -237,9 +250,7 @@ def _band_names(edges: Sequence[float], form: str, *, percent: bool) -> list[str
 
 
 def _between(shown: Sequence[str]) -> list[str]:
-    return [f"{a} to {b}" for a, b in zip(shown, shown[1:], strict=False)]
-
-
+    return [f"{a} to {b}" for a, b in itertools.pairwise(shown)]
 
 
 def _property(annotations: Annotations, scope: Scope, name: str) -> tuple[Floats, Floats | None]:
@@ -283,7 +294,7 @@ def _unit_values(
 
 
 def _coded(values: Iterable[Any], edges: Sequence[float] | None) -> tuple[list[str], Ints]:
-    """Return the slices of a column and each value's slice; numbers are banded if edges are given."""
+    """Return the slices of a column, and each value's; numbers are banded if edges are given."""
     kept = list(values)
     if edges is not None:
         numbers = np.array([_number(value) for value in kept], dtype=np.float64)

@@ -579,7 +579,9 @@ def _own_columns(frame: pd.DataFrame) -> list[Details | None] | None:
     if not names:
         return None
     rows = frame[names].astype(object).where(frame[names].notna(), None).to_dict("records")
-    return [Details(attributes={n: v for n, v in row.items() if v is not None}) for row in rows]
+    return [
+        Details(attributes={str(n): v for n, v in row.items() if v is not None}) for row in rows
+    ]
 
 
 def _check_boxed(kind: Coded, label: Coded, box: NDArray[np.float64], where: Where) -> None:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import csv
 import math
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -21,8 +22,13 @@ __all__ = ["Columns", "guard", "read_csv", "read_json_lines", "unguard"]
 
 _ROWS_AT_ONCE = 20_000
 _NAMES = ("image", "kind", "label")
-_NUMBERS = ("confidence", "x0", "y0", "x1", "y1")
+_NUMBERS = (
+    *("confidence", "x0", "y0", "x1", "y1", "cx", "cy", "width", "height"),
+    *("image_width", "image_height"),
+)
 _FORMULA = re.compile(r"'*[=+\-@\t\r]")
+
+_SAME: Mapping[str, str] = MappingProxyType({})
 
 csv.field_size_limit(10_000_000)
 
@@ -49,11 +55,17 @@ class Columns:
         The columns that the file has, of those wanted.
     lines : list of int
         The file's line of each row, from 1.
+    own : tuple of str
+        Columns beyond those wanted, kept as they are.
+    theirs : mapping of str to str
+        The file's name of a column where it is not ours.
     """
 
     path: Path
     given: tuple[str, ...]
     lines: list[int] = field(default_factory=list)
+    own: tuple[str, ...] = ()
+    theirs: Mapping[str, str] = field(default_factory=dict)
     _index: dict[str, dict[str, int]] = field(default_factory=dict)
     _parts: dict[str, list[Any]] = field(default_factory=dict)
 
@@ -62,12 +74,12 @@ class Columns:
         self._parts.setdefault(column, []).append(self._convert(column, values, start))
 
     def _convert(self, column: str, values: Sequence[Any], start: int) -> Any:
-        if column in _NAMES:
+        if column in _NAMES and column not in self.own:
             index = self._index.setdefault(column, {})
             for name in dict.fromkeys(values):
                 index.setdefault(name, len(index))
             return np.fromiter(map(index.__getitem__, values), dtype=np.intp, count=len(values))
-        if column in _NUMBERS:
+        if column in _NUMBERS and column not in self.own:
             return self._as_numbers(column, values, start)
         return list(values)
 
@@ -89,18 +101,28 @@ class Columns:
     def where(self, row: int, column: str) -> str:
         """Name a cell for people."""
         line = self.lines[row] if row < len(self.lines) else row + 1
-        return f"{self.path}, line {line}, column {column}"
+        return f"{self.path}, line {line}, column {self.theirs.get(column, column)}"
 
     def result(self) -> dict[str, Any]:
         """Return what was gathered, by column."""
         return {column: self._column(column) for column in self.given}
 
+    def own_rows(self) -> list[dict[str, Any]] | None:
+        """Return for each row the cells of columns that were not asked for; None without any."""
+        if not self.own:
+            return None
+        columns = [self._column(column) for column in self.own]
+        return [
+            {n: v for n, v in zip(self.own, row, strict=True) if v is not None and v != ""}
+            for row in zip(*columns, strict=True)
+        ]
+
     def _column(self, column: str) -> Any:
         parts = self._parts.get(column, [])
-        if column in _NAMES:
+        if column in _NAMES and column not in self.own:
             codes = np.concatenate([np.zeros(0, dtype=np.intp), *parts])
             return Coded(codes, tuple(self._index.get(column, ())))
-        if column in _NUMBERS:
+        if column in _NUMBERS and column not in self.own:
             return np.concatenate([np.zeros(0), *parts])
         return [value for part in parts for value in part]
 
@@ -122,8 +144,25 @@ def _lenient(value: Any) -> float:
         return math.inf
 
 
-def read_csv(path: Path, wanted: Sequence[str]) -> Columns:
+def read_csv(
+    path: Path,
+    wanted: Sequence[str],
+    *,
+    theirs: Mapping[str, str] = _SAME,
+    keep_own: bool = False,
+) -> Columns:
     """Read the `wanted` columns of a CSV file (UTF-8, with or without a byte-order mark).
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+    wanted : sequence of str
+        Our names of the columns to read.
+    theirs : mapping of str to str
+        The file's names, where they are not ours.
+    keep_own : bool
+        Keep all other columns too, as they are.
 
     Raises
     ------
@@ -133,24 +172,41 @@ def read_csv(path: Path, wanted: Sequence[str]) -> Columns:
     """
     try:
         with path.open(encoding="utf-8-sig", newline="") as file:
-            return _read_rows(csv.reader(file, strict=True), path, wanted)
+            return _read_rows(csv.reader(file, strict=True), path, wanted, theirs, keep_own)
     except UnicodeDecodeError as error:
         raise _not_utf8(path, error) from error
     except OSError as error:
         raise _unreadable(path, error) from error
 
 
-def _read_rows(reader: Any, path: Path, wanted: Sequence[str]) -> Columns:
+def _read_rows(
+    reader: Any, path: Path, wanted: Sequence[str], theirs: Mapping[str, str], keep_own: bool
+) -> Columns:
     header = [cell.strip() for cell in _next_row(reader, path) or ()]
-    columns = Columns(path, tuple(name for name in wanted if name in header))
+    _refuse_repeated(header, path)
+    places = {name: theirs.get(name, name) for name in wanted}
+    given = tuple(name for name in wanted if places[name] in header)
+    used = {places[name] for name in given}
+    own = tuple(name for name in header if name not in used and name) if keep_own else ()
+    columns = Columns(path, given, own=own, theirs=theirs)
     start = 0
     while rows := list(islice(_checked(reader, columns, len(header)), _ROWS_AT_ONCE)):
         table = list(zip(*rows, strict=True))
         for name in columns.given:
-            values: Iterable[str] = table[header.index(name)]
+            values: Iterable[str] = table[header.index(places[name])]
             columns.add(name, _names(values) if name in _NAMES else list(values), start)
+        for name in own:
+            columns.add(name, _names(table[header.index(name)]), start)
         start += len(rows)
     return columns
+
+
+def _refuse_repeated(header: Sequence[str], path: Path) -> None:
+    for place, name in enumerate(header):
+        if name in header[:place]:
+            raise TableError(
+                f"the header names the column {name!r} twice", place=f"{path}, line 1", got=name
+            )
 
 
 def _names(values: Iterable[str]) -> list[str]:
@@ -182,16 +238,23 @@ def _checked(reader: Any, columns: Columns, width: int) -> Iterator[list[str]]:
         yield row
 
 
-def read_json_lines(path: Path, wanted: Sequence[str]) -> Columns:
-    """Read the `wanted` fields of a file with one JSON object a line.
+def read_json_lines(
+    path: Path,
+    wanted: Sequence[str],
+    *,
+    theirs: Mapping[str, str] = _SAME,
+    keep_own: bool = False,
+) -> Columns:
+    """Read the `wanted` fields of a file with one JSON object a line; see `read_csv`.
 
     Raises
     ------
     TableError
         Naming the line, if it is not a JSON object or a number is not finite.
     """
-    columns = Columns(path, tuple(wanted))
     try:
+        own = _own_fields(path, {theirs.get(n, n) for n in wanted}) if keep_own else ()
+        columns = Columns(path, tuple(wanted), own=own, theirs=theirs)
         with path.open("rb") as file:
             _read_objects(file, columns)
     except OSError as error:
@@ -208,11 +271,25 @@ def _read_objects(file: Iterable[bytes], columns: Columns) -> None:
         for name in columns.given:
             values = [_field(o, name, columns, start + i) for i, o in enumerate(objects)]
             columns.add(name, values, start)
+        for name in columns.own:
+            columns.add(name, [o.get(name) for o in objects], start)
         start += len(chunk)
 
 
+def _own_fields(path: Path, used: set[str]) -> tuple[str, ...]:
+    """Return the fields that some line has beyond those wanted, by first appearance."""
+    with path.open("rb") as file:
+        records = (
+            _object(line, f"{path}, line {number}")
+            for number, line in enumerate(file, 1)
+            if line.strip()
+        )
+        fields = dict.fromkeys(name for record in records for name in record)
+    return tuple(name for name in fields if name not in used)
+
+
 def _field(record: dict[str, Any], name: str, columns: Columns, row: int) -> Any:
-    value = record.get(name)
+    value = record.get(columns.theirs.get(name, name))
     if name not in _NAMES:
         return value
     if value is None:

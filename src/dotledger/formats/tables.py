@@ -6,6 +6,7 @@ import csv
 import math
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,21 +14,27 @@ import numpy as np
 import orjson
 
 from dotledger.core.details import Details
+from dotledger.core.geometry import BOX_FORMS
 from dotledger.core.tables import ANNOTATION_COLUMNS, FINDING_COLUMNS, Annotations, Findings
 from dotledger.errors import MissingExtra, TableError
 from dotledger.formats.columns import guard, read_csv, read_json_lines
 from dotledger.formats.files import whole_file
+from dotledger.formats.shapes import OUR_SHAPE, Shape, read_shape
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["SUFFIXES", "read_annotations", "read_findings", "write_rows", "write_table"]
+__all__ = ["SUFFIXES", "read_annotation_table", "read_findings", "write_rows", "write_table"]
 
 SUFFIXES = (".csv", ".jsonl", ".parquet")
 """The file endings understood, each with its format."""
 
-_OPTIONAL = {"confidence", "x0", "y0", "x1", "y1", "ignore", "details"}
+_OPTIONAL = {
+    *("confidence", "ignore", "details", "image_width", "image_height"),
+    *(name for form in BOX_FORMS.values() for name in form),
+}
 PathLike = str | os.PathLike[str]
+_PLAIN = (str, int, float, bool)
 
 
 def _suffix(path: Path) -> str:
@@ -39,25 +46,48 @@ def _suffix(path: Path) -> str:
     return suffix
 
 
-def _load(path: Path, wanted: Sequence[str]) -> tuple[dict[str, Any], Callable[[int, str], str]]:
+@dataclass(frozen=True)
+class _Table:
+    """Columns read from a file, by our names; `own` holds the cells of all other columns."""
+
+    columns: dict[str, Any]
+    where: Callable[[int, str], str]
+    own: list[dict[str, Any]] | None
+
+
+def _load(path: Path, ours: Sequence[str], shape: Shape, *, keep_own: bool) -> _Table:
+    wanted = shape.wanted(ours)
     suffix = _suffix(path)
     if suffix == ".parquet":
-        return _load_parquet(
-            path, wanted
-        ), lambda row, column: f"{path}, row {row + 1}, column {column}"
-    columns = read_csv(path, wanted) if suffix == ".csv" else read_json_lines(path, wanted)
-    missing = [name for name in wanted if name not in columns.given and name not in _OPTIONAL]
+        return _load_parquet(path, wanted, shape, keep_own)
+    read = read_csv if suffix == ".csv" else read_json_lines
+    columns = read(path, wanted, theirs=shape.columns, keep_own=keep_own)
+    _require(columns.given, wanted, shape, path)
+    result = {n: c for n, c in columns.result().items() if not _all_empty(n, c)}
+    return _Table(result, columns.where, columns.own_rows())
+
+
+def _all_empty(name: str, column: Any) -> bool:
+    """Tell whether a JSON Lines file simply does not have a field."""
+    return name in ("image_width", "image_height") and bool(np.isnan(column).all())
+
+
+def _require(given: Iterable[str], wanted: Sequence[str], shape: Shape, path: Path) -> None:
+    have = {*given, *shape.always}
+    needed = [name for name in wanted if name not in _OPTIONAL]
+    missing = [name for name in needed if name not in have]
+    missing += [n for n in shape.columns if n not in given and n not in missing]
     if missing:
         raise TableError(
-            f"the file has no column {missing[0]!r}",
+            f"the file has no column {shape.theirs(missing[0])!r}",
             place=str(path),
-            got=list(columns.given),
+            got=sorted(given),
             allowed=[name for name in wanted if name != "details"],
+            next_step="Name its columns with --columns, or columns= in Python.",
         )
-    return columns.result(), columns.where
 
 
-def _load_parquet(path: Path, wanted: Sequence[str]) -> dict[str, Any]:
+def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: bool) -> _Table:
     pd = _pandas_with_parquet()
     try:
         frame = pd.read_parquet(path)
@@ -65,12 +95,20 @@ def _load_parquet(path: Path, wanted: Sequence[str]) -> dict[str, Any]:
         raise TableError(
             f"the file cannot be read as Parquet ({error})", place=str(path)
         ) from error
-    missing = [n for n in wanted if n not in frame.columns and n not in _OPTIONAL]
-    if missing:
-        raise TableError(
-            f"the file has no column {missing[0]!r}", place=str(path), got=list(frame.columns)
-        )
-    return {n: frame[n].tolist() for n in wanted if n in frame.columns}
+    places = {name: shape.theirs(name) for name in wanted}
+    given = [name for name in wanted if places[name] in frame.columns]
+    _require(given, wanted, shape, path)
+    columns = {n: frame[places[n]].tolist() for n in given}
+    rest = [c for c in frame.columns if c not in {places[name] for name in given}]
+    own = None
+    if keep_own and rest:
+        plain = frame[rest].astype(object).where(frame[rest].notna(), None).to_dict("records")
+        own = [{n: v for n, v in row.items() if v is not None and v != ""} for row in plain]
+
+    def where(row: int, column: str) -> str:
+        return f"{path}, row {row + 1}, column {shape.theirs(column)}"
+
+    return _Table(columns, where, own)
 
 
 def _pandas_with_parquet() -> Any:
@@ -90,7 +128,12 @@ def _filled(columns: Mapping[str, Any], names: Iterable[str]) -> dict[str, Any]:
     return {name: columns.get(name, np.full(length, np.nan)) for name in names}
 
 
-def read_findings(path: PathLike) -> Findings:
+def read_findings(
+    path: PathLike,
+    *,
+    columns: Shape | PathLike | None = None,
+    images: Mapping[str, Mapping[str, Any]] | None = None,
+) -> Findings:
     """Read findings from a ``.csv``, ``.jsonl`` or ``.parquet`` file.
 
     Parameters
@@ -98,6 +141,10 @@ def read_findings(path: PathLike) -> Findings:
     path : path-like
         A file with the columns of `FINDING_COLUMNS`; the confidence and box columns may be
         missing, other columns are left out.
+    columns : Shape, path-like or str, optional
+        How the file names its columns and writes boxes; see `read_shape`.
+    images : mapping of str to mapping, optional
+        Width and height of images, for boxes that are not in pixels.
 
     Returns
     -------
@@ -109,16 +156,26 @@ def read_findings(path: PathLike) -> Findings:
     TableError
         Naming file, line and column, for anything that breaks the common shape. Nothing is
         read as if the bad row were not there.
+    DescriptionError
+        If `columns` is a file that is not written as it should be.
     MissingExtra
         For Parquet without pyarrow.
     """
-    columns, where = _load(Path(path), (*FINDING_COLUMNS, "details"))
-    details = columns.pop("details", None)
+    shape = _shape(columns)
+    table = _load(Path(path), (*FINDING_COLUMNS, "details"), shape, keep_own=False)
+    details = table.columns.pop("details", None)
+    common = shape.applied(table.columns, table.where, images or {})
     return Findings.from_columns(
-        **_filled(columns, FINDING_COLUMNS),
+        **_filled(common, FINDING_COLUMNS),
         details=_read_details(details) if details and any(details) else None,
-        where=where,
+        where=table.where,
     )
+
+
+def _shape(given: Shape | PathLike | None) -> Shape:
+    if given is None:
+        return OUR_SHAPE
+    return given if isinstance(given, Shape) else read_shape(given)
 
 
 def _read_details(values: Sequence[Any]) -> list[Details | None]:
@@ -126,8 +183,12 @@ def _read_details(values: Sequence[Any]) -> list[Details | None]:
     return [Details.from_dict(value) if isinstance(value, dict) else None for value in parsed]
 
 
-def read_annotations(
-    path: PathLike, *, vocabulary: Mapping[str, Iterable[str]] | None = None
+def read_annotation_table(
+    path: PathLike,
+    *,
+    columns: Shape | PathLike | None = None,
+    vocabulary: Mapping[str, Iterable[str]] | None = None,
+    images: Mapping[str, Mapping[str, Any]] | None = None,
 ) -> Annotations:
     """Read annotations from a ``.csv``, ``.jsonl`` or ``.parquet`` file.
 
@@ -135,29 +196,80 @@ def read_annotations(
     ----------
     path : path-like
         A file with the columns of `ANNOTATION_COLUMNS`; the box columns and ``ignore`` may be
-        missing, other columns are left out.
+        missing, other columns become attributes.
+    columns : Shape, path-like or str, optional
+        How the file names its columns and writes boxes; see `read_shape`.
     vocabulary : mapping of str to iterable of str, optional
         Labels in scope by kind; by default those that occur.
+    images : mapping of str to mapping, optional
+        What is known about images, such as width and height.
 
     Raises
     ------
     TableError
-        Naming file, line and column, for anything that breaks the common shape.
+        Naming file, line and column, for anything that breaks the common shape, and for a row
+        that stands twice.
+    DescriptionError
+        If `columns` is a file that is not written as it should be.
     MissingExtra
         For Parquet without pyarrow.
     """
-    columns, where = _load(Path(path), ANNOTATION_COLUMNS)
-    columns.setdefault("ignore", [False] * len(columns["image"]))
-    return Annotations.from_columns(
-        **_filled(columns, ANNOTATION_COLUMNS), vocabulary=vocabulary, where=where
+    shape = _shape(columns)
+    table = _load(Path(path), (*ANNOTATION_COLUMNS, "details"), shape, keep_own=True)
+    details = table.columns.pop("details", None)
+    common = shape.applied(table.columns, table.where, images or {})
+    common.setdefault("ignore", [False] * len(common["image"]))
+    result = Annotations.from_columns(
+        **_filled(common, ANNOTATION_COLUMNS),
+        vocabulary=vocabulary,
+        details=_with_own(details, table.own),
+        images=images,
+        where=table.where,
     )
+    _refuse_repeats(result, table.where)
+    return result
+
+
+def _with_own(
+    details: Sequence[Any] | None, own: list[dict[str, Any]] | None
+) -> list[Details | None] | None:
+    """Return details with the user's own columns among their attributes."""
+    read = _read_details(details) if details and any(details) else None
+    if own is None or not any(own):
+        return read
+    base = read or [None] * len(own)
+    return [
+        (one or Details())._replace(attributes={**(one.attributes if one else {}), **cells})
+        for one, cells in zip(base, own, strict=True)
+    ]
+
+
+def _refuse_repeats(table: Annotations, where: Callable[[int, str], str]) -> None:
+    """Refuse a row that says again what an earlier one says: it could never be found twice."""
+    box = np.nan_to_num(table.box, nan=-1.0)
+    keys = (*box.T, table.label.codes, table.kind.codes, table.image.codes)
+    order = np.lexsort(keys)
+    same = np.ones(max(len(order) - 1, 0), dtype=bool)
+    for key in keys:
+        same &= key[order][1:] == key[order][:-1]
+    if same.any():
+        place = int(np.argmax(same))
+        first, row = sorted((int(order[place]), int(order[place + 1])))
+        raise TableError(
+            "the row says again what an earlier row says",
+            place=where(row, "image"),
+            row=row,
+            got=str(table.image.values()[row]),
+            next_step=f"Take one of them out; the first is {where(first, 'image')}.",
+        )
 
 
 def write_table(table: Findings | Annotations, path: PathLike) -> Path:
     """Write a table to a ``.csv``, ``.jsonl`` or ``.parquet`` file, whole or not at all.
 
-    JSON Lines and Parquet also keep the details of findings. In CSV a name that a spreadsheet
-    would take for a formula gets an apostrophe before it, which reading takes away again.
+    JSON Lines and Parquet also keep details; in CSV the plain attributes of annotations become
+    columns. In CSV a name that a spreadsheet would take for a formula gets an apostrophe before
+    it, which reading takes away again.
 
     Raises
     ------
@@ -193,7 +305,7 @@ def _columns(table: Findings | Annotations) -> dict[str, list[Any]]:
 def _records(table: Findings | Annotations) -> Iterator[dict[str, Any]]:
     """Yield one plain record a row, without what the row does not have."""
     columns = _columns(table)
-    details = table.details if isinstance(table, Findings) else None
+    details = table.details
     for place, row in enumerate(zip(*columns.values(), strict=True)):
         record = {n: v for n, v in zip(columns, row, strict=True) if v == v}
         if details is not None and (more := details[place]) and (parts := more.to_dict()):
@@ -203,7 +315,20 @@ def _records(table: Findings | Annotations) -> Iterator[dict[str, Any]]:
 
 def _write_csv(table: Findings | Annotations, path: Path) -> None:
     columns = _columns(table)
+    if isinstance(table, Annotations) and table.details is not None:
+        columns |= _own_columns(table.details)
     write_rows(path, list(columns), zip(*columns.values(), strict=True))
+
+
+def _own_columns(details: Sequence[Details | None]) -> dict[str, list[Any]]:
+    """Return plain attributes as columns."""
+    rows = [one.attributes if one is not None else {} for one in details]
+    names = dict.fromkeys(n for row in rows for n, v in row.items() if isinstance(v, _PLAIN))
+    return {
+        name: [v if isinstance(v := row.get(name), _PLAIN) else None for row in rows]
+        for name in names
+        if name not in ANNOTATION_COLUMNS
+    }
 
 
 def write_rows(path: PathLike, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
@@ -225,6 +350,6 @@ def _cell(value: Any) -> Any:
 def _write_parquet(table: Findings | Annotations, path: Path) -> None:
     _pandas_with_parquet()
     frame: pd.DataFrame = table.frame()
-    if isinstance(table, Findings) and table.details is not None:
+    if table.details is not None:
         frame["details"] = [orjson.dumps(d.to_dict()).decode() if d else "" for d in table.details]
     frame.to_parquet(path, index=False)

@@ -5,9 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-import tomllib
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -16,8 +14,8 @@ import orjson
 from dotledger.core.confidence import SCALES
 from dotledger.core.geometry import BOX_FORMS, BOX_UNITS
 from dotledger.core.kinds import KINDS
-from dotledger.core.spelling import nearest
 from dotledger.errors import DescriptionError
+from dotledger.services.strict import Part, hinted, load_strictly, parse_strictly, unknown
 
 __all__ = [
     "Ask",
@@ -44,14 +42,7 @@ Rate = Annotated[float, msgspec.Meta(gt=0)]
 _PART = re.compile(r"\{(\w+)\}")
 
 
-class _Part(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """One section: its keys are checked, and others refused, when it is read."""
-
-    def __post_init__(self) -> None:
-        """Raise ValueError if keys contradict each other."""
-
-
-class KeyPlace(_Part, frozen=True, kw_only=True):
+class KeyPlace(Part, frozen=True, kw_only=True):
     """Where the key goes and where it comes from; never the key itself."""
 
     place: Literal["header", "query", "basic", "bearer", "token", "signed", "none"] = "none"
@@ -72,7 +63,7 @@ class KeyPlace(_Part, frozen=True, kw_only=True):
                 )
 
 
-class Token(_Part, frozen=True, kw_only=True):
+class Token(Part, frozen=True, kw_only=True):
     """An OAuth 2.0 client-credentials token (RFC 6749, section 4.4).
 
     The key's secret is ``id:secret``; it is sent as HTTP Basic, or in the form.
@@ -84,7 +75,7 @@ class Token(_Part, frozen=True, kw_only=True):
     renew_before: Annotated[float, msgspec.Meta(ge=0)] = 30.0
 
 
-class Connect(_Part, frozen=True, kw_only=True):
+class Connect(Part, frozen=True, kw_only=True):
     """The address and the key."""
 
     address: str
@@ -103,7 +94,7 @@ class Connect(_Part, frozen=True, kw_only=True):
             raise ValueError("a key of place 'token' needs a [connect.token] section")
 
 
-class Ask(_Part, frozen=True, kw_only=True):
+class Ask(Part, frozen=True, kw_only=True):
     """How a call is told which kinds are wanted, for calls that serve several."""
 
     place: Literal["query", "form", "json"]
@@ -113,7 +104,7 @@ class Ask(_Part, frozen=True, kw_only=True):
     separate: bool = False
 
 
-class Call(_Part, frozen=True, kw_only=True):
+class Call(Part, frozen=True, kw_only=True):
     """One way of calling the service."""
 
     name: str
@@ -140,7 +131,7 @@ class Call(_Part, frozen=True, kw_only=True):
             raise ValueError("several images in one request need 'each', the entry for one image")
 
 
-class Limits(_Part, frozen=True, kw_only=True):
+class Limits(Part, frozen=True, kw_only=True):
     """What the service accepts and allows; None where it does not say."""
 
     formats: Annotated[tuple[FormatName, ...], msgspec.Meta(min_length=1)] = ("jpeg", "png")
@@ -158,14 +149,14 @@ class Limits(_Part, frozen=True, kw_only=True):
     smallest_face: Positive | None = None
 
 
-class Price(_Part, frozen=True, kw_only=True):
+class Price(Part, frozen=True, kw_only=True):
     """What a thousand calls cost."""
 
     per_1000: Annotated[float, msgspec.Meta(ge=0)] = 0.0
     currency: str = ""
 
 
-class ConfidenceRule(_Part, frozen=True, kw_only=True):
+class ConfidenceRule(Part, frozen=True, kw_only=True):
     """Where the confidence stands and on what scale."""
 
     at: str
@@ -177,14 +168,14 @@ class ConfidenceRule(_Part, frozen=True, kw_only=True):
         """Raise ValueError if keys contradict each other."""
         known = (*SCALES, "range", "words", "yes-no")
         if self.scale not in known:
-            raise ValueError(_unknown("scale", self.scale, known))
+            raise ValueError(unknown("scale", self.scale, known))
         if (self.scale == "range") != (self.range is not None):
             raise ValueError("scale 'range' goes with range = [low, high]")
         if (self.scale == "words") != bool(self.words):
             raise ValueError("scale 'words' goes with words = [[word, confidence], ...], rising")
 
 
-class Place(_Part, frozen=True, kw_only=True):
+class Place(Part, frozen=True, kw_only=True):
     """Where coordinates stand and what their numbers count."""
 
     at: str
@@ -196,7 +187,7 @@ class Place(_Part, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """Refuse unknown units."""
         if self.unit not in (*BOX_UNITS, "grid"):
-            raise ValueError(_unknown("unit", self.unit, (*BOX_UNITS, "grid")))
+            raise ValueError(unknown("unit", self.unit, (*BOX_UNITS, "grid")))
         if (self.unit == "grid") != (self.grid is not None):
             raise ValueError("unit 'grid' goes with grid = the number that the full width reads as")
 
@@ -212,7 +203,7 @@ class BoxRule(Place, frozen=True, kw_only=True):
         """Raise ValueError if keys contradict each other."""
         super().__post_init__()
         if self.form not in (*BOX_FORMS, "points"):
-            raise ValueError(_unknown("form", self.form, (*BOX_FORMS, "points")))
+            raise ValueError(unknown("form", self.form, (*BOX_FORMS, "points")))
         if self.form == "points":
             return
         if bool(self.order) == bool(self.fields):
@@ -230,7 +221,7 @@ class PointsRule(Place, frozen=True, kw_only=True):
     y: str = "y"
 
 
-class AttributeRule(_Part, frozen=True, kw_only=True):
+class AttributeRule(Part, frozen=True, kw_only=True):
     """One attribute: a value that is no confidence.
 
     `confidence` says how sure the service is of the attribute, where it says so; `low` and
@@ -249,7 +240,7 @@ class AttributeRule(_Part, frozen=True, kw_only=True):
     similarity: str = ""
 
 
-class Lookup(_Part, frozen=True, kw_only=True):
+class Lookup(Part, frozen=True, kw_only=True):
     """A side table of the answer in which labels stand by their id."""
 
     table: str
@@ -257,7 +248,7 @@ class Lookup(_Part, frozen=True, kw_only=True):
     name: str = "name"
 
 
-class ReadRule(_Part, frozen=True, kw_only=True):
+class ReadRule(Part, frozen=True, kw_only=True):
     """How findings of one kind are read out of an answer."""
 
     kind: KindName
@@ -283,7 +274,7 @@ class ReadRule(_Part, frozen=True, kw_only=True):
             raise ValueError(f"a rule for {self.kind!r} needs a box")
 
 
-class Envelope(_Part, frozen=True, kw_only=True):
+class Envelope(Part, frozen=True, kw_only=True):
     """What is around the answer: one part for each image, errors, the working size."""
 
     images: str = ""
@@ -294,7 +285,7 @@ class Envelope(_Part, frozen=True, kw_only=True):
     height: str = ""
 
 
-class Description(_Part, frozen=True, kw_only=True):
+class Description(Part, frozen=True, kw_only=True):
     """Everything Dot Ledger knows about one service."""
 
     schema_version: Literal[1] = msgspec.field(default=1, name="schema")
@@ -314,7 +305,7 @@ class Description(_Part, frozen=True, kw_only=True):
             raise ValueError(f"two calls have the same name: {names}")
         for rule in self.read:
             if rule.call and rule.call not in names:
-                raise ValueError(_unknown("call", rule.call, names))
+                raise ValueError(unknown("call", rule.call, names))
 
     @property
     def kinds(self) -> tuple[str, ...]:
@@ -333,7 +324,7 @@ class Description(_Part, frozen=True, kw_only=True):
         for name in settings:
             if name not in self.connect.settings:
                 raise DescriptionError(
-                    _hinted("unknown setting", name, self.connect.settings),
+                    hinted("unknown setting", name, self.connect.settings),
                     place=f"service {self.service}",
                     got=name,
                     allowed=self.connect.settings,
@@ -399,15 +390,6 @@ def _filled_all(description: Description, value: Any) -> Any:
     return value
 
 
-def _unknown(what: str, got: str, known: Any) -> str:
-    return _hinted(f"unknown {what} {got!r}", got, known) + f"; allowed: {', '.join(known)}"
-
-
-def _hinted(message: str, got: str, known: Any) -> str:
-    close = nearest(got, known)
-    return f"{message} (did you mean {close[0]!r}?)" if close else message
-
-
 def load_description(path: str | os.PathLike[str]) -> Description:
     """Read and check a description file.
 
@@ -417,14 +399,7 @@ def load_description(path: str | os.PathLike[str]) -> Description:
         Naming file, line and field: not TOML, an unknown or misspelt key (with the nearest
         right one), a missing key, or values that contradict each other.
     """
-    file = Path(path)
-    try:
-        text = file.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise DescriptionError(
-            f"the description cannot be read ({error})", place=str(file)
-        ) from error
-    return parse_description(text, name=str(file))
+    return load_strictly(path, Description)
 
 
 def parse_description(text: str, *, name: str = "description") -> Description:
@@ -435,14 +410,7 @@ def parse_description(text: str, *, name: str = "description") -> Description:
     DescriptionError
         See `load_description`; `name` stands for the file.
     """
-    try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise DescriptionError(f"not TOML: {error}", place=name) from error
-    try:
-        return msgspec.convert(data, Description, strict=True)
-    except msgspec.ValidationError as error:
-        raise _explained(str(error), data, text, name) from None
+    return parse_strictly(text, Description, name=name)
 
 
 def stored_description(text: str) -> Description:
@@ -467,99 +435,3 @@ def _sparse(part: Any) -> Any:
 def _default(field: msgspec.structs.FieldInfo) -> Any:
     made = field.default_factory
     return field.default if made is msgspec.NODEFAULT else made()
-
-
-_AT = re.compile(r" - at `\$\.?(.*?)`$")
-_UNKNOWN = re.compile(r"Object contains unknown field `(.*)`")
-_MISSING = re.compile(r"Object missing required field `(.*)`")
-
-
-def _explained(message: str, data: Any, text: str, name: str) -> DescriptionError:
-    """Return our error for a message of the checking package, which ends with a path."""
-    at = _AT.search(message)
-    where = _path(at[1]) if at else ()
-    plain = message[: at.start()] if at else message
-    if unknown := _UNKNOWN.match(plain):
-        known = _fields_at(where)
-        place = _place(name, text, (*where, unknown[1]))
-        return DescriptionError(
-            _hinted("unknown key", unknown[1], known), place=place, got=unknown[1], allowed=known
-        )
-    if missing := _MISSING.match(plain):
-        message = f"the needed key {missing[1]!r} is missing"
-        return DescriptionError(message, place=_place(name, text, where))
-    value = _value_at(data, where)
-    facts: dict[str, Any] = {"got": value} if isinstance(value, (str, int, float)) else {}
-    return DescriptionError(plain.replace("`", "'"), place=_place(name, text, where), **facts)
-
-
-def _path(text: str) -> tuple[Any, ...]:
-    """Return ``read[1].box`` as ``("read", 1, "box")``."""
-    parts = re.findall(r"\[(\d+)\]|([^.\[\]]+)", text)
-    return tuple(int(number) if number else word for number, word in parts)
-
-
-def _place(name: str, text: str, where: tuple[Any, ...]) -> str:
-    line = _line_of(text, where)
-    parts = [name, f"line {line}" if line else "", ".".join(map(str, where))]
-    return ", ".join(filter(None, parts))
-
-
-def _value_at(data: Any, where: tuple[Any, ...]) -> Any:
-    for part in where:
-        try:
-            data = data[part]
-        except (KeyError, IndexError, TypeError):
-            return None
-    return data
-
-
-def _fields_at(where: tuple[Any, ...]) -> list[str]:
-    """Return the keys allowed in the section at `where`."""
-    model: Any = Description
-    for part in where:
-        fields = {f.encode_name: f for f in msgspec.structs.fields(model)}
-        if part in fields:
-            model = _model_within(fields[part].type) or model
-    return [field.encode_name for field in msgspec.structs.fields(model)]
-
-
-def _model_within(annotation: Any) -> Any:
-    if isinstance(annotation, type) and issubclass(annotation, msgspec.Struct):
-        return annotation
-    inner = (_model_within(part) for part in getattr(annotation, "__args__", ()))
-    return next((model for model in inner if model), None)
-
-
-_HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]")
-_KEY = re.compile(r"^\s*([A-Za-z0-9_-]+)\s*=")
-
-
-def _line_of(text: str, where: tuple[Any, ...]) -> int:
-    """Return the line (from 1) of the key at `where`, or of the nearest section above it; 0."""
-    best, best_depth = 0, 0
-    section: tuple[Any, ...] = ()
-    counts: dict[str, int] = {}
-    for number, line in enumerate(text.splitlines(), 1):
-        if header := _HEADER.match(line):
-            section = _section(header, counts)
-            here = section
-        elif key := _KEY.match(line):
-            here = (*section, key[1])
-        else:
-            continue
-        if here == where[: len(here)] and len(here) > best_depth:
-            best, best_depth = number, len(here)
-    return best
-
-
-def _section(header: re.Match[str], counts: dict[str, int]) -> tuple[Any, ...]:
-    names = [part.strip().strip("\"'") for part in header[2].split(".")]
-    if header[1] == "[[":
-        counts[names[0]] = counts.get(names[0], -1) + 1
-    path: list[Any] = []
-    for name in names:
-        path.append(name)
-        if name in counts and len(path) == 1:
-            path.append(counts[name])
-    return tuple(path)

@@ -23,7 +23,7 @@ from dotledger.services.frames import Frame
 from dotledger.services.paths import MISSING, Getter, Level, compile_each, compile_path
 from dotledger.services.values import SetAside, attributes_reader, confidence_reader, number_of
 
-__all__ = ["Read", "Reader", "Reading"]
+__all__ = ["Read", "Reader", "Reading", "RuleReader"]
 
 _LONGEST_LABEL = 10_000
 
@@ -238,15 +238,21 @@ def _text(value: Any, case: str) -> str:
     return (text.lower() if case == "lower" else text)[:_LONGEST_LABEL]
 
 
-class _RuleReader:
-    """One reading rule, compiled."""
+class RuleReader:
+    """One reading rule, compiled.
+
+    Parameters
+    ----------
+    rule : ReadRule
+        What to read and where.
+    """
 
     def __init__(self, rule: ReadRule) -> None:
         self.kind = rule.kind
         self.section = rule.each
         self._case = rule.case
         self._always = rule.always
-        self._each = compile_each(rule.each, place="each")
+        self.each = compile_each(rule.each, place="each")
         self._label = compile_path(rule.label, place="label") if rule.label else None
         self._split = rule.split
         self._lookup = None
@@ -267,18 +273,18 @@ class _RuleReader:
     def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> None:
         """Append what this rule finds; set aside what cannot be kept."""
         lacking: list[str] = []
-        names = self._names(top)
+        names = self.names(top)
         met = 0
         try:
-            for level in self._each(top, lacking):
+            for level in self.each(top, lacking):
                 met += 1
-                self._read_one(level, names, frame, working, into)
+                self.read_level(level, names, frame, working, into)
         except TypeError as error:
             into.notes.append((f"{self.section}: {error}", ""))
         if lacking and not met:
             into.notes.append((f"nothing read: no part of {self.section} has it", lacking[0]))
 
-    def _names(self, top: Level) -> dict[str, Any]:
+    def names(self, top: Level) -> dict[str, Any]:
         """Return the side table of names, by id."""
         if self._lookup is None:
             return {}
@@ -286,9 +292,10 @@ class _RuleReader:
         rows = list(each(top, []))
         return {str(get_id(row)): get_name(row) for row in rows}
 
-    def _read_one(
+    def read_level(
         self, level: Level, names: dict[str, Any], frame: Frame, working: Any, into: Reading
     ) -> None:
+        """Append what stands at one level of ``each``; set it aside if it cannot be kept."""
         try:
             if self._keep is not None and not self._keep(level):
                 return
@@ -344,7 +351,7 @@ class Reader:
     """
 
     def __init__(self, description: Description) -> None:
-        self._rules = [(rule.call, _RuleReader(rule)) for rule in description.read]
+        self._rules = [(rule.call, RuleReader(rule)) for rule in description.read]
         envelope = description.envelope
         self._images = compile_each(envelope.images) if envelope.images else None
         self._id = compile_path(envelope.id) if envelope.id else None
@@ -402,7 +409,7 @@ class Reader:
         return [by_id.get(str(position)) for position in range(count)]
 
     def _one(
-        self, part: Level | None, rules: list[_RuleReader], frame: Frame
+        self, part: Level | None, rules: list[RuleReader], frame: Frame
     ) -> Reading | AnswerError:
         if part is None:
             return AnswerError("the answer does not hold this image")

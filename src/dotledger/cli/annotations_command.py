@@ -1,0 +1,87 @@
+"""``dotledger annotations``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from dotledger.cli.common import example, json_option, print_json, print_table, say
+from dotledger.cli.comparing import truth_options
+
+if TYPE_CHECKING:
+    from dotledger.formats.loading import LoadReport
+
+__all__ = ["command"]
+
+_MOST_REFUSED = 20
+
+
+@click.command(
+    name="annotations",
+    epilog=example("dotledger annotations annotations.csv --images images --out truth.jsonld"),
+)
+@click.argument("source", metavar="PATH")
+@truth_options
+@click.option(
+    "--reviewed", is_flag=True, help="PATH holds findings with a column 'review' that you filled."
+)
+@click.option(
+    "--out",
+    metavar="PATH",
+    help="Write them to a .csv, .jsonl, .parquet or .jsonld file, or a folder of image copies.",
+)
+@json_option
+def command(
+    source: str,
+    columns: str | None,
+    description: str | None,
+    images: str | None,
+    reviewed: bool,
+    out: str | None,
+    as_json: bool,
+) -> None:
+    """Read ground truth, say what was read, and write it in another form if wanted.
+
+    PATH is a table, a file of Web Annotations, images that carry IPTC Image Regions, or with
+    --description any JSON or XML file or a folder of them.
+    """
+    from dotledger.formats.annotations import load_annotations, read_review, write_annotations
+    from dotledger.formats.loading import Loaded, report_of
+
+    if reviewed:
+        review = read_review(source, columns=columns)
+        loaded = Loaded(
+            annotations=review.annotations, report=report_of(review.annotations, source)
+        )
+        said = ", ".join(f"{word} {count}" for word, count in sorted(review.counts.items()))
+        say(f"Rows: {said}.")
+        if review.left_out:
+            say(f"Images with rows nobody has looked at, left out: {len(review.left_out)}.")
+    else:
+        loaded = load_annotations(
+            Path(source), columns=columns, description=description, images=images
+        )
+    if as_json:
+        print_json(loaded.report.to_dict())
+    else:
+        _show(loaded.report)
+    if out is not None:
+        written = write_annotations(loaded.annotations, out, images=images)
+        say(
+            f"Written: {written[0]}"
+            if len(written) == 1
+            else f"Written: {len(written)} images in {out}"
+        )
+
+
+def _show(report: LoadReport) -> None:
+    from dotledger.report.tables import rows_table
+
+    counts = [[kind, label, count] for (kind, label), count in report.by_label.items()]
+    print_table(*report.lines(), "", rows_table("", ["kind", "label", "annotations"], counts))
+    if report.refused:
+        shown = report.refused[:_MOST_REFUSED]
+        title = f"Refused, {len(shown)} of {len(report.refused)}"
+        print_table("", rows_table(title, ["image", "reason", "value"], shown))

@@ -1,0 +1,169 @@
+"""Options of commands that compare findings with annotations, and what they ask for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from dotledger.cli.common import ledger_option
+from dotledger.core.tables import Annotations, Findings
+
+__all__ = ["Compared", "compared_tables", "comparing_options", "truth_options"]
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+_TRUTH = (
+    click.option(
+        "--columns",
+        metavar="FILE",
+        help="How the table of annotations is written: a TOML file, or OURS=THEIRS,...",
+    ),
+    click.option("--description", metavar="FILE", help="Import description of JSON or XML files."),
+    click.option(
+        "--images",
+        metavar="PATH",
+        help="What is known about images: a table with sizes and columns, or their folder.",
+    ),
+)
+
+_COMPARING = (
+    click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger."),
+    click.option(
+        "--findings-columns", metavar="FILE", help="How the findings file is written; as --columns."
+    ),
+    click.option("--annotations", metavar="PATH", required=True, help="The ground truth."),
+    *_TRUTH,
+    click.option("--names", metavar="FILE", help="Apply a mapping of label names to findings."),
+    click.option(
+        "--match",
+        default="exact,spelling,case,folders,ending",
+        show_default=True,
+        metavar="RULES",
+        help="How images that are named differently may be matched.",
+    ),
+    ledger_option,
+    click.option("--service", help="The newest batch of this service in the ledger."),
+    click.option("--batch", type=int, help="This batch in the ledger."),
+)
+
+
+def _with(options: Sequence[Any], function: Function) -> Function:
+    for option in reversed(options):
+        function = option(function)
+    return function
+
+
+def truth_options(function: Function) -> Function:
+    """Add the options that say how ground truth is read."""
+    return _with(_TRUTH, function)
+
+
+def comparing_options(function: Function) -> Function:
+    """Add the options that say which findings and annotations are compared."""
+    return _with(_COMPARING, function)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Compared:
+    """What the options ask for.
+
+    Attributes
+    ----------
+    findings, annotations
+        With label names mapped and image names matched.
+    broader : dict of str to tuple of str
+        Broader labels of the mapping.
+    floor : float or None
+        Of the batch in the ledger.
+    report : dict
+        What loading read, as plain values.
+    lines : list of str
+        The same in words.
+    """
+
+    findings: Findings
+    annotations: Annotations
+    broader: dict[str, tuple[str, ...]]
+    floor: float | None
+    report: dict[str, Any]
+    lines: list[str]
+
+
+def compared_tables(
+    *,
+    findings: str | None,
+    findings_columns: str | None,
+    annotations: str,
+    columns: str | None,
+    description: str | None,
+    images: str | None,
+    names: str | None,
+    match: str,
+    ledger: str,
+    service: str | None,
+    batch: int | None,
+) -> Compared:
+    """Read what the options of `comparing_options` name."""
+    from dotledger.core.name_matching import match_images
+    from dotledger.formats.annotations import load_annotations
+
+    loaded = load_annotations(
+        Path(annotations), columns=columns, description=description, images=images
+    )
+    truth, floor = loaded.annotations, None
+    if findings is not None:
+        from dotledger.formats.tables import read_findings
+
+        said = read_findings(Path(findings), columns=findings_columns, images=truth.images)
+    else:
+        said, sizes, floor = _from_ledger(ledger, service, batch)
+    said, matched = match_images(said, truth.image.used(), _words(match))
+    if findings is None:
+        known = {matched.names.get(name, name): size for name, size in sizes.items()}
+        truth = truth.with_images({n: {**s, **truth.images.get(n, {})} for n, s in known.items()})
+    broader: dict[str, tuple[str, ...]] = {}
+    if names is not None:
+        said, broader = _mapped(said, names, service or "")
+    report = {"annotations": loaded.report.to_dict(), "image_names": dict(matched.by_rule)}
+    return Compared(
+        findings=said,
+        annotations=truth,
+        broader=broader,
+        floor=floor,
+        report={**report, "ambiguous_image_names": list(matched.ambiguous)},
+        lines=[*loaded.report.lines(), *matched.lines()],
+    )
+
+
+def _words(text: str) -> list[str]:
+    return [part.strip() for part in text.split(",") if part.strip()]
+
+
+def _from_ledger(
+    where: str, service: str | None, batch: int | None
+) -> tuple[Findings, dict[str, dict[str, float]], float | None]:
+    """Return findings of a batch, its images' sizes and its floor."""
+    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.views import find_batch, kept_sizes, load_findings
+
+    with Ledger(where, create=False, read_only=True) as ledger:
+        found = find_batch(ledger, batch=batch, service=service)
+        sizes = {
+            name: {side: size[side] for side in ("width", "height")}
+            for name, size in kept_sizes(ledger, found).items()
+        }
+        return load_findings(ledger, found), sizes, found.floor
+
+
+def _mapped(
+    said: Findings, names: str, service: str
+) -> tuple[Findings, dict[str, tuple[str, ...]]]:
+    from dotledger.core.vocabulary import map_names
+    from dotledger.formats.names import read_names
+
+    mapping = read_names(Path(names))
+    return map_names(said, mapping, service=service).findings, dict(mapping.broader)

@@ -1,0 +1,40 @@
+"""Confidence mappings as JSON files."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import orjson
+
+from dotledger.core.reliability import ConfidenceMap
+from dotledger.errors import ArgumentError, TableError
+from dotledger.formats.files import whole_file
+
+__all__ = ["read_map", "write_map"]
+
+
+def read_map(path: Path) -> ConfidenceMap:
+    """Read a confidence mapping.
+
+    Raises
+    ------
+    TableError
+        If the file cannot be read or is no such mapping.
+    """
+    try:
+        return ConfidenceMap.from_dict(orjson.loads(path.read_bytes()))
+    except OSError as error:
+        raise TableError(f"the file cannot be read ({error.strerror})", place=str(path)) from error
+    except (orjson.JSONDecodeError, AttributeError, TypeError, ValueError) as error:
+        reason = error.message if isinstance(error, ArgumentError) else "not a confidence map"
+        raise TableError(
+            reason,
+            place=str(path),
+            next_step="Make one with `dotledger reliability --fit FILE`.",
+        ) from error
+
+
+def write_map(mapping: ConfidenceMap, path: Path) -> None:
+    """Write a confidence mapping, whole or not at all."""
+    with whole_file(path) as draft:
+        draft.write_bytes(orjson.dumps(mapping.to_dict(), option=orjson.OPT_INDENT_2))

@@ -1,0 +1,107 @@
+"""The XMP packet inside an image file: taking it out, and putting another in.
+
+XMP Specification Part 3, "Storage in Files": in JPEG an APP1 segment that begins with the XMP name,
+in PNG an ``iTXt`` chunk with the keyword ``XML:com.adobe.xmp``. The pixels are not touched.
+"""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from collections.abc import Iterator
+
+from dotledger.errors import ImageError
+
+__all__ = ["read_packet", "with_packet"]
+
+_NAME = b"http://ns.adobe.com/xap/1.0/\x00"
+_KEYWORD = b"XML:com.adobe.xmp"
+_PNG = b"\x89PNG\r\n\x1a\n"
+_MOST_IN_A_SEGMENT = 65_502 - len(_NAME)
+
+
+def read_packet(data: bytes) -> bytes | None:
+    """Return the XMP packet of a JPEG or PNG file; None if there is none.
+
+    Raises
+    ------
+    ImageError
+        If the bytes are neither JPEG nor PNG, or break off before the pixels begin.
+    """
+    if data.startswith(b"\xff\xd8"):
+        segments = _jpeg_segments(data)
+        return next((data[a + 4 + len(_NAME) : b] for a, b, xmp in segments if xmp), None)
+    if data.startswith(_PNG):
+        return next((body for _, _, body in _png_packets(data)), None)
+    raise ImageError("XMP is read from JPEG and PNG only", got=data[:8])
+
+
+def with_packet(data: bytes, packet: bytes) -> bytes:
+    """Return the file with `packet` in the place of its XMP packet.
+
+    Raises
+    ------
+    ImageError
+        If the bytes are neither JPEG nor PNG, or the packet does not fit into a JPEG segment.
+    """
+    if data.startswith(b"\xff\xd8"):
+        return _jpeg_with(data, packet)
+    if data.startswith(_PNG):
+        return _png_with(data, packet)
+    raise ImageError("XMP is written into JPEG and PNG only", got=data[:8])
+
+
+def _jpeg_segments(data: bytes) -> Iterator[tuple[int, int, bool]]:
+    """Yield start, end and whether it is the XMP packet, of each segment before the pixels."""
+    place = 2
+    while place + 4 <= len(data) and data[place] == 0xFF and data[place + 1] != 0xDA:
+        end = place + 2 + struct.unpack(">H", data[place + 2 : place + 4])[0]
+        if end > len(data):
+            raise ImageError("the file breaks off", got=f"{len(data)} bytes")
+        yield place, end, data[place + 1] == 0xE1 and data[place + 4 : end].startswith(_NAME)
+        place = end
+
+
+def _jpeg_with(data: bytes, packet: bytes) -> bytes:
+    if len(packet) > _MOST_IN_A_SEGMENT:
+        raise ImageError(
+            "the XMP packet is too large for a JPEG segment",
+            got=f"{len(packet)} bytes",
+            allowed=[f"up to {_MOST_IN_A_SEGMENT}"],
+        )
+    segment = b"\xff\xe1" + struct.pack(">H", len(_NAME) + len(packet) + 2) + _NAME + packet
+    kept, place, after = bytearray(data[:2]), 2, 2
+    for start, end, xmp in _jpeg_segments(data):
+        kept += b"" if xmp else data[start:end]
+        place = end
+        if data[start + 1] in (0xE0, 0xE1) and not xmp:
+            after = len(kept)  # EXIF and JFIF come first
+    return bytes(kept[:after]) + segment + bytes(kept[after:]) + data[place:]
+
+
+def _png_chunks(data: bytes) -> Iterator[tuple[int, int, bytes, bytes]]:
+    place = len(_PNG)
+    while place + 12 <= len(data):
+        size = struct.unpack(">I", data[place : place + 4])[0]
+        end = place + 12 + size
+        if end > len(data):
+            raise ImageError("the file breaks off", got=f"{len(data)} bytes")
+        yield place, end, data[place + 4 : place + 8], data[place + 8 : end - 4]
+        place = end
+
+
+def _png_packets(data: bytes) -> Iterator[tuple[int, int, bytes]]:
+    for start, end, kind, body in _png_chunks(data):
+        if kind == b"iTXt" and body.startswith(_KEYWORD + b"\x00"):
+            compressed = body[len(_KEYWORD) + 1] == 1
+            text = body[len(_KEYWORD) + 3 :].split(b"\x00", 2)[-1]
+            yield start, end, zlib.decompress(text) if compressed else text
+
+
+def _png_with(data: bytes, packet: bytes) -> bytes:
+    for start, end, _ in reversed(list(_png_packets(data))):
+        data = data[:start] + data[end:]
+    body = b"iTXt" + _KEYWORD + b"\x00" * 5 + packet
+    chunk = struct.pack(">I", len(body) - 4) + body + struct.pack(">I", zlib.crc32(body))
+    first_end = len(_PNG) + 12 + struct.unpack(">I", data[8:12])[0]
+    return data[:first_end] + chunk + data[first_end:]
