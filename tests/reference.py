@@ -148,3 +148,54 @@ def measure_presence(findings, annotations, threshold):
     rows[None] = row(everything, [], total, threshold)
     rows[None]["true_negatives"] = negatives
     return rows
+
+
+def greatest_total(findings, annotations, required):
+    """Largest total overlap of any one-to-one pairing in one image and label, by trying all."""
+    if not findings:
+        return Fraction(0)
+    first, rest = findings[0], findings[1:]
+    best = greatest_total(rest, annotations, required)
+    for place, candidate in enumerate(annotations):
+        size = overlap(first["box"], candidate["box"])
+        if not candidate["ignore"] and size >= required:
+            others = annotations[:place] + annotations[place + 1 :]
+            best = max(best, size + greatest_total(rest, others, required))
+    return best
+
+
+def count_errors(findings, annotations, required, threshold):
+    """Return {label: [found - annotated for each image in scope]}; set aside does not count."""
+    covered = {a["image"] for a in annotations}
+    scope = covered & {f["image"] for f in findings}
+    result = {}
+    for label in sorted({a["label"] for a in annotations if a["label"]}):
+        errors = []
+        for image in sorted(scope):
+            here = [f for f in findings if f["image"] == image and f["label"] == label]
+            true = [a for a in annotations if a["image"] == image and a["label"] == label]
+            said = [
+                f for f, state, _ in pair_group(here, true, required)
+                if state != "set aside" and certainty(f) >= (-1 if threshold is None else threshold)
+            ]  # fmt: skip
+            errors.append(len(said) - sum(not a["ignore"] for a in true))
+        result[label] = errors
+    return result
+
+
+def gate(findings, annotations, threshold):
+    """Return (caught, let through, false alarms, rightly passed) by image."""
+    covered = {a["image"] for a in annotations}
+    counts = [0, 0, 0, 0]
+    for image in covered & {f["image"] for f in findings}:
+        true = [a for a in annotations if a["image"] == image and a["label"]]
+        labels = {a["label"] for a in annotations if a["label"]}
+        doubtful = {a["label"] for a in true if a["ignore"]}
+        unsafe = bool({a["label"] for a in true} - doubtful)
+        stopped = any(
+            f["label"] in labels - doubtful and certainty(f) >= threshold
+            for f in findings if f["image"] == image
+        )  # fmt: skip
+        if unsafe or not doubtful:
+            counts[(0 if unsafe else 2) + (not stopped)] += 1
+    return tuple(counts)

@@ -124,13 +124,28 @@ class BadFiles(InFolder):
     def test_flags(self):
         """The ignore column takes yes and no in the usual spellings, and nothing else."""
         header = "image,kind,label,x0,y0,x1,y1,ignore\n"
-        rows = "".join(f"a,object,x,0,0,1,1,{word}\n" for word in ("TRUE", "0", "yes", ""))
+        words = ("TRUE", "0", "yes", "")
+        rows = "".join(f"a,object,x,0,0,1,{i + 1},{word}\n" for i, word in enumerate(words))
         self.assertEqual(
             read_annotations(self.written(header + rows)).ignore.tolist(),
             [True, False, True, False],
         )
         with self.assertRaisesRegex(TableError, "line 2, column ignore.*'maybe'"):
             read_annotations(self.written(header + "a,object,x,0,0,1,1,maybe\n"))
+
+
+    def test_repeats(self):
+        """A row of annotations that stands twice is refused with both lines."""
+        header = "image,kind,label,x0,y0,x1,y1,ignore\n"
+        rows = "a,object,x,0,0,1,1,\nb,object,x,0,0,1,1,\na,object,x,0,0,1,1,\n"
+        with self.assertRaisesRegex(TableError, "line 4.*the first is .*line 2"):
+            read_annotations(self.written(header + rows))
+
+    def test_one_bad_row_of_many(self):
+        """The last of 100,000 rows is named by its line; nothing is read as if it were not there."""
+        rows = "image,kind,label,confidence,x0,y0,x1,y1\n" + "a,object,x,0.5,0,0,1,1\n" * 99_999
+        with self.assertRaisesRegex(TableError, "line 100001, column confidence.*1.5"):
+            read_findings(self.written(rows + "a,object,x,1.5,0,0,1,1\n"))
 
 
 class WholeFile(InFolder):
