@@ -81,8 +81,12 @@ class Demo(unittest.TestCase):
             library.read_annotations(files[3]),
             overlap=0.5,
             threshold=0.5,
-        ).to_dict()
+        ).to_dict(everything=True)
+        loaded = got.pop("loaded")
         self.assertEqual(got, json.loads(json.dumps(wanted)))
+        self.assertEqual(
+            loaded["annotations"]["annotations"]["face"]["face"], self.count("face", "face")
+        )
         self.assertLessEqual(
             {
                 "overlap",
@@ -128,6 +132,80 @@ class Demo(unittest.TestCase):
         self.assertTrue(done.stdout.startswith("Images in scope: 33"))
         with out.open() as file:
             self.assertIn("face", {row["label"] for row in csv.DictReader(file)})
+
+    def count(self, kind, label):
+        """Count rows of the ground truth's file."""
+        with (self.walk / "annotations.csv").open() as file:
+            rows = csv.DictReader(file)
+            return sum((row["kind"], row["label"]) == (kind, label) for row in rows)
+
+    def measured(self, *words):
+        """Measure flint's findings on the demo's scenes."""
+        base = (
+            "--findings",
+            self.walk / "flint.csv",
+            "--annotations",
+            self.walk / "annotations.csv",
+        )
+        done = dotledger("measure", *base, "--images", self.walk / "images.csv", *words)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return done
+
+    def test_measure_shows_what_is_asked_for(self):
+        """Scope, table, pooled line with intervals; reasons, slices and points when asked."""
+        plain = self.measured("--threshold", "0.8").stdout
+        self.assertRegex(plain, r"(?s)^Images in scope: 33.*object, pooled +0\.88 \(0\.\d\d.0")
+        words = ("--also", "reasons,confusion,reliability,counts,gate,details,text,images", "--by", "size:0.01", "--by", "scene")  # fmt: skip
+        shown = self.measured("--threshold", "face=0.9,object=0.8", "--overlap", "0.5,0.75", *words)
+        for sign in (
+            "Why missed", "too small", "expected calibration error", "found minus annotated",
+            "Images by unsafe content", "No lines of writing", "face by size", "under 1 %", "overlap-",
+            "object by scene", "mean AP over the required overlaps", "thresholds face 0.9, object 0.8",
+        ):  # fmt: skip
+            self.assertIn(sign, shown.stdout)
+        self.assertIn("207 annotations", shown.stderr)
+
+    def test_measure_writes_everything(self):
+        """Into a folder goes one CSV for each table; names are guarded text."""
+        out = self.home / "all"
+        self.measured("--threshold", "0.8", "--csv", out)
+        names = {path.name for path in out.iterdir()}
+        wanted = {
+            "labels.csv",
+            "pooled.csv",
+            "images.csv",
+            "wrong.csv",
+            "missed.csv",
+            "reasons.csv",
+        }
+        wanted |= {"by-size.csv", "by-scene.csv", "confusion-object.csv", "curve-face.csv"}
+        self.assertLessEqual(wanted, names)
+        with (out / "missed.csv").open() as file:
+            rows = list(csv.DictReader(file))
+        self.assertEqual(len(rows), 37)
+        self.assertEqual(rows[0]["kind"], "object")
+
+    def test_annotations_command(self):
+        """Ground truth is reported, and goes out as Web Annotations and inside the images."""
+        truth, images = self.walk / "annotations.csv", self.walk / "images"
+        out = self.home / "truth.jsonld"
+        done = dotledger("annotations", truth, "--images", images, "--out", out)
+        self.assertIn("35 images (0 of them empty), 207 annotations, 2 ignored", done.stdout)
+        again = json.loads(dotledger("annotations", out, "--json").stdout)
+        self.assertEqual(again["annotations"]["object"]["lantern"], self.count("object", "lantern"))
+        copies = dotledger("annotations", truth, "--images", images, "--out", self.home / "copies")
+        self.assertIn("Written: 35 images", copies.stderr, copies.stdout)
+
+    def test_reliability_command(self):
+        """A mapping is fitted on half the images, judged on the others, kept and used again."""
+        base = ("--findings", self.walk / "flint.csv", "--annotations", self.walk / "annotations.csv", "--kinds", "object")  # fmt: skip
+        kept, out = self.home / "map.json", self.home / "mapped.csv"
+        fitted = json.loads(dotledger("reliability", *base, "--fit", kept, "--json").stdout)
+        self.assertEqual(set(fitted), {"as answered", "mapped", "images"})
+        done = dotledger("reliability", *base, "--use", kept, "--out", out)
+        self.assertIn("that the mapping was not fitted on", done.stdout)
+        self.assertTrue(out.exists())
+        self.assertEqual(dotledger("reliability", *base, "--use", out).returncode, 2)
 
     def test_findings(self):
         """Findings show as a table, as JSON with details, and go into files."""
@@ -217,12 +295,15 @@ class Mistakes(unittest.TestCase):
         """Bad input ends with status 2 and one line that says what to do; no traceback."""
         with tempfile.TemporaryDirectory() as home:
             for words, sign in (
-                (("measure", "--findings", "none.csv", "--annotations", "x.csv"), "none.csv"),
+                (("measure", "--findings", "x.csv", "--annotations", "none.csv"), "none.csv"),
                 (("findings", "--ledger", "none.ledger"), "there is no ledger here"),
                 (("send", "none", "--service", "x.toml"), "cannot be read"),
                 (("send",), "Missing argument"),
                 (("draw", ".", "--out", "x", "--ledger", "none.ledger"), "no ledger"),
-                (("measure", "--annotations", "a.csv", "--overlap", "2"), "ledger"),
+                (("measure", "--annotations", "a.csv", "--overlap", "much"), "--overlap"),
+                (("measure", "--annotations", "a.csv", "--also", "reason"), "reasons, confusion"),
+                (("annotations", "none.json"), "cannot be read"),
+                (("reliability", "--annotations", "a.csv", "--use", "m.json"), "a.csv"),
             ):
                 done = dotledger(*words, cwd=home)
                 self.assertEqual(done.returncode, 2, words)

@@ -5,8 +5,8 @@ import math
 import unittest
 
 from dotledger import measure
-from dotledger.core.details import Details
 from dotledger.core.detailing import judge_attribute
+from dotledger.core.details import Details
 from dotledger.core.lines import edits, measure_text
 from dotledger.errors import ArgumentError
 from tests import reference
@@ -242,7 +242,9 @@ class DetailsOfPairs(unittest.TestCase):
 
     def test_attribute_forms(self):
         """A value with a unit or confidence, a leading share, and what cannot be compared."""
-        self.assertEqual(judge_attribute({"value": 4, "unit": "px"}, 4.5, 1)[:2], ("tolerance", True))
+        self.assertEqual(
+            judge_attribute({"value": 4, "unit": "px"}, 4.5, 1)[:2], ("tolerance", True)
+        )
         self.assertEqual(judge_attribute({"leading": "calm"}, "Calm", 0)[:2], ("exact", True))
         self.assertIsNone(judge_attribute({"low": 1, "high": 2}, "old", 0))
 

@@ -85,7 +85,9 @@ class AgainstReference(unittest.TestCase):
             tables = as_tables(found, true, kind)
             if not len(tables[1]) or not {f["image"] for f in found} & {a["image"] for a in true}:
                 continue
-            got = measure(*tables, overlap=required, threshold=threshold, draws=0).to_dict()["kinds"][kind]
+            got = measure(*tables, overlap=required, threshold=threshold, draws=0).to_dict()[
+                "kinds"
+            ][kind]
             with self.subTest(seed=seed):
                 self.assertEqual(set(got["labels"]), set(wanted) - {None})
                 self.agree(got["pooled"], wanted[None])

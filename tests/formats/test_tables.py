@@ -133,7 +133,6 @@ class BadFiles(InFolder):
         with self.assertRaisesRegex(TableError, "line 2, column ignore.*'maybe'"):
             read_annotations(self.written(header + "a,object,x,0,0,1,1,maybe\n"))
 
-
     def test_repeats(self):
         """A row of annotations that stands twice is refused with both lines."""
         header = "image,kind,label,x0,y0,x1,y1,ignore\n"

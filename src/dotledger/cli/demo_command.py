@@ -130,6 +130,7 @@ def _show(measures: dict[str, Measure], seen: list[str], home: Path) -> None:
         "",
         comparison_table(measures),
         *scope_lines(first),
+        *first.notes,
         "",
         *seen,
         "",
@@ -137,11 +138,12 @@ def _show(measures: dict[str, Measure], seen: list[str], home: Path) -> None:
         f"Images with boxes     {home / 'pictures'}",
         f"Tables                {', '.join(str(home / f'{name}.csv') for name in measures)}",
         f"Ground truth          {home / 'annotations.csv'}",
+        f"About the images      {home / 'images.csv'}",
         "",
         "Three things to try next:",
         f"  dotledger findings --ledger {home}/walk.ledger --service flint --kinds face",
         f"  dotledger measure --findings {home}/marl.csv --annotations {home}/annotations.csv "
-        "--overlap 0.75",
+        f"--images {home}/images.csv --also reasons --by scene",
         f"  dotledger draw {home}/images --ledger {home}/walk.ledger --service marl "
         f"--kinds object --out {home}/objects",
     )

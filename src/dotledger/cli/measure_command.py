@@ -15,6 +15,7 @@ from dotledger.cli.common import (
     kinds_option,
     print_json,
     print_table,
+    say,
 )
 from dotledger.cli.comparing import compared_tables, comparing_options
 from dotledger.errors import ArgumentError
@@ -132,8 +133,8 @@ def command(
 
     names = _parts(also)
     wanted = [_slice(text) for text in slices]
-    compared = compared_tables(**tables)
     overlaps = numbers_of(overlap, "--overlap")
+    compared = compared_tables(**tables)
     result = measure(
         compared.findings,
         compared.annotations,
@@ -185,7 +186,11 @@ def _show(
 
     several = any(len(kind.points) > 1 for kind in result.kinds.values())
     more = ["points"] if several else []
-    print_table(*lines, *scope_lines(result), "", measure_table(result), "", pooled_lines(result))
+    for line in lines:
+        say(line)
+    print_table(*scope_lines(result), "", measure_table(result), "", pooled_lines(result))
+    if result.notes:
+        print_table("", *result.notes)
     for name, edges in slices:
         for table in slice_tables(result, name, edges):
             print_table("", table)

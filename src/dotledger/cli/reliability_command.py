@@ -131,7 +131,8 @@ def _judged(
 def _show(results: dict[str, Measure], lines: list[str]) -> None:
     from dotledger.report.measures import parts
 
-    print_table(*lines)
+    for line in lines:
+        say(line)
     for name, result in results.items():
         images = f"{result.images_in_scope} images"
         fresh = " that the mapping was not fitted on" if len(results) > 1 else ""

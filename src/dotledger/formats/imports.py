@@ -62,7 +62,7 @@ class ImportDescription(Part, frozen=True, kw_only=True):
     annotations : str
         What the form is called.
     form : {"json", "xml"}
-        In XML, attributes are named ``@name``; the text of an element that has more is ``#text``.
+        In XML, attributes are named ``_name``; the text of an element that has more is ``_text``.
     one_image_each : bool
         Each file speaks of one image: the one at `image`, or else the one named like the file.
     image, width, height : str
@@ -367,6 +367,8 @@ def _xml(data: bytes, lists: tuple[str, ...]) -> Any:
     import xmltodict
 
     try:
-        return xmltodict.parse(data, force_list=lists, disable_entities=True)
+        return xmltodict.parse(
+            data, force_list=lists, attr_prefix="_", cdata_key="_text", disable_entities=True
+        )
     except ExpatError as error:
         raise ValueError(str(error)) from error

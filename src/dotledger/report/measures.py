@@ -92,7 +92,7 @@ def _row_cells(row: Row, names: Sequence[str]) -> list[str]:
 
 
 def scope_lines(measure: Measure) -> list[str]:
-    """Return what a reader must know before the numbers: scope, what was left out, warnings."""
+    """Return what a reader must know before the numbers: scope, and what was left out."""
     kinds = [f"{k.kind} {k.images_in_scope}" for k in measure.kinds.values()]
     lines = [f"Images in scope: {measure.images_in_scope} ({', '.join(kinds)})."]
     if measure.unanswered:
@@ -105,7 +105,7 @@ def scope_lines(measure: Measure) -> list[str]:
         lines.append(
             f"Unjudged findings, not in the vocabulary: {measure.unjudged}: {', '.join(names[:8])}."
         )
-    return [*lines, *measure.notes]
+    return lines
 
 
 def _points(measure: Measure) -> Iterable[Any]:

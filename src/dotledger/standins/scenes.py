@@ -15,7 +15,7 @@ from PIL import Image
 from dotledger.core.geometry import Box
 from dotledger.core.tables import Annotations
 from dotledger.formats.files import whole_file
-from dotledger.formats.tables import write_table
+from dotledger.formats.tables import write_rows, write_table
 from dotledger.standins.painting import PAINTERS, Canvas, Painted, paint_sky, paint_string
 
 __all__ = ["RECIPES", "Recipe", "Scene", "draw_scene", "scenes", "write_scenes"]
@@ -149,7 +149,10 @@ def scenes(*, seed: int = 7) -> Iterator[Scene]:
 
 
 def write_scenes(folder: Path, *, seed: int = 7) -> Annotations:
-    """Write every scene below ``folder/images``, and ``folder/annotations.csv`` beside it."""
+    """Write every scene below ``folder/images``, and what is true of them beside it.
+
+    ``annotations.csv`` is the ground truth, ``images.csv`` what is known about the images.
+    """
     drawn = []
     for scene in scenes(seed=seed):
         with whole_file(folder / "images" / scene.name) as draft:
@@ -157,7 +160,16 @@ def write_scenes(folder: Path, *, seed: int = 7) -> Annotations:
         drawn.append(scene)
     annotations = truth(drawn)
     write_table(annotations, folder / "annotations.csv")
+    with whole_file(folder / "images.csv") as draft:
+        write_rows(draft, ("image", "width", "height", "sky", "scene"), map(_facts, RECIPES))
     return annotations
+
+
+def _facts(recipe: Recipe) -> tuple[str, int, int, str, str]:
+    """Return what is known about an image: its upright size, its sky and its kind of scene."""
+    width, height = (30, 21) if recipe.special == "tiny" else recipe.size
+    scene = recipe.name.rpartition("/")[2].partition("-")[0]
+    return recipe.name, width, height, recipe.sky, scene
 
 
 def truth(drawn: list[Scene]) -> Annotations:
