@@ -10,15 +10,24 @@ EXAMPLES = Path(__file__).parent.parent / "examples"
 
 
 class Examples(unittest.TestCase):
+    def run_example(self, name):
+        """Run one example in a folder of its own."""
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        done = subprocess.run(
+            [sys.executable, EXAMPLES / name, home], capture_output=True, text=True, check=False
+        )
+        self.assertEqual(done.returncode, 0, done.stderr)
+        return done.stdout, home
+
     def test_first_steps(self):
         """The first steps send, measure and draw."""
-        with tempfile.TemporaryDirectory() as home:
-            done = subprocess.run(
-                [sys.executable, EXAMPLES / "first_steps.py", home],
-                capture_output=True,
-                text=True,
-                check=False,
-            )
-            self.assertEqual(done.returncode, 0, done.stderr)
-            self.assertIn("Faces: 19 of 42 missed, precision 1.00", done.stdout)
-            self.assertTrue((Path(home) / "pictures" / "contact-sheet.png").exists())
+        text, home = self.run_example("first_steps.py")
+        self.assertIn("Faces: 19 of 42 missed, precision 1.00", text)
+        self.assertTrue((home / "pictures" / "contact-sheet.png").exists())
+
+    def test_why_wrong(self):
+        """The second looks into what is wrong and missed."""
+        text, _ = self.run_example("why_wrong.py")
+        self.assertRegex(text, r"Objects: precision 0\.\d\d, between")
+        self.assertIn("missed: box spills over", text)
+        self.assertIn("Confidences mapped: calibration error", text)

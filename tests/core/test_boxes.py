@@ -3,7 +3,7 @@
 import unittest
 
 import numpy as np
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from PIL import Image, ImageOps
 
@@ -18,6 +18,7 @@ whole_boxes = st.tuples(*[st.integers(0, 50)] * 2, *[st.integers(1, 30)] * 2).ma
 
 
 class Overlap(unittest.TestCase):
+    @settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])  # machines may be busy
     @given(whole_boxes, whole_boxes)
     def test_against_fractions(self, a, b):
         """The overlap is the correctly rounded fraction, and symmetric."""

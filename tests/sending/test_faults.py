@@ -276,11 +276,13 @@ class Processes(unittest.TestCase):
     def test_two_processes(self):
         """The same batch twice at once: one sends, the other says who does."""
         self.images(120)
+        self.handler.pause = 0.5
         first = self.start()
         while len(self.committed()) < 5:
             time.sleep(0.02)
         _, err = self.start().communicate()
         self.assertIn("batch 1 is being sent by another process", err)
+        self.handler.pause = 0
         first.communicate()
         self.assertEqual(Counter(self.handler.seen).most_common(1)[0][1], 1)
 

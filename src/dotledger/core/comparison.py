@@ -132,6 +132,12 @@ class Measure:
         return inside + sum(self.unjudged_kinds.values())
 
     @property
+    def answered(self) -> int:
+        """Images covered by the annotations that have an answer of any kind."""
+        covered = set(self.comparison.annotations.image.used())
+        return len(covered) - self.unanswered
+
+    @property
     def mean_over_labels(self) -> dict[str, float]:
         """Plain mean of each measure over all labels of all kinds where it is defined."""
         return mean_over(self._all_rows())

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Flags, Judged, ratio
-from dotledger.core.results import defined
+from dotledger.core.measures import Flags, Judged, ratio, ratios
+from dotledger.core.resampling import limits, weights
+from dotledger.core.results import Interval, defined, plain_intervals
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -176,6 +177,8 @@ class GateCounts:
         Images without, stopped or not.
     left_out : int
         Images whose only unsafe annotations are marked `ignore`.
+    intervals : mapping of str to (float, float)
+        Of `caught_share` and `false_alarm_rate`; empty if none were made.
     """
 
     caught: int
@@ -183,6 +186,7 @@ class GateCounts:
     false_alarms: int
     rightly_passed: int
     left_out: int
+    intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
 
     @property
     def caught_share(self) -> float:
@@ -197,7 +201,8 @@ class GateCounts:
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
         return {
-            **vars(self),
+            **{name: value for name, value in vars(self).items() if name != "intervals"},
+            **({"intervals": plain_intervals(self.intervals)} if self.intervals else {}),
             "caught_share": defined(self.caught_share),
             "false_alarm_rate": defined(self.false_alarm_rate),
         }
@@ -212,12 +217,31 @@ def gate_counts(measure: Measure) -> GateCounts:
     stopped = _any(said.image[passes], said.images)
     judgeable = unsafe | ~_any(said.doubtful_image, said.images)
     return GateCounts(
+        intervals=_gate_intervals(measure, unsafe, ~unsafe & judgeable, stopped),
         caught=int((unsafe & stopped).sum()),
         let_through=int((unsafe & ~stopped).sum()),
         false_alarms=int((~unsafe & stopped & judgeable).sum()),
         rightly_passed=int((~unsafe & ~stopped & judgeable).sum()),
         left_out=int((~judgeable).sum()),
     )
+
+
+def _gate_intervals(
+    measure: Measure, unsafe: Flags, safe: Flags, stopped: Flags
+) -> dict[str, Interval]:
+    """Return intervals over images of the shares that are stopped."""
+    resampling, images = measure.comparison.resampling, len(stopped)
+    if not resampling.draws or not images:
+        return {}
+    # images alike in all three are interchangeable, so that names do not matter
+    place = np.argsort(np.lexsort((stopped, safe, unsafe)))
+    drawn = np.hstack(list(weights(images, resampling, resampling.draws)))[place]
+    found = {}
+    for name, among in (("caught_share", unsafe), ("false_alarm_rate", safe)):
+        shares = ratios(drawn[among & stopped].sum(axis=0), drawn[among].sum(axis=0))
+        low, high = limits(shares, resampling.level)
+        found[name] = (float(low), float(high))
+    return found
 
 
 def _any(images: Ints, count: int) -> Flags:

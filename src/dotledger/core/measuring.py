@@ -369,6 +369,8 @@ def _pooled_intervals(
 
 def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
     notes = [note for scope in scopes for note in _scope_notes(comparison, scope)]
+    if repeats := _repeats(comparison.findings):
+        notes.append(f"Findings that stand twice, row for row: {repeats}; the second is wrong.")
     if 0 < max((len(scope.images) for scope in scopes), default=0) < SMALL_SET:
         notes.append(f"The set is small: fewer than {SMALL_SET} images in scope.")
     if comparison.pairing == "total-overlap":
@@ -380,6 +382,18 @@ def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
             f"The threshold lies below the floor of {comparison.floor:g}: nothing is known there."
         )
     return tuple(notes)
+
+
+def _repeats(findings: Findings) -> int:
+    """Return how many findings say again exactly what another one says."""
+    keys = (*findings.box.T, findings.label.codes, findings.kind.codes, findings.image.codes)
+    mixed = np.zeros(len(findings), dtype=np.uint64)
+    for key in (*keys, findings.confidence):
+        bits = (np.asarray(key, dtype=np.float64) + 0.0).view(np.uint64)
+        mixed = (mixed ^ bits) * np.uint64(0x9E3779B97F4A7C15)
+        mixed ^= mixed >> np.uint64(29)
+    boxed = mixed[~findings.blank & ~np.isnan(findings.box[:, 0])]
+    return len(boxed) - len(np.unique(boxed))
 
 
 def _scope_notes(comparison: Comparison, scope: Scope) -> list[str]:

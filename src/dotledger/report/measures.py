@@ -13,7 +13,7 @@ from rich.text import Text
 from dotledger.core.comparison import Measure
 from dotledger.core.diagnosis import Case, Diagnosis
 from dotledger.core.results import Interval, Row
-from dotledger.report.tables import DASH, empty_table, number, plain, rows_table
+from dotledger.report.tables import DASH, DOT, empty_table, number, plain, rows_table
 
 __all__ = ["PARTS", "comparison_table", "measure_table", "parts", "pooled_lines", "scope_lines"]
 
@@ -96,7 +96,11 @@ def scope_lines(measure: Measure) -> list[str]:
     kinds = [f"{k.kind} {k.images_in_scope}" for k in measure.kinds.values()]
     lines = [f"Images in scope: {measure.images_in_scope} ({', '.join(kinds)})."]
     if measure.unanswered:
-        lines.append(f"Annotated but without any answer, left out: {measure.unanswered} images.")
+        share = measure.unanswered / (measure.unanswered + measure.answered)
+        lines.append(
+            f"Annotated but without any answer, left out: {measure.unanswered} images "
+            f"({share:.0%} of those annotated)."
+        )
     if measure.uncovered:
         lines.append(f"Answered but not annotated, left out: {measure.uncovered} images.")
     if measure.unjudged:
@@ -233,11 +237,14 @@ def _gate(measure: Measure) -> Iterable[Any]:
     if found is None:
         yield "Unsafe content is not annotated: there is no gate decision."
         return
+    stopped = _with_interval(found.caught_share, found.intervals.get("caught_share"))
+    alarms = _with_interval(found.false_alarm_rate, found.intervals.get("false_alarm_rate"))
     rows = [
-        ["unsafe", found.caught, found.let_through],
-        ["not unsafe", found.false_alarms, found.rightly_passed],
+        ["unsafe", found.caught, found.let_through, stopped],
+        ["not unsafe", found.false_alarms, found.rightly_passed, alarms],
     ]
-    yield rows_table("Images by unsafe content", ["annotated as", "stopped", "passed"], rows)
+    header = ["annotated as", "stopped", "passed", "share stopped"]
+    yield rows_table("Images by unsafe content", header, rows)
 
 
 def _details(measure: Measure) -> Iterable[Any]:
@@ -333,4 +340,4 @@ def _side_by_side(rows: Sequence[Row]) -> list[str]:
 
 
 def _count(value: int) -> str:
-    return str(value) if value else "·"
+    return str(value) if value else DOT

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterable, Sequence
 from typing import IO, Any
 
@@ -10,7 +11,7 @@ from rich.console import Console, Group
 from rich.table import Table
 from rich.text import Text
 
-__all__ = ["DASH", "console", "duration", "empty_table", "number", "plain", "rows_table"]
+__all__ = ["DASH", "DOT", "console", "duration", "empty_table", "number", "plain", "rows_table"]
 
 
 def console(file: IO[str] | None = None) -> Console:
@@ -26,6 +27,8 @@ def console(file: IO[str] | None = None) -> Console:
 _LONGEST = 100
 
 DASH = "\N{EN DASH}"
+DOT = "\N{MIDDLE DOT}"
+_NUMBER = re.compile(r"-?[\d,]*\.?\d+ ?%?")
 
 
 def number(value: float | None, digits: int = 2) -> str:
@@ -61,9 +64,9 @@ def empty_table(title: str, columns: Sequence[tuple[str, bool]]) -> Table:
 
 
 def _is_number(cell: Any) -> bool:
-    if isinstance(cell, (int, float)) or cell in (DASH, ""):
+    if isinstance(cell, (int, float)) or cell in (DASH, DOT, ""):
         return True
-    return isinstance(cell, str) and cell.replace(",", "").replace(".", "", 1).isdigit()
+    return isinstance(cell, str) and _NUMBER.fullmatch(cell) is not None
 
 
 def rows_table(title: str, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> Group:
