@@ -385,15 +385,20 @@ def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
 
 
 def _repeats(findings: Findings) -> int:
-    """Return how many findings say again exactly what another one says."""
-    keys = (*findings.box.T, findings.label.codes, findings.kind.codes, findings.image.codes)
-    mixed = np.zeros(len(findings), dtype=np.uint64)
-    for key in (*keys, findings.confidence):
-        bits = (np.asarray(key, dtype=np.float64) + 0.0).view(np.uint64)
-        mixed = (mixed ^ bits) * np.uint64(0x9E3779B97F4A7C15)
-        mixed ^= mixed >> np.uint64(29)
-    boxed = mixed[~findings.blank & ~np.isnan(findings.box[:, 0])]
-    return len(boxed) - len(np.unique(boxed))
+    """Return how many findings say again exactly what another one says.
+
+    One number made of the whole row finds the few that may; those are compared in full.
+    """
+    names = (findings.label.codes, findings.kind.codes, findings.image.codes)
+    key = findings.box @ np.array([1.0, np.sqrt(2), np.sqrt(3), np.sqrt(5)])
+    for weight, column in zip(np.sqrt([7.0, 11.0, 13.0]), names, strict=True):
+        key += weight * column
+    shared = np.sort(key[~np.isnan(key)])
+    shared = shared[1:][shared[1:] == shared[:-1]]
+    rows = np.flatnonzero(np.isin(key, shared)) if len(shared) else np.zeros(0, dtype=np.intp)
+    sure = np.nan_to_num(findings.confidence[rows], nan=2.0)
+    whole = np.column_stack([findings.box[rows], *(name[rows] for name in names), sure])
+    return len(rows) - len(np.unique(whole, axis=0))
 
 
 def _scope_notes(comparison: Comparison, scope: Scope) -> list[str]:
