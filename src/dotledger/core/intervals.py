@@ -7,16 +7,17 @@ many draws at once: whatever lies between two such points only lowers precision.
 
 from __future__ import annotations
 
-import itertools
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from functools import reduce
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Judged, Said, ranked, ratios
+from dotledger.core.measures import Judged, Said, narrow, ranked, ratios
 from dotledger.core.resampling import (
     Interval,
     Resampling,
@@ -32,7 +33,7 @@ Floats = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 Sparse = Any  # scipy.sparse is imported when it is first used
 
-_AT_ONCE = 4_000_000
+_AT_ONCE = 12_000_000
 """Numbers held in one array of a curve while draws are worked through."""
 
 _ROWS_IN_A_BLOCK = 25_000
@@ -43,6 +44,9 @@ _EXACT = 2**22
 
 _MOST_WEIGHTS = 16_000_000
 """Weights held at once: images times draws."""
+
+_HARDLY_ANY = 1e-9
+"""Stands for a count of 0 below a fraction: where nothing is drawn, nothing is gained."""
 
 _NOTHING = np.zeros(0, dtype=np.intp)
 
@@ -98,7 +102,7 @@ def spread_of(judged: Sequence[Judged], passes: Flags, resampling: Resampling) -
     curves = _Curves.of(_by_label(judged))
     whole = _Curves.of(_all_together([judged[0]], [np.arange(said.images)], said.images))
     place = places_by_content([judged], [np.arange(said.images)], said.images)
-    parts = []
+    parts, pooled = [], []
     for drawn in weights(said.images, resampling, _draws_at_once(said.images, curves.points)):
         weight = drawn[place]
         sums = counts.by_label(weight)
@@ -111,10 +115,7 @@ def spread_of(judged: Sequence[Judged], passes: Flags, resampling: Resampling) -
                 _mean(areas, axis=1).mean(axis=0),
             )
         )
-    pooled = [
-        whole.areas(drawn[place])[0, 0]
-        for drawn in weights(said.images, resampling, _draws_at_once(said.images, whole.points))
-    ]
+        pooled += [whole.areas(few)[0, 0] for few in _few(weight, whole.points)]
     return _summed_up(parts, np.concatenate(pooled), said.labels, resampling.level)
 
 
@@ -155,11 +156,22 @@ def _draws_at_once(images: int, points: int) -> int:
     return int(np.clip(min(_AT_ONCE // max(points, 1), _MOST_WEIGHTS // max(images, 1)), 8, 1000))
 
 
+def _few(weight: Weights, points: int) -> Iterator[Weights]:
+    """Yield the draws again, so few at a time that a curve of `points` fits."""
+    count = _draws_at_once(1, points)
+    for start in range(0, weight.shape[1], count):
+        yield np.ascontiguousarray(weight[:, start : start + count])
+
+
 def _sparse(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = None) -> Sparse:
     from scipy import sparse
 
-    data = np.ones(len(rows), dtype=np.float32) if value is None else value
-    return sparse.csr_array(sparse.coo_array((data, (rows, columns)), shape=shape))
+    order = np.argsort(narrow(rows), kind="stable")
+    data = np.ones(len(rows), dtype=np.float32) if value is None else value[order]
+    ends = np.cumsum(np.bincount(rows, minlength=shape[0]))
+    return sparse.csr_array(
+        (data, columns[order].astype(np.int32), np.r_[0, ends].astype(np.int32)), shape=shape
+    )
 
 
 @dataclass(frozen=True, eq=False)
@@ -252,7 +264,7 @@ def _by_label(judged: Sequence[Judged]) -> _Ranking:
         groups=said.labels,
         images=said.images,
         group=said.label,
-        rank=said.within,
+        rank=ranked(said.label, said.confidence)[0],
         image=said.image,
         hits=[one.hit for one in judged],
         asides=[one.aside for one in judged],
@@ -266,7 +278,7 @@ def _all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> 
     said = [one.said for one in judged]
     confidence = np.concatenate([np.zeros(0), *(s.confidence for s in said)])
     zeros = np.zeros(len(confidence), dtype=np.intp)
-    rank = said[0].overall if len(said) == 1 else ranked(zeros, confidence)[1]
+    rank = ranked(zeros, confidence)[1]
     starts = np.cumsum([0, *(len(s.label) for s in said)])[:-1]
 
     def joined(parts: Any) -> Ints:
@@ -304,11 +316,10 @@ class _Step:
     def areas(self, below: Floats, weight: Weights) -> Floats:
         """Return areas times what is annotated: shape (groups, draws)."""
         gained = self.right @ weight
-        precision = _accumulated(np.add, gained.copy(), self.starts)
+        precision = _running_sums(gained, self.starts)
         counted = below[self.points]
         if len(self.aside_from):
             self._leave_out_aside(counted, weight)
-        np.maximum(counted, 1e-9, out=counted)  # where nothing is drawn nothing is gained
         precision /= counted
         size = len(precision)
         _accumulated(np.maximum, precision[::-1], size - self.starts[::-1])
@@ -322,6 +333,7 @@ class _Step:
         stops = np.minimum(stops, np.r_[self.aside_from[1:], len(counted)])
         for row, start, stop in zip(apart, self.aside_from, stops, strict=True):
             counted[start:stop] -= row
+        np.maximum(counted, _HARDLY_ANY, out=counted)
 
 
 @dataclass(frozen=True, eq=False)
@@ -340,6 +352,7 @@ class _Block:
     def areas(self, weight: Weights) -> Floats:
         """Return areas times what is annotated: shape (overlaps, groups, draws)."""
         below = _accumulated(np.add, self.between @ weight, self.starts)
+        np.maximum(below, _HARDLY_ANY, out=below)
         return np.stack([step.areas(below, weight) for step in self.steps])
 
 
@@ -356,11 +369,15 @@ class _Curves:
     def of(cls, ranking: _Ranking) -> _Curves:
         span = int(ranking.rank.max(initial=0)) + 1
         key = ranking.group * span + ranking.rank
-        order = np.argsort(ranking.group, kind="stable")
+        always = reduce(np.intersect1d, ranking.asides)
+        counted = np.ones(len(key), dtype=bool)
+        counted[always] = False
+        rows = np.flatnonzero(counted)
+        order = rows[np.argsort(narrow(ranking.group[rows]), kind="stable")]
         starts = np.searchsorted(ranking.group[order], np.arange(ranking.groups + 1))
         hits, asides = (
-            [one[np.argsort(ranking.group[one], kind="stable")] for one in several]
-            for several in (ranking.hits, ranking.asides)
+            [one[np.argsort(narrow(ranking.group[one]), kind="stable")] for one in several]
+            for several in (ranking.hits, [np.setdiff1d(a, always) for a in ranking.asides])
         )
         blocks = [
             _block(ranking, key, span, low, high, order[starts[low] : starts[high]], hits, asides)
@@ -443,13 +460,26 @@ def _point_of(points: Ints, key: Ints, span: int) -> tuple[Ints, Ints]:
     return at[inside], inside
 
 
+def _running_sums(rows: Floats, starts: Ints) -> Floats:
+    """Return sums of rows from each start on; see `_accumulated`."""
+    sums = np.empty_like(rows)
+    edges = np.unique(np.minimum(starts, len(rows)))
+    for start, stop in pairwise(edges):
+        before = sums[start]
+        before[:] = rows[start]
+        for row, into in zip(rows[start + 1 : stop], sums[start + 1 : stop], strict=True):
+            np.add(before, row, out=into)
+            before = into
+    return sums
+
+
 def _accumulated(operation: np.ufunc, rows: Floats, starts: Ints) -> Floats:
     """Apply `operation` from each row to the next, in place, anew from each start.
 
     Row by row this is several times as fast as `ufunc.accumulate` along the first axis.
     """
     edges = np.unique(np.minimum(starts, len(rows)))
-    for start, stop in itertools.pairwise(edges):
+    for start, stop in pairwise(edges):
         before = rows[start]
         for row in rows[start + 1 : stop]:
             operation(before, row, out=row)

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -21,6 +22,7 @@ from dotledger.core.boxes import shared_and_areas
 __all__ = ["Boxes", "Edges", "Pairs", "edges_of", "pair", "pair_edges", "visiting_order"]
 
 _PAIRS_AT_ONCE = 2_000_000
+_FINDINGS_AT_ONCE = 600_000
 _DENSE = 8
 """Groups are counted in an array while there are at most so many for each row."""
 
@@ -129,12 +131,76 @@ def pair(
         One for each required overlap, in the order given. The result does not depend on the
         order of rows.
     """
+    parts = _parts(findings.group)
+    if len(parts) > 1:
+        return _paired_in_parts(parts, findings, confidence, annotations, ignore, required)
+    return _pair_once(findings, confidence, annotations, ignore, required)
+
+
+def _pair_once(
+    findings: Boxes,
+    confidence: Floats,
+    annotations: Boxes,
+    ignore: NDArray[np.bool_],
+    required: Sequence[float],
+) -> list[Pairs]:
     order = visiting_order(annotations)
     edges = edges_of(findings, annotations, order, min(required, default=1.0))
     countable = ~ignore[edges.annotation]
     offers, rank = _in_visiting_order(edges.take(countable), findings, confidence, order)
     ignored = edges.take(~countable)
     return [_pair_at(t, offers, rank, ignored, len(annotations)) for t in required]
+
+
+def _parts(group: Ints) -> list[tuple[int, int]]:
+    """Return ranges of groups, each with so few findings that they stay near the processor."""
+    count = -(-len(group) // _FINDINGS_AT_ONCE)
+    if count <= 1:
+        return [(0, 0)]
+    ends = np.linspace(0, int(group.max()) + 1, count + 1).astype(np.intp)
+    return [(low, high) for low, high in pairwise(ends.tolist()) if low < high]
+
+
+def _paired_in_parts(
+    parts: list[tuple[int, int]],
+    findings: Boxes,
+    confidence: Floats,
+    annotations: Boxes,
+    ignore: NDArray[np.bool_],
+    required: Sequence[float],
+) -> list[Pairs]:
+    """Pair part by part; groups have nothing to do with each other."""
+    found: list[list[Pairs]] = [[] for _ in required]
+    for low, high in parts:
+        rows = np.flatnonzero((findings.group >= low) & (findings.group < high))
+        truth = np.flatnonzero((annotations.group >= low) & (annotations.group < high))
+        mine = Boxes(group=findings.group[rows] - low, box=findings.box[rows])
+        theirs = Boxes(group=annotations.group[truth] - low, box=annotations.box[truth])
+        pairs = _pair_once(mine, confidence[rows], theirs, ignore[truth], required)
+        for place, one in enumerate(pairs):
+            found[place].append(
+                Pairs(
+                    required=one.required,
+                    finding=rows[one.finding],
+                    annotation=truth[one.annotation],
+                    overlap=one.overlap,
+                    set_aside=rows[one.set_aside],
+                )
+            )
+    return [_joined(several) for several in found]
+
+
+def _joined(parts: Sequence[Pairs]) -> Pairs:
+    """Return the pairs of all parts as one, by rising finding."""
+    finding = np.concatenate([part.finding for part in parts])
+    order = np.argsort(finding)
+    return Pairs(
+        required=parts[0].required,
+        finding=finding[order],
+        annotation=np.concatenate([part.annotation for part in parts])[order],
+        overlap=np.concatenate([part.overlap for part in parts])[order],
+        set_aside=np.sort(np.concatenate([part.set_aside for part in parts])),
+    )
 
 
 def pair_edges(

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,7 @@ from dotledger.core.scope import Scope
 
 __all__ = [
     "Judged",
+    "Ranks",
     "Said",
     "Tally",
     "average_precision",
@@ -46,9 +48,6 @@ class Said:
         Of each thing said.
     confidence : ndarray of float64, shape (n,)
         Infinite where the service simply asserts.
-    within, overall : ndarray of intp, shape (n,)
-        How many things of the same label, and of any label, were said with at least this
-        confidence.
     true_label, true_image : ndarray of intp, shape (m,)
         Of each countable annotation (or unit where the label is present).
     units : ndarray of int64, shape (labels,), or None
@@ -62,8 +61,6 @@ class Said:
     label: Ints
     image: Ints
     confidence: Floats
-    within: Ints
-    overall: Ints
     true_label: Ints
     true_image: Ints
     units: Counts | None = None
@@ -74,6 +71,11 @@ class Said:
     def actual(self) -> Counts:
         """Countable annotations by label: ndarray of int64, shape (labels,)."""
         return np.bincount(self.true_label, minlength=self.labels)
+
+    @cached_property
+    def ranks(self) -> Ranks:
+        """How many things were said with at least the confidence of a row."""
+        return Ranks(self.label, self.confidence)
 
     def passing(self, least: Floats) -> Flags:
         """Return which rows reach the threshold of their label (``-inf`` for none)."""
@@ -151,6 +153,59 @@ def ratios(part: NDArray[np.number], whole: NDArray[np.number]) -> Floats:
         return np.where(whole != 0, part / whole, np.nan)
 
 
+class Ranks:
+    """Ranks of what was said, worked out for the rows that are asked for.
+
+    Parameters
+    ----------
+    label : ndarray of intp, shape (n,)
+        From 0.
+    confidence : ndarray of float64, shape (n,)
+        May be infinite; not NaN.
+    """
+
+    def __init__(self, label: Ints, confidence: Floats) -> None:
+        self._label = label
+        self._falling = -confidence
+        self._within = np.full(len(label), -1, dtype=np.intp)
+        self._overall = np.full(len(label), -1, dtype=np.intp)
+
+    @cached_property
+    def _sorted(self) -> Floats:
+        return np.sort(self._falling)
+
+    @cached_property
+    def _sorted_by_label(self) -> list[Floats]:
+        order = np.argsort(narrow(self._label), kind="stable")
+        sizes = np.bincount(self._label)
+        parts = np.split(self._falling[order], np.cumsum(sizes)[:-1])
+        for part in parts:
+            part.sort()
+        return parts
+
+    def overall(self, rows: Ints) -> Ints:
+        """Return for each of `rows` how many things were said with at least its confidence."""
+        new = rows[self._overall[rows] < 0]
+        new = new[np.argsort(self._falling[new])]  # neighbours are looked up together
+        self._overall[new] = np.searchsorted(self._sorted, self._falling[new], side="right")
+        return self._overall[rows]
+
+    def within(self, rows: Ints) -> Ints:
+        """Return the same among things of the row's own label."""
+        new = rows[self._within[rows] < 0]
+        new = new[np.argsort(narrow(self._label[new]), kind="stable")]
+        labels, starts = np.unique(self._label[new], return_index=True)
+        for label, mine in zip(labels.tolist(), np.split(new, starts[1:]), strict=False):
+            values = self._sorted_by_label[label]
+            self._within[mine] = np.searchsorted(values, self._falling[mine], side="right")
+        return self._within[rows]
+
+
+def narrow(codes: Ints) -> NDArray[np.integer]:
+    """Return codes as 16-bit integers if they fit, which are sorted in linear time."""
+    return codes.astype(np.int16) if codes.max(initial=0) < 2**15 else codes
+
+
 def judge(scope: Scope, required: Sequence[float]) -> list[Judged]:
     """Judge a scope at each required overlap; kinds judged by presence give the same each time."""
     if scope.boxed:
@@ -170,8 +225,7 @@ def ranked(label: Ints, confidence: Floats) -> tuple[Ints, Ints]:
     """
     order = np.argsort(-confidence)
     overall = _at_least(order, confidence[order], np.zeros(len(order), dtype=np.intp))
-    small = label[order].astype(np.int32 if label.max(initial=0) > 2**15 - 1 else np.int16)
-    by_label = order[np.argsort(small, kind="stable")]
+    by_label = order[np.argsort(narrow(label[order]), kind="stable")]
     group = label[by_label]
     start = np.searchsorted(group, group, side="left")
     return _at_least(by_label, confidence[by_label], group) - _unsorted(start, by_label), overall
@@ -195,7 +249,6 @@ def _unsorted(values: Ints, order: Ints) -> Ints:
 def _judge_boxes(scope: Scope, required: Sequence[float]) -> list[Judged]:
     labels = len(scope.labels)
     countable = ~scope.ignore
-    within, overall = ranked(scope.said.label, scope.confidence)
     nothing = np.zeros(0, dtype=np.intp)
     said = Said(
         labels=labels,
@@ -203,8 +256,6 @@ def _judge_boxes(scope: Scope, required: Sequence[float]) -> list[Judged]:
         label=scope.said.label,
         image=scope.said.image,
         confidence=scope.confidence,
-        within=within,
-        overall=overall,
         true_label=scope.truth.label[countable],
         true_image=scope.truth.image[countable],
         doubtful_label=nothing,
@@ -242,15 +293,12 @@ def _judge_presence(scope: Scope) -> Judged:
     order = np.lexsort((-scope.confidence, unit))
     unit, first = np.unique(unit[order], return_index=True)
     confidence = scope.confidence[order][first]
-    within, overall = ranked(unit % divisor, confidence)
     said = Said(
         labels=labels,
         images=len(scope.images),
         label=unit % divisor,
         image=unit // divisor,
         confidence=confidence,
-        within=within,
-        overall=overall,
         true_label=present % divisor,
         true_image=present // divisor,
         units=np.full(labels, len(scope.images))
@@ -336,9 +384,9 @@ def average_precision(judged: Judged) -> Floats:
     said = judged.said
     return area(
         said.label[judged.hit],
-        said.within[judged.hit],
+        said.ranks.within(judged.hit),
         said.label[judged.aside],
-        said.within[judged.aside],
+        said.ranks.within(judged.aside),
         said.actual,
     )
 
@@ -346,8 +394,8 @@ def average_precision(judged: Judged) -> Floats:
 def pooled_average_precision(judged: Sequence[Judged]) -> float:
     """Return the area under the one curve of all labels of all kinds together; NaN if undefined."""
     if len(judged) == 1:
-        rank = judged[0].said.overall
-        hit, aside = rank[judged[0].hit], rank[judged[0].aside]
+        rank = judged[0].said.ranks.overall
+        hit, aside = rank(judged[0].hit), rank(judged[0].aside)
     else:
         hit, aside = _common_ranks(judged)
     total = np.array([sum(len(one.said.true_label) for one in judged)])
@@ -358,12 +406,15 @@ def pooled_average_precision(judged: Sequence[Judged]) -> float:
 def _common_ranks(judged: Sequence[Judged]) -> tuple[Ints, Ints]:
     parts = [one.said.confidence for one in judged]
     confidence = np.concatenate([np.zeros(0), *parts])
-    _, rank = ranked(np.zeros(len(confidence), dtype=np.intp), confidence)
+    ranks = Ranks(np.zeros(len(confidence), dtype=np.intp), confidence)
     starts = np.cumsum([0, *map(len, parts)])[:-1]
     nothing = np.zeros(0, dtype=np.intp)
     hit = [one.hit + start for one, start in zip(judged, starts, strict=True)]
     aside = [one.aside + start for one, start in zip(judged, starts, strict=True)]
-    return rank[np.concatenate([nothing, *hit])], rank[np.concatenate([nothing, *aside])]
+    return (
+        ranks.overall(np.concatenate([nothing, *hit])),
+        ranks.overall(np.concatenate([nothing, *aside])),
+    )
 
 
 def area(group: Ints, rank: Ints, aside_group: Ints, aside_rank: Ints, actual: Counts) -> Floats:

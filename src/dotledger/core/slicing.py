@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from dotledger.core.intervals import spread_of
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Judged, Said, ranked, ratio, tally
+from dotledger.core.measures import Judged, Said, ratio, tally
 from dotledger.core.properties import area_shares, at_edge, crowding_of
 from dotledger.core.results import Row
 from dotledger.core.scope import Scope
@@ -210,7 +210,6 @@ def _relabelled(
         label[judged.hit] = [place[unit] for unit in units]
     homeless = np.flatnonzero(label < 0)
     label[homeless] = 0
-    within, overall = ranked(label, said.confidence)
     nothing = np.zeros(0, dtype=np.intp)
     return Judged(
         said=Said(
@@ -219,8 +218,6 @@ def _relabelled(
             label=label,
             image=said.image,
             confidence=said.confidence,
-            within=within,
-            overall=overall,
             true_label=true_label,
             true_image=said.true_image,
             units=None,
