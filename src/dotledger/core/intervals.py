@@ -36,8 +36,8 @@ Sparse = Any  # scipy.sparse is imported when it is first used
 _AT_ONCE = 12_000_000
 """Numbers held in one array of a curve while draws are worked through."""
 
-_ROWS_IN_A_BLOCK = 25_000
-"""Things said in the groups whose curves are worked through together."""
+_POINTS_IN_A_BLOCK = 500
+"""Points of the groups whose curves are worked through together."""
 
 _EXACT = 2**22
 """Up to so many things said, every weighted count is exact in single precision."""
@@ -300,9 +300,9 @@ def _all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> 
 
 @dataclass(frozen=True, eq=False)
 class _Step:
-    """The points of a block's curves at one required overlap, and what lies between them.
+    """The points of the curves at one required overlap, and what lies between them.
 
-    `points` says which of the block's points they are and `starts` where each group begins;
+    `points` says which of all points they are and `starts` where each group begins;
     `aside_from` names the points at which something set aside comes in, and `aside` what.
     """
 
@@ -312,6 +312,19 @@ class _Step:
     aside_from: Ints
     aside_starts: Ints
     aside: Sparse
+
+    def part(self, low: int, high: int, first_point: int) -> _Step:
+        """Return the step reduced to the groups from `low` to before `high`."""
+        start, stop = self.starts[low], self.starts[high]
+        skip, to = self.aside_starts[low], self.aside_starts[high]
+        return _Step(
+            points=self.points[start:stop] - first_point,
+            starts=self.starts[low : high + 1] - start,
+            right=_rows(self.right, start, stop),
+            aside_from=self.aside_from[skip:to] - start,
+            aside_starts=self.aside_starts[low : high + 1] - skip,
+            aside=_rows(self.aside, skip, to),
+        )
 
     def areas(self, below: Floats, weight: Weights) -> Floats:
         """Return areas times what is annotated: shape (groups, draws)."""
@@ -324,8 +337,9 @@ class _Step:
         size = len(precision)
         _accumulated(np.maximum, precision[::-1], size - self.starts[::-1])
         precision *= gained
-        spans = zip(self.starts[:-1], self.starts[1:], strict=True)
-        return np.stack([precision[start:stop].sum(axis=0) for start, stop in spans])
+        return np.stack(
+            [precision[start:stop].sum(axis=0) for start, stop in pairwise(self.starts)]
+        )
 
     def _leave_out_aside(self, counted: Floats, weight: Weights) -> None:
         apart = _accumulated(np.add, self.aside @ weight, self.aside_starts)
@@ -338,13 +352,11 @@ class _Step:
 
 @dataclass(frozen=True, eq=False)
 class _Block:
-    """Neighbouring groups whose curves are worked through together.
+    """Neighbouring groups whose curves are worked through together, so few that they stay near.
 
-    Their points are those at which recall rises at some required overlap; `between` sums
-    everything said from one point to the next.
+    `between` sums everything said from one point to the next.
     """
 
-    points: int
     starts: Ints
     between: Sparse
     steps: Sequence[_Step]
@@ -358,7 +370,10 @@ class _Block:
 
 @dataclass(frozen=True, eq=False)
 class _Curves:
-    """The curves of all groups; `points` is the most that one block has."""
+    """The curves of all groups, in blocks; `points` is the most that one block has.
+
+    Points are the places at which recall rises at some required overlap.
+    """
 
     points: int
     blocks: Sequence[_Block]
@@ -369,25 +384,34 @@ class _Curves:
     def of(cls, ranking: _Ranking) -> _Curves:
         span = int(ranking.rank.max(initial=0)) + 1
         key = ranking.group * span + ranking.rank
+        points = np.unique(np.concatenate([_NOTHING, *(key[hit] for hit in ranking.hits)]))
+        ends = np.arange(ranking.groups + 1) * span
+        starts = np.searchsorted(points, ends)
         always = reduce(np.intersect1d, ranking.asides)
         counted = np.ones(len(key), dtype=bool)
         counted[always] = False
         rows = np.flatnonzero(counted)
-        order = rows[np.argsort(narrow(ranking.group[rows]), kind="stable")]
-        starts = np.searchsorted(ranking.group[order], np.arange(ranking.groups + 1))
-        hits, asides = (
-            [one[np.argsort(narrow(ranking.group[one]), kind="stable")] for one in several]
-            for several in (ranking.hits, [np.setdiff1d(a, always) for a in ranking.asides])
-        )
+        at, inside = _point_of(points, key[rows], span)
+        shape = (len(points), ranking.images)
+        between = _sparse(at, ranking.image[rows[inside]], shape)
+        steps = [
+            _step(ranking, key, span, points, hit, np.setdiff1d(aside, always))
+            for hit, aside in zip(ranking.hits, ranking.asides, strict=True)
+        ]
         blocks = [
-            _block(ranking, key, span, low, high, order[starts[low] : starts[high]], hits, asides)
+            _Block(
+                starts=starts[low : high + 1] - starts[low],
+                between=_rows(between, starts[low], starts[high]),
+                steps=[step.part(low, high, starts[low]) for step in steps],
+            )
             for low, high in _blocks(np.diff(starts))
         ]
-        shape = (ranking.groups, ranking.images)
         return cls(
-            points=max((block.points for block in blocks), default=0),
+            points=max((len(block.between.indptr) for block in blocks), default=0),
             blocks=blocks,
-            actual=_sparse(ranking.true_group, ranking.true_image, shape),
+            actual=_sparse(
+                ranking.true_group, ranking.true_image, (ranking.groups, ranking.images)
+            ),
             exact=len(key) < _EXACT,
         )
 
@@ -399,56 +423,30 @@ class _Curves:
 
 
 def _blocks(sizes: Ints) -> list[tuple[int, int]]:
-    """Return runs of neighbouring groups that together hold a moderate number of rows."""
+    """Return runs of neighbouring groups that together hold a moderate number of points."""
     found, low, held = [], 0, 0
     for group, size in enumerate(sizes):
-        if group > low and held + size > _ROWS_IN_A_BLOCK:
+        if group > low and held + size > _POINTS_IN_A_BLOCK:
             found.append((low, group))
             low, held = group, 0
         held += int(size)
     return [*found, (low, len(sizes))] if len(sizes) else []
 
 
-def _block(
-    ranking: _Ranking,
-    key: Ints,
-    span: int,
-    low: int,
-    high: int,
-    rows: Ints,
-    hits: Sequence[Ints],
-    asides: Sequence[Ints],
-) -> _Block:
-    """Return the block of the groups from `low` to before `high`, which hold `rows`."""
-    ends = np.arange(low, high + 1) * span
-    hits, asides = (
-        [one[slice(*np.searchsorted(ranking.group[one], (low, high)))] for one in several]
-        for several in (hits, asides)
-    )
-    points = np.unique(np.concatenate([_NOTHING, *(key[hit] for hit in hits)]))
-    at, inside = _point_of(points, key[rows], span)
-    shape = (len(points), ranking.images)
-    steps = []
-    for hit, aside in zip(hits, asides, strict=True):
-        mine, place = np.unique(key[hit], return_inverse=True)
-        skip, kept = _point_of(mine, key[aside], span)
-        skips, skip_place = np.unique(skip, return_inverse=True)
-        starts = np.searchsorted(mine, ends)
-        steps.append(
-            _Step(
-                points=np.searchsorted(points, mine),
-                starts=starts,
-                right=_sparse(place, ranking.image[hit], (len(mine), ranking.images)),
-                aside_from=skips,
-                aside_starts=np.searchsorted(skips, starts),
-                aside=_sparse(skip_place, ranking.image[aside[kept]], (len(skips), ranking.images)),
-            )
-        )
-    return _Block(
-        points=len(points),
-        starts=np.searchsorted(points, ends),
-        between=_sparse(at, ranking.image[rows[inside]], shape),
-        steps=steps,
+def _step(ranking: _Ranking, key: Ints, span: int, points: Ints, hit: Ints, aside: Ints) -> _Step:
+    """Return the points at one required overlap."""
+    mine, place = np.unique(key[hit], return_inverse=True)
+    skip, kept = _point_of(mine, key[aside], span)
+    skips, skip_place = np.unique(skip, return_inverse=True)
+    starts = np.searchsorted(mine, np.arange(ranking.groups + 1) * span)
+    images = ranking.images
+    return _Step(
+        points=np.searchsorted(points, mine),
+        starts=starts,
+        right=_sparse(place, ranking.image[hit], (len(mine), images)),
+        aside_from=skips,
+        aside_starts=np.searchsorted(skips, starts),
+        aside=_sparse(skip_place, ranking.image[aside[kept]], (len(skips), images)),
     )
 
 
@@ -458,6 +456,14 @@ def _point_of(points: Ints, key: Ints, span: int) -> tuple[Ints, Ints]:
     inside = np.flatnonzero(at < len(points))
     inside = inside[points[at[inside]] // span == key[inside] // span]
     return at[inside], inside
+
+
+def _rows(matrix: Sparse, start: int, stop: int) -> Sparse:
+    """Return some rows of a matrix, without copying them."""
+    first, last = matrix.indptr[start], matrix.indptr[stop]
+    ends = matrix.indptr[start : stop + 1] - first
+    parts = (matrix.data[first:last], matrix.indices[first:last], ends)
+    return type(matrix)(parts, shape=(stop - start, matrix.shape[1]))
 
 
 def _running_sums(rows: Floats, starts: Ints) -> Floats:
