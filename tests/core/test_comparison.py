@@ -51,9 +51,9 @@ class Several(unittest.TestCase):
             self.assertEqual(len(kind.points), 6)
             mean = sum(means) / 3
             if math.isnan(mean):
-                self.assertTrue(math.isnan(kind.mean_average_precision))
+                self.assertTrue(math.isnan(kind.mean_ap))
             else:
-                self.assertAlmostEqual(kind.mean_average_precision, mean)
+                self.assertAlmostEqual(kind.mean_ap, mean)
 
     def test_thresholds_by_label_and_word(self):
         """A label, a kind and a word of the service's own scale each set their threshold."""

@@ -50,7 +50,7 @@ class Replicates(unittest.TestCase):
                 self.same(interval, wanted[label])
             self.same(spread.pooled, wanted[None])
             means = [reference.measure_boxes(*drawn, t, None) for t in (0.3, 0.5)]
-            self.same_mean(spread.mean_average_precision, means)
+            self.same_mean(spread.mean_ap, means)
             checked += 1
         self.assertGreater(checked, 180)
 

@@ -252,6 +252,22 @@ class BadInput(unittest.TestCase):
         with self.assertRaisesRegex(ScopeError, "walk-01.jpg"):
             measure(said, true)
 
+    def test_vocabularies_apart(self):
+        """No label in common is said with the nearest names; repeated findings are counted."""
+        row = ("a", "object", "lanterns", 0.5, (0, 0, 1, 1))
+        said = findings_of([row, row])
+        true = annotations_of([("a", "object", "lantern", (0, 0, 1, 1), False)])
+        notes = " ".join(measure(said, true).notes)
+        self.assertIn("no finding has a label of the annotations' vocabulary", notes)
+        self.assertIn("'lanterns' is 'lantern'", notes)
+        self.assertIn("row for row: 1", notes)
+
+    def test_bad_arguments(self):
+        """Unknown pairings, no overlap at all and negative draws are refused."""
+        for bad in ({"pairing": "best"}, {"overlap": ()}, {"draws": -1}, {"threshold": []}):
+            with self.assertRaises(ArgumentError):
+                measure(Findings.empty(), annotations_of([]), **bad)
+
     def test_bad_frames(self):
         """A frame that breaks the common shape names row and column."""
         frame = pd.DataFrame(

@@ -69,6 +69,17 @@ class Columns(InFolder):
         with self.assertRaisesRegex(TableError, "line 1, column image.*needs the size"):
             read_findings(path, columns=columns)
 
+    def test_parquet(self):
+        """Parquet tables are mapped alike, their other columns kept."""
+        import pandas as pd
+
+        rows = {"file": ["a", "b"], "sort": ["x", ""], "l": [1.0, None], "t": [2.0, None], "r": [3.0, None], "b": [4.0, None], "lamp": ["oil", None]}  # fmt: skip
+        pd.DataFrame(rows).to_parquet(self.folder / "t.parquet")
+        columns = "image=file,label=sort,x0=l,y0=t,x1=r,y1=b,always.kind=object"
+        table = read_annotations(self.folder / "t.parquet", columns=columns)
+        self.assertEqual(self.rows(table)[0], ("a", "object", "x", (1, 2, 3, 4), False))
+        self.assertEqual(dict(table.details[0].attributes), {"lamp": "oil"})
+
     def test_bad(self):
         """Unknown words are refused with the nearest; a column that is not there is named."""
         path = self.written("t.csv", "image,kind,label\na,label,x\n")

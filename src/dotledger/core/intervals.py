@@ -61,14 +61,14 @@ class Spread:
         For each label, by measure; NaN where no draw defines the measure.
     pooled, mean_over_labels : mapping of str to (float, float)
         By measure.
-    mean_average_precision : (float, float)
+    mean_ap : (float, float)
         Of the mean over required overlaps of the mean over labels.
     """
 
     labels: tuple[Mapping[str, Interval], ...]
     pooled: Mapping[str, Interval]
     mean_over_labels: Mapping[str, Interval]
-    mean_average_precision: Interval
+    mean_ap: Interval
 
     def without_curves(self) -> Spread:
         """Return the spread without average precision."""
@@ -76,7 +76,7 @@ class Spread:
             labels=tuple(_without_curve(one) for one in self.labels),
             pooled=_without_curve(self.pooled),
             mean_over_labels=_without_curve(self.mean_over_labels),
-            mean_average_precision=(np.nan, np.nan),
+            mean_ap=(np.nan, np.nan),
         )
 
 
@@ -527,5 +527,5 @@ def _summed_up(
         ),
         pooled=_limits_each(pooled, level),
         mean_over_labels=_limits_each(means, level),
-        mean_average_precision=_limits_each({"": overall}, level)[""] if parts else (np.nan,) * 2,
+        mean_ap=_limits_each({"": overall}, level)[""] if parts else (np.nan,) * 2,
     )

@@ -306,10 +306,10 @@ def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
         rows=_rows(scope, work.tallies[0][0], spread),
         pooled=_row(work.tallies[0][0], last, spread.pooled if spread else None),
         points=points,
-        mean_average_precision=math.fsum(means) / len(means),
+        mean_ap=math.fsum(means) / len(means),
         mean_intervals={
             **spread.mean_over_labels,
-            "mean_average_precision": spread.mean_average_precision,
+            "mean_ap": spread.mean_ap,
         }
         if spread
         else {},

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -175,14 +175,7 @@ def credited(
         found = related_of(scope, findings, required, cut, above)
         names = np.array(scope.labels, dtype=object)
         labels[found.finding] = names[scope.truth.label[found.truth]]
-    return Findings(
-        image=findings.image,
-        kind=findings.kind,
-        label=Coded.of(labels.tolist()),
-        confidence=findings.confidence,
-        box=findings.box,
-        details=findings.details,
-    )
+    return replace(findings, label=Coded.of(labels.tolist()))
 
 
 def related_of(

@@ -157,10 +157,10 @@ class KindMeasure:
         From the summed counts of all labels.
     points : tuple of Point
         One for each required overlap and threshold; one only, if one of each was asked for.
-    mean_average_precision : float
+    mean_ap : float
         Mean over the required overlaps of the mean over labels; NaN where undefined.
     mean_intervals : mapping of str to (float, float)
-        Intervals of `mean_over_labels`, and of ``mean_average_precision``.
+        Intervals of `mean_over_labels`, and of ``mean_ap``.
     """
 
     kind: str
@@ -172,7 +172,7 @@ class KindMeasure:
     rows: Mapping[str, Row]
     pooled: Row
     points: Sequence[Point] = field(repr=False)
-    mean_average_precision: float
+    mean_ap: float
     mean_intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
 
     @property
@@ -197,7 +197,7 @@ class KindMeasure:
             "labels": {label: row.to_dict() for label, row in self.rows.items()},
             "pooled": self.pooled.to_dict(),
             "mean_over_labels": plain_means(self.rows.values()),
-            "mean_average_precision": defined(self.mean_average_precision),
+            "mean_ap": defined(self.mean_ap),
         }
         if self.mean_intervals:
             found["mean_over_labels_intervals"] = plain_intervals(self.mean_intervals)

@@ -73,8 +73,8 @@ def annotations_from_review(findings: Findings, reviews: Sequence[str]) -> Revie
                 allowed=REVIEWS,
             )
     words = np.array(said, dtype=object)
-    open_images = set(findings.image.take(words == "").used())
-    whole = findings.image.onto(sorted(open_images)) < 0
+    unfinished = set(findings.image.take(words == "").used())
+    whole = findings.image.onto(sorted(unfinished)) < 0
     kept = whole & ~findings.blank & np.isin(words, ["confirmed", "corrected", "added", "doubtful"])
     covered = findings.take(whole).image.used()
     rows = findings.take(kept)
@@ -96,5 +96,5 @@ def annotations_from_review(findings: Findings, reviews: Sequence[str]) -> Revie
     return Reviewed(
         annotations=annotations,
         counts=dict(Counter(word or "not looked at" for word in said)),
-        left_out=tuple(sorted(open_images)),
+        left_out=tuple(sorted(unfinished)),
     )

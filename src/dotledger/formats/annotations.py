@@ -7,12 +7,11 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-import orjson
-
 from dotledger.core.reviewing import Reviewed, annotations_from_review
 from dotledger.core.tables import Annotations
 from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.columns import read_csv, read_json_lines
+from dotledger.formats.files import read_json
 from dotledger.formats.imports import read_by_description, size_on_disk
 from dotledger.formats.loading import Loaded, folder_of_images, report_of
 from dotledger.formats.regions import read_regions, write_regions
@@ -155,15 +154,7 @@ def _require_web(place: Path) -> None:
     """Refuse JSON that needs an import description to be understood."""
     if place.suffix.lower() == ".jsonld":
         return
-    try:
-        data = orjson.loads(place.read_bytes())
-    except OSError as error:
-        raise TableError(f"the file cannot be read ({error.strerror})", place=str(place)) from error
-    except orjson.JSONDecodeError as error:
-        raise TableError(
-            f"the file breaks off or is not JSON ({error})", place=str(place)
-        ) from error
-    if not is_web_annotation(data):
+    if not is_web_annotation(read_json(place)):
         raise TableError(
             "the file does not declare itself as Web Annotation",
             place=str(place),

@@ -1,4 +1,4 @@
-"""Writing a file whole or not at all."""
+"""Writing a file whole or not at all, and reading JSON with messages that name the file."""
 
 from __future__ import annotations
 
@@ -7,8 +7,13 @@ import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
-__all__ = ["whole_file"]
+import orjson
+
+from dotledger.errors import TableError
+
+__all__ = ["read_json", "whole_file"]
 
 
 @contextmanager
@@ -34,6 +39,24 @@ def whole_file(path: str | os.PathLike[str]) -> Iterator[Path]:
     except BaseException:
         draft.unlink(missing_ok=True)
         raise
+
+
+def read_json(path: Path) -> Any:
+    """Return what a JSON file holds.
+
+    Raises
+    ------
+    TableError
+        If it cannot be read or breaks off.
+    """
+    try:
+        return orjson.loads(path.read_bytes())
+    except OSError as error:
+        raise TableError(f"the file cannot be read ({error.strerror})", place=str(path)) from error
+    except orjson.JSONDecodeError as error:
+        raise TableError(
+            f"the file breaks off or is not JSON ({error})", place=str(path)
+        ) from error
 
 
 def _umask() -> int:

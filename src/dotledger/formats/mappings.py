@@ -8,7 +8,7 @@ import orjson
 
 from dotledger.core.reliability import ConfidenceMap
 from dotledger.errors import ArgumentError, TableError
-from dotledger.formats.files import whole_file
+from dotledger.formats.files import read_json, whole_file
 
 __all__ = ["read_map", "write_map"]
 
@@ -21,11 +21,10 @@ def read_map(path: Path) -> ConfidenceMap:
     TableError
         If the file cannot be read or is no such mapping.
     """
+    plain = read_json(path)
     try:
-        return ConfidenceMap.from_dict(orjson.loads(path.read_bytes()))
-    except OSError as error:
-        raise TableError(f"the file cannot be read ({error.strerror})", place=str(path)) from error
-    except (orjson.JSONDecodeError, AttributeError, TypeError, ValueError) as error:
+        return ConfidenceMap.from_dict(plain)
+    except (AttributeError, TypeError, ValueError) as error:
         reason = error.message if isinstance(error, ArgumentError) else "not a confidence map"
         raise TableError(
             reason,

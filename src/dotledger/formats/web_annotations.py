@@ -23,7 +23,7 @@ from dotledger.core.geometry import Box, enclosing
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables import Annotations
 from dotledger.errors import TableError
-from dotledger.formats.files import whole_file
+from dotledger.formats.files import read_json, whole_file
 from dotledger.formats.loading import Gathered, Loaded, folder_of_images
 
 __all__ = ["is_web_annotation", "read_web_annotations", "write_web_annotations"]
@@ -72,14 +72,7 @@ def read_web_annotations(
         If the file cannot be read or is not written so.
     """
     file = Path(path)
-    try:
-        data = orjson.loads(file.read_bytes())
-    except OSError as error:
-        raise TableError(f"the file cannot be read ({error.strerror})", place=str(file)) from error
-    except orjson.JSONDecodeError as error:
-        raise TableError(
-            f"the file breaks off or is not JSON ({error})", place=str(file)
-        ) from error
+    data = read_json(file)
     folder = Path(image_folder) if image_folder is not None else None
     reader = _Reader(Gathered(), images or {}, folder, kind)
     for item in _items(data, str(file)):

@@ -129,9 +129,7 @@ def _points(measure: Measure) -> Iterable[Any]:
     means = [
         [
             k.kind,
-            _with_interval(
-                k.mean_average_precision, k.mean_intervals.get("mean_average_precision")
-            ),
+            _with_interval(k.mean_ap, k.mean_intervals.get("mean_ap")),
         ]
         for k in measure.kinds.values()
     ]
