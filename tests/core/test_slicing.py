@@ -81,6 +81,8 @@ class AddsUp(unittest.TestCase):
                 result = measure(said, truth.with_images(facts), threshold=0.5, draws=0)
                 for name in ("size", "edge", "even") if kind == "object" else ("even",):
                     rows = result.by(name)[kind].rows.values()
+                    if kind == "label":
+                        self.assertTrue(all(math.isnan(row.mean_overlap) for row in rows))
                     for field in ("annotated", "true_positives", "false_positives", "misses"):
                         total = getattr(result.pooled, field)
                         self.assertEqual(sum(getattr(r, field) for r in rows), total, (seed, name))

@@ -27,7 +27,7 @@ from dotledger.core.measures import (
 )
 from dotledger.core.relatives import Broader, credited
 from dotledger.core.resampling import Resampling
-from dotledger.core.results import Interval, KindMeasure, Point, Row, mean_over
+from dotledger.core.results import Interval, KindMeasure, Point, Row, mean_over, row_of
 from dotledger.core.scope import Scope, counts_by_name, scope_of
 from dotledger.core.spelling import nearest
 from dotledger.core.tables import Annotations, Findings
@@ -254,26 +254,9 @@ def _by_total_overlap(
     return [row[0] for row in anew], counted
 
 
-def _row(counts: Tally, place: int, intervals: Mapping[str, Interval] | None = None) -> Row:
-    hits = int(counts.true_positives[place])
-    annotated = int(counts.annotated[place])
-    overlaps = counts.overlap_sum
-    return Row(
-        annotated=annotated,
-        true_positives=hits,
-        false_positives=int(counts.false_positives[place]),
-        misses=annotated - hits,
-        set_aside=int(counts.set_aside[place]),
-        true_negatives=None if counts.true_negatives is None else int(counts.true_negatives[place]),
-        mean_overlap=math.nan if overlaps is None else ratio(float(overlaps[place]), hits),
-        average_precision=float(counts.average_precision[place]),
-        intervals=intervals or {},
-    )
-
-
 def _rows(scope: Scope, counts: Tally, spread: Spread | None) -> dict[str, Row]:
     each = spread.labels if spread else [None] * len(scope.labels)
-    return {label: _row(counts, i, each[i]) for i, label in enumerate(scope.labels)}
+    return {label: row_of(counts, i, each[i]) for i, label in enumerate(scope.labels)}
 
 
 def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
@@ -285,7 +268,7 @@ def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
             overlap=overlap,
             threshold=cut.plain(),
             rows=_rows(scope, counts, None),
-            pooled=_row(counts, last),
+            pooled=row_of(counts, last),
         )
         for (overlap, cut), counts in zip(
             product(comparison.overlaps, comparison.cuts),
@@ -304,7 +287,7 @@ def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
         unjudged=counts_by_name(outside.take(comparison.cuts[0].passes(outside)).label),
         without_box=len(scope.without_box),
         rows=_rows(scope, work.tallies[0][0], spread),
-        pooled=_row(work.tallies[0][0], last, spread.pooled if spread else None),
+        pooled=row_of(work.tallies[0][0], last, spread.pooled if spread else None),
         points=points,
         mean_ap=math.fsum(means) / len(means),
         mean_intervals={
@@ -331,8 +314,8 @@ def _pooled(comparison: Comparison, work: list[_Work], images: list[str]) -> Row
     tallies = [one.tallies[0][0] for one in work]
     if len(work) == 1:
         spread = work[0].spread
-        return _row(tallies[0], len(work[0].scope.labels), spread.pooled if spread else None)
-    rows = [_row(t, len(one.scope.labels)) for one, t in zip(work, tallies, strict=True)]
+        return row_of(tallies[0], len(work[0].scope.labels), spread.pooled if spread else None)
+    rows = [row_of(t, len(one.scope.labels)) for one, t in zip(work, tallies, strict=True)]
     boxed = [counts for counts in tallies if counts.overlap_sum is not None]
     overlaps = math.fsum(float(t.overlap_sum[-1]) for t in boxed if t.overlap_sum is not None)
     negatives = [row.true_negatives for row in rows]

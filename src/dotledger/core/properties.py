@@ -37,11 +37,11 @@ def area_shares(annotations: Annotations, scope: Scope, side: Side) -> Floats:
 
 
 def at_edge(annotations: Annotations, scope: Scope, side: Side) -> Floats:
-    """Return 1 where a box comes within a pixel of the image's edge, 0 elsewhere, 2 if unknown."""
+    """Return 1 where a box comes within a pixel of the image's edge, 0 elsewhere; NaN: unknown."""
     size, box = _sizes(annotations, scope)[side.image], side.box
     near = (box[:, :2] <= _PIXEL).any(axis=1) | (box[:, 2:] >= size - _PIXEL).any(axis=1)
     known = ~np.isnan(size).any(axis=1)
-    return np.where(near, 1.0, np.where(known, 0.0, 2.0))
+    return np.where(near, 1.0, np.where(known, 0.0, np.nan))
 
 
 def crowding_of(truth: Side) -> Floats:

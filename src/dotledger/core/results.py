@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from dotledger.core.measures import ratio
+from dotledger.core.measures import Tally, ratio
 
 __all__ = [
     "MEASURES",
@@ -19,6 +19,7 @@ __all__ = [
     "mean_over",
     "plain_intervals",
     "plain_means",
+    "row_of",
 ]
 
 Interval = tuple[float, float]
@@ -91,6 +92,24 @@ class Row:
 
 MEASURES = ("precision", "recall", "f1", "mean_overlap", "average_precision", "false_alarm_rate")
 """The measures a row has, in the order they are shown."""
+
+
+def row_of(counts: Tally, place: int, intervals: Mapping[str, Interval] | None = None) -> Row:
+    """Return one entry of a tally as a row."""
+    hits = int(counts.true_positives[place])
+    annotated = int(counts.annotated[place])
+    overlaps = counts.overlap_sum
+    return Row(
+        annotated=annotated,
+        true_positives=hits,
+        false_positives=int(counts.false_positives[place]),
+        misses=annotated - hits,
+        set_aside=int(counts.set_aside[place]),
+        true_negatives=None if counts.true_negatives is None else int(counts.true_negatives[place]),
+        mean_overlap=math.nan if overlaps is None else ratio(float(overlaps[place]), hits),
+        average_precision=float(counts.average_precision[place]),
+        intervals=intervals or {},
+    )
 
 
 def defined(value: float) -> float | None:

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,9 +18,9 @@ from numpy.typing import NDArray
 
 from dotledger.core.intervals import spread_of
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Judged, Said, ratio, tally
+from dotledger.core.measures import Judged, Said, tally
 from dotledger.core.properties import area_shares, at_edge, crowding_of
-from dotledger.core.results import Row
+from dotledger.core.results import Row, row_of
 from dotledger.core.scope import Scope
 from dotledger.errors import ArgumentError
 
@@ -136,25 +136,17 @@ def _sliced(measure: Measure, kind: str, name: str, edges: Sequence[float] | Non
         if resampling.draws and scope.images and names
         else None
     )
-    rows = {}
-    for i, one in enumerate(names):
-        hits, annotated = int(counts.true_positives[i]), int(counts.annotated[i])
-        wrong = int(counts.false_positives[i])
-        if not annotated and not wrong:
-            continue
-        overlaps = counts.overlap_sum
-        rows[one] = Row(
-            annotated=annotated,
-            true_positives=hits,
-            false_positives=wrong,
-            misses=annotated - hits,
-            set_aside=int(counts.set_aside[i]),
-            true_negatives=None,
-            mean_overlap=float("nan") if overlaps is None else ratio(float(overlaps[i]), hits),
-            average_precision=float(counts.average_precision[i]),
-            intervals=spread.labels[i] if spread else {},
-        )
-    return SliceMeasure(name=name, kind=kind, rows=rows, judges_wrong=judges_wrong)
+    rows = [row_of(counts, i, spread.labels[i] if spread else {}) for i in range(len(names))]
+    if not scope.boxed:
+        rows = [_without_overlap(row) for row in rows]
+    kept = {n: r for n, r in zip(names, rows, strict=True) if r.annotated or r.false_positives}
+    return SliceMeasure(name=name, kind=kind, rows=kept, judges_wrong=judges_wrong)
+
+
+def _without_overlap(row: Row) -> Row:
+    """Return a row of a kind without boxes, whose overlaps mean nothing."""
+    intervals = {name: ends for name, ends in row.intervals.items() if name != "mean_overlap"}
+    return replace(row, mean_overlap=float("nan"), intervals=intervals)
 
 
 def _assigned(
@@ -169,13 +161,9 @@ def _assigned(
         of_truth, of_said = _property(annotations, scope, name)
         ends = SLICES[name] if edges is None else tuple(edges)
         if name == "edge":
-            names = ["away from the edge", "at the edge", _UNKNOWN]
-            return (
-                names,
-                of_truth.astype(np.intp),
-                None if of_said is None else of_said.astype(np.intp),
-            )
-        names = _band_names(ends, "{:.3g}", percent=name == "size")
+            names, ends = ["away from the edge", "at the edge"], (0.5,)
+        else:
+            names = _band_names(ends, "{:.3g}", percent=name == "size")
         bands = _banded(of_truth, ends)
         return [*names, _UNKNOWN], bands, None if of_said is None else _banded(of_said, ends)
     truth_values = _column(annotations, scope, name)
