@@ -82,6 +82,13 @@ class Missed(unittest.TestCase):
         got = self.reasons(said, true, threshold=0.5)
         self.assertEqual([reason for _, reason, _ in got], ["below the threshold", "not seen"])
 
+    def test_no_answer(self):
+        """Images without an answer, counted on request, say so for either way of judging."""
+        said = [("a", "label", "", None, None), ("a", "object", "", None, None)]
+        true = [(i, k, "x", (0, 0, 90, 90) if k == "object" else None, False) for i in "ab" for k in ("label", "object")]  # fmt: skip
+        got = self.reasons(said, true, count_unanswered=True)
+        self.assertEqual(sorted(r for _, r, _ in got), ["no answer"] * 2 + ["not seen"] * 2)
+
 
 class Shares(unittest.TestCase):
     def test_every_case_has_one_reason(self):

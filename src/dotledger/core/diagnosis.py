@@ -37,13 +37,15 @@ BROADER, NARROWER, MISNAMED = "label too broad", "label too narrow", "another la
 SPILLS, CUTS, SHIFTED = "box spills over", "box cuts part off", "box shifted"
 BOTH_OFF, NOTHING = "another label, box off", "nothing there"
 SMALL, CROWDED, UNSEEN = "too small", "crowded", "not seen"
+UNANSWERED = "no answer"
 
 WRONG = (TWICE, BROADER, NARROWER, MISNAMED, SPILLS, CUTS, SHIFTED, BOTH_OFF, NOTHING)
 MISSED = (
-    *(BELOW, BROADER, NARROWER, MISNAMED, SPILLS, CUTS, SHIFTED),
+    *(UNANSWERED, BELOW, BROADER, NARROWER, MISNAMED, SPILLS, CUTS, SHIFTED),
     *(BOTH_OFF, SMALL, CROWDED, UNSEEN),
 )
 _LOPSIDED = 3.0
+_NO_ANSWER = "the image has no answer for this kind"
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -322,6 +324,8 @@ class _Boxes(_Side):
         self, place: int, below: int, best: tuple[int, int], crowding: Floats, shares: Floats
     ) -> Case:
         truth = self.scope.truth
+        if not self.scope.answered[truth.image[place]]:
+            return self.case(truth, place, UNANSWERED, _NO_ANSWER)
         if below >= 0:
             sure = float(self.scope.confidence[self.judged.hit[below]])
             return self.case(
@@ -454,6 +458,8 @@ class _Presence(_Side):
     ) -> Case:
         truth = self.scope.truth
         row = int(truth.row[(truth.image == image) & (truth.label == label)][0])
+        if not self.scope.answered[image]:
+            return self._unit(image, label, UNANSWERED, _NO_ANSWER, math.nan, row, "")
         if below >= 0:
             sure = float(self.judged.said.confidence[below])
             text = f"found, but below the threshold (at {sure:.2f})"
