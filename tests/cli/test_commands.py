@@ -165,6 +165,16 @@ class Demo(unittest.TestCase):
             self.assertIn(sign, shown.stdout)
         self.assertIn("207 annotations", shown.stderr)
 
+    def test_vocabulary(self):
+        """Declared labels are judged though none occurs; a kind that is not one is refused."""
+        words = ("--vocabulary", "object=lantern,kite", "--kinds", "object", "--json")
+        got = json.loads(self.measured(*words).stdout)
+        self.assertEqual(set(got["labels"]), {"lantern", "kite"})
+        self.assertIsNone(got["labels"]["kite"]["recall"])
+        truth = self.walk / "annotations.csv"
+        for bad in ("objects=x", "object"):
+            self.assertEqual(dotledger("annotations", truth, "--vocabulary", bad).returncode, 2)
+
     def test_measure_writes_everything(self):
         """Into a folder goes one CSV for each table; names are guarded text."""
         out = self.home / "all"

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from dotledger.cli.common import example, json_option, print_json, print_table, say
-from dotledger.cli.comparing import truth_options
+from dotledger.cli.comparing import truth_options, vocabulary_of
 
 if TYPE_CHECKING:
     from dotledger.formats.loading import LoadReport
@@ -38,6 +38,7 @@ def command(
     columns: str | None,
     description: str | None,
     images: str | None,
+    vocabulary: tuple[str, ...],
     reviewed: bool,
     out: str | None,
     as_json: bool,
@@ -61,7 +62,11 @@ def command(
             say(f"Images with rows nobody has looked at, left out: {len(review.left_out)}.")
     else:
         loaded = load_annotations(
-            Path(source), columns=columns, description=description, images=images
+            Path(source),
+            columns=columns,
+            description=description,
+            images=images,
+            vocabulary=vocabulary_of(vocabulary),
         )
     if as_json:
         print_json(loaded.report.to_dict())

@@ -68,7 +68,7 @@ def settings_of(pairs: Sequence[str]) -> dict[str, str]:
     """Return ``NAME=VALUE`` pairs as a mapping; raises ArgumentError for anything else."""
     for pair in pairs:
         if "=" not in pair:
-            raise ArgumentError("a setting is written NAME=VALUE", place="--set", got=pair)
+            raise ArgumentError("this is written NAME=VALUE", got=pair)
     return dict(pair.split("=", 1) for pair in pairs)
 
 

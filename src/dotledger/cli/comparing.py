@@ -9,10 +9,17 @@ from typing import Any, TypeVar
 
 import click
 
-from dotledger.cli.common import ledger_option
+from dotledger.cli.common import ledger_option, settings_of
+from dotledger.core.kinds import check_kinds
 from dotledger.core.tables import Annotations, Findings
 
-__all__ = ["Compared", "compared_tables", "comparing_options", "truth_options"]
+__all__ = [
+    "Compared",
+    "compared_tables",
+    "comparing_options",
+    "truth_options",
+    "vocabulary_of",
+]
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -27,6 +34,12 @@ _TRUTH = (
         "--images",
         metavar="PATH",
         help="What is known about images: a table with sizes and columns, or their folder.",
+    ),
+    click.option(
+        "--vocabulary",
+        multiple=True,
+        metavar="KIND=LABELS",
+        help="Labels looked for, with commas; by default those that occur.",
     ),
 )
 
@@ -101,6 +114,7 @@ def compared_tables(
     columns: str | None,
     description: str | None,
     images: str | None,
+    vocabulary: Sequence[str],
     names: str | None,
     match: str,
     ledger: str,
@@ -112,7 +126,11 @@ def compared_tables(
     from dotledger.formats.annotations import load_annotations
 
     loaded = load_annotations(
-        Path(annotations), columns=columns, description=description, images=images
+        Path(annotations),
+        columns=columns,
+        description=description,
+        images=images,
+        vocabulary=vocabulary_of(vocabulary),
     )
     truth, floor = loaded.annotations, None
     if findings is not None:
@@ -137,6 +155,19 @@ def compared_tables(
         report={**report, "ambiguous_image_names": list(matched.ambiguous)},
         lines=[*loaded.report.lines(), *matched.lines()],
     )
+
+
+def vocabulary_of(pairs: Sequence[str]) -> dict[str, list[str]] | None:
+    """Return ``KIND=LABEL,LABEL`` pairs as labels by kind; None without any.
+
+    Raises
+    ------
+    ArgumentError
+        If a pair is not written so, or a kind is not known.
+    """
+    found = {kind: _words(labels) for kind, labels in settings_of(pairs).items()}
+    check_kinds(found, place="--vocabulary")
+    return found or None
 
 
 def _words(text: str) -> list[str]:
