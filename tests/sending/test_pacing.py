@@ -48,11 +48,11 @@ class Pacing(unittest.TestCase):
         """With 10 a second the next call waits for a whole token; all limits must agree."""
         pace = proven(opened(per_second=10))
         pace, decision = pacing.ask(pace, 0)
-        self.assertAlmostEqual(decision.seconds, 1 / 9.85)
+        self.assertAlmostEqual(decision.seconds, 1 / 9.9)
         pace, decision = pacing.ask(pace, 0.2)
         self.assertEqual(decision, Send())
         slow = proven(opened(per_second=1000, per_minute=6))
-        self.assertAlmostEqual(pacing.ask(slow, 1)[1].seconds, 60 / (6 * 0.985) - 1)
+        self.assertAlmostEqual(pacing.ask(slow, 1)[1].seconds, 60 / (6 * 0.99) - 1)
 
     def test_no_window_sees_too_many(self):
         """Asking all the time, no window of a limit's length holds more calls than allowed."""

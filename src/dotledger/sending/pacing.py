@@ -3,7 +3,7 @@
 Nothing here sleeps, sends or looks at a clock; `dotledger.sending.gate` does that.
 
 Declared limits are kept with token buckets (one for each limit, all must agree). A bucket
-refills a little more slowly than the limit and holds at most a fiftieth of it, so that no
+refills a little more slowly than the limit and holds at most a hundredth of it, so that no
 window of the limit's length ever sees more calls than allowed, whichever way the service
 counts. An undeclared limit is learned: after a refusal the rate of the calls that were
 accepted becomes the rate of ours, and from there it creeps up again.
@@ -29,7 +29,7 @@ __all__ = [
     "stopped",
 ]
 
-_SHARE = 0.985
+_SHARE = 0.99
 """The part of a declared limit that is used; the rest absorbs jitter on the way."""
 
 _WHOLE = 1 - 1e-9
