@@ -10,6 +10,7 @@ from typing import Any
 import orjson
 
 __all__ = [
+    "FINDING_COLUMNS",
     "BatchOpening",
     "CallRecord",
     "ItemRecord",
@@ -67,8 +68,8 @@ class ItemRecord:
         Columns of `schema.items` about what was sent.
     outcomes : list of OutcomeRecord
         One for each kind.
-    found : list of dict
-        Columns of `schema.findings` but for the reading and position.
+    found : list of tuple
+        Findings as `FINDING_COLUMNS`.
     notes : list of (str, str)
         What the reading set aside or noticed.
     answered : list of (str, CallRecord, int)
@@ -79,7 +80,7 @@ class ItemRecord:
     image: dict[str, Any] = field(default_factory=dict)
     sent: dict[str, Any] = field(default_factory=dict)
     outcomes: list[OutcomeRecord] = field(default_factory=list)
-    found: list[dict[str, Any]] = field(default_factory=list)
+    found: list[tuple[Any, ...]] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)
     answered: list[tuple[str, CallRecord, int]] = field(default_factory=list)
 
@@ -101,18 +102,15 @@ class BatchOpening:
     paths: Sequence[str]
 
 
+FINDING_COLUMNS = ("kind", "label", "confidence", "x0", "y0", "x1", "y1", "details")
+"""The columns of `finding_row`, in order."""
+
+_NO_BOX = (None, None, None, None)
+
+
 def finding_row(
     kind: str, label: str, confidence: float | None, box: Any, details: Any
-) -> dict[str, Any]:
-    """Return the columns of one finding; `details` are plain values or None."""
-    x0, y0, x1, y1 = box or (None, None, None, None)
-    return {
-        "kind": kind,
-        "label": label,
-        "confidence": confidence,
-        "x0": x0,
-        "y0": y0,
-        "x1": x1,
-        "y1": y1,
-        "details": orjson.dumps(details).decode() if details else None,
-    }
+) -> tuple[Any, ...]:
+    """Return one finding as `FINDING_COLUMNS`; `details` are plain values or None."""
+    text = orjson.dumps(details).decode() if details else None
+    return (kind, label, confidence, *(box or _NO_BOX), text)

@@ -6,7 +6,6 @@ import os
 import socket
 from collections.abc import Iterator, Sequence
 from itertools import islice
-from operator import itemgetter
 from typing import Any
 
 import orjson
@@ -14,7 +13,13 @@ from sqlalchemy import Connection, bindparam, delete, func, insert, select, upda
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
-from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, timestamp
+from dotledger.ledger.records import (
+    FINDING_COLUMNS,
+    BatchOpening,
+    CallRecord,
+    ItemRecord,
+    timestamp,
+)
 from dotledger.ledger.store import (
     Ledger,
     compress,
@@ -28,9 +33,8 @@ from dotledger.ledger.store import (
 __all__ = ["BatchWriter", "ReadingWriter"]
 
 _ITEMS_AT_ONCE = 5_000
-_FINDING_NAMES = ("kind", "label", "confidence", "x0", "y0", "x1", "y1", "details")
-_FINDING = itemgetter(*_FINDING_NAMES)
-_FINDING_COLUMNS = ("reading", "position", *_FINDING_NAMES)
+_FINDING_COLUMNS = ("reading", "position", *FINDING_COLUMNS)
+_NOTE_COLUMNS = ("reading", "position", "reason", "value")
 
 
 class BatchWriter:
@@ -214,9 +218,7 @@ class BatchWriter:
 
     def _write_findings(self, connection: Connection, records: Sequence[ItemRecord]) -> None:
         found = [
-            (self.reading, record.position, *_FINDING(row))
-            for record in records
-            for row in record.found
+            (self.reading, record.position, *row) for record in records for row in record.found
         ]
         insert_tuples(connection, schema.findings, _FINDING_COLUMNS, found)
         noted = [
@@ -358,15 +360,25 @@ class ReadingWriter:
         self._row = row
         self.reading = 0
 
-    def write_all(self, found: Iterator[dict[str, Any]], noted: Iterator[dict[str, Any]]) -> None:
-        """Write the whole reading in one transaction, in slices."""
+    def write_all(self, found: Iterator[tuple[Any, ...]], noted: Iterator[tuple[Any, ...]]) -> None:
+        """Write the whole reading in one transaction, in slices.
+
+        Parameters
+        ----------
+        found : iterator of tuple
+            Position and `FINDING_COLUMNS`.
+        noted : iterator of tuple
+            Position, reason and value.
+        """
         with self._ledger.writing() as connection:
             key = connection.execute(
                 insert(schema.readings).values(**self._row)
             ).inserted_primary_key
             self.reading = int(key[0]) if key else 0
-            for table, rows in ((schema.findings, found), (schema.notes, noted)):
+            for table, names, rows in (
+                (schema.findings, _FINDING_COLUMNS, found),
+                (schema.notes, _NOTE_COLUMNS, noted),
+            ):
                 while part := list(islice(rows, _ITEMS_AT_ONCE)):
-                    insert_many(
-                        connection, table, [{"reading": self.reading, **row} for row in part]
-                    )
+                    whole = [(self.reading, *row) for row in part]
+                    insert_tuples(connection, table, names, whole)

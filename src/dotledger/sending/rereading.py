@@ -75,9 +75,9 @@ class _Again:
         }
         self.answers = 0
         self.unreadable = 0
-        self.noted: list[dict[str, object]] = []
+        self.noted: list[tuple[int, str, str]] = []
 
-    def rows(self, kept: Iterator[KeptAnswer]) -> Iterator[dict[str, object]]:
+    def rows(self, kept: Iterator[KeptAnswer]) -> Iterator[tuple[object, ...]]:
         """Yield finding rows; a blank one for each kind in which an answer holds nothing."""
         for one in kept:
             self.answers += 1
@@ -91,7 +91,7 @@ class _Again:
             yield from self._found(one, reading)
 
     def _note(self, position: int, reason: str, value: str) -> None:
-        self.noted.append({"position": position, "reason": reason, "value": value})
+        self.noted.append((position, reason, value))
 
     def _read(self, one: KeptAnswer) -> Reading | AnswerError:
         frame = Frame(one.width, one.height, one.sent_width, one.sent_height, one.turned)
@@ -101,7 +101,7 @@ class _Again:
         except AnswerError as error:
             return error
 
-    def _found(self, one: KeptAnswer, reading: Reading) -> Iterator[dict[str, object]]:
+    def _found(self, one: KeptAnswer, reading: Reading) -> Iterator[tuple[object, ...]]:
         seen = set()
         for found in reading.found:
             label = self._named(found.kind, found.label)
@@ -109,10 +109,10 @@ class _Again:
                 seen.add(found.kind)
                 details = found.details.to_dict() if found.details else None
                 row = finding_row(found.kind, label, found.confidence, found.box, details)
-                yield {"position": one.position, **row}
+                yield one.position, *row
         for kind in self._kinds.get(one.call, self._batch.kinds):
             if kind not in seen:
-                yield {"position": one.position, **finding_row(kind, "", None, None, None)}
+                yield one.position, *finding_row(kind, "", None, None, None)
 
     def _named(self, kind: str, label: str) -> str:
         if self._names is None:
