@@ -92,6 +92,8 @@ class Compared:
         Broader labels of the mapping.
     floor : float or None
         Of the batch in the ledger.
+    words : dict of str to float
+        Of the service's own scale, where the ledger knows its description.
     report : dict
         What loading read, as plain values.
     lines : list of str
@@ -102,6 +104,7 @@ class Compared:
     annotations: Annotations
     broader: dict[str, tuple[str, ...]]
     floor: float | None
+    words: dict[str, float]
     report: dict[str, Any]
     lines: list[str]
 
@@ -133,12 +136,13 @@ def compared_tables(
         vocabulary=vocabulary_of(vocabulary),
     )
     truth, floor = loaded.annotations, None
+    words: dict[str, float] = {}
     if findings is not None:
         from dotledger.formats.tables import read_findings
 
         said = read_findings(Path(findings), columns=findings_columns, images=truth.images)
     else:
-        said, sizes, floor = _from_ledger(ledger, service, batch)
+        said, sizes, floor, words = _from_ledger(ledger, service, batch)
     said, matched = match_images(said, truth.image.used(), _words(match))
     if findings is None:
         known = {matched.names.get(name, name): size for name, size in sizes.items()}
@@ -152,6 +156,7 @@ def compared_tables(
         annotations=truth,
         broader=broader,
         floor=floor,
+        words=words,
         report={**report, "ambiguous_image_names": list(matched.ambiguous)},
         lines=[*loaded.report.lines(), *matched.lines()],
     )
@@ -176,10 +181,11 @@ def _words(text: str) -> list[str]:
 
 def _from_ledger(
     where: str, service: str | None, batch: int | None
-) -> tuple[Findings, dict[str, dict[str, float]], float | None]:
-    """Return findings of a batch, its images' sizes and its floor."""
+) -> tuple[Findings, dict[str, dict[str, float]], float | None, dict[str, float]]:
+    """Return findings of a batch, its images' sizes, its floor and its service's words."""
     from dotledger.ledger.store import Ledger
     from dotledger.ledger.views import find_batch, kept_sizes, load_findings
+    from dotledger.services.description import stored_description
 
     with Ledger(where, create=False, read_only=True) as ledger:
         found = find_batch(ledger, batch=batch, service=service)
@@ -187,7 +193,8 @@ def _from_ledger(
             name: {side: size[side] for side in ("width", "height")}
             for name, size in kept_sizes(ledger, found).items()
         }
-        return load_findings(ledger, found), sizes, found.floor
+        words = stored_description(found.description).words
+        return load_findings(ledger, found), sizes, found.floor, words
 
 
 def _mapped(

@@ -146,6 +146,7 @@ def command(
         broader=compared.broader,
         credit_related=credit_related,
         floor=compared.floor,
+        words=compared.words,
         draws=draws,
         seed=seed,
     )

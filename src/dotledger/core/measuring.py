@@ -59,6 +59,7 @@ def measure(
     broader: Broader | None = None,
     credit_related: bool = False,
     floor: float | None = None,
+    words: Mapping[str, float] | None = None,
     draws: int = 1000,
     seed: int = 0,
 ) -> Measure:
@@ -89,6 +90,9 @@ def measure(
         Count a finding with a broader or narrower label in the right place as right.
     floor : float, optional
         The lowest confidence that the service was asked for or is known to give.
+    words : mapping of str to float, optional
+        The service's ordered words with their numbers, for thresholds given as words; those
+        that findings carry are known anyway.
     draws, seed : int
         For the 95 % intervals: how many draws of images, and where they begin; no intervals
         with 0 draws.
@@ -111,7 +115,7 @@ def measure(
     truth = (
         annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
     )
-    overlaps, cuts = _overlaps(overlap), _cuts(threshold, said)
+    overlaps, cuts = _overlaps(overlap), _cuts(threshold, said, words)
     _check_pairing(pairing, draws)
     covered = truth.image.used()
     require_common_images(said.image.used(), covered)
@@ -140,12 +144,14 @@ def _overlaps(value: float | Sequence[float]) -> tuple[float, ...]:
     return tuple(check_overlap(float(one)) for one in several)
 
 
-def _cuts(value: Threshold | Sequence[float], said: Findings) -> tuple[Thresholds, ...]:
+def _cuts(
+    value: Threshold | Sequence[float], said: Findings, words: Mapping[str, float] | None
+) -> tuple[Thresholds, ...]:
     if isinstance(value, str | Mapping) or not isinstance(value, Sequence | np.ndarray):
-        return (thresholds_of(value, said),)
+        return (thresholds_of(value, said, words=words),)
     if not len(value):
         raise ArgumentError("no threshold is given", place="threshold", got=value)
-    return tuple(thresholds_of(one, said) for one in value)
+    return tuple(thresholds_of(one, said, words=words) for one in value)
 
 
 def _check_pairing(pairing: str, draws: int) -> None:

@@ -74,11 +74,18 @@ class Thresholds:
         return "no threshold" if self.default is None else f"threshold {self.default:g}"
 
 
-def thresholds_of(value: Threshold, findings: Findings, *, place: str = "threshold") -> Thresholds:
+def thresholds_of(
+    value: Threshold,
+    findings: Findings,
+    *,
+    words: Mapping[str, float] | None = None,
+    place: str = "threshold",
+) -> Thresholds:
     """Check thresholds and turn words into numbers.
 
-    A word is looked up among the findings' own confidences: on an ordered scale a word passes
-    exactly where its representative number does.
+    A word is looked up in `words`, the service's scale if it is known, and among the findings'
+    own confidences: on an ordered scale a word passes exactly where its representative number
+    does.
 
     Raises
     ------
@@ -87,10 +94,12 @@ def thresholds_of(value: Threshold, findings: Findings, *, place: str = "thresho
         kind nor a label among the findings.
     """
     if not isinstance(value, Mapping):
-        return Thresholds(default=_number(value, findings, place))
+        return Thresholds(default=_number(value, findings, words or {}, place))
     for name in value:
         _check_name(name, findings, place)
-    numbers = {name: _number(one, findings, f"{place}: {name}") for name, one in value.items()}
+    numbers = {
+        name: _number(one, findings, words or {}, f"{place}: {name}") for name, one in value.items()
+    }
     return Thresholds(named={name: n for name, n in numbers.items() if n is not None})
 
 
@@ -108,20 +117,22 @@ def _check_name(name: str, findings: Findings, place: str) -> None:
     )
 
 
-def _number(value: float | str | None, findings: Findings, place: str) -> float | None:
+def _number(
+    value: float | str | None, findings: Findings, words: Mapping[str, float], place: str
+) -> float | None:
     if isinstance(value, str):
         try:
             value = float(value)
         except ValueError:
-            return _word(str(value), findings, place)
+            return _word(str(value), findings, words, place)
     return check_threshold(value, place=place)
 
 
-def _word(word: str, findings: Findings, place: str) -> float:
-    scale = _words(findings)
+def _word(word: str, findings: Findings, words: Mapping[str, float], place: str) -> float:
+    scale = _words(findings) | {name.casefold(): number for name, number in words.items()}
     if word.casefold() not in scale:
         raise ArgumentError(
-            "no finding has this word as its own confidence",
+            "this is no word of the service's own confidences",
             place=place,
             got=word,
             allowed=sorted(scale, key=lambda name: scale[name]) or ["a number from 0 to 1"],

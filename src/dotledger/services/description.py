@@ -313,6 +313,12 @@ class Description(Part, frozen=True, kw_only=True):
         served = {kind for call in self.call for kind in call.kinds}
         return tuple(kind for kind in KINDS if kind in served)
 
+    @property
+    def words(self) -> dict[str, float]:
+        """Every confidence word of its reading rules, with the number that represents it."""
+        rules = [rule.confidence for rule in self.read if rule.confidence is not None]
+        return {name: value for rule in rules for name, value in rule.words}
+
     def with_settings(self, settings: Mapping[str, str]) -> Description:
         """Return the description with named settings replaced.
 
