@@ -2,6 +2,7 @@
 
 import random
 import unittest
+from unittest import mock
 
 import numpy as np
 
@@ -129,3 +130,68 @@ class Coverage(unittest.TestCase):
         """On the stated model 95 % intervals hold the true value 93 to 97 % of the time."""
         for name, share in coverage(runs=500, images=150, draws=500, seed=11).items():
             self.assertTrue(0.93 <= share <= 0.97, f"{name}: {share}")
+
+
+class HeldAtOnce(unittest.TestCase):
+    """What is held in memory at once must not change a result."""
+
+    def setUp(self):
+        rng = random.Random(3)
+        rows, true = [], []
+        for image in range(40):
+            for place in range(rng.randint(0, 5)):
+                box = (20 * place, 0, 20 * place + 10, 10)
+                label = rng.choice("abc")
+                true.append((f"i{image}", "object", label, box, rng.random() < 0.1))
+                shifted = (box[0] + rng.randint(0, 6), 0, box[2] + rng.randint(0, 6) + 1, 10)
+                rows.append((f"i{image}", "object", rng.choice("aabc"), rng.choice((None, 0.3, 0.6, 0.9)), shifted))  # fmt: skip
+        self.tables = findings_of(rows), annotations_of(true)
+        self.overlaps = (0.5, 0.3, 0.75)
+
+    def result(self):
+        return measure(*self.tables, overlap=self.overlaps, threshold=0.5, draws=40).to_dict()
+
+    def test_pairing_in_parts(self):
+        """Findings paired a few groups at a time give what they give together."""
+        wanted = self.result()
+        for count in (1, 7, 50):
+            with mock.patch("dotledger.core.matching._FINDINGS_AT_ONCE", count):
+                self.assertEqual(self.result(), wanted)
+
+    def test_groups_far_apart(self):
+        """Groups too many to be counted in an array are looked up instead."""
+        wanted = self.result()
+        with mock.patch("dotledger.core.matching._DENSE", 0):
+            self.assertEqual(self.result(), wanted)
+
+    def test_blocks_and_precision(self):
+        """Curves in larger or smaller blocks, draws in other portions, double precision: the same."""
+        wanted = self.result()
+        for name, value in (("_POINTS_IN_A_BLOCK", 1), ("_AT_ONCE", 1), ("_MOST_WEIGHTS", 1)):
+            with mock.patch(f"dotledger.core.intervals.{name}", value):
+                self.assertEqual(self.result(), wanted)
+        with mock.patch("dotledger.core.intervals._EXACT", 0):
+            self.close_to(self.result(), wanted)
+
+    def close_to(self, got, wanted):
+        """Compare intervals that were computed in another precision."""
+        for name, interval in wanted["pooled"]["intervals"].items():
+            np.testing.assert_allclose(got["pooled"]["intervals"][name], interval, atol=1e-6)
+
+
+class KindsTogether(unittest.TestCase):
+    def test_one_draw_over_two_kinds(self):
+        """Pooled over a kind with boxes and one without, from the images of both."""
+        said = findings_of(
+            [("a", "object", "x", 0.9, (0, 0, 4, 4)), ("b", "object", "x", 0.8, (9, 0, 13, 4)), ("a", "label", "dusk", 0.7, None), ("b", "label", "", None, None)]
+        )  # fmt: skip
+        true = annotations_of(
+            [("a", "object", "x", (0, 0, 4, 4), False), ("b", "object", "x", (0, 0, 4, 4), False), ("b", "label", "dusk", None, False)]
+        )  # fmt: skip
+        seen = set()
+        for seed in range(30):
+            pooled = measure(said, true, draws=1, seed=seed).pooled
+            seen.add((pooled.intervals["precision"][0], pooled.intervals["recall"][0]))
+        # a a: 2 of 4 said are right, 2 of 2 are found; a b: 1 of 3 and 1 of 3; b b: 0 of 2 and 0 of 4
+        self.assertEqual(seen, {(0.5, 1.0), (1 / 3, 1 / 3), (0.0, 0.0)})
+        self.assertNotIn("false_alarm_rate", pooled.intervals)

@@ -368,3 +368,20 @@ class RoundTrips(InFolder):
             read_review(self.written("r.csv", head + "a,object,x,0.5,0,0,9,9,fine\n"))
         with self.assertRaisesRegex(TableError, "no column 'review'"):
             read_review(self.written("r.csv", "image,kind,label\na,label,x\n"))
+
+
+class Guide(unittest.TestCase):
+    def test_the_guides_files_are_valid(self):
+        """The TOML blocks of the measuring guide are a columns file and an import description."""
+        from dotledger.formats.imports import load_import
+        from dotledger.formats.shapes import read_shape
+
+        guide = Path(__file__).parents[2] / "docs" / "measuring.md"
+        blocks = [b.partition("```")[0] for b in guide.read_text().split("```toml\n")[1:]]
+        self.assertEqual(len(blocks), 2)
+        with tempfile.TemporaryDirectory() as home:
+            files = [Path(home) / f"{i}.toml" for i in range(2)]
+            for file, block in zip(files, blocks):
+                file.write_text(block)
+            self.assertEqual(read_shape(files[0]).unit, "fraction")
+            self.assertEqual(load_import(files[1]).read[0].ignore, "crowd")
