@@ -74,6 +74,7 @@ class Several(unittest.TestCase):
         self.assertEqual(found({"object": 0.7, "object:y": 0.5}), (0, 1, 1))
         self.assertEqual(found("likely"), (0, 0, 1))
         self.assertEqual(found({"unsafe": "LIKELY", "x": 0.1}), (1, 1, 1))
+        measure(findings_of([]), true, threshold={"x": 0.5}, draws=0)
         result = measure(said, true, threshold="plain", words={"Plain": 0.9}, draws=0)
         self.assertEqual((result.threshold, result.pooled.true_positives), (0.9, 0))
         for bad, sign in (("perhaps", "likely"), ({"lamp": 0.5}, "neither a kind"), ({"x": 2}, "0 to 1")):  # fmt: skip

@@ -95,6 +95,14 @@ class Columns(InFolder):
         with self.assertRaisesRegex(TableError, "twice"):
             read_annotations(self.written("d.csv", "image,image,kind,label\na,b,label,x\n"))
 
+    def test_boxes_and_their_images(self):
+        """Where sizes are known boxes are clipped, and those outside are listed with the reason."""
+        path = self.written("t.csv", "image,kind,label,x0,y0,x1,y1\na,object,x,-5,0,5,5\na,object,x,50,0,60,5\n")  # fmt: skip
+        loaded = load_annotations(path, images={"a": {"width": 20, "height": 20}})
+        self.assertEqual((loaded.report.clipped, len(loaded.report.refused)), (1, 1))
+        self.assertIn("box outside the image (1)", " ".join(loaded.report.lines()))
+        self.assertEqual(self.rows(loaded.annotations)[0][3], (0, 0, 5, 5))
+
     def test_image_facts(self):
         """Sizes are numbers, other columns stay; an image that stands twice is refused."""
         facts = read_image_facts(self.written("i.csv", "image,width,height,light\na,10,20,dusk\nb,,,\n"))  # fmt: skip

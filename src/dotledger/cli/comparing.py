@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from dotledger.cli.common import ledger_option, settings_of
 from dotledger.core.kinds import check_kinds
 from dotledger.core.tables import Annotations, Findings
+
+if TYPE_CHECKING:
+    from dotledger.core.clipping import Clipped
 
 __all__ = [
     "Compared",
@@ -125,6 +128,7 @@ def compared_tables(
     batch: int | None,
 ) -> Compared:
     """Read what the options of `comparing_options` name."""
+    from dotledger.core.clipping import clip_findings
     from dotledger.core.name_matching import match_images
     from dotledger.formats.annotations import load_annotations
 
@@ -147,6 +151,8 @@ def compared_tables(
     if findings is None:
         known = {matched.names.get(name, name): size for name, size in sizes.items()}
         truth = truth.with_images({n: {**s, **truth.images.get(n, {})} for n, s in known.items()})
+    inside = clip_findings(said, truth.images)
+    said, lines = inside.table, _clip_lines(inside)
     broader: dict[str, tuple[str, ...]] = {}
     if names is not None:
         said, broader = _mapped(said, names, service or "")
@@ -158,8 +164,16 @@ def compared_tables(
         floor=floor,
         words=words,
         report={**report, "ambiguous_image_names": list(matched.ambiguous)},
-        lines=[*loaded.report.lines(), *matched.lines()],
+        lines=[*loaded.report.lines(), *matched.lines(), *lines],
     )
+
+
+def _clip_lines(inside: Clipped[Findings]) -> list[str]:
+    counts = (
+        ("Boxes of findings clipped to their image", len(inside.clipped)),
+        ("Findings set aside, wholly outside their image", len(inside.outside)),
+    )
+    return [f"{text}: {count}." for text, count in counts if count]
 
 
 def vocabulary_of(pairs: Sequence[str]) -> dict[str, list[str]] | None:

@@ -115,7 +115,7 @@ def measure(
     truth = (
         annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
     )
-    overlaps, cuts = _overlaps(overlap), _cuts(threshold, said, words)
+    overlaps, cuts = _overlaps(overlap), _cuts(threshold, said, truth, words)
     _check_pairing(pairing, draws)
     covered = truth.image.used()
     require_common_images(said.image.used(), covered)
@@ -145,10 +145,13 @@ def _overlaps(value: float | Sequence[float]) -> tuple[float, ...]:
 
 
 def _cuts(
-    value: Threshold | Sequence[float], said: Findings, words: Mapping[str, float] | None
+    value: Threshold | Sequence[float],
+    said: Findings,
+    truth: Annotations,
+    words: Mapping[str, float] | None,
 ) -> tuple[Thresholds, ...]:
     if isinstance(value, str | Mapping) or not isinstance(value, Sequence | np.ndarray):
-        return (thresholds_of(value, said, words=words),)
+        return (thresholds_of(value, said, words=words, labels=truth.label.names),)
     if not len(value):
         raise ArgumentError("no threshold is given", place="threshold", got=value)
     return tuple(thresholds_of(one, said, words=words) for one in value)

@@ -5,7 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from dotledger.core.clipping import image_sizes
 from dotledger.core.matching import edges_of, visiting_order
+from dotledger.core.names import Coded
 from dotledger.core.scope import Scope, Side
 from dotledger.core.tables import Annotations
 
@@ -18,14 +20,8 @@ _TOUCH = 1e-12
 
 
 def _sizes(annotations: Annotations, scope: Scope) -> Floats:
-    """Return width and height of each image: shape (images, 2); NaN where not known."""
-    sizes = np.full((len(scope.images), 2), np.nan)
-    for i, image in enumerate(scope.images):
-        facts = annotations.images.get(image, {})
-        for j, side in enumerate(("width", "height")):
-            value = facts.get(side)
-            sizes[i, j] = float(value) if isinstance(value, (int, float)) else np.nan
-    return sizes
+    """Return width and height of each image in scope; NaN where not known."""
+    return image_sizes(Coded(np.arange(len(scope.images)), scope.images), annotations.images)
 
 
 def area_shares(annotations: Annotations, scope: Scope, side: Side) -> Floats:

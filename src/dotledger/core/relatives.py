@@ -76,6 +76,8 @@ def relation_table(
 ) -> Ints:
     """Return `BROAD`, `NARROW` or 0 for each pair of names: shape (found, annotated)."""
     table = np.zeros((len(found), len(annotated)), dtype=np.intp)
+    if not above:
+        return table
     for i, said in enumerate(found):
         for j, true in enumerate(annotated):
             if said in above.get(true, ()):

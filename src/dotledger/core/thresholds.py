@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -79,6 +79,7 @@ def thresholds_of(
     findings: Findings,
     *,
     words: Mapping[str, float] | None = None,
+    labels: Iterable[str] = (),
     place: str = "threshold",
 ) -> Thresholds:
     """Check thresholds and turn words into numbers.
@@ -90,27 +91,27 @@ def thresholds_of(
     Raises
     ------
     ArgumentError
-        If a number is not from 0 to 1, if no finding carries the word, or if a name is neither a
-        kind nor a label among the findings.
+        If a number is not from 0 to 1, if a word is not known, or if a name is neither a kind nor
+        a label of the findings or among `labels`.
     """
     if not isinstance(value, Mapping):
         return Thresholds(default=_number(value, findings, words or {}, place))
     for name in value:
-        _check_name(name, findings, place)
+        _check_name(name, [*findings.label.names, *labels], place)
     numbers = {
         name: _number(one, findings, words or {}, f"{place}: {name}") for name, one in value.items()
     }
     return Thresholds(named={name: n for name, n in numbers.items() if n is not None})
 
 
-def _check_name(name: str, findings: Findings, place: str) -> None:
+def _check_name(name: str, labels: Iterable[str], place: str) -> None:
     kind, colon, label = name.partition(":")
-    known = [*KINDS, *findings.label.names]
+    known = [*KINDS, *labels]
     if name in known or (colon and kind in KINDS and label):
         return
     near = nearest(name, known)
     raise ArgumentError(
-        "a threshold is for something that is neither a kind nor a label of the findings",
+        "a threshold is for something that is neither a kind nor a label",
         place=place,
         got=name,
         allowed=near or KINDS,

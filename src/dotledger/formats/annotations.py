@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from dotledger.core.clipping import clip_annotations
 from dotledger.core.reviewing import Reviewed, annotations_from_review
 from dotledger.core.tables import Annotations
 from dotledger.errors import ArgumentError, TableError
@@ -108,10 +109,35 @@ def load_annotations(
         found = found.with_images(facts)
     if folder is not None:
         found = _with_sizes(found, folder)
+    loaded = _clipped(Loaded(annotations=found, report=loaded.report))
+    found = loaded.annotations
     if vocabulary is not None:
         declared = {kind: tuple(labels) for kind, labels in vocabulary.items()}
         found = replace(found, vocabulary=declared)
     return Loaded(annotations=found, report=loaded.report)
+
+
+def _clipped(loaded: Loaded) -> Loaded:
+    """Clip boxes to images whose size has become known; list those that lie outside."""
+    found = loaded.annotations
+    inside = clip_annotations(found)
+    if not len(inside.clipped) and not len(inside.outside):
+        return loaded
+    refused = [
+        (str(image), "box outside the image", str(tuple(box)))
+        for image, box in zip(
+            found.image.take(inside.outside).values(),
+            found.box[inside.outside].tolist(),
+            strict=True,
+        )
+    ]
+    report = report_of(
+        inside.table,
+        loaded.report.source,
+        clipped=loaded.report.clipped + len(inside.clipped),
+        refused=[*loaded.report.refused, *refused],
+    )
+    return Loaded(annotations=inside.table, report=replace(report, missing=loaded.report.missing))
 
 
 def _facts(images: Facts | PathLike | None, folder: Path | None) -> Facts:
