@@ -143,7 +143,7 @@ def _show(measures: dict[str, Measure], seen: list[str], home: Path) -> None:
         "Three things to try next:",
         f"  dotledger findings --ledger {home}/walk.ledger --service flint --kinds face",
         f"  dotledger measure --findings {home}/marl.csv --annotations {home}/annotations.csv "
-        f"--images {home}/images.csv --also reasons --by scene",
+        f"--images {home}/images.csv --threshold 0.5 --also reasons --by scene",
         f"  dotledger draw {home}/images --ledger {home}/walk.ledger --service marl "
         f"--kinds object --out {home}/objects",
     )

@@ -290,9 +290,14 @@ class _Boxes(_Side):
             BOTH_OFF: f"no {own} there; the nearest is a {true}",
         }[reason]
         return self.case(
-            said, row, reason, f"{about} (overlap {overlap:.2f})",
+            said, row, reason, f"{about} (overlap {self._shown(overlap)})",
             confidence=sure, other=true, overlap=overlap,
         )  # fmt: skip
+
+    def _shown(self, overlap: float) -> str:
+        """Return an overlap for people; never rounded up to the required one."""
+        text = f"{overlap:.2f}"
+        return f"{overlap:.4f}" if overlap < self.required <= float(text) else text
 
     def _fault(self, edge: int) -> str:
         box = self.findings.box[self._rows[self._edges.finding[edge]]]
@@ -359,7 +364,7 @@ class _Boxes(_Side):
             BOTH_OFF: f"only a {said} was found nearby",
         }[reason]
         return self.case(
-            self.scope.truth, place, reason, f"{about} (overlap {overlap:.2f})",
+            self.scope.truth, place, reason, f"{about} (overlap {self._shown(overlap)})",
             confidence=math.inf if math.isnan(sure) else sure, other=said, overlap=overlap,
         )  # fmt: skip
 

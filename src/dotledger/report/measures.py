@@ -162,10 +162,11 @@ def _case_table(cases: Sequence[Case], side: str) -> Any:
     first = "The most confident first" if side == "wrong" else "The largest first"
     more = f", {_MOST_CASES} of {len(cases)}" if len(cases) > _MOST_CASES else ""
     rows = [
-        [case.image, case.label, _sure(case.confidence), case.reason, case.about]
+        [case.image, case.kind, case.label, _sure(case.confidence), case.reason, case.about]
         for case in cases[:_MOST_CASES]
     ]
-    return rows_table(f"{first}{more}", ["image", "label", "confidence", "reason", "about"], rows)
+    header = ["image", "kind", "label", "confidence", "reason", "about"]
+    return rows_table(f"{first}{more}", header, rows)
 
 
 def _sure(confidence: float) -> str:
