@@ -202,7 +202,7 @@ class Processes(unittest.TestCase):
         for _ in range(50):
             start = len(self.handler.seen)
             process = self.start()
-            deadline, moment = time.monotonic() + 20, rng.uniform(0, 0.9)
+            deadline, moment = time.monotonic() + 20, rng.uniform(0, 0.5)
             while (
                 len(self.handler.seen) == start
                 and process.poll() is None
