@@ -343,10 +343,11 @@ class _Step:
 
     def _leave_out_aside(self, counted: Floats, weight: Weights) -> None:
         apart = _accumulated(np.add, self.aside @ weight, self.aside_starts)
-        stops = self.starts[np.searchsorted(self.starts, self.aside_from, side="right")]
-        stops = np.minimum(stops, np.r_[self.aside_from[1:], len(counted)])
-        for row, start, stop in zip(apart, self.aside_from, stops, strict=True):
-            counted[start:stop] -= row
+        last = np.searchsorted(self.aside_from, np.arange(len(counted)), side="right") - 1
+        own_start = np.repeat(self.starts[:-1], np.diff(self.starts))
+        last[(last >= 0) & (self.aside_from[last] < own_start)] = -1
+        none_yet = np.zeros((1, apart.shape[1]), dtype=apart.dtype)
+        counted -= np.concatenate([apart, none_yet])[last]
         np.maximum(counted, _HARDLY_ANY, out=counted)
 
 
