@@ -206,6 +206,18 @@ class Imports(InFolder):
         self.assertEqual(loaded.report.missing, ("p2",))
         self.assertEqual(loaded.annotations.images["p1.png"], {"width": 40, "height": 30})
 
+    def test_names_are_no_paths(self):
+        """A name that leads out of the image folder is text: nothing is read there."""
+        (self.folder / "photos").mkdir()
+        for place in ("photos/inside.png", "secret.png"):
+            Image.new("RGB", (40, 30)).save(self.folder / place)
+        for name in ("../secret.png", str(self.folder / "secret.png")):
+            page_of = page({"type": "Annotation", "motivation": "assessing", "target": name})
+            table = self.written("t.csv", f"image,kind,label\n{name},label,x\n")
+            for path in (self.written("w.jsonld", page_of), table):
+                found = load_annotations(path, images=self.folder / "photos").annotations
+                self.assertEqual((found.image.used(), dict(found.images)), ([name], {}))
+
     def test_bad(self):
         """Broken files, misspelt forms and forms that find nothing are refused clearly."""
         form = self.written("l.toml", LAMP_FORM)

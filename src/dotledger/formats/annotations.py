@@ -191,9 +191,7 @@ def _require_web(place: Path) -> None:
 def _with_sizes(annotations: Annotations, folder: Path) -> Annotations:
     """Return the annotations with the sizes of images that are on disk."""
     lacking = [n for n in annotations.image.used() if "width" not in annotations.images.get(n, {})]
-    root = folder.resolve()
-    inside = [n for n in lacking if (root / n).resolve().is_relative_to(root)]
-    return annotations.with_images({name: size_on_disk(root / name) for name in inside})
+    return annotations.with_images({name: size_on_disk(folder, name) for name in lacking})
 
 
 def read_image_facts(path: PathLike) -> dict[str, dict[str, Any]]:

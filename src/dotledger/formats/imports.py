@@ -164,7 +164,7 @@ class _Facts:
         """Return what is known; a size that is not known is read from the image."""
         known = dict(self.given.get(image, {}))
         if self.folder is not None and not {"width", "height"} <= known.keys():
-            known |= size_on_disk(self.folder / image)
+            known |= size_on_disk(self.folder, image)
         return known
 
     def named_like(self, stem: str) -> str:
@@ -173,11 +173,17 @@ class _Facts:
         return names[0] if len(set(names)) == 1 else stem
 
 
-def size_on_disk(file: Path) -> dict[str, int]:
-    """Return width and height of an image file, upright; nothing if it cannot be read."""
+def size_on_disk(folder: Path, name: str) -> dict[str, int]:
+    """Return width and height of an image in a folder, upright.
+
+    Nothing if it cannot be read, or if its name leads out of the folder.
+    """
     from dotledger.errors import ImageError
     from dotledger.images.facts import read_facts
 
+    file, root = (folder / name).resolve(), folder.resolve()
+    if not file.is_relative_to(root):
+        return {}
     try:
         facts = read_facts(file.read_bytes())
     except (OSError, ImageError):

@@ -145,7 +145,7 @@ class _Reader:
 
         known = dict(self._facts.get(image, {}))
         if self._folder is not None and "width" not in known:
-            known |= size_on_disk(self._folder / image)
+            known |= size_on_disk(self._folder, image)
         return known
 
     def _place(
