@@ -105,6 +105,20 @@ class Several(unittest.TestCase):
             self.assertIn("total overlap", " ".join(result.notes))
         self.assertGreater(greater, 0)
 
+    def test_total_overlap_keeps_the_curve(self):
+        """Average precision stays that of pairing by confidence, over several kinds pooled too."""
+        said = findings_of(
+            [("a", "object", "x", 0.9, BOX), ("a", "object", "x", 0.4, FAR), ("a", "label", "dusk", 0.7, None)]
+        )  # fmt: skip
+        true = annotations_of(
+            [("a", "object", "x", BOX, False), ("a", "object", "x", FAR, False), ("a", "label", "dusk", None, False)]
+        )  # fmt: skip
+        usual = measure(said, true, threshold=0.5)
+        other = measure(said, true, threshold=0.5, pairing="total-overlap")
+        self.assertEqual(usual.pooled.average_precision, 1.0)
+        self.assertEqual(other.pooled.average_precision, 1.0)
+        self.assertNotIn("average_precision", other.pooled.intervals)
+
 
 class Curves(unittest.TestCase):
     def test_curve(self):

@@ -208,6 +208,7 @@ class _Work:
 
     scope: Scope
     judged: list[Judged]
+    by_confidence: Judged
     passes: Flags
     tallies: list[list[Tally]]
     spread: Spread | None
@@ -238,6 +239,7 @@ def _work(comparison: Comparison, scope: Scope) -> _Work:
     least = [cut.least(scope.kind, scope.labels) for cut in comparison.cuts]
     passes = [judged[0].said.passing(bar) for bar in least]
     tallies = [[tally(one, mask) for mask in passes] for one in judged]
+    by_confidence = judged[0]
     anew = comparison.pairing == "total-overlap" and scope.boxed
     if anew:
         judged, tallies = _by_total_overlap(scope, judged, tallies, passes)
@@ -245,7 +247,7 @@ def _work(comparison: Comparison, scope: Scope) -> _Work:
     if comparison.resampling.draws and scope.images and scope.labels:
         spread = spread_of(judged, passes[0], comparison.resampling)
         spread = spread.without_curves() if anew else spread
-    return _Work(scope, judged, passes[0], tallies, spread)
+    return _Work(scope, judged, by_confidence, passes[0], tallies, spread)
 
 
 def _by_total_overlap(
@@ -336,7 +338,7 @@ def _pooled(comparison: Comparison, work: list[_Work], images: list[str]) -> Row
         set_aside=sum(row.set_aside for row in rows),
         true_negatives=None if boxed else sum(n for n in negatives if n is not None),
         mean_overlap=ratio(overlaps, sum(int(t.true_positives[-1]) for t in boxed)),
-        average_precision=pooled_average_precision([one.judged[0] for one in work])
+        average_precision=pooled_average_precision([one.by_confidence for one in work])
         if work
         else math.nan,
         intervals=_pooled_intervals(comparison, work, images),
