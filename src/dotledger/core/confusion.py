@@ -94,7 +94,7 @@ def confusion_of(measure: Measure, kind: str) -> Confusion:
     related = related_of(
         scope,
         comparison.findings,
-        comparison.overlaps[0],
+        measure.judged[kind],
         comparison.cuts[0],
         lineage(comparison.findings, comparison.broader),
     )

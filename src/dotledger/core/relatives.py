@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from dotledger.core.matching import Boxes, Ints, edges_of, pair_edges, visiting_order
-from dotledger.core.measures import judge
+from dotledger.core.measures import Judged, judge
 from dotledger.core.names import Coded
 from dotledger.core.scope import Scope, scope_of
 from dotledger.core.tables import Annotations, Findings
@@ -174,7 +174,8 @@ def credited(
     labels = findings.label.values().copy()
     for kind in kinds:
         scope = scope_of(findings, annotations, kind)
-        found = related_of(scope, findings, required, cut, above)
+        [judged] = judge(scope, (required,))
+        found = related_of(scope, findings, judged, cut, above)
         names = np.array(scope.labels, dtype=object)
         labels[found.finding] = names[scope.truth.label[found.truth]]
     return replace(findings, label=Coded.of(labels.tolist()))
@@ -183,27 +184,16 @@ def credited(
 def related_of(
     scope: Scope,
     findings: Findings,
-    required: float,
+    judged: Judged,
     cut: Thresholds,
     above: Mapping[str, frozenset[str]],
 ) -> Related:
-    """Return the related pairs of one kind at a threshold."""
-    if scope.boxed:
-        return _related_boxes(scope, findings, required, cut, above)
-    return _related_presence(scope, findings, cut, above)
-
-
-def _related_boxes(
-    scope: Scope,
-    findings: Findings,
-    required: float,
-    cut: Thresholds,
-    above: Mapping[str, frozenset[str]],
-) -> Related:
-    [judged] = judge(scope, (required,))
+    """Return the related pairs of one kind among what a judgement leaves at a threshold."""
+    if judged.required is None:
+        return _related_presence(scope, findings, cut, above)
     keep = judged.said.passing(cut.least(scope.kind, scope.labels))[judged.hit]
     sides = open_sides(scope, findings, cut, judged.hit[keep], judged.truth[keep])
-    return related_pairs(scope, findings, *sides, required, above)
+    return related_pairs(scope, findings, *sides, judged.required, above)
 
 
 def _related_presence(
