@@ -165,6 +165,13 @@ class Demo(unittest.TestCase):
             self.assertIn(sign, shown.stdout)
         self.assertIn("207 annotations", shown.stderr)
 
+    def test_every_part_can_be_shown(self):
+        """The parts that the command offers are those that can be shown."""
+        from dotledger.cli.measure_command import _PARTS
+        from dotledger.report.measures import PARTS
+
+        self.assertEqual(_PARTS.split(","), list(PARTS))
+
     def test_vocabulary(self):
         """Declared labels are judged though none occurs; a kind that is not one is refused."""
         words = ("--vocabulary", "object=lantern,kite", "--kinds", "object", "--json")

@@ -63,7 +63,11 @@ class HandWorked(unittest.TestCase):
 
     def test_bad(self):
         """An unknown column and edges that do not rise are refused."""
-        for words, sign in ((("moonlight",), "size, crowding, edge"), (("size", (2, 1)), "rise")):
+        for words, sign in (
+            (("moonlight",), "size, crowding, edge"),
+            (("size", (2, 1)), "rise"),
+            (("edge", (5,)), "no edges"),
+        ):
             with self.assertRaisesRegex(ArgumentError, sign):
                 self.result.by(words[0], edges=words[1] if len(words) > 1 else None)
 

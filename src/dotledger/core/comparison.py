@@ -341,12 +341,12 @@ class Measure:
 
     def _repr_html_(self) -> str:
         """Show the measures as a table in a notebook."""
+        from html import escape
+
         head = (
             f"<p>{self.images_in_scope} images in scope, required overlap {self.overlap:g}, "
             f"{self.comparison.cuts[0]}</p>"
         )
-        from html import escape
-
         notes = "".join(f"<p>{escape(note)}</p>" for note in self.notes)
         shown = ["kind", "label", "annotated", "misses", "false_positives", *MEASURES[:5]]
         table = self.frame()[shown].to_html(

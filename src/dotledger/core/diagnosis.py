@@ -382,6 +382,13 @@ def _best_of(edges: Edges, group: Ints, tells: Ints, count: int) -> list[tuple[i
 class _Presence(_Side):
     """Reasons for a kind judged by presence."""
 
+    def __init__(self, measure: Measure, kind: str) -> None:
+        super().__init__(measure, kind)
+        scope = self.scope
+        surest = np.argsort(-scope.confidence, kind="stable")
+        self._said_row = _first_rows(scope.said.take(surest))
+        self._truth_row = _first_rows(scope.truth)
+
     def wrong(self) -> list[Case]:
         """Return a case for each unit said that is not annotated."""
         said = self.judged.said
@@ -422,9 +429,7 @@ class _Presence(_Side):
     ) -> Case:
         scope = self.scope
         name = scope.labels[label]
-        here = (scope.said.image == image) & (scope.said.label == label)
-        rows = scope.said.row[here]
-        row = int(rows[np.argmax(scope.confidence[here])])
+        row = self._said_row[image, label]
         mine = self.names.index(name)
         for relation, reason, about in (
             (BROAD, BROADER, "the annotation says {}, more exactly"),
@@ -461,8 +466,7 @@ class _Presence(_Side):
     def _missed_case(
         self, image: int, label: int, below: int, said_there: dict[int, list[int]]
     ) -> Case:
-        truth = self.scope.truth
-        row = int(truth.row[(truth.image == image) & (truth.label == label)][0])
+        row = self._truth_row[image, label]
         if not self.scope.answered[image]:
             return self._unit(image, label, UNANSWERED, _NO_ANSWER, math.nan, row, "")
         if below >= 0:
@@ -476,6 +480,16 @@ class _Presence(_Side):
                     text = f"found as {name}"
                     return self._unit(image, label, reason, text, math.nan, row, name)
         return self._unit(image, label, UNSEEN, "not found in this image", math.nan, row, "")
+
+
+def _first_rows(side: Side) -> dict[tuple[int, int], int]:
+    """Return the first row of each pair of image and label."""
+    rows: dict[tuple[int, int], int] = {}
+    for image, label, row in zip(
+        side.image.tolist(), side.label.tolist(), side.row.tolist(), strict=True
+    ):
+        rows.setdefault((image, label), row)
+    return rows
 
 
 def _by_image(images: Ints, values: Ints) -> dict[int, list[int]]:

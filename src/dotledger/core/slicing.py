@@ -108,11 +108,13 @@ def sliced(measure: Measure, name: str, edges: Sequence[float] | None) -> dict[s
     Raises
     ------
     ArgumentError
-        If there is no such slice or column, or the edges do not rise.
+        If there is no such slice or column, or the edges do not rise or are not taken.
     """
     known = slice_names(measure)
     if name not in known:
         raise ArgumentError("nothing to slice by", place="by", got=name, allowed=known)
+    if edges is not None and name == "edge":
+        raise ArgumentError("this slice takes no edges", place="by", got=name)
     if edges is not None and any(b <= a for a, b in itertools.pairwise(edges)):
         raise ArgumentError("edges must rise", place="edges", got=tuple(edges))
     scopes = measure.comparison.scopes
@@ -229,7 +231,7 @@ def _band_names(edges: Sequence[float], form: str, *, percent: bool) -> list[str
     shown = [f"{100 * e:.3g} %" if percent else form.format(e) for e in edges]
     if not shown:
         return ["all"]
-    if edges[0] == SLICES["crowding"][0]:
+    if tuple(edges) == SLICES["crowding"]:
         return ["alone", f"under {shown[1]}", *_between(shown[1:]), f"{shown[-1]} and more"]
     return [f"under {shown[0]}", *_between(shown), f"{shown[-1]} and more"]
 
