@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Judged, Said, narrow, ranked, ratios
+from dotledger.core.measures import Judged, Ranks, Said, narrow, ratios
 from dotledger.core.resampling import (
     Interval,
     Resampling,
@@ -264,7 +264,7 @@ def _by_label(judged: Sequence[Judged]) -> _Ranking:
         groups=said.labels,
         images=said.images,
         group=said.label,
-        rank=ranked(said.label, said.confidence)[0],
+        rank=said.ranks.within(np.arange(len(said.label))),
         image=said.image,
         hits=[one.hit for one in judged],
         asides=[one.aside for one in judged],
@@ -278,7 +278,7 @@ def _all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> 
     said = [one.said for one in judged]
     confidence = np.concatenate([np.zeros(0), *(s.confidence for s in said)])
     zeros = np.zeros(len(confidence), dtype=np.intp)
-    rank = ranked(zeros, confidence)[1]
+    ranks = said[0].ranks if len(said) == 1 else Ranks(zeros, confidence)
     starts = np.cumsum([0, *(len(s.label) for s in said)])[:-1]
 
     def joined(parts: Any) -> Ints:
@@ -289,7 +289,7 @@ def _all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> 
         groups=1,
         images=images,
         group=zeros,
-        rank=rank,
+        rank=ranks.overall(np.arange(len(confidence))),
         image=joined(p[s.image] for s, p in zip(said, at, strict=True)),
         hits=[joined(one.hit + start for one, start in zip(judged, starts, strict=True))],
         asides=[joined(one.aside + start for one, start in zip(judged, starts, strict=True))],

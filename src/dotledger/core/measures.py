@@ -25,7 +25,6 @@ __all__ = [
     "Tally",
     "average_precision",
     "judge",
-    "ranked",
     "ratio",
     "ratios",
     "tally",
@@ -211,39 +210,6 @@ def judge(scope: Scope, required: Sequence[float]) -> list[Judged]:
     if scope.boxed:
         return _judge_boxes(scope, required)
     return [_judge_presence(scope)] * len(required)
-
-
-def ranked(label: Ints, confidence: Floats) -> tuple[Ints, Ints]:
-    """Return for each row how many rows of its label, and of all, have at least its confidence.
-
-    Parameters
-    ----------
-    label : ndarray of intp, shape (n,)
-        From 0.
-    confidence : ndarray of float64, shape (n,)
-        May be infinite; not NaN.
-    """
-    order = np.argsort(-confidence)
-    overall = _at_least(order, confidence[order], np.zeros(len(order), dtype=np.intp))
-    by_label = order[np.argsort(narrow(label[order]), kind="stable")]
-    group = label[by_label]
-    start = np.searchsorted(group, group, side="left")
-    return _at_least(by_label, confidence[by_label], group) - _unsorted(start, by_label), overall
-
-
-def _at_least(order: Ints, confidence: Floats, group: Ints) -> Ints:
-    """Return for each row the end of its run of equal group and confidence, given the order."""
-    n = len(order)
-    change = np.ones(n, dtype=bool)
-    change[:-1] = (group[1:] != group[:-1]) | (confidence[1:] != confidence[:-1])
-    ends = np.flatnonzero(change) + 1
-    return _unsorted(np.repeat(ends, np.diff(ends, prepend=0)), order)
-
-
-def _unsorted(values: Ints, order: Ints) -> Ints:
-    result = np.empty(len(order), dtype=np.intp)
-    result[order] = values
-    return result
 
 
 def _judge_boxes(scope: Scope, required: Sequence[float]) -> list[Judged]:

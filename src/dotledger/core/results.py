@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from dotledger.core.measures import Tally, ratio
+from dotledger.core.resampling import Interval
 
 __all__ = [
     "MEASURES",
@@ -21,8 +22,6 @@ __all__ = [
     "plain_means",
     "row_of",
 ]
-
-Interval = tuple[float, float]
 
 
 @dataclass(frozen=True, kw_only=True)
