@@ -26,6 +26,9 @@ if TYPE_CHECKING:
 
 __all__ = ["Loaded", "Settled", "Worker", "note_reading"]
 
+_QUICK = 0.02
+"""After a file that took longer to read and hash, in seconds, the next one waits for none."""
+
 Position = tuple[int, Item]
 
 
@@ -89,6 +92,8 @@ class Worker:
         self._caller = caller
         self._claimed = answered
         self._claiming = threading.Lock()
+        self._looking = threading.Lock()
+        self._quick = True
         # Where several images share a call, only one thread fills a call at a time: each but the
         # last goes out full, and no more calls are paid for than needed.
         shared = plan.images_per_call > 1
@@ -161,19 +166,16 @@ class Worker:
     def _load(self, position: int, item: Item, result: Settled) -> Loaded | None:
         record = ItemRecord(position=position)
         try:
-            data = item.read()
-        except (OSError, DotLedgerError) as error:
-            reason = getattr(error, "strerror", None) or str(error)
-            result.done.append(self._refused(record, f"cannot be read: {reason}"))
-            return None
-        sha = hashlib.sha256(data).hexdigest()
-        try:
-            facts = read_facts(data)
+            data, sha, facts = self._looked_at(item)
             record.image = _image_row(sha, facts)
             prepared = prepare(data, facts, self._plan.demands)
         except ImageError as error:
-            record.sent = {"sha": sha if record.image else None}
+            record.sent = {"sha": record.image.get("sha")}
             result.done.append(self._refused(record, str(error)))
+            return None
+        except (OSError, DotLedgerError) as error:
+            reason = getattr(error, "strerror", None) or str(error)
+            result.done.append(self._refused(record, f"cannot be read: {reason}"))
             return None
         record.sent = _sent_row(sha, prepared)
         return Loaded(
@@ -185,6 +187,19 @@ class Worker:
             payload=_payload(prepared, item.where),
             unanswered=self._claim(sha),
         )
+
+    def _looked_at(self, item: Item) -> tuple[bytes, str, ImageFacts]:
+        """Read a file and return its bytes, their SHA-256 and what its header says.
+
+        One thread at a time, as long as that is quick: several would mostly take turns at the
+        interpreter, and every turn costs. Where files are large or slow, nobody waits.
+        """
+        with self._looking if self._quick else contextlib.nullcontext():
+            entered = self._caller.steady()
+            data = item.read()
+            looked_at = data, hashlib.sha256(data).hexdigest(), read_facts(data)
+        self._quick = self._caller.steady() - entered < _QUICK
+        return looked_at
 
     def _claim(self, sha: str) -> set[str]:
         """Return the calls this image needs from us, so that equal bytes are sent once."""
