@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 import orjson
 
@@ -13,8 +13,10 @@ __all__ = [
     "FINDING_COLUMNS",
     "BatchOpening",
     "CallRecord",
+    "ImageRecord",
     "ItemRecord",
     "OutcomeRecord",
+    "SentRecord",
     "finding_row",
     "timestamp",
 ]
@@ -54,6 +56,28 @@ class OutcomeRecord:
     call_id: int | None = None
 
 
+class ImageRecord(NamedTuple):
+    """One file's content: the columns of `schema.images`, in order."""
+
+    sha: str
+    bytes: int
+    format: str
+    width: int
+    height: int
+    orientation: int
+
+
+class SentRecord(NamedTuple):
+    """What was sent of one image: columns of `schema.items`, in order."""
+
+    sent_width: int
+    sent_height: int
+    sent_bytes: int
+    turned: int
+    quality: int | None
+    steps: tuple[str, ...]
+
+
 @dataclass(kw_only=True, slots=True)
 class ItemRecord:
     """One image of the batch when everything about it is settled.
@@ -62,10 +86,10 @@ class ItemRecord:
     ----------
     position : int
         In the batch.
-    image : dict
-        Columns of `schema.images`; empty if the file could not be read.
-    sent : dict
-        Columns of `schema.items` about what was sent.
+    image : ImageRecord or None
+        None if the file could not be read.
+    sent : SentRecord or None
+        None if nothing was to be sent.
     outcomes : list of OutcomeRecord
         One for each kind.
     found : list of tuple
@@ -77,8 +101,8 @@ class ItemRecord:
     """
 
     position: int
-    image: dict[str, Any] = field(default_factory=dict)
-    sent: dict[str, Any] = field(default_factory=dict)
+    image: ImageRecord | None = None
+    sent: SentRecord | None = None
     outcomes: list[OutcomeRecord] = field(default_factory=list)
     found: list[tuple[Any, ...]] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)

@@ -6,13 +6,28 @@ import os
 import re
 import sqlite3
 import zlib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import lru_cache
+from importlib import import_module
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Connection, Engine, Table, create_engine, event, func, insert, select, update
+from sqlalchemy import (
+    Connection,
+    Dialect,
+    Engine,
+    Table,
+    create_engine,
+    event,
+    func,
+    insert,
+    select,
+    update,
+)
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
+from sqlalchemy.sql.compiler import SQLCompiler
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
@@ -224,49 +239,54 @@ def _explained(error: DatabaseError, where: str) -> LedgerError:
     return LedgerError(f"the ledger cannot be used ({error.orig})", place=where)
 
 
-def missing_of(
-    connection: Connection, table: Table, rows: Sequence[Mapping[str, Any]], key: str
-) -> list[Mapping[str, Any]]:
-    """Return the rows whose `key` the table does not hold yet, each key once."""
-    wanted = {row[key]: row for row in rows}
-    known: set[Any] = set()
-    for part in in_parts(list(wanted)):
-        known.update(connection.scalars(select(table.c[key]).where(table.c[key].in_(part))))
-    return [row for value, row in wanted.items() if value not in known]
-
-
 def in_parts(values: Sequence[Any], size: int = 500) -> Iterable[Sequence[Any]]:
     """Yield `values` in parts that a database accepts as parameters."""
     return (values[start : start + size] for start in range(0, len(values), size))
 
 
-def insert_many(connection: Connection, table: Table, rows: Sequence[Mapping[str, Any]]) -> None:
-    """Insert rows of plain values, all with the same keys; see `run_many`."""
+def insert_rows(
+    connection: Connection,
+    table: Table,
+    names: tuple[str, ...],
+    rows: Sequence[tuple[Any, ...]],
+    *,
+    skip_known: bool = False,
+) -> None:
+    """Insert rows given as tuples in the order of `names`; see `run_many`.
+
+    With `skip_known`, rows whose key the table holds already are left out.
+    """
     if rows:
-        compiled = insert(table).compile(dialect=connection.dialect, column_keys=list(rows[0]))
-        run_many(connection, compiled, rows)
+        compiled = _insertion(connection.dialect, table, names, skip_known=skip_known)
+        run_many(connection, compiled, names, rows)
 
 
-def run_many(connection: Connection, compiled: Any, rows: Sequence[Mapping[str, Any]]) -> None:
+@lru_cache(maxsize=64)
+def _insertion(
+    dialect: Dialect, table: Table, names: tuple[str, ...], *, skip_known: bool
+) -> SQLCompiler:
+    statement: Any = insert(table)
+    if skip_known:
+        own = import_module(f"sqlalchemy.dialects.{dialect.name}")
+        statement = own.insert(table).on_conflict_do_nothing()
+    return statement.compile(dialect=dialect, column_keys=list(names))
+
+
+def run_many(
+    connection: Connection,
+    compiled: SQLCompiler,
+    names: tuple[str, ...],
+    rows: Sequence[tuple[Any, ...]],
+) -> None:
     """Run a compiled statement for many rows, without the cost of checking each value.
 
     No value may need conversion: columns of type JSON take JSON text here.
     """
-    order = compiled.positiontup if compiled.positional else None
+    order = tuple(compiled.positiontup or ()) if compiled.positional else None
     values: Any = rows
-    if order:
-        values = [tuple(map(row.__getitem__, order)) for row in rows]
-    connection.exec_driver_sql(str(compiled), values)
-
-
-def insert_tuples(
-    connection: Connection, table: Table, names: Sequence[str], rows: Sequence[tuple[Any, ...]]
-) -> None:
-    """Insert rows given as tuples in the order of `names`; see `run_many`."""
-    if not rows:
-        return
-    compiled = insert(table).compile(dialect=connection.dialect, column_keys=list(names))
-    if compiled.positional and tuple(compiled.positiontup or ()) == tuple(names):
-        connection.exec_driver_sql(str(compiled), list(rows))
-    else:
-        run_many(connection, compiled, [dict(zip(names, row, strict=True)) for row in rows])
+    if order is None:
+        values = [dict(zip(names, row, strict=True)) for row in rows]
+    elif order != names:
+        reordered = itemgetter(*map(names.index, order))
+        values = [reordered(row) for row in rows]
+    connection.exec_driver_sql(compiled.string, values)

@@ -5,11 +5,22 @@ from __future__ import annotations
 import os
 import socket
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 from itertools import islice
 from typing import Any
 
 import orjson
-from sqlalchemy import Connection, bindparam, delete, func, insert, select, update
+from sqlalchemy import (
+    Connection,
+    Dialect,
+    bindparam,
+    delete,
+    func,
+    insert,
+    select,
+    update,
+)
+from sqlalchemy.sql.compiler import SQLCompiler
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
@@ -17,6 +28,7 @@ from dotledger.ledger.records import (
     FINDING_COLUMNS,
     BatchOpening,
     CallRecord,
+    ImageRecord,
     ItemRecord,
     timestamp,
 )
@@ -24,15 +36,40 @@ from dotledger.ledger.store import (
     Ledger,
     compress,
     in_parts,
-    insert_many,
-    insert_tuples,
-    missing_of,
+    insert_rows,
     run_many,
 )
 
 __all__ = ["BatchWriter", "ReadingWriter"]
 
 _ITEMS_AT_ONCE = 5_000
+_ITEM_COLUMNS = ("batch", "position", "name", "path")
+_SENT_COLUMNS = (
+    "sha",
+    "sent_width",
+    "sent_height",
+    "sent_bytes",
+    "turned",
+    "quality",
+    "steps",
+)
+_CALL_COLUMNS = (
+    "id",
+    "batch",
+    "call",
+    "started",
+    "seconds",
+    "attempts",
+    "status",
+    "sent_bytes",
+    "images",
+    "price",
+    "reason",
+    "media_type",
+    "answer",
+)
+_ANSWER_COLUMNS = ("fingerprint", "call_name", "sha", "call", "place")
+_OUTCOME_COLUMNS = ("batch", "position", "kind", "outcome", "reason", "call")
 _FINDING_COLUMNS = ("reading", "position", *FINDING_COLUMNS)
 _NOTE_COLUMNS = ("reading", "position", "reason", "value")
 
@@ -98,12 +135,9 @@ class BatchWriter:
             ).scalar()
         for start in range(0 if known is None else known + 1, len(names), _ITEMS_AT_ONCE):
             stop = min(start + _ITEMS_AT_ONCE, len(names))
-            rows = [
-                {"batch": self.batch, "position": i, "name": names[i], "path": paths[i]}
-                for i in range(start, stop)
-            ]
+            rows = [(self.batch, i, names[i], paths[i]) for i in range(start, stop)]
             with self._ledger.writing() as connection:
-                insert_many(connection, schema.items, rows)
+                insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
 
     def write(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord] = ()) -> None:
         """Write settled items, their calls and findings in one transaction.
@@ -126,63 +160,34 @@ class BatchWriter:
             call.id = ids[id(call)]
 
     def _write_calls(self, connection: Connection, fresh: list[CallRecord]) -> dict[int, int]:
-        rows = [_call_row(call, self.batch) for call in fresh]
-        if not rows:
+        if not fresh:
             return {}
         first = 1 + (connection.scalar(select(func.max(schema.calls.c.id))) or 0)
-        for key, row in enumerate(rows, first):  # the transaction holds the write lock
-            row["id"] = key
-        insert_many(connection, schema.calls, rows)
-        return {id(call): row["id"] for call, row in zip(fresh, rows, strict=True)}
+        ids = {id(call): key for key, call in enumerate(fresh, first)}  # we hold the write lock
+        rows = [_call_row(call, ids[id(call)], self.batch) for call in fresh]
+        insert_rows(connection, schema.calls, _CALL_COLUMNS, rows)
+        return ids
 
     def _write_images(self, connection: Connection, records: Sequence[ItemRecord]) -> None:
-        rows = [record.image for record in records if record.image]
-        insert_many(connection, schema.images, missing_of(connection, schema.images, rows, "sha"))
-        table = schema.items
-        change = update(table).where(
-            table.c.batch == bindparam("of_batch"), table.c.position == bindparam("at_position")
-        )
-        sent = [
-            {"of_batch": self.batch, "at_position": r.position, **_SENT_NOTHING, **_item_row(r)}
-            for r in records
-        ]
+        images = [record.image for record in records if record.image]
+        insert_rows(connection, schema.images, ImageRecord._fields, images, skip_known=True)
+        sent = [(*_sent_row(record), self.batch, record.position) for record in records]
         if sent:
-            change = change.values({name: bindparam(name) for name in _SENT_NOTHING})
-            run_many(connection, change.compile(dialect=connection.dialect), sent)
+            names = (*_SENT_COLUMNS, "of_batch", "at_position")
+            run_many(connection, _sent_change(connection.dialect), names, sent)
 
     def _write_answers(
         self, connection: Connection, records: Sequence[ItemRecord], ids: dict[int, int]
     ) -> None:
         """Remember who answered what; the first answer to be committed counts."""
-        by_name: dict[str, dict[str, dict[str, Any]]] = {}
-        for record in records:
-            for name, call, place in record.answered:
-                by_name.setdefault(name, {}).setdefault(
-                    record.image["sha"],
-                    {
-                        "fingerprint": self._opening.fingerprint,
-                        "call_name": name,
-                        "sha": record.image["sha"],
-                        "call": call.id or ids[id(call)],
-                        "place": place,
-                    },
-                )
-        for name, rows in by_name.items():
-            known = self._known(connection, name, list(rows))
-            new = [row for sha, row in rows.items() if sha not in known]
-            insert_many(connection, schema.answers, new)
-
-    def _known(self, connection: Connection, name: str, shas: list[str]) -> set[str]:
-        table = schema.answers
-        known: set[str] = set()
-        for part in in_parts(shas):
-            query = select(table.c.sha).where(
-                table.c.fingerprint == self._opening.fingerprint,
-                table.c.call_name == name,
-                table.c.sha.in_(part),
-            )
-            known.update(connection.scalars(query))
-        return known
+        fingerprint = self._opening.fingerprint
+        rows = [
+            (fingerprint, name, record.image.sha, call.id or ids[id(call)], place)
+            for record in records
+            if record.image
+            for name, call, place in record.answered
+        ]
+        insert_rows(connection, schema.answers, _ANSWER_COLUMNS, rows, skip_known=True)
 
     def _write_outcomes(
         self, connection: Connection, records: Sequence[ItemRecord], ids: dict[int, int]
@@ -195,18 +200,18 @@ class BatchWriter:
                 )
                 self._forget_findings(connection, part)
         rows = [
-            {
-                "batch": self.batch,
-                "position": record.position,
-                "kind": o.kind,
-                "outcome": o.outcome,
-                "reason": o.reason,
-                "call": o.call_id if o.call is None else o.call.id or ids[id(o.call)],
-            }
+            (
+                self.batch,
+                record.position,
+                o.kind,
+                o.outcome,
+                o.reason,
+                o.call_id if o.call is None else o.call.id or ids[id(o.call)],
+            )
             for record in records
             for o in record.outcomes
         ]
-        insert_many(connection, table, rows)
+        insert_rows(connection, table, _OUTCOME_COLUMNS, rows)
 
     def _forget_findings(self, connection: Connection, positions: Sequence[int]) -> None:
         for table in (schema.findings, schema.notes):
@@ -220,13 +225,11 @@ class BatchWriter:
         found = [
             (self.reading, record.position, *row) for record in records for row in record.found
         ]
-        insert_tuples(connection, schema.findings, _FINDING_COLUMNS, found)
+        insert_rows(connection, schema.findings, _FINDING_COLUMNS, found)
         noted = [
-            {"reading": self.reading, "position": r.position, "reason": reason, "value": value}
-            for r in records
-            for reason, value in r.notes
+            (self.reading, record.position, *note) for record in records for note in record.notes
         ]
-        insert_many(connection, schema.notes, noted)
+        insert_rows(connection, schema.notes, _NOTE_COLUMNS, noted)
 
     def close(self, now: float, stopped_because: str = "") -> None:
         """Write down that the sending ended, and why if early."""
@@ -239,37 +242,39 @@ class BatchWriter:
         )
 
 
-_SENT_NOTHING: dict[str, Any] = {
-    "sha": None,
-    "sent_width": None,
-    "sent_height": None,
-    "sent_bytes": None,
-    "turned": None,
-    "quality": None,
-    "steps": None,
-}
+@lru_cache(maxsize=8)
+def _sent_change(dialect: Dialect) -> SQLCompiler:
+    table = schema.items
+    change = update(table).where(
+        table.c.batch == bindparam("of_batch"), table.c.position == bindparam("at_position")
+    )
+    return change.values({n: bindparam(n) for n in _SENT_COLUMNS}).compile(dialect=dialect)
 
 
-def _item_row(record: ItemRecord) -> dict[str, Any]:
-    steps = record.sent.get("steps")
-    return {**record.sent, "steps": orjson.dumps(steps).decode() if steps else None}
+def _sent_row(record: ItemRecord) -> tuple[Any, ...]:
+    sha = record.image.sha if record.image else None
+    if record.sent is None:
+        return (sha, *[None] * (len(_SENT_COLUMNS) - 1))
+    *plain, steps = record.sent
+    return (sha, *plain, orjson.dumps(steps).decode() if steps else None)
 
 
-def _call_row(call: CallRecord, batch: int) -> dict[str, Any]:
-    return {
-        "batch": batch,
-        "call": call.call,
-        "started": timestamp(call.started),
-        "seconds": call.seconds,
-        "attempts": call.attempts,
-        "status": call.status,
-        "sent_bytes": call.sent_bytes,
-        "images": call.images,
-        "price": call.price,
-        "reason": call.reason,
-        "media_type": call.media_type[:120],
-        "answer": None if call.answer is None else compress(call.answer),
-    }
+def _call_row(call: CallRecord, key: int, batch: int) -> tuple[Any, ...]:
+    return (
+        key,
+        batch,
+        call.call,
+        timestamp(call.started),
+        call.seconds,
+        call.attempts,
+        call.status,
+        call.sent_bytes,
+        call.images,
+        call.price,
+        call.reason,
+        call.media_type[:120],
+        None if call.answer is None else compress(call.answer),
+    )
 
 
 def _sender() -> str:
@@ -381,4 +386,4 @@ class ReadingWriter:
             ):
                 while part := list(islice(rows, _ITEMS_AT_ONCE)):
                     whole = [(self.reading, *row) for row in part]
-                    insert_tuples(connection, table, names, whole)
+                    insert_rows(connection, table, names, whole)

@@ -81,9 +81,7 @@ class Desk:
         self._counts["refused"] += "refused" in worst
         self._counts["done"] += record.position not in self.settled
         if "failed" in worst and record.image:
-            self._broken[record.image["sha"]] = [
-                o for o in record.outcomes if o.outcome == "failed"
-            ]
+            self._broken[record.image.sha] = [o for o in record.outcomes if o.outcome == "failed"]
         for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
             if id(call) not in self._calls:
                 self._calls.add(id(call))

@@ -7,13 +7,20 @@ import hashlib
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from dotledger.errors import AnswerError, DotLedgerError, ImageError
 from dotledger.images.facts import ImageFacts, read_facts
 from dotledger.images.gather import Item
 from dotledger.images.prepare import Prepared, prepare
-from dotledger.ledger.records import CallRecord, ItemRecord, OutcomeRecord, finding_row
+from dotledger.ledger.records import (
+    CallRecord,
+    ImageRecord,
+    ItemRecord,
+    OutcomeRecord,
+    SentRecord,
+    finding_row,
+)
 from dotledger.sending.calling import Called, Caller
 from dotledger.sending.plan import Plan
 from dotledger.services.description import Call
@@ -167,17 +174,25 @@ class Worker:
         record = ItemRecord(position=position)
         try:
             data, sha, facts = self._looked_at(item)
-            record.image = _image_row(sha, facts)
+            record.image = ImageRecord(
+                sha, facts.size, facts.format, facts.width, facts.height, facts.orientation
+            )
             prepared = prepare(data, facts, self._plan.demands)
         except ImageError as error:
-            record.sent = {"sha": record.image.get("sha")}
             result.done.append(self._refused(record, str(error)))
             return None
         except (OSError, DotLedgerError) as error:
             reason = getattr(error, "strerror", None) or str(error)
             result.done.append(self._refused(record, f"cannot be read: {reason}"))
             return None
-        record.sent = _sent_row(sha, prepared)
+        record.sent = SentRecord(
+            prepared.width,
+            prepared.height,
+            len(prepared.data),
+            prepared.turned,
+            prepared.quality,
+            prepared.steps,
+        )
         return Loaded(
             record=record,
             sha=sha,
@@ -306,29 +321,6 @@ def _payload(prepared: Prepared, where: str) -> Payload:
         file_name=f"image.{prepared.format}",
         address=where,
     )
-
-
-def _image_row(sha: str, facts: ImageFacts) -> dict[str, Any]:
-    return {
-        "sha": sha,
-        "bytes": facts.size,
-        "format": facts.format,
-        "width": facts.width,
-        "height": facts.height,
-        "orientation": facts.orientation,
-    }
-
-
-def _sent_row(sha: str, prepared: Prepared) -> dict[str, Any]:
-    return {
-        "sha": sha,
-        "sent_width": prepared.width,
-        "sent_height": prepared.height,
-        "sent_bytes": len(prepared.data),
-        "turned": prepared.turned,
-        "quality": prepared.quality,
-        "steps": list(prepared.steps) or None,
-    }
 
 
 def _call_record(called: Called, call: Call, images: int, price: float) -> CallRecord:

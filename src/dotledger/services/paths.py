@@ -9,7 +9,7 @@ taken as a JMESPath expression (https://jmespath.org/specification.html).
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -118,7 +118,7 @@ class _Step:
 
 def compile_each(
     path: str, *, place: str = "each"
-) -> Callable[[Level, list[str]], Iterator[Level]]:
+) -> Callable[[Level, list[str]], Iterable[Level]]:
     """Return a function that goes from a level through all parts at `path`.
 
     Its second argument is a list, to which names are appended that a part on the way lacks.
@@ -130,50 +130,56 @@ def compile_each(
     DescriptionError
         If `path` is not a path of names, ``[]`` and ``{}``.
     """
-    steps = tuple(_steps(path, place))
+    steps = _steps(path, place)
+    if not steps:
+        return lambda level, _: [level]
+    first, *deeper = steps
 
-    def each(level: Level, lacking: list[str]) -> Iterator[Level]:
-        return _descend(level, steps, 0, lacking)
+    def each(level: Level, lacking: list[str]) -> Iterable[Level]:
+        parts = _through(level, first, lacking, optional=True)
+        return _descend(parts, deeper, lacking) if deeper else parts
 
     return each
 
 
-def _steps(path: str, place: str) -> Iterator[_Step]:
+def _steps(path: str, place: str) -> list[_Step]:
     if path in ("", "@"):
-        return
+        return []
+    steps = []
     for piece in re.split(r"(?<=\])\.|(?<=\})\.", path):
         match = _STEP.match(piece)
         if match is None:
             raise DescriptionError("not a path of names, [] and {}", place=place, got=path)
-        yield _Step(tuple(filter(None, match[1].split("."))), match[2] or "")
+        steps.append(_Step(tuple(filter(None, match[1].split("."))), match[2] or ""))
+    return steps
 
 
-def _descend(
-    level: Level, steps: tuple[_Step, ...], depth: int, lacking: list[str]
-) -> Iterator[Level]:
-    if depth == len(steps):
-        yield level
-        return
-    step = steps[depth]
-    value = _walk(level.value, step.names)
+def _descend(parts: list[Level], steps: list[_Step], lacking: list[str]) -> Iterator[Level]:
+    """Go on from each part in turn: what stands before one of the wrong type is not lost."""
+    step, *deeper = steps
+    for part in parts:
+        inner = _through(part, step, lacking)
+        yield from _descend(inner, deeper, lacking) if deeper else inner
+
+
+def _through(
+    level: Level, step: _Step, lacking: list[str], *, optional: bool = False
+) -> list[Level]:
+    value = _walk(level.value, step.names) if step.names else level.value
+    if value is MISSING and not optional:
+        lacking.append(".".join(step.names))
     if value is MISSING or value is None:
-        if depth and value is MISSING:
-            lacking.append(".".join(step.names))
-        return
-    for inner in _parts(value, step.through, level):
-        yield from _descend(inner, steps, depth + 1, lacking)
+        return []
+    return _parts(value, step.through, level)
 
 
-def _parts(value: Any, through: str, outer: Level) -> Iterator[Level]:
+def _parts(value: Any, through: str, outer: Level) -> list[Level]:
     if through == "[]":
         if type(value) is not list:
             raise TypeError(f"a list was expected, not {type(value).__name__}")
-        for index, part in enumerate(value):
-            yield Level(part, "", index, outer)
-    elif through == "{}":
+        return [Level(part, "", index, outer) for index, part in enumerate(value)]
+    if through == "{}":
         if not isinstance(value, Mapping):
             raise TypeError(f"an object was expected, not {type(value).__name__}")
-        for index, (key, part) in enumerate(value.items()):
-            yield Level(part, key, index, outer)
-    else:
-        yield Level(value, "", 0, outer)
+        return [Level(part, key, i, outer) for i, (key, part) in enumerate(value.items())]
+    return [Level(value, "", 0, outer)]

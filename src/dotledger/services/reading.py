@@ -26,6 +26,7 @@ from dotledger.services.values import SetAside, attributes_reader, confidence_re
 __all__ = ["Read", "Reader", "Reading", "RuleReader"]
 
 _LONGEST_LABEL = 10_000
+_PLAIN = frozenset((float, int))
 
 
 class Read(NamedTuple):
@@ -130,24 +131,24 @@ def _box_numbers(rule: BoxRule) -> Callable[[Any], Box]:
 def _from_list(raw: Any, a: int, b: int, c: int, d: int, to_corners: Any) -> Box:
     if type(raw) is not list or len(raw) != 4:
         raise SetAside("box is not a list of four", raw)
-    if type(raw[0]) is type(raw[1]) is type(raw[2]) is type(raw[3]) is float:
-        fast: Box = to_corners(raw[a], raw[b], raw[c], raw[d])
-        return fast  # whether the numbers are finite is checked where the box is clipped
-    corners: Box = to_corners(
-        number_of(raw[a]), number_of(raw[b]), number_of(raw[c]), number_of(raw[d])
-    )
-    return corners
+    return _corners((raw[a], raw[b], raw[c], raw[d]), to_corners)
 
 
 def _from_object(raw: Any, getters: list[Getter], to_corners: Any) -> Box:
     level = Level(raw, "", 0, None)
-    values = [get(level) for get in getters]
-    if type(values[0]) is type(values[1]) is type(values[2]) is type(values[3]) is float:
-        fast: Box = to_corners(*values)
-        return fast  # as above
+    values = tuple(get(level) for get in getters)
     if MISSING in values:
         raise SetAside("box lacks a field", raw)
-    corners: Box = to_corners(*map(number_of, values))
+    return _corners(values, to_corners)
+
+
+def _corners(values: tuple[Any, ...], to_corners: Any) -> Box:
+    """Return the corners; whether plain numbers are finite is checked where the box is clipped."""
+    a, b, c, d = values
+    kind = type(a)
+    if not (kind is type(b) is type(c) is type(d) and kind in _PLAIN):
+        a, b, c, d = map(number_of, values)
+    corners: Box = to_corners(a, b, c, d)
     return corners
 
 
