@@ -40,6 +40,8 @@ _MOST_IN_A_BUNCH = 256
 _MOST_WAITING = 512
 """Workers wait when so many results are not taken yet: memory does not grow with the batch."""
 
+_TELL_EVERY = 0.2
+
 
 @dataclass(frozen=True, kw_only=True)
 class Means:
@@ -135,8 +137,9 @@ class Sending:
             random=self._means.random,
             sleep=self._means.sleep or self._nap,
         )
-        self._results: queue.Queue[Settled | BaseException | None] = queue.Queue(_MOST_WAITING)
+        self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()
+        self._drained = threading.Event()
 
     def _nap(self, seconds: float) -> None:
         self._halt.wait(seconds)
@@ -184,7 +187,7 @@ class Sending:
             from dotledger.ledger.store import Ledger
 
             with Ledger(where) as ledger:
-                return self._drained(self._desk(ledger, worker), threads)
+                return self._finished(self._desk(ledger, worker), threads)
         finally:
             self.stop("the sending ended")
 
@@ -202,7 +205,7 @@ class Sending:
         desk = self._desk(ledger, worker)
         threads = self._start(worker, self._positions(desk.settled))
         try:
-            return self._drained(desk, threads)
+            return self._finished(desk, threads)
         finally:
             self.stop("the sending ended")
 
@@ -225,9 +228,30 @@ class Sending:
             gate=self._gate,
         )
 
-    def _drained(self, desk: Desk, threads: list[threading.Thread]) -> SentBatch:
-        self._drain(desk, len(threads))
+    def _finished(self, desk: Desk, threads: list[threading.Thread]) -> SentBatch:
+        """Watch until everything is written, by a thread of its own.
+
+        An interruption comes to the thread that called us: nothing that is being taken over or
+        written is cut off halfway. The first one only stops the workers.
+        """
+        problems: list[BaseException] = []
+        threading.Thread(
+            target=self._drain, args=(desk, len(threads), problems), daemon=True
+        ).start()
+        while not self._drained.is_set():
+            try:
+                self._watch(desk)
+            except KeyboardInterrupt:
+                if self._gate.stop_reason == "interrupted":
+                    raise
+                self.stop("interrupted")
+        for problem in problems:
+            raise problem
         return desk.close()
+
+    def _watch(self, desk: Desk) -> None:
+        if not self._drained.wait(_TELL_EVERY) and self._means.tell:
+            self._means.tell(desk.progress())
 
     def _opening(self) -> BatchOpening:
         plan, description = self._plan, self._plan.description
@@ -272,36 +296,47 @@ class Sending:
         try:
             while (settled := worker.settle(take)) is not None:
                 self._results.put(settled)
+                while self._results.qsize() > _MOST_WAITING and not self._drained.is_set():
+                    time.sleep(_BUNCH)
         except BaseException as error:
             self._results.put(error)
             self.stop("a worker failed")
         finally:
             self._results.put(None)
 
-    def _drain(self, desk: Desk, workers: int) -> None:
-        """Take results until every worker has ended; a first interruption only stops them."""
-        problem: BaseException | None = None
-        desk.open_items()
-        while workers:
-            try:
-                for result in self._arrived():
-                    if result is None:
-                        workers -= 1
-                    elif isinstance(result, BaseException):
-                        problem = result
-                    else:
-                        desk.take(result)
-                desk.maybe_write()
-            except KeyboardInterrupt:
-                if self._gate.stop_reason == "interrupted":
-                    raise
-                self.stop("interrupted")
-            except LedgerError as error:
-                problem = error
-                self.stop(error.message)
-        if problem is not None and not isinstance(problem, LedgerError):
-            desk.write()
-            raise problem
+    def _drain(self, desk: Desk, workers: int, problems: list[BaseException]) -> None:
+        """Take results and write them until every worker has ended."""
+        try:
+            self._writing(desk.open_items)
+            while workers:
+                workers -= self._taken_over(desk, problems)
+                self._writing(desk.maybe_write)
+            if problems:
+                desk.write()
+        except BaseException as error:
+            problems.append(error)
+            self.stop("the sending ended")
+        finally:
+            self._drained.set()
+
+    def _writing(self, write: Callable[[], None]) -> None:
+        """Stop the workers if the ledger fails; when all have ended it is tried once more."""
+        try:
+            write()
+        except LedgerError as error:
+            self.stop(error.message)
+
+    def _taken_over(self, desk: Desk, problems: list[BaseException]) -> int:
+        """Hand the desk what has arrived; return how many workers ended."""
+        ended = 0
+        for result in self._arrived():
+            if result is None:
+                ended += 1
+            elif isinstance(result, BaseException):
+                problems.append(result)
+            else:
+                desk.take(result)
+        return ended
 
     def _arrived(self) -> Iterator[Settled | BaseException | None]:
         """Yield what has arrived; waits a moment, so that results come in bunches.

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Any
 
 import orjson
 
@@ -52,6 +53,8 @@ class Called:
         Of the last request's body.
     pending : bool
         The call was not made, or only because everything stopped: it may be made later.
+    document : object
+        What the answer says as JSON; None if there is none that can be read.
     """
 
     response: Response | None
@@ -61,6 +64,7 @@ class Called:
     attempts: int
     sent_bytes: int
     pending: bool = False
+    document: Any = None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -107,10 +111,10 @@ class Caller:
             if isinstance(step, Accept):
                 return ending
             if isinstance(step, Fail):
-                return _with_reason(ending, step.reason)
+                return replace(ending, reason=step.reason)
             if isinstance(step, Stop):
                 self.gate.stop(step.reason)
-                return _with_reason(ending, step.reason, pending=True)
+                return replace(ending, reason=step.reason, pending=True)
             if isinstance(step, Renew):
                 renewals += 1
                 self._renew(key)
@@ -146,12 +150,13 @@ class Caller:
         wall, start = self.wall(), self.steady()
         key, size, response = None, 0, None
         facts: dict[str, object] = {}
+        document = None
         try:
             key = self.keys.current()
             request = build(key)
             size = len(request.body)
             response = self.transport.send(request)
-            facts = _facts(response)
+            facts, document = _facts(response)
         except NoAnswer as error:
             facts = {"trouble": error.trouble, "detail": error.message}
         except DotLedgerError as error:
@@ -170,29 +175,25 @@ class Caller:
             seconds=self.steady() - start,
             attempts=number,
             sent_bytes=size,
+            document=document,
         )
         return attempt, ended, key
 
 
-def _facts(response: Response) -> dict[str, object]:
-    if 200 <= response.status < 300:
-        return {"status": response.status, **_unreadable(response)}
-    return {
-        "status": response.status,
-        "retry_after": response.headers.get("retry-after", ""),
-        "detail": _detail(response),
-    }
-
-
-def _unreadable(response: Response) -> dict[str, object]:
-    """Return what is wrong with an answer that should be JSON; empty if it is."""
+def _facts(response: Response) -> tuple[dict[str, object], Any]:
+    """Return what an attempt is judged by, and what an accepted answer says."""
+    facts: dict[str, object] = {"status": response.status}
+    if not 200 <= response.status < 300:
+        facts["retry_after"] = response.headers.get("retry-after", "")
+        facts["detail"] = _detail(response)
+        return facts, None
     try:
-        orjson.loads(response.body)
+        return facts, orjson.loads(response.body)
     except orjson.JSONDecodeError:
         kind = response.headers.get("content-type", "no content type").partition(";")[0]
-        size = len(response.body)
-        return {"trouble": "unreadable", "detail": f"not whole JSON but {kind}, {size} bytes"}
-    return {}
+        facts["trouble"] = "unreadable"
+        facts["detail"] = f"not whole JSON but {kind}, {len(response.body)} bytes"
+        return facts, None
 
 
 def _detail(response: Response) -> str:
@@ -214,16 +215,4 @@ def _not_made(reason: str, attempts: int, last: Called | None) -> Called:
         attempts=attempts,
         sent_bytes=last.sent_bytes if last else 0,
         pending=True,
-    )
-
-
-def _with_reason(called: Called, reason: str, *, pending: bool = False) -> Called:
-    return Called(
-        response=called.response,
-        reason=reason,
-        started=called.started,
-        seconds=called.seconds,
-        attempts=called.attempts,
-        sent_bytes=called.sent_bytes,
-        pending=pending,
     )

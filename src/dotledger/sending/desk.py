@@ -22,7 +22,6 @@ __all__ = ["Desk"]
 
 _WRITE_AT = 250
 _WRITE_EVERY = 0.25
-_TELL_EVERY = 0.2
 
 
 class Desk:
@@ -51,11 +50,12 @@ class Desk:
         self._means = means
         self._gate = gate
         self.settled = self._writer.settled()
+        self._opened = False
         self._records: list[ItemRecord] = []
         self._loose: list[Any] = []
         self._lookups: list[tuple[Loaded, tuple[str, ...]]] = []
         self._broken: dict[str, list[OutcomeRecord]] = {}
-        self._began = self._wrote = self._told = means.steady()
+        self._began = self._wrote = means.steady()
         self._calls: set[int] = set()
         self._call_count = 0
         self._money = 0.0
@@ -64,8 +64,10 @@ class Desk:
         self._earlier = len(self.settled)
 
     def open_items(self) -> None:
-        """Write down which images the batch has, while the first calls are under way."""
-        self._writer.add_items()
+        """Write down which images the batch has, once; the first calls are under way by then."""
+        if not self._opened:
+            self._writer.add_items()
+            self._opened = True
 
     def take(self, result: Settled) -> None:
         """Take over what one worker brought."""
@@ -89,17 +91,15 @@ class Desk:
                 self._money += call.price
 
     def maybe_write(self) -> None:
-        """Write if enough has gathered or enough time has passed; tell how far we are."""
+        """Write if enough has gathered or enough time has passed."""
         now = self._means.steady()
         if len(self._records) >= _WRITE_AT or now - self._wrote >= _WRITE_EVERY:
             self.write()
             self._wrote = now
-        if self._means.tell and now - self._told >= _TELL_EVERY:
-            self._told = now
-            self._means.tell(self.progress())
 
     def write(self) -> None:
         """Write what has gathered, then settle images that were answered elsewhere."""
+        self.open_items()
         records, loose = self._records, self._loose
         self._writer.write(records, loose)
         self._records, self._loose, self._calls = [], [], set()

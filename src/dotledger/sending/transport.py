@@ -66,6 +66,7 @@ class HttpTransport:
             "timeout": urllib3.Timeout(connect=min(timeout, 10.0), read=timeout),
         }
         self._errors = urllib3.exceptions
+        self._never_again = urllib3.Retry(False)
         self._hosts: dict[str, Any] = {}
         self._opening = threading.Lock()
 
@@ -102,7 +103,7 @@ class HttpTransport:
             body=request.body or None,
             headers=dict(request.headers),
             redirect=False,
-            retries=False,
+            retries=self._never_again,
             assert_same_host=False,
         )
 

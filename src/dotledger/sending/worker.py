@@ -7,7 +7,7 @@ import hashlib
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from dotledger.errors import AnswerError, DotLedgerError, ImageError
 from dotledger.images.facts import ImageFacts, read_facts
@@ -259,7 +259,7 @@ class Worker:
         if called.reason:
             self._failed(images, kinds, called.reason, record)
             return
-        self._read(images, kinds, record)
+        self._read(images, kinds, record, called.document)
 
     def _failed(
         self, images: list[Loaded], kinds: tuple[str, ...], reason: str, record: CallRecord
@@ -270,10 +270,12 @@ class Worker:
                 for kind in kinds
             ]
 
-    def _read(self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord) -> None:
+    def _read(
+        self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord, document: Any
+    ) -> None:
         frames = [one.frame for one in images]
         try:
-            readings = self.reader().read(record.answer or b"", record.call, kinds, frames)
+            readings = self.reader().read_document(document, record.call, kinds, frames)
         except AnswerError as error:
             self._failed(images, kinds, str(error), record)
             return

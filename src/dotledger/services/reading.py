@@ -390,7 +390,19 @@ class Reader:
         AnswerError
             If the answer is not JSON, not of the described shape, or is an error as a whole.
         """
-        top = Level(_parsed(answer), "", 0, None)
+        return self.read_document(_parsed(answer), call, kinds, frames)
+
+    def read_document(
+        self, document: Any, call: str, kinds: Iterable[str], frames: Sequence[Frame]
+    ) -> list[Reading | AnswerError]:
+        """Read an answer that is taken apart already: plain values as in JSON; see `read`.
+
+        Raises
+        ------
+        AnswerError
+            If it is not of the described shape, or is an error as a whole.
+        """
+        top = Level(document, "", 0, None)
         self._refuse_error(top)
         wanted = frozenset(kinds)
         rules = [r for name, r in self._rules if r.kind in wanted and name in ("", call)]
