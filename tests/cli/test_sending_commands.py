@@ -93,6 +93,11 @@ class Commands(unittest.TestCase):
         ):
             self.assertIn(sign, done.stdout)
         self.assertNotIn(self.up.service.key, done.stdout)
+        as_json = json.loads(
+            self.run_on("try", "--service", "chalk.toml", "--json", env=self.key).stdout
+        )
+        self.assertIn("lantern", [f["label"] for f in as_json["readings"][0]["found"]])
+        self.assertEqual((as_json["status"], as_json["well"]), (200, True))
         dry = self.run_on("try", "--service", "chalk.toml", "--dry")
         self.assertIn("Would be sent", dry.stdout)
         self.assertNotIn("Answer", dry.stdout)

@@ -136,7 +136,7 @@ class Gathering(unittest.TestCase):
         self.assertEqual(self.names(self.folder), ["late/walk-1.PNG", "walk-9.jpg", "walk-10.jpg"])
         item = gather(self.folder).items[1]
         self.assertEqual(item.read(), picture(len("walk-9.jpg")))
-        self.assertIn("/", item.stamp)
+        self.assertIn("/", item.stamp())
 
     def test_other_sources(self):
         """Files, patterns, lists, addresses, bytes and streams all name images."""

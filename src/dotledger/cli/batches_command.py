@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec import to_builtins
 
 from dotledger.cli.common import example, json_option, ledger_option, print_json, print_table
 
@@ -92,7 +92,7 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     if as_json:
         rows = [dict(zip(("image", "kind", "outcome", "reason"), r, strict=True)) for r in failed]
         steps = [{"image": name, "steps": list(done)} for name, done in prepared]
-        calls = {k: None if v != v else v for k, v in asdict(figures).items()}
+        calls = {k: None if v != v else v for k, v in to_builtins(figures).items()}
         print_json(
             record | {"calls": calls, "failures": rows, "prepared": steps, "notes": len(noted)}
         )

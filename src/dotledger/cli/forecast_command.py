@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+from msgspec import to_builtins
 
 from dotledger.cli.common import (
     as_kinds,
@@ -68,7 +68,7 @@ def command(
     result = forecast(plan, opened, month=timestamp(time.time())[:7])
     if as_json:
         share = result.share_of_month
-        print_json(asdict(result) | {"share_of_month": None if math.isnan(share) else share})
+        print_json(to_builtins(result) | {"share_of_month": None if math.isnan(share) else share})
     else:
         _show(result, described.service)
 

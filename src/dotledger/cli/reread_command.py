@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import time
-from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+from msgspec import to_builtins
 
 from dotledger.cli.common import example, json_option, ledger_option, print_json, print_table, say
 
@@ -57,7 +57,7 @@ def command(
             now=time.time(),
         )
     if as_json:
-        print_json(asdict(result))
+        print_json(to_builtins(result))
     else:
         _show(result, found.id, most)
 

@@ -113,9 +113,9 @@ def _same_command() -> str:
 
 def sent_record(sent: SentBatch) -> dict[str, Any]:
     """Return what a sending came to, as plain values."""
-    from dataclasses import asdict
+    from msgspec import to_builtins
 
-    return asdict(sent)
+    return to_builtins(sent)
 
 
 def report_sent(sent: SentBatch, ledger: Ledger) -> None:

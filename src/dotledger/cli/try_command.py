@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import io
 import sys
-from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec.structs import asdict
 
 from dotledger.cli.common import (
     as_kinds,

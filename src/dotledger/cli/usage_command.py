@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import TYPE_CHECKING
 
 import click
+from msgspec import to_builtins
 
 from dotledger.cli.common import example, json_option, ledger_option, print_json, print_table
 
@@ -31,7 +31,7 @@ def command(ledger: str, as_json: bool) -> None:
         months = usage(opened)
         quotas = _quotas(opened)
     records = [
-        asdict(m) | {"per_month": quota, "left": None if quota is None else quota - m.calls}
+        to_builtins(m) | {"per_month": quota, "left": None if quota is None else quota - m.calls}
         for m in months
         for quota in [quotas.get(m.service)]
     ]

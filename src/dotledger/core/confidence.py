@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from dotledger.errors import ArgumentError
 
@@ -39,8 +39,7 @@ SCALES: dict[str, Callable[[float], float]] = {
 """Named scales, each with the function from the service's number to 0 to 1."""
 
 
-@dataclass(frozen=True)
-class Word:
+class Word(NamedTuple):
     """One word of an ordered scale.
 
     Attributes

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 __all__ = [
     "BOX_FORMS",
@@ -70,8 +70,7 @@ def clip(box: Box, width: float, height: float) -> tuple[Box | None, str]:
     return (x0, y0, x1, y1), "clipped"
 
 
-@dataclass(frozen=True)
-class _Turn:
+class _Turn(NamedTuple):
     """How a stored image is brought upright, for one EXIF orientation value.
 
     `swap` exchanges the axes; then x and y are mirrored within the upright size.

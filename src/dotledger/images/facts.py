@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass
 
+from msgspec import Struct
 from PIL import Image, UnidentifiedImageError
 
 from dotledger.core.geometry import upright_size
@@ -24,8 +24,7 @@ _MODES = {
 }
 
 
-@dataclass(frozen=True, kw_only=True)
-class ImageFacts:
+class ImageFacts(Struct, frozen=True, kw_only=True):
     """What the file's header says.
 
     Attributes

@@ -6,9 +6,10 @@ import glob
 import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any, NamedTuple
+from typing import IO, Any
+
+from msgspec import Struct
 
 from dotledger.core.spelling import natural_key, naturally_sorted
 from dotledger.errors import GatherError, MissingExtra
@@ -24,7 +25,7 @@ _PIECE = 1 << 18
 Source = str | os.PathLike[str] | Mapping[str, "bytes | IO[bytes]"]
 
 
-class Item(NamedTuple):
+class Item(Struct, frozen=True, gc=False):
     """One image asked for, not yet read.
 
     Attributes
@@ -35,20 +36,27 @@ class Item(NamedTuple):
         The file's path or the address; empty for bytes in memory.
     fetch : callable or None
         Returns the bytes, for what is no file.
-    stamp : str
-        Size and time of the file, to notice a change; empty where not known.
     """
 
     name: str
     where: str = ""
     fetch: Callable[[], bytes] | None = None
-    stamp: str = ""
 
     def read(self) -> bytes:
         """Return the bytes; raises OSError if they cannot be had."""
         if self.fetch is not None:
             return self.fetch()
         return _file_bytes(self.where)
+
+    def stamp(self) -> str:
+        """Return size and time of the file, to notice a change; "" where not known."""
+        if self.fetch is not None:
+            return ""
+        try:
+            facts = os.stat(self.where)  # noqa: PTH116 - also used on a million files
+        except OSError:
+            return ""
+        return f"{facts.st_size}/{facts.st_mtime_ns}"
 
 
 def _file_bytes(path: str) -> bytes:
@@ -66,8 +74,7 @@ def _file_bytes(path: str) -> bytes:
     return data
 
 
-@dataclass(frozen=True, kw_only=True)
-class Gathered:
+class Gathered(Struct, frozen=True, kw_only=True):
     """What was gathered.
 
     Attributes
@@ -208,22 +215,16 @@ def _from_list(path: Path, problems: list[tuple[str, str]]) -> Iterator[Item]:
                 name=line if item.where == inside else item.name,
                 where=item.where,
                 fetch=item.fetch,
-                stamp=item.stamp,
             )
 
 
 def _from_folder(folder: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
     root = folder.rstrip("/") or "/"
     cut = len(root.rstrip("/")) + 1
-    found = [
-        (path, stamp)
-        for path in _walked(root, problems)
-        if (stamp := _stamp(path, path[cut:], problems))
-    ]
-    names = [path[cut:] for path, _ in found]
+    paths = [p for p in _walked(root, problems) if _readable(p, p[cut:], problems)]
+    names = [path[cut:] for path in paths]
     for place in naturally_sorted(names):
-        path, stamp = found[place]
-        yield Item(names[place], path, None, stamp)
+        yield Item(names[place], paths[place])
 
 
 def _walked(folder: str, problems: list[tuple[str, str]]) -> list[str]:
@@ -239,29 +240,33 @@ def _walked(folder: str, problems: list[tuple[str, str]]) -> list[str]:
 
 def _listed(folder: str, problems: list[tuple[str, str]]) -> tuple[list[str], list[str]]:
     """Return the images and the folders directly inside a folder; hidden ones are left out."""
+    images: list[str] = []
+    folders: list[str] = []
     try:
-        entries = [entry for entry in os.scandir(folder) if entry.name[0] != "."]
+        for entry in os.scandir(folder):
+            name = entry.name
+            if name[0] == ".":
+                continue
+            if entry.is_dir():
+                folders.append(entry.path)
+            elif name[name.rfind(".") :].lower() in SUFFIXES:
+                images.append(entry.path)
     except OSError as error:
         problems.append((folder, str(error.strerror)))
-        return [], []
-    folders = [entry.path for entry in entries if entry.is_dir()]
-    known = set(folders)
-    paths = [entry.path for entry in entries]
-    images = [p for p in paths if p[p.rfind(".") :].lower() in SUFFIXES and p not in known]
     return images, folders
 
 
-def _stamp(path: str, name: str, problems: list[tuple[str, str]]) -> str:
-    """Return size and time of a file; if it cannot be read, note why and return ""."""
+def _readable(path: str, name: str, problems: list[tuple[str, str]]) -> bool:
+    """Tell whether a file is there and may be read; if not, note why."""
+    if os.access(path, os.R_OK):
+        return True
     try:
-        facts = os.stat(path)  # noqa: PTH116 - also used on a million files
+        os.stat(path)  # noqa: PTH116 - as above
     except OSError as error:
         problems.append((name, str(error.strerror)))
-        return ""
-    if not facts.st_mode & 0o004 and not os.access(path, os.R_OK):
+    else:
         problems.append((name, "no permission to read it"))
-        return ""
-    return f"{facts.st_size}/{facts.st_mtime_ns}"
+    return False
 
 
 def _from_pattern(pattern: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
@@ -274,8 +279,8 @@ def _from_pattern(pattern: str, problems: list[tuple[str, str]]) -> Iterator[Ite
 
 
 def _from_file(path: str, name: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
-    if stamp := _stamp(path, name, problems):
-        yield Item(name=name, where=path, stamp=stamp)
+    if _readable(path, name, problems):
+        yield Item(name=name, where=path)
 
 
 def _from_address(address: str) -> Item:

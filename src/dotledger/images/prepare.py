@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import io
 import math
-from dataclasses import dataclass
 
+from msgspec import Struct
 from PIL import Image, ImageOps
 
 from dotledger.errors import ImageError
@@ -18,8 +18,7 @@ _LEAST_ROWS_KEPT = 0.9
 _SHRINK_STEP = 0.85
 
 
-@dataclass(frozen=True, kw_only=True)
-class Demands:
+class Demands(Struct, frozen=True, kw_only=True):
     """What a service accepts; None where it does not say.
 
     Attributes
@@ -41,8 +40,7 @@ class Demands:
     smallest_face: int | None = None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Prepared:
+class Prepared(Struct, frozen=True, kw_only=True):
     """An image ready to go out.
 
     Attributes

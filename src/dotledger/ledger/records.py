@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
 import orjson
+from msgspec import Struct, field
 
 __all__ = [
     "FINDING_COLUMNS",
@@ -27,8 +27,7 @@ def timestamp(seconds: float) -> str:
     return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds")
 
 
-@dataclass(kw_only=True, eq=False, slots=True)
-class CallRecord:
+class CallRecord(Struct, kw_only=True, eq=False):
     """One call as it went; `id` is set when it is written. The answer is as received."""
 
     call: str
@@ -45,8 +44,7 @@ class CallRecord:
     id: int = 0
 
 
-@dataclass(kw_only=True, slots=True)
-class OutcomeRecord:
+class OutcomeRecord(Struct, kw_only=True):
     """The outcome of one image and kind."""
 
     kind: str
@@ -78,8 +76,7 @@ class SentRecord(NamedTuple):
     steps: tuple[str, ...]
 
 
-@dataclass(kw_only=True, slots=True)
-class ItemRecord:
+class ItemRecord(Struct, kw_only=True):
     """One image of the batch when everything about it is settled.
 
     Attributes
@@ -109,8 +106,7 @@ class ItemRecord:
     answered: list[tuple[str, CallRecord, int]] = field(default_factory=list)
 
 
-@dataclass(frozen=True, kw_only=True)
-class BatchOpening:
+class BatchOpening(Struct, frozen=True, kw_only=True):
     """What a batch is, before anything is sent."""
 
     key: str

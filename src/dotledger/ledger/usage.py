@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 from sqlalchemy import case, func, select
 
 from dotledger.ledger import schema
@@ -15,8 +15,7 @@ from dotledger.ledger.views import Batch
 __all__ = ["CallFigures", "Month", "call_figures", "calls_in_month", "preparations", "usage"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Month:
+class Month(Struct, frozen=True, kw_only=True):
     """Calls to one service in one calendar month (UTC).
 
     Attributes
@@ -82,8 +81,7 @@ def calls_in_month(ledger: Ledger, service: str, month: str) -> int:
     return sum(m.calls for m in fitting)
 
 
-@dataclass(frozen=True, kw_only=True)
-class CallFigures:
+class CallFigures(Struct, frozen=True, kw_only=True):
     """How the calls of one batch went.
 
     Attributes

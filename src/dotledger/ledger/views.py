@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 import orjson
+from msgspec import Struct
+from msgspec.structs import replace
 from sqlalchemy import func, literal, select
 
 from dotledger.core.confidence import check_threshold
@@ -46,8 +47,7 @@ OUTCOMES = ("found", "empty", "failed", "refused", "pending")
 """Every outcome, in the order shown."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Batch:
+class Batch(Struct, frozen=True, kw_only=True):
     """One batch as the ledger knows it.
 
     Times are ISO 8601 in UTC; `ended` is empty while it is being sent or after a crash.
@@ -185,8 +185,7 @@ def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
     return counts
 
 
-@dataclass(frozen=True, kw_only=True)
-class Sent:
+class Sent(Struct, frozen=True, kw_only=True):
     """One image of a batch: its name, where its file is, its upright size if it was read."""
 
     position: int
@@ -305,8 +304,7 @@ def raw_answers(
                 yield position, call, decompress(answer)
 
 
-@dataclass(frozen=True, kw_only=True)
-class StoredAnswer:
+class StoredAnswer(Struct, frozen=True, kw_only=True):
     """The call that answered one image, and the image's place among the call's images."""
 
     call_id: int
@@ -393,8 +391,7 @@ def findings_of(
             opened.close()
 
 
-@dataclass(frozen=True, kw_only=True)
-class KeptAnswer:
+class KeptAnswer(Struct, frozen=True, kw_only=True):
     """A raw answer with what is needed to read it again for one image of a batch.
 
     `width`, `height` are the upright original's; `sent_width`, `sent_height`, `turned` those of

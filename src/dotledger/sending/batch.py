@@ -11,9 +11,10 @@ import random as random_module
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from dotledger.errors import LedgerError
 from dotledger.ledger.records import BatchOpening, timestamp
@@ -43,8 +44,7 @@ _MOST_WAITING = 512
 _TELL_EVERY = 0.2
 
 
-@dataclass(frozen=True, kw_only=True)
-class Means:
+class Means(Struct, frozen=True, kw_only=True):
     """What a sending works with; every one can be replaced.
 
     Attributes

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from typing import Any
 
 import orjson
+from msgspec import Struct
+from msgspec.structs import replace
 
 from dotledger.errors import DotLedgerError
 from dotledger.sending.gate import Gate
@@ -33,8 +34,7 @@ NEVER_AGAIN = 1_000
 """More renewals than any call gets: the token address itself turned us down."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Called:
+class Called(Struct, frozen=True, kw_only=True):
     """How a call ended.
 
     Attributes
@@ -67,8 +67,7 @@ class Called:
     document: Any = None
 
 
-@dataclass(frozen=True, kw_only=True)
-class Caller:
+class Caller(Struct, frozen=True, kw_only=True):
     """Makes calls; shared by all worker threads.
 
     Attributes

@@ -8,7 +8,8 @@ import os
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from dotledger.errors import DotLedgerError, ImageError
 from dotledger.images.facts import read_facts
@@ -25,8 +26,7 @@ _AT_ONCE = 64
 _BASE64 = 4 / 3
 
 
-@dataclass(frozen=True, kw_only=True)
-class Forecast:
+class Forecast(Struct, frozen=True, kw_only=True):
     """What a sending would come to.
 
     Attributes
@@ -75,8 +75,7 @@ class Forecast:
         return (self.used_this_month + self.calls) / self.per_month
 
 
-@dataclass(frozen=True)
-class _Glance:
+class _Glance(Struct, frozen=True):
     """What one image would come to: a digest and size, or a reason."""
 
     name: str

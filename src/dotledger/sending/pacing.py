@@ -12,8 +12,9 @@ accepted becomes the rate of ours, and from there it creeps up again.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from msgspec import Struct
 
 __all__ = [
     "Bucket",
@@ -41,20 +42,17 @@ _NEAR = 0.92
 _MEMORY = 10.0
 
 
-@dataclass(frozen=True)
-class Send:
+class Send(Struct, frozen=True):
     """The call may start now."""
 
 
-@dataclass(frozen=True)
-class Wait:
+class Wait(Struct, frozen=True):
     """Ask again after `seconds`; infinite means: when another call has ended."""
 
     seconds: float
 
 
-@dataclass(frozen=True)
-class GiveUp:
+class GiveUp(Struct, frozen=True):
     """No further call will be allowed, for this reason."""
 
     reason: str

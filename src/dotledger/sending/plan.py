@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from dotledger.core.kinds import check_kinds
 from dotledger.errors import ArgumentError
@@ -15,8 +16,7 @@ from dotledger.services.description import Call, Description
 __all__ = ["Plan", "make_plan"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Plan:
+class Plan(Struct, frozen=True, kw_only=True):
     """One sending, decided.
 
     Attributes
@@ -51,7 +51,7 @@ class Plan:
         """Return what tells the batch from others: equal for equal settings and equal files."""
         digest = hashlib.sha256(self.fingerprint.encode())
         for item in self.gathered.items:
-            known = f"\0{item.name}\0{item.stamp}"
+            known = f"\0{item.name}\0{item.stamp()}"
             digest.update(known.encode("utf-8", "surrogateescape"))
         return digest.hexdigest()[:40]
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Progress", "SentBatch"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Progress:
+class Progress(Struct, frozen=True, kw_only=True):
     """How far a sending is; `images` are all of the batch, `done` those settled by now."""
 
     images: int
@@ -27,8 +27,7 @@ class Progress:
         return self.done / self.seconds if self.seconds > 0 else 0.0
 
 
-@dataclass(frozen=True, kw_only=True)
-class SentBatch:
+class SentBatch(Struct, frozen=True, kw_only=True):
     """What a sending came to.
 
     Attributes

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 import numpy as np
+from msgspec import Struct
 
 from dotledger.core.tables import Findings
 from dotledger.core.vocabulary import NameMap
@@ -22,8 +22,7 @@ from dotledger.services.reading import Reader, Reading
 __all__ = ["Difference", "Reread", "differences", "reread"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Difference:
+class Difference(Struct, frozen=True, kw_only=True):
     """One finding that only one of two readings has; ``was`` or ``is``.
 
     `confidence` is NaN and `box` empty where there is none.
@@ -37,8 +36,7 @@ class Difference:
     box: tuple[float, ...] = ()
 
 
-@dataclass(frozen=True, kw_only=True)
-class Reread:
+class Reread(Struct, frozen=True, kw_only=True):
     """What reading again came to.
 
     Attributes

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Literal
+
+from msgspec import Struct
 
 __all__ = ["Accept", "Again", "Attempt", "Fail", "Next", "Patience", "Renew", "Stop", "next_step"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Attempt:
+class Attempt(Struct, frozen=True, kw_only=True):
     """What one attempt brought.
 
     Attributes
@@ -40,8 +40,7 @@ class Attempt:
     renewable: bool = False
 
 
-@dataclass(frozen=True, kw_only=True)
-class Patience:
+class Patience(Struct, frozen=True, kw_only=True):
     """How long to go on.
 
     Attributes
@@ -67,33 +66,28 @@ class Patience:
     longest_wait: float = 900.0
 
 
-@dataclass(frozen=True)
-class Accept:
+class Accept(Struct, frozen=True):
     """Take the answer."""
 
 
-@dataclass(frozen=True)
-class Again:
+class Again(Struct, frozen=True):
     """Try again after `seconds`; `everyone` means that no other call may start before."""
 
     seconds: float
     everyone: bool = False
 
 
-@dataclass(frozen=True)
-class Renew:
+class Renew(Struct, frozen=True):
     """Get a new token, then try again."""
 
 
-@dataclass(frozen=True)
-class Fail:
+class Fail(Struct, frozen=True):
     """Take it that the call has failed."""
 
     reason: str
 
 
-@dataclass(frozen=True)
-class Stop:
+class Stop(Struct, frozen=True):
     """Every call would fail: stop the batch."""
 
     reason: str

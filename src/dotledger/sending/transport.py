@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 import threading
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
+
+from msgspec import Struct, field
 
 from dotledger.errors import DotLedgerError
 from dotledger.services.requests import Request
@@ -16,8 +17,7 @@ _ADDRESS = re.compile(r"(https?)://([^/?#]+)([^#]*)", re.IGNORECASE)
 __all__ = ["HttpTransport", "NoAnswer", "Response", "Transport"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Response:
+class Response(Struct, frozen=True, kw_only=True):
     """What came back; header names are in lower case."""
 
     status: int

@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
 import orjson
+from msgspec import Struct, field
 
 from dotledger.errors import AnswerError, ConnectError, DotLedgerError, KeyNotFound
 from dotledger.images.facts import read_facts
@@ -28,8 +28,7 @@ _FLAT = re.compile(r"\[\s+([-+.\deE,\s]+?)\s+\]")
 """A list of numbers, which reads better on one line."""
 
 
-@dataclass(kw_only=True)
-class Trial:
+class Trial(Struct, kw_only=True):
     """What one call to a service came to.
 
     Attributes

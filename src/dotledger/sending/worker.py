@@ -6,8 +6,9 @@ import contextlib
 import hashlib
 import threading
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct, field
 
 from dotledger.errors import AnswerError, DotLedgerError, ImageError
 from dotledger.images.facts import ImageFacts, read_facts
@@ -39,8 +40,7 @@ _QUICK = 0.02
 Position = tuple[int, Item]
 
 
-@dataclass(kw_only=True, slots=True)
-class Loaded:
+class Loaded(Struct, kw_only=True):
     """One image read and prepared, with the record that collects what becomes of it."""
 
     record: ItemRecord
@@ -50,8 +50,7 @@ class Loaded:
     unanswered: set[str]
 
 
-@dataclass(kw_only=True, slots=True)
-class Settled:
+class Settled(Struct, kw_only=True):
     """What a worker hands over.
 
     Attributes

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from dotledger.core.geometry import BOX_FORMS
 
@@ -23,8 +24,7 @@ _ROLES: tuple[tuple[str, tuple[str, ...]], ...] = (
 )
 
 
-@dataclass(frozen=True, kw_only=True)
-class BoxGuess:
+class BoxGuess(Struct, frozen=True, kw_only=True):
     """One way in which a box may be written, with what speaks for it."""
 
     at: str

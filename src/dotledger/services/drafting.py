@@ -5,8 +5,9 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from dotledger.services.description import parse_description
 from dotledger.services.draft_boxes import BoxGuess, box_guesses, is_number, is_xy, roles_of
@@ -36,8 +37,7 @@ _UNSAFE_WORDS = (
 _TEXT_WORDS = ("text", "line", "ocr", "writing")
 
 
-@dataclass(kw_only=True)
-class RuleGuess:
+class RuleGuess(Struct, kw_only=True):
     """One drafted rule.
 
     Attributes
@@ -91,8 +91,7 @@ class RuleGuess:
         return "\n".join(lines)
 
 
-@dataclass(kw_only=True)
-class Draft:
+class Draft(Struct, kw_only=True):
     """A drafted reading part of a description.
 
     Attributes
@@ -121,8 +120,7 @@ class Draft:
         return "\n\n".join([*parts, *(rule.toml() for rule in self.rules)]) + "\n"
 
 
-@dataclass
-class _Group:
+class _Group(Struct):
     """All parts of the samples that stand at one path, each with its image's size."""
 
     path: Path

@@ -10,8 +10,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from dotledger.errors import DescriptionError
 
@@ -110,8 +111,7 @@ def _expression(path: str, place: str) -> Getter:
     return get
 
 
-@dataclass(frozen=True)
-class _Step:
+class _Step(Struct, frozen=True):
     names: tuple[str, ...]
     through: str
 

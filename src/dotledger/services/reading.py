@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 import orjson
+from msgspec import Struct, field
 
 from dotledger.core.details import NOTHING, Details
 from dotledger.core.geometry import BOX_FORMS, TO_CORNERS, Box, clip, enclosing, turn_upright
@@ -39,8 +39,7 @@ class Read(NamedTuple):
     details: Details | None
 
 
-@dataclass
-class Reading:
+class Reading(Struct):
     """What was read out of one image's part of an answer.
 
     Attributes

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import quote, urlencode
 
 import orjson
 import pybase64
+from msgspec import Struct, field
 
 from dotledger.services.description import Call, Description
 from dotledger.services.keys import Key
@@ -20,8 +20,7 @@ _MASK = "•••"
 _JSON = "application/json"
 
 
-@dataclass(frozen=True, kw_only=True)
-class Payload:
+class Payload(Struct, frozen=True, kw_only=True):
     """One image as it goes out.
 
     Attributes
@@ -42,8 +41,7 @@ class Payload:
     address: str = ""
 
 
-@dataclass(frozen=True, kw_only=True)
-class Request:
+class Request(Struct, frozen=True, kw_only=True):
     """One HTTP request, complete.
 
     Attributes
