@@ -28,6 +28,8 @@ if TYPE_CHECKING:
 
 __all__ = ["command", "report_sent"]
 
+_NEEDED = ("dotledger.sending.api", "urllib3")
+
 
 @click.command(
     name="send",
@@ -69,7 +71,7 @@ def command(
     from dotledger.cli.progress import progress_line
     from dotledger.images.gather import gather
 
-    loading = threading.Thread(target=import_module, args=("dotledger.sending.api",))
+    loading = threading.Thread(target=lambda: [import_module(name) for name in _NEEDED])
     loading.start()  # looking at files leaves a processor free
 
     gathered = gather(images, missing="list" if skip_missing else "raise")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 from collections.abc import Iterable, Sequence
 
@@ -15,6 +14,8 @@ _SHAPE = bytes.maketrans(b"0123456789", b"0" * 10)
 
 def nearest(name: str, known: Iterable[str], *, most: int = 1) -> list[str]:
     """Return up to `most` names of `known` that are spelt most like `name`, letter case aside."""
+    import difflib
+
     folded: dict[str, str] = {}
     for other in known:
         folded.setdefault(other.casefold(), other)

@@ -6,6 +6,7 @@ import glob
 import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from itertools import chain
 from pathlib import Path
 from typing import IO, Any
 
@@ -18,6 +19,8 @@ __all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
 
 SUFFIXES = frozenset([".jpg", ".jpeg", ".jpe", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff"])
 """The file endings that a folder is searched for."""
+
+_ENDINGS = tuple(SUFFIXES)
 
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+.-]+://", re.IGNORECASE)
 _PIECE = 1 << 18
@@ -119,7 +122,7 @@ def gather(sources: Source | Iterable[Source], *, missing: str = "raise") -> Gat
     """
     listed = [sources] if isinstance(sources, (str, os.PathLike, Mapping)) else list(sources)
     problems: list[tuple[str, str]] = []
-    items = [item for source in listed for item in _of_source(source, problems)]
+    items = list(chain.from_iterable(_of_source(source, problems) for source in listed))
     if problems and missing == "raise":
         raise _missing(problems)
     unique = _unique(items)
@@ -150,6 +153,8 @@ def _missing(problems: list[tuple[str, str]]) -> GatherError:
 
 
 def _unique(items: list[Item]) -> list[Item]:
+    if len({item.name for item in items}) == len(items):
+        return items
     seen: dict[str, Item] = {}
     for item in items:
         other = seen.setdefault(item.name, item)
@@ -164,21 +169,19 @@ def _unique(items: list[Item]) -> list[Item]:
     return list(seen.values())
 
 
-def _of_source(source: Source, problems: list[tuple[str, str]]) -> Iterator[Item]:
+def _of_source(source: Source, problems: list[tuple[str, str]]) -> Iterable[Item]:
     if isinstance(source, Mapping):
-        yield from (_from_memory(name, data) for name, data in source.items())
-        return
+        return [_from_memory(name, data) for name, data in source.items()]
     text = os.fspath(source)
     if text.startswith("@"):
-        yield from _from_list(Path(text[1:]), problems)
-    elif _ADDRESS.match(text):
-        yield _from_address(text)
-    elif os.path.isdir(text):  # noqa: PTH112 - also used on a million entries, where Path is slow
-        yield from _from_folder(text, problems)
-    elif not os.path.exists(text) and glob.has_magic(text):  # noqa: PTH110 - as above
-        yield from _from_pattern(text, problems)
-    else:
-        yield from _from_file(text, text, problems)
+        return _from_list(Path(text[1:]), problems)
+    if _ADDRESS.match(text):
+        return [_from_address(text)]
+    if os.path.isdir(text):  # noqa: PTH112 - also used on a million entries, where Path is slow
+        return _from_folder(text, problems)
+    if not os.path.exists(text) and glob.has_magic(text):  # noqa: PTH110 - as above
+        return _from_pattern(text, problems)
+    return _from_file(text, text, problems)
 
 
 def _from_memory(name: str, data: bytes | IO[bytes]) -> Item:
@@ -218,13 +221,14 @@ def _from_list(path: Path, problems: list[tuple[str, str]]) -> Iterator[Item]:
             )
 
 
-def _from_folder(folder: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
+def _from_folder(folder: str, problems: list[tuple[str, str]]) -> list[Item]:
     root = folder.rstrip("/") or "/"
     cut = len(root.rstrip("/")) + 1
-    paths = [p for p in _walked(root, problems) if _readable(p, p[cut:], problems)]
+    paths = _walked(root, problems)
+    if doubtful := {path for path in paths if not os.access(path, os.R_OK)}:
+        paths = [p for p in paths if p not in doubtful or _readable(p, p[cut:], problems)]
     names = [path[cut:] for path in paths]
-    for place in naturally_sorted(names):
-        yield Item(names[place], paths[place])
+    return [Item(names[place], paths[place]) for place in naturally_sorted(names)]
 
 
 def _walked(folder: str, problems: list[tuple[str, str]]) -> list[str]:
@@ -249,7 +253,7 @@ def _listed(folder: str, problems: list[tuple[str, str]]) -> tuple[list[str], li
                 continue
             if entry.is_dir():
                 folders.append(entry.path)
-            elif name[name.rfind(".") :].lower() in SUFFIXES:
+            elif name.lower().endswith(_ENDINGS):
                 images.append(entry.path)
     except OSError as error:
         problems.append((folder, str(error.strerror)))
