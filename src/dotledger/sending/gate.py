@@ -6,6 +6,8 @@ import math
 import threading
 from collections.abc import Callable
 
+from msgspec.structs import replace
+
 from dotledger.sending import pacing
 from dotledger.sending.pacing import GiveUp, Pace, Send, Wait
 
@@ -33,7 +35,7 @@ class Gate:
     def allow(self, left: int | None, reason: str) -> None:
         """Allow only so many calls, or any number; `reason` is given when they are used up."""
         with self._turn:
-            self._pace = self._pace._replace(left=left, budget_reason=reason)
+            self._pace = replace(self._pace, left=left, budget_reason=reason)
 
     @property
     def proven(self) -> bool:

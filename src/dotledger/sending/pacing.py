@@ -12,9 +12,9 @@ accepted becomes the rate of ours, and from there it creeps up again.
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 __all__ = [
     "Bucket",
@@ -61,7 +61,7 @@ class GiveUp(Struct, frozen=True):
 Decision = Send | Wait | GiveUp
 
 
-class Bucket(NamedTuple):
+class Bucket(Struct, frozen=True):
     """A token bucket: `level` tokens at time `at`, `rate` more each second, at most `size`."""
 
     rate: float
@@ -72,7 +72,7 @@ class Bucket(NamedTuple):
     def filled(self, now: float) -> Bucket:
         """Return the bucket as it is at `now`; a clock that went back adds nothing."""
         level = min(self.size, self.level + max(0.0, now - self.at) * self.rate)
-        return self._replace(level=level, at=now)
+        return replace(self, level=level, at=now)
 
     def wait(self) -> float:
         """Return the seconds until a whole token is there."""
@@ -80,10 +80,10 @@ class Bucket(NamedTuple):
 
     def taken(self) -> Bucket:
         """Return the bucket with one token less."""
-        return self._replace(level=self.level - 1)
+        return replace(self, level=self.level - 1)
 
 
-class Pace(NamedTuple):
+class Pace(Struct, frozen=True):
     """Everything that decides when the next call may start.
 
     Attributes
@@ -167,18 +167,18 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
     buckets = tuple(bucket.filled(now) for bucket in pace.buckets)
     wait = max((bucket.wait() for bucket in buckets), default=0.0)
     if wait > 0:
-        return pace._replace(buckets=buckets), Wait(wait)
+        return replace(pace, buckets=buckets), Wait(wait)
     return _started(pace, tuple(bucket.taken() for bucket in buckets)), Send()
 
 
 def _started(pace: Pace, buckets: tuple[Bucket, ...]) -> Pace:
     left = None if pace.left is None else pace.left - 1
-    return pace._replace(buckets=buckets, under_way=pace.under_way + 1, left=left)
+    return replace(pace, buckets=buckets, under_way=pace.under_way + 1, left=left)
 
 
 def ended(pace: Pace) -> Pace:
     """Note that a call ended without an answer that says anything about the rate."""
-    return pace._replace(under_way=pace.under_way - 1)
+    return replace(pace, under_way=pace.under_way - 1)
 
 
 def accepted(pace: Pace, now: float) -> Pace:
@@ -186,7 +186,7 @@ def accepted(pace: Pace, now: float) -> Pace:
     start, count = pace.window
     if now - start > _MEMORY or count == 0:
         start, count = now, 0
-    pace = pace._replace(under_way=pace.under_way - 1, proven=True, window=(start, count + 1))
+    pace = replace(pace, under_way=pace.under_way - 1, proven=True, window=(start, count + 1))
     return pace if pace.learned is None else _crept(pace, now)
 
 
@@ -202,7 +202,7 @@ def _with_learned(pace: Pace, rate: float, now: float) -> Pace:
     level = min(old.level, 1.0) if old else 0.0
     bucket = Bucket(rate=rate, size=1.0, level=level, at=now)
     kept = pace.buckets[:-1] if pace.learned is not None else pace.buckets
-    return pace._replace(buckets=(*kept, bucket), learned=rate)
+    return replace(pace, buckets=(*kept, bucket), learned=rate)
 
 
 def refused(pace: Pace, now: float, wait: float | None) -> Pace:
@@ -211,12 +211,12 @@ def refused(pace: Pace, now: float, wait: float | None) -> Pace:
     Everybody waits: `wait` seconds if the service said so, else one. Refusals that arrive
     while already waiting belong to the same event and do not slow us down again.
     """
-    pace = pace._replace(under_way=pace.under_way - 1)
+    pace = replace(pace, under_way=pace.under_way - 1)
     if pace.left is not None:
-        pace = pace._replace(left=pace.left + 1)
+        pace = replace(pace, left=pace.left + 1)
     until = now + (1.0 if wait is None else max(0.0, wait))
     same_event = now < pace.paused_until
-    pace = pace._replace(paused_until=max(until, pace.paused_until))
+    pace = replace(pace, paused_until=max(until, pace.paused_until))
     if same_event or pace.declared or not pace.proven:
         return pace
     return _slowed(pace, now)
@@ -226,10 +226,10 @@ def _slowed(pace: Pace, now: float) -> Pace:
     start, count = pace.window
     seen = count / max(now - start, 1.0) if count else 1.0
     rate = seen if pace.learned is None else min(seen, pace.learned)
-    slower = pace._replace(ceiling=rate, window=(-math.inf, 0))
+    slower = replace(pace, ceiling=rate, window=(-math.inf, 0))
     return _with_learned(slower, max(0.1, rate * (_BACK if pace.learned else 0.97)), now)
 
 
 def stopped(pace: Pace, reason: str) -> Pace:
     """Stop everything, for the first reason given."""
-    return pace if pace.stop else pace._replace(stop=reason)
+    return pace if pace.stop else replace(pace, stop=reason)

@@ -27,16 +27,13 @@ _SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*)?$")
 _STEP = re.compile(r"([\w.-]*)(\[\]|\{\})?$")
 
 
-class Level:
+class Level(Struct, eq=False, gc=False):
     """One part of an answer on the way from the whole to a finding."""
 
-    __slots__ = ("index", "key", "outer", "value")
-
-    def __init__(self, value: Any, key: str, index: int, outer: Level | None) -> None:
-        self.value = value
-        self.key = key
-        self.index = index
-        self.outer = outer
+    value: Any
+    key: str
+    index: int
+    outer: Level | None
 
 
 Getter = Callable[[Level], Any]

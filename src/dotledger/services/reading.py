@@ -59,6 +59,7 @@ def _short(value: Any) -> str:
     return text if len(text) < 60 else text[:59] + "…"
 
 
+ToCorners = Callable[[float, float, float, float], Box]
 Scaler = Callable[[Frame, tuple[float, float] | None], tuple[float, float]]
 
 
@@ -120,35 +121,39 @@ def _box_numbers(rule: BoxRule) -> Callable[[Any], Box]:
     wanted = BOX_FORMS[rule.form]
     to_corners = TO_CORNERS[rule.form]
     if rule.order:
-        a, b, c, d = (rule.order.index(name) for name in wanted)
-        return lambda raw: _from_list(raw, a, b, c, d, to_corners)
+        return _from_list([rule.order.index(name) for name in wanted], to_corners)
     names = tuple(rule.fields[name] for name in wanted)
-    getters = [compile_path(name, place="box.fields") for name in names]
-    return lambda raw: _from_object(raw, getters, to_corners)
+    return _from_object([compile_path(name, place="box.fields") for name in names], to_corners)
 
 
-def _from_list(raw: Any, a: int, b: int, c: int, d: int, to_corners: Any) -> Box:
-    if type(raw) is not list or len(raw) != 4:
-        raise SetAside("box is not a list of four", raw)
-    return _corners((raw[a], raw[b], raw[c], raw[d]), to_corners)
+def _from_list(places: list[int], to_corners: ToCorners) -> Callable[[Any], Box]:
+    a, b, c, d = places
+
+    def read(raw: Any) -> Box:
+        if type(raw) is not list or len(raw) != 4:
+            raise SetAside("box is not a list of four", raw)
+        return _corners(raw[a], raw[b], raw[c], raw[d], to_corners)
+
+    return read
 
 
-def _from_object(raw: Any, getters: list[Getter], to_corners: Any) -> Box:
-    level = Level(raw, "", 0, None)
-    values = tuple(get(level) for get in getters)
-    if MISSING in values:
-        raise SetAside("box lacks a field", raw)
-    return _corners(values, to_corners)
+def _from_object(getters: list[Getter], to_corners: ToCorners) -> Callable[[Any], Box]:
+    def read(raw: Any) -> Box:
+        level = Level(raw, "", 0, None)
+        values = [get(level) for get in getters]
+        if MISSING in values:
+            raise SetAside("box lacks a field", raw)
+        return _corners(*values, to_corners)  # type: ignore[call-arg]
+
+    return read
 
 
-def _corners(values: tuple[Any, ...], to_corners: Any) -> Box:
+def _corners(a: Any, b: Any, c: Any, d: Any, to_corners: ToCorners) -> Box:
     """Return the corners; whether plain numbers are finite is checked where the box is clipped."""
-    a, b, c, d = values
     kind = type(a)
     if not (kind is type(b) is type(c) is type(d) and kind in _PLAIN):
-        a, b, c, d = map(number_of, values)
-    corners: Box = to_corners(a, b, c, d)
-    return corners
+        a, b, c, d = map(number_of, (a, b, c, d))
+    return to_corners(a, b, c, d)
 
 
 def _points_of(raw: Any) -> list[tuple[float, float]]:

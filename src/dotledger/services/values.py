@@ -50,6 +50,7 @@ def confidence_reader(rule: ConfidenceRule | None) -> Callable[[Level], tuple[fl
         return lambda _: (None, None)
     get = compile_path(rule.at, place="confidence.at")
     convert = _converter(rule)
+    as_is = rule.scale == "fraction" and not rule.range
 
     def read(level: Level) -> tuple[float | None, Any]:
         own = get(level)
@@ -57,7 +58,7 @@ def confidence_reader(rule: ConfidenceRule | None) -> Callable[[Level], tuple[fl
             return None, None
         if own is MISSING:
             return None, MISSING
-        value = convert(own)
+        value = own if as_is and type(own) is float else convert(own)
         if not 0.0 <= value <= 1.0:
             raise SetAside("confidence outside its scale", own)
         return value, own
