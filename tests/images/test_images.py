@@ -38,6 +38,14 @@ class Facts(unittest.TestCase):
             self.assertEqual((facts.width, facts.height), size)
         self.assertEqual((facts.format, facts.colours, facts.ends_well), ("jpeg", "rgb", True))
 
+    def test_several_pictures_in_one_file(self):
+        """A file that begins with a JPEG is that JPEG, and goes out as it is."""
+        buffer, second = io.BytesIO(), Image.new("RGB", (30, 20))
+        Image.new("RGB", (40, 30)).save(buffer, "MPO", save_all=True, append_images=[second])
+        sent = prepared(buffer.getvalue(), formats=("jpeg",))
+        self.assertEqual((sent.format, sent.width, sent.height), ("jpeg", 40, 30))
+        self.assertEqual((sent.data, sent.steps), (buffer.getvalue(), ()))
+
     def test_pixel_bombs(self):
         """A file that claims too many pixels is refused before anything is decoded."""
         head = bytearray(picture(form="PNG", size=(10, 10)))
@@ -175,6 +183,14 @@ class Gathering(unittest.TestCase):
         self.assertEqual((len(gathered), len(gathered.problems)), (3, 2))
         with self.assertRaisesRegex(GatherError, "no file fits"):
             gather(str(self.folder / "z*.jpg"))
+
+    def test_links_to_nothing(self):
+        """A name in a folder behind which there is no file is named before anything is sent."""
+        (self.folder / "late" / "gone.jpg").symlink_to(self.folder / "nowhere.jpg")
+        with self.assertRaisesRegex(GatherError, "late/gone.jpg: No such file"):
+            gather(self.folder)
+        listed = gather(self.folder, missing="list")
+        self.assertEqual((len(listed), len(listed.problems)), (3, 1))
 
     def test_names_are_unique(self):
         """The same file twice is one image; two files of one name are refused."""

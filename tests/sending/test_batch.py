@@ -318,6 +318,26 @@ class Ways(InFolder):
         _, transport = self.send(pictures(60), [ANSWER])
         self.assertEqual(len(transport.requests), 60 - made)
 
+    def test_an_interruption_loses_nothing(self):
+        """Ctrl-C ends the batch in order: every answer that came is committed, and paid once."""
+        told = []
+
+        def interrupted(progress):
+            told.append(progress)
+            if len(told) == 1:
+                raise KeyboardInterrupt
+
+        def slow(_):
+            return time.sleep(0.03) or ANSWER
+
+        sent, transport = self.send(pictures(60), slow, tell=interrupted)
+        self.assertEqual(sent.stopped_because, "interrupted")
+        made = len(transport.requests)
+        self.assertEqual((sent.calls, sent.pending), (made, 2 * (60 - made)))
+        self.assertGreater(60, made)
+        again, rest = self.send(pictures(60), [ANSWER])
+        self.assertEqual((made + len(rest.requests), again.pending), (60, 0))
+
     def test_progress(self):
         """The last progress tells all images, calls and money."""
         told = []
