@@ -14,18 +14,25 @@ from tests import reference
 NO_BOX = (None, None, None, None)
 
 
+def columns(rows, names):
+    """Rows turned into columns, without numbers as NaN."""
+    return {
+        name: [math.nan if row[place] is None else row[place] for row in rows]
+        for place, name in enumerate(names)
+    }
+
+
 def findings_of(rows):
     """Rows of (image, kind, label, confidence, box or None)."""
-    columns = ["image", "kind", "label", "confidence", "x0", "y0", "x1", "y1"]
-    frame = pd.DataFrame([(*r[:4], *(r[4] or NO_BOX)) for r in rows], columns=columns)
-    return Findings.from_frame(frame)
+    names = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
+    return Findings.from_columns(**columns([(*r[:4], *(r[4] or NO_BOX)) for r in rows], names))
 
 
 def annotations_of(rows, **more):
     """Rows of (image, kind, label, box or None, ignore)."""
-    columns = ["image", "kind", "label", "x0", "y0", "x1", "y1", "ignore"]
-    frame = pd.DataFrame([(*r[:3], *(r[3] or NO_BOX), r[4]) for r in rows], columns=columns)
-    return Annotations.from_frame(frame, **more)
+    names = ("image", "kind", "label", "x0", "y0", "x1", "y1", "ignore")
+    table = columns([(*r[:3], *(r[3] or NO_BOX), r[4]) for r in rows], names)
+    return Annotations.from_columns(**table, **more)
 
 
 def random_case(seed, kind="object"):

@@ -215,7 +215,7 @@ class Processes(unittest.TestCase):
             self.wait_for(process, lambda: len(self.handler.seen), start)
             if number % 2:
                 self.wait_for(process, lambda: len(self.committed()), len(before))
-            time.sleep(rng.uniform(0, 0.3))
+            time.sleep(rng.uniform(0, 0.2))
             process.kill()
             process.communicate()
             answered = self.committed()
@@ -258,6 +258,18 @@ class Processes(unittest.TestCase):
         self.handler.pause = 0
         self.start().communicate()
         self.assertEqual((len(self.handler.seen), made > 11), (200, True))
+
+    def test_ctrl_c_at_once(self):
+        """Ctrl-C while the ledger is still being made keeps what the first call brings."""
+        self.handler.pause = 0.3
+        self.images(20)
+        process = self.start()
+        while not self.handler.seen:
+            time.sleep(0.005)
+        process.send_signal(signal.SIGINT)
+        out, err = process.communicate(timeout=20)
+        self.assertIn("Stopped: interrupted", out, err)
+        self.assertEqual(set(self.committed()), set(self.handler.seen))
 
     def test_a_full_disk(self):
         """When the disk is full the message says so; after making room nothing committed is lost."""

@@ -139,7 +139,8 @@ class Sending:
         )
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()
-        self._drained = threading.Event()
+        self._ended = threading.Event()
+        self._at: Desk | None = None
 
     def _nap(self, seconds: float) -> None:
         self._halt.wait(seconds)
@@ -183,13 +184,14 @@ class Sending:
         worker = self._worker(set())
         self._limit(None)
         threads = self._start(worker, self._positions({}))
-        try:
+
+        def keep() -> SentBatch:
             from dotledger.ledger.store import Ledger
 
             with Ledger(where) as ledger:
-                return self._finished(self._desk(ledger, worker), threads)
-        finally:
-            self.stop("the sending ended")
+                return self._kept(self._desk(ledger, worker), len(threads))
+
+        return self._watched(keep)
 
     def _run_known(self, ledger: Ledger) -> SentBatch:
         from dotledger.ledger.usage import calls_in_month
@@ -204,10 +206,7 @@ class Sending:
         worker = self._worker(answered)
         desk = self._desk(ledger, worker)
         threads = self._start(worker, self._positions(desk.settled))
-        try:
-            return self._finished(desk, threads)
-        finally:
-            self.stop("the sending ended")
+        return self._watched(lambda: self._kept(desk, len(threads)))
 
     def _limit(self, used_this_month: int | None) -> None:
         left, reason = _allowance(self._plan, self._at_most, self._budget, used_this_month or 0)
@@ -228,30 +227,47 @@ class Sending:
             gate=self._gate,
         )
 
-    def _finished(self, desk: Desk, threads: list[threading.Thread]) -> SentBatch:
-        """Watch until everything is written, by a thread of its own.
+    def _watched(self, keep: Callable[[], SentBatch]) -> SentBatch:
+        """Let a thread of its own keep what comes, and watch.
 
         An interruption comes to the thread that called us: nothing that is being taken over or
         written is cut off halfway. The first one only stops the workers.
         """
-        problems: list[BaseException] = []
-        threading.Thread(
-            target=self._drain, args=(desk, len(threads), problems), daemon=True
-        ).start()
-        while not self._drained.is_set():
-            try:
-                self._watch(desk)
-            except KeyboardInterrupt:
-                if self._gate.stop_reason == "interrupted":
-                    raise
-                self.stop("interrupted")
-        for problem in problems:
-            raise problem
-        return desk.close()
+        outcome: list[SentBatch | BaseException] = []
+        threading.Thread(target=self._noted, args=(keep, outcome), daemon=True).start()
+        try:
+            while not self._ended.is_set():
+                try:
+                    self._watch()
+                except KeyboardInterrupt:
+                    if self._gate.stop_reason == "interrupted":
+                        raise
+                    self.stop("interrupted")
+        finally:
+            self.stop("the sending ended")
+        [sent] = outcome
+        if isinstance(sent, BaseException):
+            raise sent
+        self._tell()
+        return sent
 
-    def _watch(self, desk: Desk) -> None:
-        if not self._drained.wait(_TELL_EVERY) and self._means.tell:
-            self._means.tell(desk.progress())
+    def _watch(self) -> None:
+        if not self._ended.wait(_TELL_EVERY):
+            self._tell()
+
+    def _tell(self) -> None:
+        if self._means.tell and self._at is not None:
+            self._means.tell(self._at.progress())
+
+    def _noted(
+        self, keep: Callable[[], SentBatch], outcome: list[SentBatch | BaseException]
+    ) -> None:
+        try:
+            outcome.append(keep())
+        except BaseException as error:
+            outcome.append(error)
+        finally:
+            self._ended.set()
 
     def _opening(self) -> BatchOpening:
         plan, description = self._plan, self._plan.description
@@ -296,7 +312,7 @@ class Sending:
         try:
             while (settled := worker.settle(take)) is not None:
                 self._results.put(settled)
-                while self._results.qsize() > _MOST_WAITING and not self._drained.is_set():
+                while self._results.qsize() > _MOST_WAITING and not self._ended.is_set():
                     time.sleep(_BUNCH)
         except BaseException as error:
             self._results.put(error)
@@ -304,20 +320,18 @@ class Sending:
         finally:
             self._results.put(None)
 
-    def _drain(self, desk: Desk, workers: int, problems: list[BaseException]) -> None:
+    def _kept(self, desk: Desk, workers: int) -> SentBatch:
         """Take results and write them until every worker has ended."""
-        try:
-            self._writing(desk.open_items)
-            while workers:
-                workers -= self._taken_over(desk, problems)
-                self._writing(desk.maybe_write)
-            if problems:
-                desk.write()
-        except BaseException as error:
-            problems.append(error)
-            self.stop("the sending ended")
-        finally:
-            self._drained.set()
+        self._at = desk
+        problems: list[BaseException] = []
+        self._writing(desk.open_items)
+        while workers:
+            workers -= self._taken_over(desk, problems)
+            self._writing(desk.maybe_write)
+        if not problems:
+            return desk.close()
+        desk.write()
+        raise problems[0]
 
     def _writing(self, write: Callable[[], None]) -> None:
         """Stop the workers if the ledger fails; when all have ended it is tried once more."""

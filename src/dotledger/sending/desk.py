@@ -172,8 +172,6 @@ class Desk:
         reason = (self._gate.stop_reason or self._gate.pace.budget_reason) if pending else ""
         reason = "" if reason == "the sending ended" else reason
         self._writer.close(self._means.wall(), reason)
-        if self._means.tell:
-            self._means.tell(self.progress())
         return SentBatch(
             batch=batch.id,
             service=batch.service,
