@@ -29,12 +29,13 @@ from sqlalchemy import (
 from sqlalchemy.exc import DatabaseError, SQLAlchemyError
 from sqlalchemy.sql.compiler import SQLCompiler
 
-from dotledger.errors import LedgerError
+from dotledger.errors import LedgerError, MissingExtra
 from dotledger.ledger import schema
 
 __all__ = ["Ledger", "compress", "decompress"]
 
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+]*://")
+_PASSWORD = re.compile(r"(://[^:/@]*):[^@/]*@")
 _BUSY_SECONDS = 30
 _WINDOW_BITS, _MEMORY_LEVEL = 14, 7
 
@@ -70,22 +71,25 @@ class Ledger:
     LedgerError
         If there is none and `create` is false, if the file is no ledger or one of another
         version, or if it cannot be written.
+    MissingExtra
+        If the driver of a database address is not installed.
     """
 
     def __init__(
         self, where: str | os.PathLike[str], *, create: bool = True, read_only: bool = False
     ) -> None:
-        self.where = os.fspath(where)
+        place = os.fspath(where)
+        self.where = _without_password(place)
         self.read_only = read_only
-        if not _ADDRESS.match(self.where) and not Path(self.where).exists():
+        if not _ADDRESS.match(place) and not Path(place).exists():
             if not create or read_only:
                 raise LedgerError(
                     "there is no ledger here",
                     place=self.where,
                     next_step="Name it with --ledger, or make one by sending images.",
                 )
-            Path(self.where).absolute().parent.mkdir(parents=True, exist_ok=True)
-        self._engine = _engine(self.where)
+            Path(place).absolute().parent.mkdir(parents=True, exist_ok=True)
+        self._engine = _engine(place)
         self._writer = self._engine.execution_options(dotledger_write=True)
         with self._mapped():
             self._check(create=create and not read_only)
@@ -175,11 +179,39 @@ def _any_table(engine: Engine, connection: Connection) -> bool:
     return bool(engine.dialect.get_table_names(connection))
 
 
+def _without_password(where: str) -> str:
+    """Return a path as it is, an address fit to be shown."""
+    return _PASSWORD.sub(r"\1:•••@", where) if _ADDRESS.match(where) else where
+
+
+def _served(address: str) -> Engine:
+    """Return the engine of a database server that can keep the first of equal rows."""
+    shown = _without_password(address)
+    if not address.startswith("postgresql"):
+        raise LedgerError(
+            "a ledger cannot be kept here",
+            place=shown,
+            allowed=["a path", "sqlite:///…", "postgresql://…"],
+        )
+    try:
+        return create_engine(address)
+    except ImportError as error:
+        raise MissingExtra(
+            "the database's driver is not installed",
+            place=shown,
+            got=error.name,
+            next_step=f"Run: pip install {error.name}",
+        ) from error
+    except SQLAlchemyError as error:
+        raise LedgerError(f"the address is not valid ({error})", place=shown) from error
+
+
 def _engine(where: str) -> Engine:
-    if _ADDRESS.match(where):
-        return create_engine(where)
+    if _ADDRESS.match(where) and not where.startswith("sqlite:"):
+        return _served(where)
     engine = create_engine(
-        f"sqlite:///{where}", connect_args={"timeout": _BUSY_SECONDS, "check_same_thread": False}
+        where if _ADDRESS.match(where) else f"sqlite:///{where}",
+        connect_args={"timeout": _BUSY_SECONDS, "check_same_thread": False},
     )
     event.listen(engine, "connect", _on_connect)
     event.listen(engine, "begin", _on_begin)
