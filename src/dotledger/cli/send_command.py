@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 __all__ = ["command", "report_sent"]
 
 _NEEDED = ("dotledger.sending.api", "urllib3")
+"""What takes longest to load before the first call."""
 
 
 @click.command(

@@ -23,6 +23,7 @@ from sqlalchemy import (
     event,
     func,
     insert,
+    make_url,
     select,
     update,
 )
@@ -35,7 +36,6 @@ from dotledger.ledger import schema
 __all__ = ["Ledger", "compress", "decompress"]
 
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+]*://")
-_PASSWORD = re.compile(r"(://[^:/@]*):[^@/]*@")
 _BUSY_SECONDS = 30
 _WINDOW_BITS, _MEMORY_LEVEL = 14, 7
 
@@ -181,7 +181,12 @@ def _any_table(engine: Engine, connection: Connection) -> bool:
 
 def _without_password(where: str) -> str:
     """Return a path as it is, an address fit to be shown."""
-    return _PASSWORD.sub(r"\1:•••@", where) if _ADDRESS.match(where) else where
+    if not _ADDRESS.match(where):
+        return where
+    try:
+        return make_url(where).render_as_string(hide_password=True)
+    except (SQLAlchemyError, ValueError):
+        return f"{where.partition('://')[0]}://…"
 
 
 def _served(address: str) -> Engine:
@@ -202,12 +207,12 @@ def _served(address: str) -> Engine:
             got=error.name,
             next_step=f"Run: pip install {error.name}",
         ) from error
-    except SQLAlchemyError as error:
-        raise LedgerError(f"the address is not valid ({error})", place=shown) from error
+    except (SQLAlchemyError, ValueError) as error:
+        raise LedgerError("the address is not valid", place=shown) from error
 
 
 def _engine(where: str) -> Engine:
-    if _ADDRESS.match(where) and not where.startswith("sqlite:"):
+    if _ADDRESS.match(where) and not where.startswith("sqlite"):
         return _served(where)
     engine = create_engine(
         where if _ADDRESS.match(where) else f"sqlite:///{where}",

@@ -30,6 +30,7 @@ from dotledger.ledger.records import (
     CallRecord,
     ImageRecord,
     ItemRecord,
+    SentRecord,
     timestamp,
 )
 from dotledger.ledger.store import (
@@ -44,15 +45,7 @@ __all__ = ["BatchWriter", "ReadingWriter"]
 
 _ITEMS_AT_ONCE = 5_000
 _ITEM_COLUMNS = ("batch", "position", "name", "path")
-_SENT_COLUMNS = (
-    "sha",
-    "sent_width",
-    "sent_height",
-    "sent_bytes",
-    "turned",
-    "quality",
-    "steps",
-)
+_SENT_COLUMNS = ("sha", *SentRecord._fields)
 _CALL_COLUMNS = (
     "id",
     "batch",
@@ -254,7 +247,7 @@ def _sent_change(dialect: Dialect) -> SQLCompiler:
 def _sent_row(record: ItemRecord) -> tuple[Any, ...]:
     sha = record.image.sha if record.image else None
     if record.sent is None:
-        return (sha, *[None] * (len(_SENT_COLUMNS) - 1))
+        return (sha, *[None] * len(SentRecord._fields))
     *plain, steps = record.sent
     return (sha, *plain, orjson.dumps(steps).decode() if steps else None)
 

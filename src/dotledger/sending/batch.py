@@ -140,7 +140,7 @@ class Sending:
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()
         self._ended = threading.Event()
-        self._at: Desk | None = None
+        self._open_desk: Desk | None = None
 
     def _nap(self, seconds: float) -> None:
         self._halt.wait(seconds)
@@ -230,24 +230,28 @@ class Sending:
     def _watched(self, keep: Callable[[], SentBatch]) -> SentBatch:
         """Let a thread of its own keep what comes, and watch.
 
-        An interruption comes to the thread that called us: nothing that is being taken over or
-        written is cut off halfway. The first one only stops the workers.
+        An interruption, or an error of whoever is told, comes to the thread that called us:
+        nothing that is being taken over or written is cut off halfway. It only stops the workers;
+        a second interruption waits for nothing.
         """
         outcome: list[SentBatch | BaseException] = []
         threading.Thread(target=self._noted, args=(keep, outcome), daemon=True).start()
-        try:
-            while not self._ended.is_set():
-                try:
-                    self._watch()
-                except KeyboardInterrupt:
-                    if self._gate.stop_reason == "interrupted":
-                        raise
-                    self.stop("interrupted")
-        finally:
-            self.stop("the sending ended")
+        problem: Exception | None = None
+        while not self._ended.is_set():
+            try:
+                self._watch()
+            except KeyboardInterrupt:
+                if self._gate.stop_reason == "interrupted":
+                    raise
+                self.stop("interrupted")
+            except Exception as error:
+                problem = problem or error
+                self.stop("telling the progress failed")
         [sent] = outcome
         if isinstance(sent, BaseException):
             raise sent
+        if problem is not None:
+            raise problem
         self._tell()
         return sent
 
@@ -256,8 +260,8 @@ class Sending:
             self._tell()
 
     def _tell(self) -> None:
-        if self._means.tell and self._at is not None:
-            self._means.tell(self._at.progress())
+        if self._means.tell and self._open_desk is not None:
+            self._means.tell(self._open_desk.progress())
 
     def _noted(
         self, keep: Callable[[], SentBatch], outcome: list[SentBatch | BaseException]
@@ -267,6 +271,7 @@ class Sending:
         except BaseException as error:
             outcome.append(error)
         finally:
+            self.stop("the sending ended")
             self._ended.set()
 
     def _opening(self) -> BatchOpening:
@@ -322,7 +327,7 @@ class Sending:
 
     def _kept(self, desk: Desk, workers: int) -> SentBatch:
         """Take results and write them until every worker has ended."""
-        self._at = desk
+        self._open_desk = desk
         problems: list[BaseException] = []
         self._writing(desk.open_items)
         while workers:

@@ -170,7 +170,6 @@ class Desk:
         outcomes = outcome_counts(self._ledger, batch)
         pending = any(row["pending"] for row in outcomes.values())
         reason = (self._gate.stop_reason or self._gate.pace.budget_reason) if pending else ""
-        reason = "" if reason == "the sending ended" else reason
         self._writer.close(self._means.wall(), reason)
         return SentBatch(
             batch=batch.id,

@@ -140,10 +140,10 @@ def _from_list(places: list[int], to_corners: ToCorners) -> Callable[[Any], Box]
 def _from_object(getters: list[Getter], to_corners: ToCorners) -> Callable[[Any], Box]:
     def read(raw: Any) -> Box:
         level = Level(raw, "", 0, None)
-        values = [get(level) for get in getters]
-        if MISSING in values:
+        a, b, c, d = (get(level) for get in getters)
+        if MISSING in (a, b, c, d):
             raise SetAside("box lacks a field", raw)
-        return _corners(*values, to_corners)  # type: ignore[call-arg]
+        return _corners(a, b, c, d, to_corners)
 
     return read
 
