@@ -192,6 +192,23 @@ class Gathering(unittest.TestCase):
         listed = gather(self.folder, missing="list")
         self.assertEqual((len(listed), len(listed.problems)), (3, 1))
 
+    def test_links_between_folders(self):
+        """A link is followed once, and not back up to where it came from."""
+        (self.folder / "late" / "up").symlink_to("..")
+        (self.folder / "side").symlink_to("late")
+        (self.folder / "late" / "side").symlink_to("../side")
+        names = ["late/walk-1.PNG", "side/walk-1.PNG", "walk-9.jpg", "walk-10.jpg"]
+        self.assertEqual(self.names(self.folder), names)
+
+    def test_names_that_are_no_text(self):
+        """A file whose name is no UTF-8 is read, under a name that can be written anywhere."""
+        with open(os.fsencode(self.folder) + b"/late/lamp-\xff.jpg", "wb") as file:
+            file.write(b"lamp")
+        [item] = gather(str(self.folder / "late" / "lamp*")).items
+        self.assertTrue(item.name.endswith("lamp-\\udcff.jpg"))
+        self.assertEqual(item.read(), b"lamp")
+        self.assertEqual(gather(self.folder).items[0].name, "late/lamp-\\udcff.jpg")
+
     def test_names_are_unique(self):
         """The same file twice is one image; two files of one name are refused."""
         self.assertEqual(len(gather([self.folder, self.folder])), 3)

@@ -154,11 +154,51 @@ class Money(InFolder):
             )
             self.assertRegex(sent.stopped_because, sign)
 
+    def test_the_same_failure_again_and_again(self):
+        """Twenty calls that fail alike stop the batch; what a service says of images does not."""
+        wrong = answer({"error": "no such model"}, 400)
+        sent, transport = self.send(pictures(60), [wrong])
+        self.assertEqual(len(transport.requests), 20)
+        self.assertEqual([sent.outcomes["label"][o] for o in ("failed", "pending")], [20, 40])
+        self.assertRegex(sent.stopped_because, "20 calls in a row.*no such model")
+        self.assertFalse(sent.at_limit)
+        others = {f"x{n}.jpg": picture(100 + n) for n in range(60)}
+        sent, transport = self.send(others, [ANSWER, wrong], kinds="label", again="failed")
+        self.assertEqual([sent.outcomes["label"][o] for o in ("failed", "pending")], [59, 0])
+        parts = description(("[price]", '[envelope]\nimages = "parts"\n[price]'))
+        sent, transport = self.send(others, [{"whole": 1}], parts)
+        self.assertRegex(sent.stopped_because, "20 calls in a row have failed")
+        self.assertLess(len(transport.requests), 30)
+
+    def test_a_service_out_of_reach(self):
+        """Where nothing could be sent, nothing has failed; the batch stops and can go on."""
+        sent, transport = self.send(pictures(9), [NoAnswer("no host", trouble="unreachable")])
+        self.assertEqual((sent.failed, sent.calls), (0, 0))
+        self.assertLessEqual(len(transport.requests), 4 * 4, "four attempts for each of four threads")
+        self.assertEqual(sent.outcomes["label"]["pending"], 9)
+        self.assertIn("cannot be reached: no host", sent.stopped_because)
+        sent, _ = self.send(pictures(9), [ANSWER])
+        self.assertEqual(sent.outcomes["label"]["found"], 9)
+
     def test_keys_are_nowhere(self):
-        """The key is in no ledger, no repr, no error, whatever the service echoes into headers."""
-        sent, transport = self.send(pictures(2), lambda r: answer({"echo": "no"}, 401))
-        self.assertEqual(transport.requests[0].headers["X-Key"], "k-secret")
-        self.assertNotIn("k-secret", repr(transport.requests[0]) + repr(sent))
+        """The key is in no ledger, no repr, no error, wherever the service repeats it."""
+        key = "k-secret/and more"
+        for number, reply in enumerate(
+            (
+                answer({"wrong": f"the key {key} is unknown"}, 401),
+                answer({"asked": "http://bell/?q=k-secret%2Fand+more"}, 400),
+                {**ANSWER, "asked": f"X-Key: {key}"},
+            )
+        ):
+            path = self.folder / f"{number}.ledger"
+            sent, transport = self.send(pictures(2), [reply], ledger=path, key=key)
+            self.assertEqual(transport.requests[0].headers["X-Key"], key)
+            self.assertNotIn("k-secret", repr(transport.requests[0]) + repr(sent))
+            with Ledger(path) as ledger:
+                batch = find_batch(ledger)
+                raw = [raw for *_, raw in raw_answers(ledger, batch, [0, 1])]
+                self.assertNotIn("k-secret", str(failures(ledger, batch)) + str(raw))
+                self.assertIn("•••", str(failures(ledger, batch)) + b"".join(raw).decode() + str(sent))
         for path in self.folder.iterdir():
             self.assertNotIn(b"k-secret", path.read_bytes())
         with self.assertRaisesRegex(KeyNotFound, "env:BELL_KEY .not set"):
@@ -383,9 +423,13 @@ class Ways(InFolder):
         self.assertEqual(made + len(rest.requests), 60)
 
     def test_progress(self):
-        """The last progress tells all images, calls and money."""
+        """The last progress tells all images, calls and money; the rate is that of this sending."""
         told = []
+        self.send(pictures(7), [ANSWER], at_most=5)
         self.send(pictures(7), [ANSWER], tell=told.append)
+        self.assertEqual((told[-1].done, told[-1].earlier, told[-1].calls), (7, 5, 2))
+        self.assertAlmostEqual(told[-1].rate, 2 / told[-1].seconds)
+        self.send(pictures(7), [ANSWER], ledger=self.folder / "other", tell=told.append)
         self.assertEqual(
             (told[-1].done, told[-1].images, told[-1].calls, round(told[-1].money, 6)),
             (7, 7, 7, 0.07),
@@ -396,11 +440,18 @@ class Ways(InFolder):
         for bad in (
             {"at_most": -1},
             {"budget": float("nan")},
+            {"budget": float("inf")},
+            {"at_most": 2.5},
             {"again": ["found"]},
+            {"again": "found"},
             {"kinds": ["face"]},
+            {"kinds": []},
         ):
-            with self.assertRaises(ArgumentError):
+            with self.assertRaises(ArgumentError, msg=str(bad)):
                 self.send(pictures(1), [ANSWER], **bad)
+        free = description(("per_1000 = 10.0", "per_1000 = 0.0"))
+        with self.assertRaisesRegex(ArgumentError, "names no price.*per_1000"):
+            self.send(pictures(1), [ANSWER], free, budget=1.0)
         with self.assertRaises(GatherError):
             self.send(self.folder / "nothing", [ANSWER])
         self.assertFalse(self.path.exists())

@@ -24,7 +24,7 @@ from dotledger.services.keys import Key
 from dotledger.standins.evening import description_of, description_text, running
 from dotledger.standins.scenes import RECIPES, draw_scene
 from dotledger.standins.trouble import parse_trouble
-from dotledger.testing import FakeClock, FakeTransport, answer
+from dotledger.testing import FakeClock, FakeTransport, NoAnswer, answer
 from tests.sending.helpers import ANSWER, TEXT, picture
 
 COMMAND = [sys.executable, "-c", "from dotledger.cli import run; run()"]
@@ -121,8 +121,25 @@ class Tokens(unittest.TestCase):
         source.renew(first)
         self.assertEqual(len(transport.requests), 2)
         source.renew(source.current())
-        self.assertEqual(len(transport.requests), 3)
+        self.assertEqual((source.current().reveal(), len(transport.requests)), ("t3", 3))
         self.assertIn(b"grant_type=client_credentials", transport.requests[0].body)
+
+    def test_a_renewal_that_fails_once(self):
+        """A token address that is silent for a moment does not end the batch."""
+        marl = parse_description(description_text("marl"))
+        said, asked = iter(["ok", "cut", "ok"]), []
+
+        def reply(request):
+            if b"grant_type" in request.body:
+                return NoAnswer("cut") if next(said) == "cut" else answer({"access_token": "t"})
+            asked.append(request)
+            return answer({}, 401) if len(asked) == 1 else answer({"a": 1})
+
+        with tempfile.TemporaryDirectory() as home:
+            images = {"a.jpg": draw_scene(RECIPES[0]).data}
+            options = {"key": "id:secret", "kinds": "label", "transport": FakeTransport(reply)}
+            sent = send(images, marl, ledger=Path(home) / "l", **options)
+        self.assertEqual((sent.pending, sent.stopped_because, len(asked)), (0, "", 2))
 
     def test_refused(self):
         """A refusal names the status, never the secret."""

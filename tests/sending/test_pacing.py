@@ -91,6 +91,32 @@ class Pacing(unittest.TestCase):
         stopped = pacing.stopped(pacing.stopped(pace, "first"), "second")
         self.assertEqual(pacing.ask(stopped, 0)[1], GiveUp("first"))
 
+    def test_refusals_without_a_time(self):
+        """Waits double up to thirty seconds; after ten with nothing accepted, all stop."""
+        pace, now, waits = proven(opened(at_once=1, per_second=10**6)), 10.0, []
+        while not pace.stop:
+            pace, decision = pacing.ask(pace, now)
+            self.assertEqual(decision, Send())
+            pace = pacing.refused(pace, now, None)
+            waits.append(pacing.ask(pace, now)[1])
+            now += getattr(waits[-1], "seconds", 0)
+        self.assertEqual(waits[:-1], [Wait(float(s)) for s in (1, 2, 4, 8, 16, 30, 30, 30, 30, 30)])
+        self.assertRegex(waits[-1].reason, "10 waits.*quota")
+        pace = pacing.refused(proven(opened()), 10.0, None)
+        again, _ = pacing.ask(pace, 11.0)
+        again = pacing.refused(pacing.accepted(again, 11.0), 11.0, None)
+        self.assertEqual(pacing.ask(again, 11.0)[1], Wait(1.0))
+
+    def test_failing_one_after_another(self):
+        """Twenty failures in a row stop all with the last reason; one that goes well starts anew."""
+        pace = opened()
+        for count in range(19):
+            pace = pacing.failed(pace, f"reason {count}")
+        self.assertEqual(pace.stop, "")
+        self.assertIn("20 calls in a row", pacing.failed(pace, "x").stop)
+        self.assertRegex(pacing.failed(pace, "the lamp is out").stop, "the lamp is out$")
+        self.assertEqual(pacing.failed(pacing.went_well(pace), "x").stop, "")
+
     def test_an_undeclared_limit_is_learned(self):
         """Against a service that takes 50 a second, most of it is used with few refusals."""
         rng = random.Random(3)
@@ -136,7 +162,9 @@ class TryingAgain(unittest.TestCase):
                 {"status": 429, "retry_after": "Thu, 01 Jan 1970 00:16:50 GMT"},
                 Again(10.0, everyone=True),
             ),
-            ({"status": 429}, Again(1.0, everyone=True)),
+            ({"status": 429}, Again(None, everyone=True)),
+            ({"status": 429, "number": 24}, Fail("refused 24 times because of the rate (status 429)")),
+            ({"trouble": "unreachable", "number": 9}, Again(20.0)),
             ({"status": 503}, Again(0.4)),
             ({"status": 500}, Again(0.4)),
             ({"status": 500, "number": 3}, Again(1.6)),
@@ -160,6 +188,10 @@ class TryingAgain(unittest.TestCase):
             ({"status": 403, "proven": False}, "forbids"),
             ({"status": 404, "proven": False}, "no such address"),
             ({"status": 429, "retry_after": "7200"}, "120 minutes.*quota"),
+            ({"status": 302, "proven": False, "detail": "to x"}, "elsewhere .302.: to x"),
+            ({"status": 405, "proven": False}, "method"),
+            ({"trouble": "unreachable", "number": 10, "detail": "x"}, "cannot be reached: x"),
+            ({"trouble": "unreachable", "number": 4, "proven": False}, "cannot be reached"),
         ):
             step = self.step(**facts)
             self.assertIsInstance(step, Stop)

@@ -42,6 +42,16 @@ class Finding(unittest.TestCase):
         with self.assertRaisesRegex(ConnectError, "call:no.such:thing"):
             find_key(with_sources("call:no.such:thing"))
 
+    def test_what_can_be_no_key(self):
+        """White space around a key goes; an empty or broken one is refused and not shown."""
+        self.assertEqual(find_key(description(), given=lambda: " pasted\n").reveal(), "pasted")
+        for text in ("", " \n", "two\nlines", "k-sécret"):
+            with self.assertRaises(KeyNotFound) as caught:
+                find_key(description(), given=text)
+            self.assertNotIn(text.strip() or "'", str(caught.exception))
+        query = description(('place = "header"', 'place = "query"'))
+        self.assertEqual(find_key(query, given="sécret").reveal(), "sécret")
+
     def test_signers(self):
         """A signed service names its function; others have none."""
         signed = description(

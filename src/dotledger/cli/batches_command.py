@@ -8,7 +8,14 @@ from typing import TYPE_CHECKING, Any
 import click
 from msgspec import to_builtins
 
-from dotledger.cli.common import example, json_option, ledger_option, print_json, print_table
+from dotledger.cli.common import (
+    example,
+    json_option,
+    ledger_option,
+    noticed,
+    print_json,
+    print_table,
+)
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
@@ -106,7 +113,8 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
         rows_table("", ("kind", *OUTCOMES), [(k, *counts[k].values()) for k in counts]),
         "",
         f"{figures.calls} calls, {figures.retries} retries, "
-        f"{figures.sent_bytes / 1e6:.1f} MB sent, {figures.money:.4f} {batch.currency}.",
+        f"{figures.sent_bytes / 1e6:.1f} MB sent"
+        + (f", {figures.money:.4f} {batch.currency}." if batch.currency else "."),
         f"Seconds for one call: median {number(figures.median, 3)}, "
         f"95 % under {number(figures.p95, 3)}, longest {number(figures.longest, 3)}.",
     )
@@ -115,9 +123,7 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     if reasons:
         print_table("", rows_table("", ("outcome", "images", "reason"), _counted(reasons)))
     if noted:
-        counted = Counter(reason for _, reason, _ in noted).most_common(5)
-        listed = ", ".join(f"{reason} ({count})" for reason, count in counted)
-        print_table("", f"Set aside or noticed while reading: {listed}; see findings --notes.")
+        print_table("", *noticed(noted))
     if prepared:
         print_table("", f"Not sent as they are: {len(prepared)} images, such as")
         print_table(*(f"  {name}: {'; '.join(steps)}" for name, steps in prepared[:5]))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any, TypeVar
@@ -16,6 +17,7 @@ __all__ = [
     "json_option",
     "kinds_option",
     "ledger_option",
+    "noticed",
     "print_json",
     "print_table",
     "read_said",
@@ -91,6 +93,16 @@ def print_table(*parts: Any) -> None:
     out = console()
     for part in parts:
         out.print(part, soft_wrap=isinstance(part, str))
+
+
+def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:
+    """Return a line on what reading set aside or noticed, the most frequent first; none if nothing.
+
+    `notes` are (image, reason, value).
+    """
+    counts = Counter(reason for _, reason, _ in notes).most_common(5)
+    listed = ", ".join(f"{reason} ({count})" for reason, count in counts)
+    return [f"Set aside or noticed while reading: {listed}; see findings --notes."] * bool(notes)
 
 
 def read_said(findings: str | None, ledger: str, service: str | None, batch: int | None) -> Any:

@@ -34,7 +34,7 @@ class _Line:
         self._bar: Any = None
         self._task: Any = None
 
-    def _open(self) -> None:
+    def _open(self, earlier: int) -> None:
         from rich.console import Console
         from rich.progress import BarColumn, TextColumn, TimeRemainingColumn
         from rich.progress import Progress as Bar
@@ -47,13 +47,14 @@ class _Line:
             TextColumn("{task.fields[cost]}{task.fields[trouble]}"),
             console=Console(stderr=True),
         )
-        self._task = self._bar.add_task("", total=self._images, rate="", cost="", trouble="")
+        facts = {"total": self._images, "completed": earlier}
+        self._task = self._bar.add_task("", **facts, rate="", cost="", trouble="")
         self._bar.start()
 
     def show(self, now: Progress) -> None:
         """Show how far the sending is."""
         if self._bar is None:
-            self._open()
+            self._open(now.earlier)
         failed = now.failed + now.refused
         self._bar.update(
             self._task,

@@ -16,6 +16,7 @@ from dotledger.cli.common import (
     json_option,
     kinds_option,
     ledger_option,
+    noticed,
     print_json,
     print_table,
     say,
@@ -30,6 +31,9 @@ __all__ = ["command", "report_sent"]
 
 _NEEDED = ("dotledger.sending.api", "urllib3")
 """What takes longest to load before the first call."""
+
+_MOST_REASONS = 20
+_MOST_NAMES = 5
 
 
 @click.command(
@@ -67,7 +71,8 @@ def command(
 
     Every answer is kept in the ledger as it came. What the ledger already holds for the same
     images and settings is not sent again: the same command resumes after an interruption.
-    Exit status 3 means that some images failed or were refused.
+    Exit status 3 means that some images failed or were refused, or that sending stopped before
+    its end for another reason than a limit that was set.
     """
     from dotledger.cli.progress import progress_line
     from dotledger.images.gather import gather
@@ -98,9 +103,9 @@ def command(
         print_json(sent_record(sent))
     else:
         _report(sent, ledger)
-    if sent.pending:
-        say(f"The rest is pending. To go on: {_same_command()}")
-    sys.exit(3 if sent.failed or gathered.problems else 0)
+    _say_how_to_go_on(sent, ledger)
+    stopped = sent.pending and not sent.at_limit
+    sys.exit(3 if sent.failed or gathered.problems or stopped else 0)
 
 
 def _report(sent: SentBatch, where: str) -> None:
@@ -110,8 +115,15 @@ def _report(sent: SentBatch, where: str) -> None:
         report_sent(sent, opened)
 
 
-def _same_command() -> str:
-    return shlex.join(["dotledger", *sys.argv[1:]])
+def _say_how_to_go_on(sent: SentBatch, ledger: str) -> None:
+    from dotledger.ledger.store import shown_address
+
+    words = [word.replace(ledger, shown_address(ledger)) for word in sys.argv[1:]]
+    same = shlex.join(["dotledger", *words])
+    if sent.pending:
+        say(f"The rest is pending. To go on: {same}")
+    if any(row["failed"] for row in sent.outcomes.values()) and "--again" not in words:
+        say(f"To send what failed again: {same} --again failed")
 
 
 def sent_record(sent: SentBatch) -> dict[str, Any]:
@@ -122,35 +134,47 @@ def sent_record(sent: SentBatch) -> dict[str, Any]:
 
 
 def report_sent(sent: SentBatch, ledger: Ledger) -> None:
-    """Print outcomes by kind, what it cost, and every failure with its reason."""
-    from dotledger.ledger.views import OUTCOMES, failures, find_batch
+    """Print outcomes by kind, what it cost, failures by reason, and what reading noticed."""
+    from dotledger.ledger.views import OUTCOMES, failures, find_batch, notes_of
     from dotledger.report.tables import rows_table
 
+    batch = find_batch(ledger, batch=sent.batch)
     rows = [(kind, *(counts[o] for o in OUTCOMES)) for kind, counts in sent.outcomes.items()]
     gone_on = ", gone on with" if sent.resumed else ""
     title = f"Batch {sent.batch}: {sent.images} images to {sent.service}{gone_on}"
     print_table(rows_table(title, ("kind", *OUTCOMES), rows), "", _cost(sent))
     if sent.stopped_because:
         print_table(f"Stopped: {sent.stopped_because}.")
-    for name, (outcome, reason) in _by_image(
-        failures(ledger, find_batch(ledger, batch=sent.batch))
-    ):
-        print_table(f"{outcome}: {name}: {reason}")
+    print_table(*_reasons(failures(ledger, batch), sent.batch), *noticed(notes_of(ledger, batch)))
 
 
 def _cost(sent: SentBatch) -> str:
-    calls = f"{sent.calls} calls in {sent.seconds:.1f} s"
-    if not sent.calls:
-        return "Nothing sent: the ledger holds every answer already." if not sent.pending else calls
+    calls = f"{sent.calls} {'call' if sent.calls == 1 else 'calls'} in {sent.seconds:.1f} s"
+    if not sent.calls and not sent.pending:
+        answered = any(row["found"] + row["empty"] for row in sent.outcomes.values())
+        why = "the ledger holds every answer already" if answered else "no image can be sent"
+        return f"Nothing sent: {why}."
     money = f", {sent.money:.4f} {sent.currency}" if sent.currency else ""
     reused = f"; {sent.reused} images answered by earlier calls" if sent.reused else ""
     held = f"; asked to wait: {sent.refusals} calls" if sent.refusals else ""
     return f"{calls}{money}{reused}{held}."
 
 
-def _by_image(rows: list[tuple[str, str, str, str]]) -> list[tuple[str, tuple[str, str]]]:
-    """Return each image once, with the outcome and reason of its first kind."""
-    first: dict[str, tuple[str, str]] = {}
+def _reasons(rows: list[tuple[str, str, str, str]], batch: int) -> list[str]:
+    """Return a line for each reason, with the first images it concerns."""
+    images: dict[tuple[str, str], dict[str, None]] = {}
     for name, _, outcome, reason in rows:
-        first.setdefault(name, (outcome, reason))
-    return list(first.items())
+        images.setdefault((outcome, reason), {})[name] = None
+    lines = [_reason(outcome, reason, list(names)) for (outcome, reason), names in images.items()]
+    if len(lines) > _MOST_REASONS:
+        more = len(lines) - _MOST_REASONS
+        lines[_MOST_REASONS:] = [f"and {more} reasons more: dotledger batches {batch} --json"]
+    return lines
+
+
+def _reason(outcome: str, reason: str, names: list[str]) -> str:
+    if len(names) == 1:
+        return f"{outcome}: {names[0]}: {reason}"
+    shown = ", ".join(names[:_MOST_NAMES])
+    more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
+    return f"{outcome}, {len(names)} images: {reason}: {shown}{more}"

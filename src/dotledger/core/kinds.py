@@ -43,15 +43,17 @@ KINDS: dict[str, Kind] = {
 }
 
 
-def check_kinds(kinds: Iterable[str], *, place: str) -> tuple[str, ...]:
-    """Return `kinds` without repeats, in the fixed order of `KINDS`.
+def check_kinds(kinds: str | Iterable[str], *, place: str) -> tuple[str, ...]:
+    """Return `kinds`, or the only one, without repeats, in the fixed order of `KINDS`.
 
     Raises
     ------
     ArgumentError
-        If one of them is not a kind.
+        If one of them is not a kind, or there is none.
     """
-    wanted = set(kinds)
+    wanted = {kinds} if isinstance(kinds, str) else set(kinds)
+    if not wanted:
+        raise ArgumentError("no kind is asked for", place=place, allowed=KINDS)
     for name in sorted(wanted - KINDS.keys()):
         raise ArgumentError("unknown kind", place=place, got=name, allowed=KINDS)
     return tuple(name for name in KINDS if name in wanted)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 
-__all__ = ["natural_key", "naturally_sorted", "nearest"]
+__all__ = ["as_text", "natural_key", "naturally_sorted", "nearest"]
 
 _DIGITS = re.compile(r"\d+")
 _WIDEST = 24
@@ -21,6 +21,14 @@ def nearest(name: str, known: Iterable[str], *, most: int = 1) -> list[str]:
         folded.setdefault(other.casefold(), other)
     close = difflib.get_close_matches(name.casefold(), list(folded), n=most, cutoff=0.6)
     return [folded[key] for key in close]
+
+
+def as_text(name: str) -> str:
+    r"""Return a name as text that can be written anywhere.
+
+    A file's name may hold bytes that are no UTF-8; they are shown as ``\udcff``.
+    """
+    return name if name.isascii() else name.encode("utf-8", "backslashreplace").decode()
 
 
 def natural_key(text: str) -> str:

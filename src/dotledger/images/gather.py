@@ -6,14 +6,20 @@ import glob
 import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import lru_cache
 from itertools import chain
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
-from dotledger.core.spelling import natural_key, naturally_sorted
+from dotledger.connections import connections_to
+from dotledger.core.spelling import as_text, natural_key, naturally_sorted
 from dotledger.errors import GatherError, MissingExtra
+
+if TYPE_CHECKING:
+    import urllib3
 
 __all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
 
@@ -122,7 +128,11 @@ def gather(sources: Source | Iterable[Source], *, missing: str = "raise") -> Gat
     """
     listed = [sources] if isinstance(sources, (str, os.PathLike, Mapping)) else list(sources)
     problems: list[tuple[str, str]] = []
-    items = list(chain.from_iterable(_of_source(source, problems) for source in listed))
+    items = [
+        item if item.name.isascii() else replace(item, name=as_text(item.name))
+        for item in chain.from_iterable(_of_source(source, problems) for source in listed)
+    ]
+    problems = [(as_text(name), reason) for name, reason in problems]
     if problems and missing == "raise":
         raise _missing(problems)
     unique = _unique(items)
@@ -235,14 +245,17 @@ def _walked(folder: str, problems: list[tuple[str, str]]) -> list[str]:
     """Return the paths of the images below a folder, in no order."""
     paths: list[str] = []
     waiting = [folder]
+    linked = {os.path.realpath(folder)}
     while waiting:
-        inside, folders = _listed(waiting.pop(), problems)
+        inside, folders = _listed(waiting.pop(), problems, linked)
         paths += inside
         waiting += folders
     return paths
 
 
-def _listed(folder: str, problems: list[tuple[str, str]]) -> tuple[list[str], list[str]]:
+def _listed(
+    folder: str, problems: list[tuple[str, str]], linked: set[str]
+) -> tuple[list[str], list[str]]:
     """Return the images and the folders directly inside a folder; hidden ones are left out."""
     images: list[str] = []
     folders: list[str] = []
@@ -252,12 +265,21 @@ def _listed(folder: str, problems: list[tuple[str, str]]) -> tuple[list[str], li
             if name[0] == ".":
                 continue
             if entry.is_dir():
-                folders.append(entry.path)
+                if not entry.is_symlink() or _is_new(entry.path, linked):
+                    folders.append(entry.path)
             elif name.lower().endswith(_ENDINGS):
                 images.append(entry.path)
     except OSError as error:
         problems.append((folder, str(error.strerror)))
     return images, folders
+
+
+def _is_new(link: str, linked: set[str]) -> bool:
+    """Tell whether a link leads to a folder that no link led to before, and not back up."""
+    target, here = os.path.realpath(link), os.path.realpath(os.path.dirname(link))  # noqa: PTH120
+    known = target in linked or f"{here}{os.sep}".startswith(f"{target}{os.sep}")
+    linked.add(target)
+    return not known
 
 
 def _readable(path: str, name: str, problems: list[tuple[str, str]]) -> bool:
@@ -293,11 +315,18 @@ def _from_address(address: str) -> Item:
     return Item(name=address, where=address, fetch=lambda: _through_fsspec(address))
 
 
+@lru_cache(maxsize=64)
+def _connections(scheme: str, host: str) -> urllib3.PoolManager:
+    return connections_to(scheme, host, timeout=30.0, maxsize=32)
+
+
 def _fetched(address: str) -> bytes:
     import urllib3
 
+    scheme, _, rest = address.partition("://")
+    host = re.split("[/?#]", rest, maxsplit=1)[0]
     try:
-        response = urllib3.request("GET", address, timeout=30.0, retries=2)
+        response = _connections(scheme.lower(), host).request("GET", address, retries=2)
     except urllib3.exceptions.HTTPError as error:
         raise OSError(f"cannot be fetched ({type(error).__name__})") from error
     if response.status != 200:

@@ -33,7 +33,7 @@ from sqlalchemy.sql.compiler import SQLCompiler
 from dotledger.errors import LedgerError, MissingExtra
 from dotledger.ledger import schema
 
-__all__ = ["Ledger", "compress", "decompress"]
+__all__ = ["Ledger", "compress", "decompress", "shown_address"]
 
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+]*://")
 _BUSY_SECONDS = 30
@@ -79,7 +79,7 @@ class Ledger:
         self, where: str | os.PathLike[str], *, create: bool = True, read_only: bool = False
     ) -> None:
         place = os.fspath(where)
-        self.where = _without_password(place)
+        self.where = shown_address(place)
         self.read_only = read_only
         if not _ADDRESS.match(place) and not Path(place).exists():
             if not create or read_only:
@@ -179,8 +179,8 @@ def _any_table(engine: Engine, connection: Connection) -> bool:
     return bool(engine.dialect.get_table_names(connection))
 
 
-def _without_password(where: str) -> str:
-    """Return a path as it is, an address fit to be shown."""
+def shown_address(where: str) -> str:
+    """Return a path as it is, an address without its password."""
     if not _ADDRESS.match(where):
         return where
     try:
@@ -191,7 +191,7 @@ def _without_password(where: str) -> str:
 
 def _served(address: str) -> Engine:
     """Return the engine of a database server that can keep the first of equal rows."""
-    shown = _without_password(address)
+    shown = shown_address(address)
     if not address.startswith("postgresql"):
         raise LedgerError(
             "a ledger cannot be kept here",

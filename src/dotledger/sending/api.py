@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Any
@@ -31,36 +32,50 @@ def prepare_sending(
     *,
     key: str | Callable[[], str] | None = None,
     settings: Mapping[str, str] | None = None,
-    kinds: Iterable[str] | None = None,
+    kinds: str | Iterable[str] | None = None,
     at_most: int | None = None,
     budget: float | None = None,
-    again: Iterable[str] = (),
+    again: str | Iterable[str] = (),
     transport: Transport | None = None,
     signer: Signer | None = None,
     tell: Callable[[Progress], None] | None = None,
 ) -> Sending:
     """Check everything and return a sending that is ready to run; see `send`."""
-    _check(at_most, budget, again)
+    outcomes = (again,) if isinstance(again, str) else tuple(again)
+    _check(at_most, outcomes)
     described = service if isinstance(service, Description) else load_description(service)
     described = described.with_settings(settings or {})
+    _check_budget(budget, described)
     gathered = images if isinstance(images, Gathered) else gather(images)
     plan = make_plan(described, gathered, kinds=kinds)
     found = find_key(described, given=key)
     means = Means(transport=transport, signer=signer or find_signer(described), tell=tell)
     where = os.fspath(ledger) if isinstance(ledger, os.PathLike) else ledger
-    return Sending(plan, where, found, means=means, at_most=at_most, budget=budget, again=again)
+    return Sending(plan, where, found, means=means, at_most=at_most, budget=budget, again=outcomes)
 
 
-def _check(at_most: int | None, budget: float | None, again: Iterable[str]) -> None:
-    if at_most is not None and at_most < 0:
-        raise ArgumentError("a limit is negative", place="at_most", got=at_most)
-    if budget is not None and not budget >= 0:
-        raise ArgumentError("a budget is negative", place="budget", got=budget)
+def _check(at_most: int | None, again: tuple[str, ...]) -> None:
+    if at_most is not None and not (isinstance(at_most, int) and at_most >= 0):
+        raise ArgumentError("not a number of calls", place="at_most", got=at_most)
     for outcome in again:
         if outcome not in _AGAIN:
             raise ArgumentError(
                 "only these outcomes are sent again", place="again", got=outcome, allowed=_AGAIN
             )
+
+
+def _check_budget(budget: float | None, described: Description) -> None:
+    if budget is None:
+        return
+    if not 0 <= budget < math.inf:
+        raise ArgumentError("not an amount of money", place="budget", got=budget)
+    if not described.price.per_1000:
+        raise ArgumentError(
+            f"the description of {described.service} names no price, so that no budget can be kept",
+            place="budget",
+            got=budget,
+            next_step="Add per_1000 and currency to its [price], or limit the calls (at_most).",
+        )
 
 
 def send(
@@ -70,10 +85,10 @@ def send(
     ledger: Ledger | str | os.PathLike[str],
     key: str | Callable[[], str] | None = None,
     settings: Mapping[str, str] | None = None,
-    kinds: Iterable[str] | None = None,
+    kinds: str | Iterable[str] | None = None,
     at_most: int | None = None,
     budget: float | None = None,
-    again: Iterable[str] = (),
+    again: str | Iterable[str] = (),
     transport: Transport | None = None,
     signer: Signer | None = None,
     tell: Callable[[Progress], None] | None = None,
@@ -96,13 +111,15 @@ def send(
         In place of the sources that the description names.
     settings : mapping, optional
         Values for the description's named settings.
-    kinds : iterable of str, optional
+    kinds : str or iterable of str, optional
         By default every kind the service serves.
     at_most : int, optional
-        Most calls to make; the rest stays pending.
+        Most requests to make; the rest stays pending. A request that has to be made again
+        counts again, unless it was refused because of the rate.
     budget : float, optional
-        Most money to spend, in the description's currency; the rest stays pending.
-    again : iterable of str
+        Most money to spend, in the description's currency; the rest stays pending. Every
+        request counts as in `at_most`: a service may charge for an answer that got lost.
+    again : str or iterable of str
         Outcomes to send again: ``"failed"``, ``"refused"``.
     transport : Transport, optional
         In place of HTTP; see `dotledger.testing`.

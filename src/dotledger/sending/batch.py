@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
 
+from dotledger.core.spelling import as_text
 from dotledger.errors import LedgerError
 from dotledger.ledger.records import BatchOpening, timestamp
 from dotledger.sending.calling import Caller
@@ -283,11 +284,11 @@ class Sending:
             kinds=plan.kinds,
             settings=description.connect.settings,
             description=description.to_json(),
-            source=plan.gathered.source,
+            source=as_text(plan.gathered.source),
             floor=description.limits.floor,
             currency=description.price.currency,
             names=[item.name for item in plan.gathered.items],
-            paths=[item.where for item in plan.gathered.items],
+            paths=[as_text(item.where) for item in plan.gathered.items],
         )
 
     def _positions(self, settled: dict[int, dict[str, str]]) -> Iterator[Position]:

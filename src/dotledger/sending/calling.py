@@ -23,7 +23,7 @@ from dotledger.sending.retrying import (
     next_step,
 )
 from dotledger.sending.tokens import KeySource
-from dotledger.sending.transport import NoAnswer, Response, Transport
+from dotledger.sending.transport import NoAnswer, Response, Transport, send_covered
 from dotledger.services.keys import Key
 from dotledger.services.requests import Request
 
@@ -116,8 +116,8 @@ class Caller(Struct, frozen=True, kw_only=True):
                 return replace(ending, reason=step.reason, pending=True)
             if isinstance(step, Renew):
                 renewals += 1
-                self._renew(key)
-            elif not step.everyone:
+                self.keys.renew(key)
+            elif step.seconds is not None and not step.everyone:
                 self.sleep(step.seconds)
 
     def _decided(self, attempt: Attempt) -> Next:
@@ -137,12 +137,6 @@ class Caller(Struct, frozen=True, kw_only=True):
         else:
             self.gate.ended()
 
-    def _renew(self, key: Key | None) -> None:
-        try:
-            self.keys.renew(key)
-        except DotLedgerError as error:
-            self.gate.stop(str(error))
-
     def _attempt(
         self, build: Callable[[Key | None], Request], number: int, renewals: int
     ) -> tuple[Attempt, Called, Key | None]:
@@ -154,7 +148,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             key = self.keys.current()
             request = build(key)
             size = len(request.body)
-            response = self.transport.send(request)
+            response = send_covered(self.transport, request, key)
             facts, document = _facts(response)
         except NoAnswer as error:
             facts = {"trouble": error.trouble, "detail": error.message}
@@ -197,6 +191,8 @@ def _facts(response: Response) -> tuple[dict[str, object], Any]:
 
 def _detail(response: Response) -> str:
     """Return what the service says is wrong, as short plain text."""
+    if elsewhere := response.headers.get("location", ""):
+        return f"to {elsewhere.partition('?')[0][:_LONGEST_DETAIL]}"
     try:
         said = orjson.loads(response.body)
     except orjson.JSONDecodeError:

@@ -153,6 +153,7 @@ class Desk:
         return Progress(
             images=len(self._plan.gathered),
             done=self._earlier + self._counts["done"],
+            earlier=self._earlier,
             failed=self._counts["failed"],
             refused=self._counts["refused"],
             calls=self._call_count,
@@ -183,5 +184,6 @@ class Desk:
             currency=batch.currency,
             seconds=self._means.steady() - self._began,
             stopped_because=reason,
+            at_limit=bool(reason) and not self._gate.stop_reason,
             resumed=self._writer.resumed,
         )

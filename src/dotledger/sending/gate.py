@@ -83,6 +83,18 @@ class Gate:
             self._pace = pacing.refused(self._pace, self._clock(), wait)
             self._turn.notify()
 
+    def went_well(self) -> None:
+        """Note that an answer could be read."""
+        if self._pace.failed:
+            with self._turn:
+                self._pace = pacing.went_well(self._pace)
+
+    def failed(self, reason: str) -> None:
+        """Note that a call failed for good."""
+        with self._turn:
+            self._pace = pacing.failed(self._pace, reason)
+            self._turn.notify()
+
     def ended(self) -> None:
         """Note that a call ended in another way."""
         with self._turn:

@@ -25,9 +25,11 @@ __all__ = [
     "accepted",
     "ask",
     "ended",
+    "failed",
     "opening_pace",
     "refused",
     "stopped",
+    "went_well",
 ]
 
 _SHARE = 0.99
@@ -40,6 +42,10 @@ _BACK = 0.80
 _CREEP = 0.02
 _NEAR = 0.92
 _MEMORY = 10.0
+
+_LONGEST_WAIT = 30.0
+_REFUSED_IN_A_ROW = 10
+_FAILED_IN_A_ROW = 20
 
 
 class Send(Struct, frozen=True):
@@ -112,6 +118,10 @@ class Pace(Struct, frozen=True):
         Whether the description declares a limit a second or a minute.
     window : tuple of (float, int)
         Start of the current counting window and calls accepted in it.
+    refused : int
+        How often everybody was asked to wait since a call was last accepted.
+    failed : int
+        Calls that failed for good since one last went well.
     """
 
     buckets: tuple[Bucket, ...] = ()
@@ -126,6 +136,8 @@ class Pace(Struct, frozen=True):
     ceiling: float = math.inf
     declared: bool = False
     window: tuple[float, int] = (-math.inf, 0)
+    refused: int = 0
+    failed: int = 0
 
 
 def opening_pace(
@@ -186,8 +198,23 @@ def accepted(pace: Pace, now: float) -> Pace:
     start, count = pace.window
     if now - start > _MEMORY or count == 0:
         start, count = now, 0
-    pace = replace(pace, under_way=pace.under_way - 1, proven=True, window=(start, count + 1))
+    pace = replace(
+        pace, under_way=pace.under_way - 1, proven=True, window=(start, count + 1), refused=0
+    )
     return pace if pace.learned is None else _crept(pace, now)
+
+
+def went_well(pace: Pace) -> Pace:
+    """Note that an answer could be read."""
+    return replace(pace, failed=0)
+
+
+def failed(pace: Pace, reason: str) -> Pace:
+    """Note that a call failed for good; after 20, with none that went well between, all stop."""
+    pace = replace(pace, failed=pace.failed + 1)
+    if pace.failed < _FAILED_IN_A_ROW:
+        return pace
+    return stopped(pace, f"{pace.failed} calls in a row have failed, the last: {reason}")
 
 
 def _crept(pace: Pace, now: float) -> Pace:
@@ -208,18 +235,25 @@ def _with_learned(pace: Pace, rate: float, now: float) -> Pace:
 def refused(pace: Pace, now: float, wait: float | None) -> Pace:
     """Note that the service refused a call because of its rate (429, or 503 with a wait).
 
-    Everybody waits: `wait` seconds if the service said so, else one. Refusals that arrive
-    while already waiting belong to the same event and do not slow us down again.
+    Everybody waits: `wait` seconds if the service said so, else one, then two, four and so on
+    up to thirty. Refusals that arrive while already waiting belong to the same event and do not
+    slow us down again. After ten waits with nothing accepted between, all stop.
     """
     pace = replace(pace, under_way=pace.under_way - 1)
     if pace.left is not None:
         pace = replace(pace, left=pace.left + 1)
-    until = now + (1.0 if wait is None else max(0.0, wait))
-    same_event = now < pace.paused_until
-    pace = replace(pace, paused_until=max(until, pace.paused_until))
-    if same_event or pace.declared or not pace.proven:
-        return pace
-    return _slowed(pace, now)
+    if now < pace.paused_until:
+        said = now if wait is None else now + wait
+        return replace(pace, paused_until=max(said, pace.paused_until))
+    if pace.refused >= _REFUSED_IN_A_ROW:
+        return stopped(pace, _USED_UP.format(pace.refused))
+    own = min(_LONGEST_WAIT, 2.0**pace.refused)
+    until = now + (own if wait is None else max(0.0, wait))
+    pace = replace(pace, paused_until=until, refused=pace.refused + 1)
+    return pace if pace.declared or not pace.proven else _slowed(pace, now)
+
+
+_USED_UP = "refused again after {} waits: a quota seems to be used up"
 
 
 def _slowed(pace: Pace, now: float) -> Pace:

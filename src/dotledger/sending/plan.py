@@ -62,7 +62,7 @@ class Plan(Struct, frozen=True, kw_only=True):
 
 
 def make_plan(
-    description: Description, gathered: Gathered, *, kinds: Iterable[str] | None = None
+    description: Description, gathered: Gathered, *, kinds: str | Iterable[str] | None = None
 ) -> Plan:
     """Decide which calls serve the kinds wanted; each kind is asked for once.
 

@@ -10,10 +10,23 @@ __all__ = ["Progress", "SentBatch"]
 
 
 class Progress(Struct, frozen=True, kw_only=True):
-    """How far a sending is; `images` are all of the batch, `done` those settled by now."""
+    """How far a sending is.
+
+    Attributes
+    ----------
+    images, done, earlier : int
+        Images of the batch, those settled by now, and those settled by earlier sendings.
+    failed, refused : int
+        Images that failed or were refused now.
+    calls, money : int, float
+        Calls answered now, and what they cost in `currency`.
+    seconds : float
+        Since this sending began.
+    """
 
     images: int
     done: int
+    earlier: int
     failed: int
     refused: int
     calls: int
@@ -23,8 +36,8 @@ class Progress(Struct, frozen=True, kw_only=True):
 
     @property
     def rate(self) -> float:
-        """Images settled a second; 0 at the start."""
-        return self.done / self.seconds if self.seconds > 0 else 0.0
+        """Images settled a second in this sending; 0 at the start."""
+        return (self.done - self.earlier) / self.seconds if self.seconds > 0 else 0.0
 
 
 class SentBatch(Struct, frozen=True, kw_only=True):
@@ -52,6 +65,8 @@ class SentBatch(Struct, frozen=True, kw_only=True):
         How long it took.
     stopped_because : str
         Empty if it went to its end.
+    at_limit : bool
+        Whether it stopped because a limit of calls, money or the month was reached.
     resumed : bool
         Whether the batch was there before.
     """
@@ -67,6 +82,7 @@ class SentBatch(Struct, frozen=True, kw_only=True):
     currency: str
     seconds: float
     stopped_because: str
+    at_limit: bool
     resumed: bool
 
     @property

@@ -19,8 +19,9 @@ class Attempt(Struct, frozen=True, kw_only=True):
         From 1.
     status : int or None
         HTTP status; None if there was no answer.
-    trouble : {"", "timeout", "cut", "unreadable"}
-        No answer in time, a connection that failed, or an answer that is not JSON.
+    trouble : {"", "unreachable", "timeout", "cut", "unreadable"}
+        Nothing could be sent, no answer in time, a connection that failed, or an answer that is
+        not JSON.
     detail : str
         For people.
     retry_after : str
@@ -33,7 +34,7 @@ class Attempt(Struct, frozen=True, kw_only=True):
 
     number: int
     status: int | None = None
-    trouble: Literal["", "timeout", "cut", "unreadable"] = ""
+    trouble: Literal["", "unreachable", "timeout", "cut", "unreadable"] = ""
     detail: str = ""
     retry_after: str = ""
     renewals: int = 0
@@ -47,6 +48,8 @@ class Patience(Struct, frozen=True, kw_only=True):
     ----------
     attempts : int
         Most attempts for errors of the service or the line.
+    connections : int
+        Most attempts to reach a service that could be reached before: about a minute.
     refusals : int
         Most attempts for "come back later".
     first, most : float
@@ -59,7 +62,8 @@ class Patience(Struct, frozen=True, kw_only=True):
     """
 
     attempts: int = 4
-    refusals: int = 12
+    connections: int = 10
+    refusals: int = 24
     renewals: int = 6
     first: float = 0.4
     most: float = 20.0
@@ -71,9 +75,12 @@ class Accept(Struct, frozen=True):
 
 
 class Again(Struct, frozen=True):
-    """Try again after `seconds`; `everyone` means that no other call may start before."""
+    """Try again after `seconds`; `everyone` means that no other call may start before.
 
-    seconds: float
+    None leaves the time to the pace, where the service does not say how long.
+    """
+
+    seconds: float | None
     everyone: bool = False
 
 
@@ -114,6 +121,8 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
     proven : bool
         Whether the service has accepted some call of this sending.
     """
+    if attempt.trouble == "unreachable":
+        return _out_of_reach(attempt, random, patience, proven)
     if attempt.trouble:
         return _after_trouble(attempt, random, patience)
     status = attempt.status or 0
@@ -127,12 +136,22 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
         return Stop(f"the service does not accept the key (401){_detail(attempt)}")
     if status == 402:
         return Stop(f"the service wants payment (402){_detail(attempt)}")
-    if status in (403, 404) and not proven:
-        what = "forbids this (403)" if status == 403 else "knows no such address (404)"
-        return Stop(f"the service {what}{_detail(attempt)}")
+    if status in _WRONG_ADDRESS and not proven:
+        return Stop(f"the service {_WRONG_ADDRESS[status]} ({status}){_detail(attempt)}")
     if status in (408, 425) or status >= 500:
         return _back_off(attempt, random, patience, f"status {status}{_detail(attempt)}")
     return Fail(f"status {status}{_detail(attempt)}")
+
+
+_WRONG_ADDRESS: Mapping[int, str] = {
+    **dict.fromkeys((301, 302, 303, 307, 308), "sends us elsewhere"),
+    403: "forbids this",
+    404: "knows no such address",
+    405: "does not take this method here",
+    407: "is behind a proxy that wants a name and password",
+    410: "says that the address is gone",
+}
+"""What says on the first call that every call would fail."""
 
 
 def _renewals(patience: Patience, proven: bool) -> int:
@@ -149,6 +168,13 @@ _TROUBLES: Mapping[str, str] = {
     "cut": "the connection failed",
     "unreadable": "the answer cannot be read",
 }
+
+
+def _out_of_reach(attempt: Attempt, random: float, patience: Patience, proven: bool) -> Next:
+    """Wait for the line; nothing was sent, so that the image is not to blame and has not failed."""
+    if attempt.number >= (patience.connections if proven else patience.attempts):
+        return Stop(f"the service cannot be reached{_detail(attempt)}")
+    return Again(_delay(attempt.number, random, patience))
 
 
 def _after_trouble(attempt: Attempt, random: float, patience: Patience) -> Next:
@@ -178,7 +204,7 @@ def _after_refusal(attempt: Attempt, now: float, random: float, patience: Patien
         return _back_off(attempt, random, patience, f"status 503{_detail(attempt)}")
     if attempt.number >= patience.refusals:
         return Fail(f"refused {attempt.number} times because of the rate (status {attempt.status})")
-    return Again(1.0 if wait is None else wait, everyone=True)
+    return Again(wait, everyone=True)
 
 
 def seconds_until(retry_after: str, now: float) -> float | None:

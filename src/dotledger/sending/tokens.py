@@ -103,10 +103,10 @@ class TokenSource:
             return self._token  # type: ignore[return-value]
 
     def renew(self, old: Key | None) -> None:
-        """Replace the token, unless another thread already has."""
+        """Forget the token, unless another thread already has: the next call gets a new one."""
         with self._lock:
             if self._token is old:
-                self._fetch()
+                self._token = None
 
     def _fetch(self) -> None:
         response = self._transport.send(self._request)

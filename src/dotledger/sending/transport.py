@@ -8,13 +8,19 @@ from collections.abc import Mapping
 from typing import Any, Literal, Protocol
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
+from dotledger.connections import connections_to
 from dotledger.errors import DotLedgerError
-from dotledger.services.requests import Request
+from dotledger.services.keys import Key
+from dotledger.services.requests import Request, covered
 
 _ADDRESS = re.compile(r"(https?)://([^/?#]+)([^#]*)", re.IGNORECASE)
 
-__all__ = ["HttpTransport", "NoAnswer", "Response", "Transport"]
+__all__ = ["HttpTransport", "NoAnswer", "Response", "Transport", "send_covered"]
+
+
+Trouble = Literal["unreachable", "timeout", "cut"]
 
 
 class Response(Struct, frozen=True, kw_only=True):
@@ -26,11 +32,14 @@ class Response(Struct, frozen=True, kw_only=True):
 
 
 class NoAnswer(DotLedgerError):
-    """There was no whole answer; `trouble` is ``"timeout"`` or ``"cut"``."""
+    """There was no whole answer.
 
-    def __init__(self, message: str, *, trouble: Literal["timeout", "cut"] = "cut") -> None:
+    `trouble` is ``"unreachable"`` if nothing could be sent, ``"timeout"`` or ``"cut"``.
+    """
+
+    def __init__(self, message: str, *, trouble: Trouble = "cut") -> None:
         super().__init__(message, trouble=trouble)
-        self.trouble: Literal["timeout", "cut"] = trouble
+        self.trouble: Trouble = trouble
 
 
 class Transport(Protocol):
@@ -44,6 +53,13 @@ class Transport(Protocol):
         NoAnswer
             If none came, or not all of it.
         """
+
+
+def send_covered(transport: Transport, request: Request, key: Key | None) -> Response:
+    """Send, and cover the key in what comes back: some services repeat what they were given."""
+    response = transport.send(request)
+    body = covered(response.body, key)
+    return response if body is response.body else replace(response, body=body)
 
 
 class HttpTransport:
@@ -76,17 +92,23 @@ class HttpTransport:
         try:
             answer = self._answer(request)
         except errors.NewConnectionError as error:
-            raise NoAnswer(_plain(error)) from error
+            raise NoAnswer(_plain(error), trouble="unreachable") from error
         except errors.ConnectTimeoutError as error:
-            raise NoAnswer("no connection in time", trouble="timeout") from error
+            raise NoAnswer("no connection in time", trouble="unreachable") from error
         except errors.ReadTimeoutError as error:
             raise NoAnswer("no answer in time", trouble="timeout") from error
         except errors.SSLError as error:
-            raise NoAnswer(f"the certificate is not accepted ({error})") from error
+            reason = f"the certificate is not accepted ({error})"
+            raise NoAnswer(reason, trouble="unreachable") from error
         except errors.ProxyError as error:
-            raise NoAnswer("the proxy cannot be reached") from error
+            raise NoAnswer("the proxy cannot be reached", trouble="unreachable") from error
+        except errors.LocationValueError as error:
+            raise NoAnswer("the address is not valid", trouble="unreachable") from error
         except (errors.HTTPError, OSError) as error:
             raise NoAnswer(_plain(error)) from error
+        except ValueError:  # its text holds the value, which may be a key
+            reason = "a header holds what no header can: line breaks, or letters outside Latin-1"
+            raise NoAnswer(reason, trouble="unreachable") from None
         headers = {name.lower(): value for name, value in answer.headers.items()}
         return Response(status=answer.status, headers=headers, body=answer.data)
 
@@ -94,12 +116,13 @@ class HttpTransport:
         """Send through the host's own pool: its address is taken apart once, not for each call."""
         parts = _ADDRESS.match(request.address)
         if parts is None:
-            raise NoAnswer("the address is not valid")
+            raise NoAnswer("the address is not valid", trouble="unreachable")
         scheme, host, target = parts.groups()
+        target = target if target[:1] == "/" else f"/{target}"
         pool = self._hosts.get(f"{scheme}://{host}") or self._open(scheme.lower(), host)
         return pool.urlopen(
             request.method,
-            request.address if pool.proxy else target if target[:1] == "/" else f"/{target}",
+            request.address if pool.proxy and pool.scheme == "http" else target,
             body=request.body or None,
             headers=dict(request.headers),
             redirect=False,
@@ -108,20 +131,10 @@ class HttpTransport:
         )
 
     def _open(self, scheme: str, host: str) -> Any:
-        """Return the pool of connections to a host, through the proxy of the environment if any."""
-        import urllib.request
-
-        import urllib3
-
         base = f"{scheme}://{host}"
         with self._opening:
             if base not in self._hosts:
-                proxy = urllib.request.getproxies().get(scheme)
-                name = host.rpartition("@")[2].rpartition(":")[0] or host
-                if proxy and not urllib.request.proxy_bypass(name):
-                    manager: Any = urllib3.ProxyManager(proxy, **self._settings)
-                else:
-                    manager = urllib3.PoolManager(**self._settings)
+                manager = connections_to(scheme, host, **self._settings)
                 self._hosts[base] = manager.connection_from_url(base)
             return self._hosts[base]
 

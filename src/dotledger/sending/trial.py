@@ -14,7 +14,13 @@ from dotledger.images.facts import read_facts
 from dotledger.images.prepare import Prepared, prepare
 from dotledger.sending.plan import Plan
 from dotledger.sending.tokens import key_source
-from dotledger.sending.transport import HttpTransport, NoAnswer, Response, Transport
+from dotledger.sending.transport import (
+    HttpTransport,
+    NoAnswer,
+    Response,
+    Transport,
+    send_covered,
+)
 from dotledger.services.description import Call, Description
 from dotledger.services.frames import Frame
 from dotledger.services.keys import Key, find_key, find_signer
@@ -116,7 +122,7 @@ def try_call(
         request = builder.build([_payload(prepared)], used)
         trial.request = _shown(request, used)
         if not dry:
-            body = _send(trial, way, request, plan.description, clock)
+            body = _send(trial, lambda: send_covered(way, request, used), plan.description, clock)
             _read(trial, body, plan.description, chosen, kinds, frame)
     except DotLedgerError as error:
         trial.problem = trial.problem or str(error)
@@ -168,14 +174,13 @@ def _shown_body(body: bytes) -> str:
 
 def _send(
     trial: Trial,
-    transport: Transport,
-    request: Request,
+    sent: Callable[[], Response],
     description: Description,
     clock: Callable[[], float],
 ) -> bytes:
     start = clock()
     try:
-        response = transport.send(request)
+        response = sent()
     finally:
         trial.seconds = clock() - start
     trial.status = response.status
@@ -275,9 +280,11 @@ def _advice_for_silence(error: NoAnswer, description: Description) -> list[str]:
         ]
     if "proxy" in error.message:
         return ["Check the proxy's address in HTTPS_PROXY and HTTP_PROXY."]
+    if "header" in error.message:
+        return ["Check the key and the call's headers: a pasted key may have brought a line break."]
     if "host" in error.message:
         return [f"No such host: check region and address: {address}"]
-    if error.trouble == "timeout":
+    if error.trouble == "timeout" or "in time" in error.message:
         return [f"No answer in time: check the address {address}, a proxy, or connect.timeout."]
     return [f"Nothing usable came from {address}: check host and port, and http or https."]
 

@@ -257,6 +257,8 @@ class Worker:
             return
         if called.reason:
             self._failed(images, kinds, called.reason, record)
+            if not (self._caller.gate.proven and _blames_the_images(called)):
+                self._caller.gate.failed(called.reason)
             return
         self._read(images, kinds, record, called.document)
 
@@ -269,6 +271,14 @@ class Worker:
                 for kind in kinds
             ]
 
+    def _count(self, readings: Sequence[Reading | AnswerError]) -> None:
+        """Tell the gate whether anything could be read, so that a batch does not go on blindly."""
+        problems = [reading for reading in readings if isinstance(reading, AnswerError)]
+        if len(problems) < len(readings):
+            self._caller.gate.went_well()
+        else:
+            self._caller.gate.failed(str(problems[0]))
+
     def _read(
         self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord, document: Any
     ) -> None:
@@ -276,8 +286,8 @@ class Worker:
         try:
             readings = self.reader().read_document(document, record.call, kinds, frames)
         except AnswerError as error:
-            self._failed(images, kinds, str(error), record)
-            return
+            readings = [error] * len(images)
+        self._count(readings)
         for place, (one, reading) in enumerate(zip(images, readings, strict=True)):
             if isinstance(reading, AnswerError):
                 self._failed([one], kinds, str(reading), record)

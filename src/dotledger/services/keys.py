@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import base64
 import importlib
 import os
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from urllib.parse import quote, quote_plus
 
 from dotledger.errors import ConnectError, KeyNotFound, MissingExtra
-from dotledger.services.description import Description
+from dotledger.services.description import Description, KeyPlace
 
 if TYPE_CHECKING:
     from dotledger.services.requests import Signer
@@ -26,13 +28,19 @@ class Key:
         The key.
     source : str
         Where it was found, for people.
+
+    Attributes
+    ----------
+    traces : tuple of bytes
+        The forms in which it may stand in a request or an answer, longest first.
     """
 
-    __slots__ = ("_text", "source")
+    __slots__ = ("_text", "source", "traces")
 
     def __init__(self, text: str, source: str) -> None:
         self._text = text
         self.source = source
+        self.traces = _traces(text)
 
     def reveal(self) -> str:
         """Return the key."""
@@ -43,6 +51,12 @@ class Key:
 
     def __reduce__(self) -> tuple[Any, ...]:
         raise TypeError("a key is not pickled")
+
+
+def _traces(text: str) -> tuple[bytes, ...]:
+    coded = base64.b64encode(text.encode()).decode()
+    forms = {text, coded, quote(text, safe=""), quote_plus(text)}
+    return tuple(sorted((form.encode() for form in forms if form), key=len, reverse=True))
 
 
 def find_key(
@@ -71,19 +85,21 @@ def find_key(
     Raises
     ------
     KeyNotFound
-        Naming every place that was looked at.
+        Naming every place that was looked at; or if what was found can be no key, which is
+        said without showing it.
     """
     place = description.connect.key
     if place.place in ("none", "signed"):
         return None
     if given is not None:
-        return Key(given() if callable(given) else given, "the caller")
+        text = given() if callable(given) else given
+        return _checked(Key(_whole(text, "the caller"), "the caller"), place)
     environment = os.environ if environment is None else environment
     looked = []
     for source in place.sources:
         text, why = _look(source, environment)
-        if text:
-            return Key(text, source)
+        if text.strip():
+            return _checked(Key(_whole(text, source), source), place)
         looked.append(f"{source} ({why})")
     raise KeyNotFound(
         f"no key for {description.service}",
@@ -93,11 +109,35 @@ def find_key(
     )
 
 
+def _whole(text: Any, source: str) -> str:
+    """Return a key without the white space around it; refuse what can be none, unseen."""
+    key = text.strip() if isinstance(text, str) else ""
+    if not key or not key.isprintable():
+        what = "holds line breaks or other control characters" if key else "is empty or no text"
+        raise _unusable(what, source)
+    return key
+
+
+def _checked(key: Key, place: KeyPlace) -> Key:
+    if place.place in ("header", "bearer") and not key.reveal().isascii():
+        raise _unusable("holds letters that a header cannot carry", key.source)
+    return key
+
+
+def _unusable(what: str, source: str) -> KeyNotFound:
+    return KeyNotFound(
+        f"the key {what}",
+        place=source,
+        next_step="Copy it again, whole and without what stands around it.",
+        looked=(source,),
+    )
+
+
 def _look(source: str, environment: Mapping[str, str]) -> tuple[str, str]:
     """Return (key or "", why there is none)."""
     way, _, where = source.partition(":")
     if way == "env":
-        return environment.get(where, "").strip(), "not set"
+        return environment.get(where, ""), "not set or empty" if where in environment else "not set"
     if way == "file":
         return _from_file(Path(where).expanduser())
     if way == "keyring":
@@ -110,7 +150,7 @@ def _from_file(path: Path) -> tuple[str, str]:
         lines = path.read_text(encoding="utf-8").splitlines()
     except (OSError, UnicodeDecodeError) as error:
         return "", getattr(error, "strerror", None) or "not text"
-    return (lines[0].strip() if lines else ""), "empty"
+    return (lines[0] if lines else ""), "empty"
 
 
 def _from_keyring(where: str) -> tuple[str, str]:
@@ -138,7 +178,12 @@ def _imported(where: str) -> Any:
     try:
         return getattr(importlib.import_module(module), function)
     except (ImportError, AttributeError, ValueError) as error:
-        raise ConnectError("the callable cannot be imported", got=f"call:{where}") from error
+        raise ConnectError(
+            f"the callable cannot be imported ({error})",
+            got=f"call:{where}",
+            next_step="It is written call:MODULE:FUNCTION; the module must be installed, or its "
+            "folder named in PYTHONPATH.",
+        ) from error
 
 
 def find_signer(description: Description) -> Signer | None:

@@ -5,18 +5,22 @@ from __future__ import annotations
 import base64
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
-from urllib.parse import quote, urlencode
+from urllib.parse import urlencode
 
 import orjson
 import pybase64
 from msgspec import Struct, field
 
+from dotledger.errors import DescriptionError
 from dotledger.services.description import Call, Description
 from dotledger.services.keys import Key
 
-__all__ = ["Payload", "Request", "RequestBuilder", "Signer"]
+__all__ = ["Payload", "Request", "RequestBuilder", "Signer", "covered"]
 
 _MASK = "•••"
+_LEAST_COVERED = 12
+"""Shorter keys may stand in an answer by chance."""
+
 _JSON = "application/json"
 
 
@@ -66,12 +70,11 @@ class Request(Struct, frozen=True, kw_only=True):
         """Return the request with every trace of the key replaced, for showing."""
         if key is None:
             return self
-        traces = _traces(key)
         return Request(
             method=self.method,
-            address=_cover(self.address, traces),
-            headers={name: _cover(value, traces) for name, value in self.headers.items()},
-            body=self.body.replace(key.reveal().encode(), _MASK.encode()),
+            address=_cover(self.address, key),
+            headers={name: _cover(value, key) for name, value in self.headers.items()},
+            body=_cover_bytes(self.body, key),
             images=self.images,
         )
 
@@ -83,17 +86,32 @@ Signer = Callable[[Request], Mapping[str, str]]
 """Given a finished request, returns headers to add to it."""
 
 
-def _traces(key: Key) -> list[str]:
-    """Return the forms in which a key may stand in a request, longest first."""
-    text = key.reveal()
-    coded = base64.b64encode(text.encode()).decode()
-    return sorted({text, coded, quote(text, safe=""), urlencode({"": text})[1:]}, key=len)[::-1]
+def _check_header(name: str, value: str, service: str) -> None:
+    """Refuse what no header can carry (RFC 9110, 5.5)."""
+    if not (name.isascii() and value.isascii() and f"{name}{value}".isprintable()):
+        raise DescriptionError(
+            "a header holds what no header can carry",
+            place=f"service {service}, headers",
+            got=f"{name}: {value}",
+            allowed=["plain ASCII without line breaks"],
+        )
 
 
-def _cover(value: str, traces: Sequence[str]) -> str:
-    for trace in filter(None, traces):
-        value = value.replace(trace, _MASK)
+def _cover(value: str, key: Key) -> str:
+    return _cover_bytes(value.encode(), key).decode()
+
+
+def _cover_bytes(value: bytes, key: Key) -> bytes:
+    for trace in key.traces:
+        value = value.replace(trace, _MASK.encode())
     return value
+
+
+def covered(answer: bytes, key: Key | None) -> bytes:
+    """Return an answer with the key covered, if it holds one of at least 12 characters."""
+    if key is None or len(key.reveal()) < _LEAST_COVERED:
+        return answer
+    return _cover_bytes(answer, key) if any(t in answer for t in key.traces) else answer
 
 
 class RequestBuilder:
@@ -125,6 +143,8 @@ class RequestBuilder:
         self._signer = signer
         fill = description.filled
         self._headers = {name: fill(value) for name, value in call.headers.items()}
+        for name, value in self._headers.items():
+            _check_header(name, value, description.service)
         self._query = {name: fill(value) for name, value in call.query.items()}
         self._form = {name: fill(value) for name, value in call.form.items()}
         self._fields = _filled_deep(call.fields, fill)
