@@ -8,6 +8,7 @@ from pathlib import Path
 from dotledger import send
 from dotledger.standins.evening import description_of, pointed_text, running
 from dotledger.standins.scenes import RECIPES, draw_scene
+from dotledger.standins.trouble import parse_trouble
 from tests.cli.test_commands import dotledger
 
 
@@ -57,6 +58,26 @@ class Commands(unittest.TestCase):
             "2 calls",
         ):
             self.assertIn(sign, table)
+
+    def test_send_says_what_became_of_it(self):
+        """Failures stand by reason with the command that sends them again; status 3 if not all went."""
+        words = ("send", "images", "--service", "chalk.toml", "--ledger", "other.ledger")
+        one = self.images / "walk-01.jpg"
+        limited = self.run_on("send", one, *words[2:], "--at-most", "0", env=self.key)
+        self.assertRegex(limited.stderr, "To go on: dotledger send .*walk-01.jpg")
+        self.assertEqual(limited.returncode, 0, "it stopped where it was told to")
+        wrong = self.run_on(*words, "--kinds", "face", env={"CHALK_KEY": "wrong"})
+        self.assertIn("Stopped: the service forbids this (403)", wrong.stdout)
+        self.assertEqual(wrong.returncode, 3)
+        with running("chalk", parse_trouble("smallest=9999")) as strict:
+            (self.home / "strict.toml").write_text(pointed_text(strict))
+            key = {"CHALK_KEY": strict.service.key}
+            failed = self.run_on(words[0], words[1], "--service", "strict.toml", env=key)
+        self.assertRegex(
+            failed.stdout, "failed, [67] images: status 400.*walk-01.jpg, .* and [12] more"
+        )
+        self.assertRegex(failed.stdout, "refused: tiny-01.png: ")
+        self.assertIn("strict.toml --again failed", failed.stderr)
 
     def test_batches_and_usage(self):
         """A list of batches, one in detail, and calls and money by month."""

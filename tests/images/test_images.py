@@ -202,8 +202,7 @@ class Gathering(unittest.TestCase):
 
     def test_names_that_are_no_text(self):
         """A file whose name is no UTF-8 is read, under a name that can be written anywhere."""
-        with open(os.fsencode(self.folder) + b"/late/lamp-\xff.jpg", "wb") as file:
-            file.write(b"lamp")
+        (self.folder / "late" / os.fsdecode(b"lamp-\xff.jpg")).write_bytes(b"lamp")
         [item] = gather(str(self.folder / "late" / "lamp*")).items
         self.assertTrue(item.name.endswith("lamp-\\udcff.jpg"))
         self.assertEqual(item.read(), b"lamp")

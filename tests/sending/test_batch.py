@@ -174,7 +174,9 @@ class Money(InFolder):
         """Where nothing could be sent, nothing has failed; the batch stops and can go on."""
         sent, transport = self.send(pictures(9), [NoAnswer("no host", trouble="unreachable")])
         self.assertEqual((sent.failed, sent.calls), (0, 0))
-        self.assertLessEqual(len(transport.requests), 4 * 4, "four attempts for each of four threads")
+        self.assertLessEqual(
+            len(transport.requests), 4 * 4, "four attempts for each of four threads"
+        )
         self.assertEqual(sent.outcomes["label"]["pending"], 9)
         self.assertIn("cannot be reached: no host", sent.stopped_because)
         sent, _ = self.send(pictures(9), [ANSWER])
@@ -198,7 +200,9 @@ class Money(InFolder):
                 batch = find_batch(ledger)
                 raw = [raw for *_, raw in raw_answers(ledger, batch, [0, 1])]
                 self.assertNotIn("k-secret", str(failures(ledger, batch)) + str(raw))
-                self.assertIn("•••", str(failures(ledger, batch)) + b"".join(raw).decode() + str(sent))
+                self.assertIn(
+                    "•••", str(failures(ledger, batch)) + b"".join(raw).decode() + str(sent)
+                )
         for path in self.folder.iterdir():
             self.assertNotIn(b"k-secret", path.read_bytes())
         with self.assertRaisesRegex(KeyNotFound, "env:BELL_KEY .not set"):

@@ -163,7 +163,10 @@ class TryingAgain(unittest.TestCase):
                 Again(10.0, everyone=True),
             ),
             ({"status": 429}, Again(None, everyone=True)),
-            ({"status": 429, "number": 24}, Fail("refused 24 times because of the rate (status 429)")),
+            (
+                {"status": 429, "number": 24},
+                Fail("refused 24 times because of the rate (status 429)"),
+            ),
             ({"trouble": "unreachable", "number": 9}, Again(20.0)),
             ({"status": 503}, Again(0.4)),
             ({"status": 500}, Again(0.4)),

@@ -16,6 +16,7 @@ from dotledger.cli.common import (
     print_json,
     print_table,
 )
+from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
@@ -106,13 +107,13 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
         return
     counts = record["outcomes"]
     print_table(
-        f"Batch {batch.id}: {batch.images} images of {batch.source} to {batch.service}",
+        f"Batch {batch.id}: {counted(batch.images, 'image')} of {batch.source} to {batch.service}",
         f"Started {batch.started[:19]}, ended {batch.ended[:19] or 'not yet, or by a crash'}.",
         *([f"Stopped: {batch.stopped_because}."] if batch.stopped_because else []),
         "",
         rows_table("", ("kind", *OUTCOMES), [(k, *counts[k].values()) for k in counts]),
         "",
-        f"{figures.calls} calls, {figures.retries} retries, "
+        f"{counted(figures.calls, 'call')}, tried again {counted(figures.retries, 'time')}, "
         f"{figures.sent_bytes / 1e6:.1f} MB sent"
         + (f", {figures.money:.4f} {batch.currency}." if batch.currency else "."),
         f"Seconds for one call: median {number(figures.median, 3)}, "
@@ -125,7 +126,7 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     if noted:
         print_table("", *noticed(noted))
     if prepared:
-        print_table("", f"Not sent as they are: {len(prepared)} images, such as")
+        print_table("", f"Not sent as they are: {counted(len(prepared), 'image')}, such as")
         print_table(*(f"  {name}: {'; '.join(steps)}" for name, steps in prepared[:5]))
 
 

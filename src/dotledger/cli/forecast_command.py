@@ -20,6 +20,7 @@ from dotledger.cli.common import (
     say,
     settings_of,
 )
+from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
     from dotledger.sending.forecast import Forecast
@@ -82,20 +83,23 @@ def _show(result: Forecast, service: str) -> None:
         ("same bytes under another name", f"{result.repeated:,}"),
         ("would be refused", f"{result.refused:,}"),
     ]
-    print_table(rows_table(f"{result.images:,} images to {service}", ("images", ""), rows), "")
+    print_table(
+        rows_table(f"{counted(result.images, 'image')} to {service}", ("images", ""), rows), ""
+    )
     rate = (
         f"{duration(result.seconds)} at the allowed rate" if result.seconds else "no rate declared"
     )
     money = f"{result.money:,.2f} {result.currency}" if result.currency else "no price declared"
-    lines = [f"{result.calls:,} calls, {result.bytes / 1e6:,.1f} MB, {rate}, {money}."]
+    lines = [f"{counted(result.calls, 'call')}, {result.bytes / 1e6:,.1f} MB, {rate}, {money}."]
     if result.per_month:
         lines.append(
-            f"This month: {result.used_this_month:,} calls made, then "
+            f"This month: {counted(result.used_this_month, 'call')} made, then "
             f"{result.used_this_month + result.calls:,} of {result.per_month:,} "
             f"({result.share_of_month:.1%})."
         )
     lines += [
-        f"Before sending: {what}: {count:,} images." for what, count in result.prepared.items()
+        f"Before sending: {what}: {counted(count, 'image')}."
+        for what, count in result.prepared.items()
     ]
     for reason, names in result.reasons.items():
         shown = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")

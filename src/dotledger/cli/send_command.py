@@ -22,6 +22,7 @@ from dotledger.cli.common import (
     say,
     settings_of,
 )
+from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
@@ -141,7 +142,7 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
     batch = find_batch(ledger, batch=sent.batch)
     rows = [(kind, *(counts[o] for o in OUTCOMES)) for kind, counts in sent.outcomes.items()]
     gone_on = ", gone on with" if sent.resumed else ""
-    title = f"Batch {sent.batch}: {sent.images} images to {sent.service}{gone_on}"
+    title = f"Batch {sent.batch}: {counted(sent.images, 'image')} to {sent.service}{gone_on}"
     print_table(rows_table(title, ("kind", *OUTCOMES), rows), "", _cost(sent))
     if sent.stopped_because:
         print_table(f"Stopped: {sent.stopped_because}.")
@@ -149,14 +150,14 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
 
 
 def _cost(sent: SentBatch) -> str:
-    calls = f"{sent.calls} {'call' if sent.calls == 1 else 'calls'} in {sent.seconds:.1f} s"
+    calls = f"{counted(sent.calls, 'call')} in {sent.seconds:.1f} s"
     if not sent.calls and not sent.pending:
         answered = any(row["found"] + row["empty"] for row in sent.outcomes.values())
         why = "the ledger holds every answer already" if answered else "no image can be sent"
         return f"Nothing sent: {why}."
     money = f", {sent.money:.4f} {sent.currency}" if sent.currency else ""
-    reused = f"; {sent.reused} images answered by earlier calls" if sent.reused else ""
-    held = f"; asked to wait: {sent.refusals} calls" if sent.refusals else ""
+    reused = f"; {counted(sent.reused, 'image')} answered by earlier calls" if sent.reused else ""
+    held = f"; asked to wait: {counted(sent.refusals, 'call')}" if sent.refusals else ""
     return f"{calls}{money}{reused}{held}."
 
 
@@ -168,7 +169,9 @@ def _reasons(rows: list[tuple[str, str, str, str]], batch: int) -> list[str]:
     lines = [_reason(outcome, reason, list(names)) for (outcome, reason), names in images.items()]
     if len(lines) > _MOST_REASONS:
         more = len(lines) - _MOST_REASONS
-        lines[_MOST_REASONS:] = [f"and {more} reasons more: dotledger batches {batch} --json"]
+        lines[_MOST_REASONS:] = [
+            f"and {counted(more, 'reason')} more: dotledger batches {batch} --json"
+        ]
     return lines
 
 

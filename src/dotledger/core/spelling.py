@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 
-__all__ = ["as_text", "natural_key", "naturally_sorted", "nearest"]
+__all__ = ["as_text", "counted", "natural_key", "naturally_sorted", "nearest"]
 
 _DIGITS = re.compile(r"\d+")
 _WIDEST = 24
@@ -29,6 +29,11 @@ def as_text(name: str) -> str:
     A file's name may hold bytes that are no UTF-8; they are shown as ``\udcff``.
     """
     return name if name.isascii() else name.encode("utf-8", "backslashreplace").decode()
+
+
+def counted(number: int, noun: str) -> str:
+    """Return ``1 image`` or ``1,200 images``; for nouns that take an s."""
+    return f"{number:,} {noun}{'' if number == 1 else 's'}"
 
 
 def natural_key(text: str) -> str:
