@@ -74,7 +74,7 @@ class Commands(unittest.TestCase):
             key = {"CHALK_KEY": strict.service.key}
             failed = self.run_on(words[0], words[1], "--service", "strict.toml", env=key)
         self.assertRegex(
-            failed.stdout, "failed, [67] images: status 400.*walk-01.jpg, .* and [12] more"
+            failed.stdout, "failed, 7 images: .*smaller than 9999.*walk-01.jpg, .* and 2 more"
         )
         self.assertRegex(failed.stdout, "refused: tiny-01.png: ")
         self.assertIn("strict.toml --again failed", failed.stderr)

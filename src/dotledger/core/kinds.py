@@ -49,11 +49,9 @@ def check_kinds(kinds: str | Iterable[str], *, place: str) -> tuple[str, ...]:
     Raises
     ------
     ArgumentError
-        If one of them is not a kind, or there is none.
+        If one of them is not a kind.
     """
     wanted = {kinds} if isinstance(kinds, str) else set(kinds)
-    if not wanted:
-        raise ArgumentError("no kind is asked for", place=place, allowed=KINDS)
     for name in sorted(wanted - KINDS.keys()):
         raise ArgumentError("unknown kind", place=place, got=name, allowed=KINDS)
     return tuple(name for name in KINDS if name in wanted)

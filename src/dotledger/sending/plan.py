@@ -69,10 +69,12 @@ def make_plan(
     Raises
     ------
     ArgumentError
-        If the service does not serve a kind.
+        If the service does not serve a kind, or none is asked for.
     """
     served = description.kinds
     wanted = served if kinds is None else check_kinds(kinds, place="kinds")
+    if not wanted:
+        raise ArgumentError("no kind is asked for", place="kinds", allowed=served)
     for kind in wanted:
         if kind not in served:
             raise ArgumentError(
