@@ -2,11 +2,14 @@
 
 import io
 import os
+import random
 import tempfile
 import unittest
+import warnings
+from collections import Counter
 from pathlib import Path
 
-from PIL import Image
+from PIL import Image, ImageOps
 
 from dotledger import gather
 from dotledger.errors import GatherError, ImageError
@@ -22,6 +25,13 @@ def noisy(size=(400, 300), form="JPEG", mode="RGB", **options):
     buffer = io.BytesIO()
     image.save(buffer, form, **options)
     return buffer.getvalue()
+
+
+def turning(number):
+    """EXIF that says how the picture is to be turned."""
+    exif = Image.Exif()
+    exif[0x0112] = number
+    return exif
 
 
 def prepared(data, **demands):
@@ -102,12 +112,17 @@ class Preparing(unittest.TestCase):
         self.assertIn("faces under 40 pixels in the original", result.steps[-1])
 
     def test_turned_files_are_made_upright(self):
-        """A re-encoded file carries its turning in its pixels."""
-        exif = Image.Exif()
-        exif[0x0112] = 6
-        result = prepared(picture(exif=exif, size=(240, 160)), max_side=120)
+        """A re-encoded file carries its turning in its pixels, and nowhere else."""
+        result = prepared(picture(exif=turning(6), size=(240, 160)), max_side=120)
         self.assertEqual((result.width, result.height, result.turned), (80, 120, 1))
         self.assertEqual(Image.open(io.BytesIO(result.data)).size, (80, 120))
+        for number in range(1, 9):
+            data = noisy((24, 16), "PNG", exif=turning(number))
+            sent = Image.open(io.BytesIO(prepared(data, formats=("bmp",)).data))
+            upright = ImageOps.exif_transpose(Image.open(io.BytesIO(data)))
+            self.assertEqual((sent.size, sent.tobytes()), (upright.size, upright.tobytes()), number)
+            webp = prepared(data, formats=("webp",)).data
+            self.assertEqual(read_facts(webp).orientation, 1)
 
     def test_damaged_files(self):
         """A JPEG that breaks off at its end is mended; one that breaks off early is refused."""
@@ -117,6 +132,30 @@ class Preparing(unittest.TestCase):
             prepared(data[: len(data) * 2 // 5])
         with self.assertRaisesRegex(ImageError, "damaged"):
             prepared(noisy(form="PNG")[:-5000])
+
+    def test_broken_bytes_never_crash(self):
+        """Whatever bytes are changed or missing, an image is prepared or refused with a reason."""
+        rng = random.Random(5)
+        whole = [
+            *(noisy((40, 30), form, exif=turning(6)) for form in ("JPEG", "PNG", "WEBP")),
+            *(noisy((40, 30), form) for form in ("TIFF", "GIF", "BMP", "DDS", "ICO")),
+        ]
+        ends = Counter()
+        self.enterContext(warnings.catch_warnings())
+        warnings.simplefilter("ignore")
+        for _ in range(1500):
+            data = bytearray(rng.choice(whole))
+            for _ in range(rng.choice((1, 3, 20))):
+                data[rng.randrange(rng.choice((64, len(data))))] = rng.randrange(256)
+            cut = bytes(data[: rng.choice((len(data), rng.randrange(len(data))))])
+            try:
+                ready = prepare(cut, read_facts(cut), Demands(formats=("jpeg",), max_side=20))
+                ends[max(ready.width, ready.height) <= 20] += 1
+            except ImageError as error:
+                ends["refused"] += 1
+                self.assertTrue(str(error))
+        self.assertEqual(ends[False], 0)
+        self.assertGreater(min(ends[True], ends["refused"]), 100)
 
     def test_what_cannot_be_helped(self):
         """Too small, and not to be brought under the byte limit, are refused with figures."""
@@ -160,6 +199,15 @@ class Gathering(unittest.TestCase):
         memory = gather({"a": b"bytes", "b": io.BytesIO(b"stream")})
         self.assertEqual([item.read() for item in memory.items], [b"bytes", b"stream"])
         self.assertEqual(memory.items[1].read(), b"stream")
+
+    def test_streams_and_stores_that_fail(self):
+        """Whatever a stream does, one image cannot be read and that is all."""
+        closed = io.BytesIO(b"x")
+        closed.close()
+        items = gather({"closed": closed, "text": io.StringIO("x")}).items
+        for item, sign in zip(items, ("ValueError", "not bytes but str")):
+            with self.assertRaisesRegex(OSError, sign):
+                item.read()
 
     def test_fsspec_addresses(self):
         """An address of another kind is read through fsspec, when it is there."""

@@ -319,6 +319,11 @@ class Ways(InFolder):
         self.assertEqual(
             transport.requests[0].headers["X-Sum"], str(len(transport.requests[0].body))
         )
+        for signer, sign in ((lambda r: 1 / 0, "ZeroDivisionError"), (lambda r: {"X": 1}, "text")):
+            options = {"signer": signer, "ledger": self.folder / f"{sign}.ledger"}
+            sent, transport = self.send(pictures(3), [ANSWER], signed, **options)
+            self.assertEqual((transport.requests, sent.outcomes["label"]["pending"]), ([], 3))
+            self.assertRegex(sent.stopped_because, f"^the signer.*{sign}")
 
     def test_in_a_running_loop_and_awaited(self):
         """``send`` works inside a running event loop, ``send_async`` leaves the loop free."""

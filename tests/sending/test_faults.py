@@ -342,17 +342,19 @@ class Processes(unittest.TestCase):
         self.start().communicate()
         self.assertEqual((len(self.handler.seen), made > 11), (200, True))
 
-    def test_ctrl_c_at_once(self):
-        """Ctrl-C while the ledger is still being made keeps what the first call brings."""
+    def test_ended_at_once(self):
+        """Ctrl-C, or the system's end, while the ledger is being made keeps what the first call brings."""
         self.handler.pause = 0.3
         self.images(20)
-        process = self.start()
-        while not self.handler.seen:
-            time.sleep(0.005)
-        process.send_signal(signal.SIGINT)
-        out, err = process.communicate(timeout=20)
-        self.assertIn("Stopped: interrupted", out, err)
-        self.assertEqual(set(self.committed()), set(self.handler.seen))
+        for number in (signal.SIGINT, signal.SIGTERM):
+            before = len(self.handler.seen)
+            process = self.start()
+            while len(self.handler.seen) == before:
+                time.sleep(0.005)
+            process.send_signal(number)
+            out, err = process.communicate(timeout=20)
+            self.assertIn("Stopped: interrupted", out, err)
+            self.assertEqual(set(self.committed()), set(self.handler.seen))
 
     def test_a_full_disk(self):
         """When the disk is full the message says so; after making room nothing committed is lost."""

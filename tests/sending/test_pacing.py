@@ -195,6 +195,7 @@ class TryingAgain(unittest.TestCase):
             ({"status": 405, "proven": False}, "method"),
             ({"trouble": "unreachable", "number": 10, "detail": "x"}, "cannot be reached: x"),
             ({"trouble": "unreachable", "number": 4, "proven": False}, "cannot be reached"),
+            ({"trouble": "unusable", "detail": "no token"}, "^no token$"),
         ):
             step = self.step(**facts)
             self.assertIsInstance(step, Stop)

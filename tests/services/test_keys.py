@@ -39,7 +39,9 @@ class Finding(unittest.TestCase):
         """Without a key the message lists each place and why there is none."""
         with self.assertRaisesRegex(KeyNotFound, "env:A .not set.; file:/none .No such file"):
             find_key(with_sources("env:A", "file:/none"), environment={})
-        with self.assertRaisesRegex(ConnectError, "call:no.such:thing"):
+        with self.assertRaisesRegex(KeyNotFound, "call:os:kill .it failed: TypeError"):
+            find_key(with_sources("call:os:kill"), environment={})
+        with self.assertRaisesRegex(ConnectError, "call:no.such:thing.*PYTHONPATH"):
             find_key(with_sources("call:no.such:thing"))
 
     def test_what_can_be_no_key(self):

@@ -64,8 +64,8 @@ def main() -> None:
 def run() -> None:
     """Run the command line; the exit status is 0, 1, 2 or 3 as documented."""
     gc.set_threshold(50_000, 20, 20)  # what is loaded at the start stays anyway
-    # An image of too many pixels is refused with its figures; a warning beside that says no more.
-    warnings.filterwarnings("ignore", message="Image size .* exceeds limit")
+    # What a decoder warns of is refused with its figures, or sound enough to be sent.
+    warnings.filterwarnings("ignore", module=r"PIL\.")
     try:
         sys.exit(main.main(standalone_mode=False) or 0)
     except DotLedgerError as error:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+import signal
 import sys
 import threading
 from importlib import import_module
@@ -87,6 +88,7 @@ def command(
         say(f"left out: {name}: {reason}")
     from dotledger.sending.api import prepare_sending
 
+    _end_in_order()
     with progress_line(len(gathered)) as tell:
         sending = prepare_sending(
             gathered,
@@ -107,6 +109,14 @@ def command(
     _say_how_to_go_on(sent, ledger)
     stopped = sent.pending and not sent.at_limit
     sys.exit(3 if sent.failed or gathered.problems or stopped else 0)
+
+
+def _end_in_order() -> None:
+    """Take being ended by the system like Ctrl-C, unless that is ignored (nohup)."""
+    for name in ("SIGTERM", "SIGHUP"):
+        number = getattr(signal, name, None)
+        if number is not None and signal.getsignal(number) != signal.SIG_IGN:
+            signal.signal(number, signal.default_int_handler)
 
 
 def _report(sent: SentBatch, where: str) -> None:

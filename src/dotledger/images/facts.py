@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 
 from msgspec import Struct
-from PIL import Image, UnidentifiedImageError
+from PIL import Image
 from PIL.JpegImagePlugin import JpegImageFile
 
 from dotledger.core.geometry import upright_size
@@ -66,7 +66,7 @@ def open_image(data: bytes) -> Image.Image:
         image = _opened(data)
     except (Image.DecompressionBombError, Image.DecompressionBombWarning) as error:
         raise _too_many_pixels(str(error)) from error
-    except (UnidentifiedImageError, OSError, ValueError, SyntaxError) as error:
+    except Exception as error:  # decoders fail with whatever broken bytes lead them to
         reason = "the file is empty" if not data else "not an image that can be decoded"
         raise ImageError(reason, got=data[:12]) from error
     if image.width * image.height > MOST_PIXELS:
@@ -119,7 +119,7 @@ def _orientation(image: Image.Image) -> int:
         return 1
     try:
         value = image.getexif().get(_ORIENTATION, 1)
-    except (OSError, ValueError, SyntaxError):
+    except Exception:  # broken metadata; the picture may be sound
         return 1
     return value if isinstance(value, int) and 1 <= value <= 8 else 1
 

@@ -52,9 +52,9 @@ class Item(Struct, frozen=True, gc=False):
     fetch: Callable[[], bytes] | None = None
 
     def read(self) -> bytes:
-        """Return the bytes; raises OSError if they cannot be had."""
+        """Return the bytes; raises OSError or `MissingExtra` if they cannot be had."""
         if self.fetch is not None:
-            return self.fetch()
+            return _whatever_fails(self.fetch)
         return _file_bytes(self.where)
 
     def stamp(self) -> str:
@@ -66,6 +66,19 @@ class Item(Struct, frozen=True, gc=False):
         except OSError:
             return ""
         return f"{facts.st_size}/{facts.st_mtime_ns}"
+
+
+def _whatever_fails(fetch: Callable[[], bytes]) -> bytes:
+    """Fetch; streams and far stores fail in many ways, none of which may stop a batch."""
+    try:
+        data: Any = fetch()
+    except (OSError, MissingExtra):
+        raise
+    except Exception as error:
+        raise OSError(f"{type(error).__name__}: {error}") from error
+    if not isinstance(data, bytes):
+        raise OSError(f"not bytes but {type(data).__name__}")
+    return data
 
 
 def _file_bytes(path: str) -> bytes:
@@ -343,9 +356,6 @@ def _through_fsspec(address: str) -> bytes:
             got=address,
             next_step="Run: pip install 'dot-ledger[fsspec]'",
         ) from error
-    try:
-        with fsspec.open(address, "rb") as file:
-            data: Any = file.read()
-    except (ValueError, ImportError) as error:
-        raise OSError(str(error)) from error
-    return bytes(data)
+    with fsspec.open(address, "rb") as file:
+        data: bytes = file.read()
+    return data

@@ -6,7 +6,7 @@ import io
 import math
 
 from msgspec import Struct
-from PIL import Image, ImageOps
+from PIL import Image
 
 from dotledger.errors import ImageError
 from dotledger.images.facts import ImageFacts, open_image
@@ -95,13 +95,15 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
     if facts.ends_well and not _misfits(facts, demands):
         return _as_is(data, facts)
     image, steps = _decoded(data, facts)
-    if image is None:
+    steps += _misfits(facts, demands)
+    if not steps:
         return _as_is(data, facts)
-    if not steps and not _misfits(facts, demands):
-        return _as_is(data, facts)
-    return _fitted(
-        ImageOps.exif_transpose(image), facts, demands, [*steps, *_misfits(facts, demands)]
-    )
+    try:
+        return _fitted(_upright(image, facts.orientation), facts, demands, steps)
+    except ImageError:
+        raise
+    except Exception as error:
+        raise _damaged(data, error) from error
 
 
 def _as_is(data: bytes, facts: ImageFacts) -> Prepared:
@@ -147,27 +149,50 @@ def _factor(width: int, height: int, demands: Demands) -> float:
     return min(factors)
 
 
-def _decoded(data: bytes, facts: ImageFacts) -> tuple[Image.Image | None, list[str]]:
-    """Decode the image, mending a file that breaks off late enough.
-
-    Returns None for a file that merely ends in an unusual way.
-    """
+def _decoded(data: bytes, facts: ImageFacts) -> tuple[Image.Image, list[str]]:
+    """Decode the image, mending a file that breaks off late enough."""
     try:
-        image = open_image(data)
-        image.load()
-    except (OSError, SyntaxError, ValueError) as error:
+        return _loaded(data), []
+    except Exception as error:  # decoders fail with whatever broken bytes lead them to
         return _mended(data, facts, error)
-    return image, []
+
+
+def _loaded(data: bytes) -> Image.Image:
+    image = open_image(data)
+    image.load()
+    return image
+
+
+def _damaged(data: bytes, cause: Exception) -> ImageError:
+    return ImageError(f"the file is damaged ({cause})", got=f"{len(data):,} bytes")
+
+
+_TURNS = {
+    2: Image.Transpose.FLIP_LEFT_RIGHT,
+    3: Image.Transpose.ROTATE_180,
+    4: Image.Transpose.FLIP_TOP_BOTTOM,
+    5: Image.Transpose.TRANSPOSE,
+    6: Image.Transpose.ROTATE_270,
+    7: Image.Transpose.TRANSVERSE,
+    8: Image.Transpose.ROTATE_90,
+}
+"""What makes an image of each EXIF orientation upright (CIPA DC-008, tag 0112)."""
+
+
+def _upright(image: Image.Image, orientation: int) -> Image.Image:
+    """Turn an image upright, and drop what else the file says: it must not be turned again."""
+    turned = image.transpose(_TURNS[orientation]) if orientation in _TURNS else image
+    turned.info = {name: image.info[name] for name in ("transparency",) if name in image.info}
+    return turned
 
 
 def _mended(data: bytes, facts: ImageFacts, cause: Exception) -> tuple[Image.Image, list[str]]:
     if facts.format != "jpeg":
-        raise ImageError(f"the file is damaged ({cause})", got=f"{len(data):,} bytes") from cause
+        raise _damaged(data, cause) from cause
     try:
-        image = open_image(data + b"\xff\xd9")
-        image.load()
-    except (OSError, SyntaxError, ValueError) as error:
-        raise ImageError(f"the file is damaged ({error})", got=f"{len(data):,} bytes") from error
+        image = _loaded(data + b"\xff\xd9")
+    except Exception as error:
+        raise _damaged(data, error) from error
     kept = _rows_kept(image)
     if kept < _LEAST_ROWS_KEPT:
         raise ImageError(

@@ -21,6 +21,7 @@ from dotledger.errors import LedgerError
 from dotledger.ledger.records import BatchOpening, timestamp
 from dotledger.sending.calling import Caller
 from dotledger.sending.gate import Gate
+from dotledger.sending.interrupting import interruptions_told
 from dotledger.sending.pacing import opening_pace
 from dotledger.sending.plan import Plan
 from dotledger.sending.progress import Progress, SentBatch
@@ -141,6 +142,7 @@ class Sending:
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()
         self._ended = threading.Event()
+        self._news: queue.SimpleQueue[str] = queue.SimpleQueue()
         self._open_desk: Desk | None = None
 
     def _nap(self, seconds: float) -> None:
@@ -154,7 +156,8 @@ class Sending:
     def run(self) -> SentBatch:
         """Send the batch to its end, or until it is stopped; blocks.
 
-        A ``KeyboardInterrupt`` stops it in the same orderly way.
+        Ctrl-C (a ``KeyboardInterrupt``) stops it in the same orderly way; a second one waits for
+        nothing.
 
         Raises
         ------
@@ -162,8 +165,10 @@ class Sending:
             If the ledger cannot be written; calls under way are waited for, and what they
             brought is tried once more.
         """
-        if self._is_new():
-            return self._run_new()
+        with interruptions_told(lambda: self._news.put("interrupted")):
+            return self._run_new() if self._is_new() else self._run_opened()
+
+    def _run_opened(self) -> SentBatch:
         from dotledger.ledger.store import Ledger
 
         ledger = self._ledger if isinstance(self._ledger, Ledger) else Ledger(self._ledger)
@@ -232,8 +237,7 @@ class Sending:
         """Let a thread of its own keep what comes, and watch.
 
         An interruption, or an error of whoever is told, comes to the thread that called us:
-        nothing that is being taken over or written is cut off halfway. It only stops the workers;
-        a second interruption waits for nothing.
+        nothing that is being taken over or written is cut off halfway. It only stops the workers.
         """
         outcome: list[SentBatch | BaseException] = []
         threading.Thread(target=self._noted, args=(keep, outcome), daemon=True).start()
@@ -257,8 +261,12 @@ class Sending:
         return sent
 
     def _watch(self) -> None:
-        if not self._ended.wait(_TELL_EVERY):
+        try:
+            news = self._news.get(timeout=_TELL_EVERY)
+        except queue.Empty:
             self._tell()
+        else:
+            self.stop(news)
 
     def _tell(self) -> None:
         if self._means.tell and self._open_desk is not None:
@@ -274,6 +282,7 @@ class Sending:
         finally:
             self.stop("the sending ended")
             self._ended.set()
+            self._news.put("the sending ended")
 
     def _opening(self) -> BatchOpening:
         plan, description = self._plan, self._plan.description

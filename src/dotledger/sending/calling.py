@@ -30,8 +30,6 @@ from dotledger.services.requests import Request
 __all__ = ["Called", "Caller"]
 
 _LONGEST_DETAIL = 200
-NEVER_AGAIN = 1_000
-"""More renewals than any call gets: the token address itself turned us down."""
 
 
 class Called(Struct, frozen=True, kw_only=True):
@@ -153,8 +151,7 @@ class Caller(Struct, frozen=True, kw_only=True):
         except NoAnswer as error:
             facts = {"trouble": error.trouble, "detail": error.message}
         except DotLedgerError as error:
-            facts = {"status": 401, "detail": str(error)}
-            renewals = NEVER_AGAIN
+            facts = {"trouble": "unusable", "detail": str(error)}
         attempt = Attempt(
             number=number,
             renewals=renewals,

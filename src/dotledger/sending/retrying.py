@@ -19,9 +19,9 @@ class Attempt(Struct, frozen=True, kw_only=True):
         From 1.
     status : int or None
         HTTP status; None if there was no answer.
-    trouble : {"", "unreachable", "timeout", "cut", "unreadable"}
-        Nothing could be sent, no answer in time, a connection that failed, or an answer that is
-        not JSON.
+    trouble : {"", "unusable", "unreachable", "timeout", "cut", "unreadable"}
+        No key, token or signature to send with, nothing could be sent, no answer in time, a
+        connection that failed, or an answer that is not JSON.
     detail : str
         For people.
     retry_after : str
@@ -34,7 +34,7 @@ class Attempt(Struct, frozen=True, kw_only=True):
 
     number: int
     status: int | None = None
-    trouble: Literal["", "unreachable", "timeout", "cut", "unreadable"] = ""
+    trouble: Literal["", "unusable", "unreachable", "timeout", "cut", "unreadable"] = ""
     detail: str = ""
     retry_after: str = ""
     renewals: int = 0
@@ -121,10 +121,8 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
     proven : bool
         Whether the service has accepted some call of this sending.
     """
-    if attempt.trouble == "unreachable":
-        return _out_of_reach(attempt, random, patience, proven)
     if attempt.trouble:
-        return _after_trouble(attempt, random, patience)
+        return _after_trouble(attempt, random, patience, proven)
     status = attempt.status or 0
     if 200 <= status < 300:
         return Accept()
@@ -177,7 +175,11 @@ def _out_of_reach(attempt: Attempt, random: float, patience: Patience, proven: b
     return Again(_delay(attempt.number, random, patience))
 
 
-def _after_trouble(attempt: Attempt, random: float, patience: Patience) -> Next:
+def _after_trouble(attempt: Attempt, random: float, patience: Patience, proven: bool) -> Next:
+    if attempt.trouble == "unusable":
+        return Stop(attempt.detail)
+    if attempt.trouble == "unreachable":
+        return _out_of_reach(attempt, random, patience, proven)
     return _back_off(attempt, random, patience, _TROUBLES[attempt.trouble] + _detail(attempt))
 
 

@@ -169,7 +169,11 @@ def _from_keyring(where: str) -> tuple[str, str]:
 
 
 def _from_call(where: str) -> tuple[str, str]:
-    return str(_imported(where)() or ""), "returned nothing"
+    function = _imported(where)
+    try:
+        return str(function() or ""), "returned nothing"
+    except Exception as error:
+        return "", f"it failed: {type(error).__name__}"
 
 
 def _imported(where: str) -> Any:

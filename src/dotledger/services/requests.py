@@ -10,8 +10,9 @@ from urllib.parse import urlencode
 import orjson
 import pybase64
 from msgspec import Struct, field
+from msgspec.structs import replace
 
-from dotledger.errors import DescriptionError
+from dotledger.errors import ConnectError, DescriptionError
 from dotledger.services.description import Call, Description
 from dotledger.services.keys import Key
 
@@ -84,6 +85,18 @@ class Request(Struct, frozen=True, kw_only=True):
 
 Signer = Callable[[Request], Mapping[str, str]]
 """Given a finished request, returns headers to add to it."""
+
+
+def _signed(request: Request, signer: Signer) -> Request:
+    """Return the request with the signer's headers; it is somebody else's code."""
+    try:
+        added = dict(signer(request))
+    except Exception as error:
+        raise ConnectError(f"the signer failed ({type(error).__name__}: {error})") from error
+    for name, value in added.items():
+        if not (isinstance(name, str) and isinstance(value, str)):
+            raise ConnectError("the signer returned a header that is no text", got=name)
+    return replace(request, headers={**request.headers, **added})
 
 
 def _check_header(name: str, value: str, service: str) -> None:
@@ -176,17 +189,7 @@ class RequestBuilder:
             body=body,
             images=len(payloads),
         )
-        return self._signed(request) if self._signer else request
-
-    def _signed(self, request: Request) -> Request:
-        added = self._signer(request) if self._signer else {}
-        return Request(
-            method=request.method,
-            address=request.address,
-            headers={**request.headers, **added},
-            body=request.body,
-            images=request.images,
-        )
+        return _signed(request, self._signer) if self._signer else request
 
     def _put_key(self, headers: dict[str, str], query: dict[str, str], key: Key | None) -> None:
         if key is None:

@@ -35,7 +35,7 @@ def load_strictly(path: str | os.PathLike[str], model: type[Model]) -> Model:
     """
     file = Path(path)
     try:
-        text = file.read_text(encoding="utf-8")
+        text = file.read_text(encoding="utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise DescriptionError(
             f"the description cannot be read ({error})", place=str(file)
