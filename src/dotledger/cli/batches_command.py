@@ -56,8 +56,8 @@ def _list(ledger: Ledger, known: list[Batch], as_json: bool) -> None:
         (
             str(r["batch"]),
             r["service"],
-            str(r["images"]),
-            *(str(_most(r["outcomes"], o)) for o in ("failed", "refused", "pending")),
+            f"{r['images']:,}",
+            *(f"{_most(r['outcomes'], o):,}" for o in ("failed", "refused", "pending")),
             r["started"][:16].replace("T", " "),
             r["ended"][:16].replace("T", " ") or "not ended",
         )
@@ -111,7 +111,9 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
         f"Started {batch.started[:19]}, ended {batch.ended[:19] or 'not yet, or by a crash'}.",
         *([f"Stopped: {batch.stopped_because}."] if batch.stopped_because else []),
         "",
-        rows_table("", ("kind", *OUTCOMES), [(k, *counts[k].values()) for k in counts]),
+        rows_table(
+            "", ("kind", *OUTCOMES), [(k, *(f"{n:,}" for n in counts[k].values())) for k in counts]
+        ),
         "",
         f"{counted(figures.calls, 'call')}, tried again {counted(figures.retries, 'time')}, "
         f"{figures.sent_bytes / 1e6:.1f} MB sent"

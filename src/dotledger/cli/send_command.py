@@ -150,7 +150,7 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
     from dotledger.report.tables import rows_table
 
     batch = find_batch(ledger, batch=sent.batch)
-    rows = [(kind, *(counts[o] for o in OUTCOMES)) for kind, counts in sent.outcomes.items()]
+    rows = [(k, *(f"{row[o]:,}" for o in OUTCOMES)) for k, row in sent.outcomes.items()]
     gone_on = ", gone on with" if sent.resumed else ""
     title = f"Batch {sent.batch}: {counted(sent.images, 'image')} to {sent.service}{gone_on}"
     print_table(rows_table(title, ("kind", *OUTCOMES), rows), "", _cost(sent))

@@ -14,11 +14,17 @@ from rich.text import Text
 __all__ = ["DASH", "DOT", "console", "duration", "empty_table", "number", "plain", "rows_table"]
 
 
+class _Console(Console):
+    def on_broken_pipe(self) -> None:
+        """Leave it to the command line, like any other output."""
+        raise BrokenPipeError
+
+
 def console(file: IO[str] | None = None) -> Console:
     """Return a console that writes plain text, 110 wide, when `file` is no terminal."""
-    made = Console(file=file, highlight=False, emoji=False, markup=False)
+    made = _Console(file=file, highlight=False, emoji=False, markup=False)
     if not made.is_terminal:
-        made = Console(
+        made = _Console(
             file=file, width=110, highlight=False, emoji=False, markup=False, color_system=None
         )
     return made

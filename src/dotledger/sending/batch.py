@@ -322,7 +322,7 @@ class Sending:
     def _work(self, worker: Worker, todo: Iterator[Position]) -> None:
         def take() -> Position | None:
             with self._taking:
-                return None if self._gate.pace.stop else next(todo, None)
+                return None if self._gate.over else next(todo, None)
 
         try:
             while (settled := worker.settle(take)) is not None:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from dotledger.errors import AnswerError
 from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
-from dotledger.ledger.store import Ledger
+from dotledger.ledger.store import Ledger, in_parts
 from dotledger.ledger.views import find_batch, outcome_counts, stored_answers
 from dotledger.ledger.writing import BatchWriter
 from dotledger.sending.gate import Gate
@@ -100,16 +101,21 @@ class Desk:
     def write(self) -> None:
         """Write what has gathered, then settle images that were answered elsewhere."""
         self.open_items()
-        records, loose = self._records, self._loose
-        self._writer.write(records, loose)
-        self._records, self._loose, self._calls = [], [], set()
+        self._write_records()
         self._look_up()
+
+    def _write_records(self) -> None:
+        self._writer.write(self._records, self._loose)
+        self._records, self._loose, self._calls = [], [], set()
 
     def _look_up(self) -> None:
         """Settle images whose answer is in the ledger by now."""
         waiting, self._lookups = self._lookups, []
-        if not waiting:
-            return
+        for part in in_parts(waiting, _WRITE_AT):
+            self._settle(part)
+            self._write_records()
+
+    def _settle(self, waiting: Sequence[tuple[Loaded, tuple[str, ...]]]) -> None:
         stored = {
             name: self._stored(name, [one.sha for one, names in waiting if name in names])
             for name in {name for _, names in waiting for name in names}
@@ -165,8 +171,6 @@ class Desk:
     def close(self) -> SentBatch:
         """Write the rest and return what the sending came to."""
         self.write()
-        if self._records or self._lookups:
-            self.write()
         batch = find_batch(self._ledger, batch=self._writer.batch)
         outcomes = outcome_counts(self._ledger, batch)
         pending = any(row["pending"] for row in outcomes.values())

@@ -48,6 +48,11 @@ class Gate:
         return self._pace.stop
 
     @property
+    def over(self) -> bool:
+        """Whether no call may start any more: the rest is not even read."""
+        return bool(self._pace.stop) or self._pace.left == 0
+
+    @property
     def pace(self) -> Pace:
         """The state at this moment."""
         return self._pace

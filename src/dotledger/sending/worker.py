@@ -37,6 +37,8 @@ __all__ = ["Loaded", "Settled", "Worker", "note_reading"]
 _QUICK = 0.02
 """After a file that took longer to read and hash, in seconds, the next one waits for none."""
 
+_MOST_WITHOUT_A_CALL = 64
+
 Position = tuple[int, Item]
 
 
@@ -122,7 +124,8 @@ class Worker:
     def settle(self, take: Callable[[], Position | None]) -> Settled | None:
         """Take as many images as fill a call, as far as they go; None if there are none left.
 
-        Images that need no call (refused, or answered elsewhere) do not count.
+        Images that need no call (refused, or answered elsewhere) do not count, but are handed
+        over before they are many.
         """
         result = Settled()
         with self._filling:
@@ -148,6 +151,8 @@ class Worker:
                 loaded.append(one)
             elif one is not None:
                 self._close(one, result)
+            if not loaded and len(result.lookups) + len(result.done) >= _MOST_WITHOUT_A_CALL:
+                break
         return loaded, taken
 
     def _close(self, one: Loaded, result: Settled) -> None:
