@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import socket
 from collections.abc import Iterator, Sequence
+from datetime import datetime
 from functools import lru_cache
 from itertools import islice
 from typing import Any
@@ -44,6 +45,7 @@ from dotledger.ledger.store import (
 __all__ = ["BatchWriter", "ReadingWriter"]
 
 _ITEMS_AT_ONCE = 5_000
+_SILENT_AFTER = 60.0
 _ITEM_COLUMNS = ("batch", "position", "name", "path")
 _SENT_COLUMNS = ("sha", *SentRecord._fields)
 _CALL_COLUMNS = (
@@ -82,7 +84,8 @@ class BatchWriter:
     Raises
     ------
     LedgerError
-        If another living process is sending this batch.
+        If another process is sending this batch: one that lives, and was at work within the last
+        minute. Of a process on another machine only the latter is known.
     """
 
     def __init__(self, ledger: Ledger, opening: BatchOpening, now: float) -> None:
@@ -100,9 +103,13 @@ class BatchWriter:
                 self.reading = _insert_reading(connection, self.batch, now)
             else:
                 self.batch = int(row.id)
-                _refuse_second_sender(row.sender, self.batch, ledger.where)
+                _refuse_second_sender(row.sender, self.batch, ledger.where, now)
                 self.reading = _first_reading(connection, self.batch)
-                _claim(connection, self.batch)
+                _claim(connection, self.batch, now)
+
+    def still_here(self, now: float) -> None:
+        """Write down that we are at work; to be told more often than once a minute."""
+        self._ledger.change(schema.batches, self.batch, sender=_sender(now))
 
     def settled(self) -> dict[int, dict[str, str]]:
         """Return the outcomes written so far: by position, then kind."""
@@ -270,19 +277,30 @@ def _call_row(call: CallRecord, key: int, batch: int) -> tuple[Any, ...]:
     )
 
 
-def _sender() -> str:
-    return f"{os.getpid()}@{socket.gethostname()}"
+def _sender(now: float) -> str:
+    return f"{os.getpid()}@{socket.gethostname()} {timestamp(now)}"
 
 
-def _alive(sender: str) -> bool:
-    """Tell whether a sender written down in the ledger is still at work, as far as we can see."""
-    process, _, host = sender.partition("@")
-    if host != socket.gethostname():
+def _at_work(sender: str, now: float) -> bool:
+    """Tell whether a sender written down in the ledger is still at work, as far as we can see.
+
+    A number says little by itself: systems give those of ended processes to others.
+    """
+    who, _, seen = sender.partition(" ")
+    process, _, host = who.partition("@")
+    if host == socket.gethostname() and not _lives(int(process)):
         return False
-    if int(process) == os.getpid() or os.name == "nt":  # there, asking would end the process
+    return bool(seen) and abs(now - datetime.fromisoformat(seen).timestamp()) < _SILENT_AFTER
+
+
+def _lives(process: int) -> bool:
+    """Tell whether another process of this number lives on this machine."""
+    if process == os.getpid():
         return False
+    if os.name == "nt":  # there, asking would end it
+        return True
     try:
-        os.kill(int(process), 0)
+        os.kill(process, 0)
     except ProcessLookupError:
         return False
     except PermissionError:
@@ -290,19 +308,20 @@ def _alive(sender: str) -> bool:
     return True
 
 
-def _refuse_second_sender(sender: str | None, batch: int, where: str) -> None:
-    if sender and _alive(sender):
+def _refuse_second_sender(sender: str | None, batch: int, where: str, now: float) -> None:
+    if sender and _at_work(sender, now):
         raise LedgerError(
             f"batch {batch} is being sent by another process",
             place=where,
-            got=sender,
-            next_step="Wait for it to end; what it has answered will not be sent again.",
+            got=sender.partition(" ")[0],
+            next_step="Wait for it to end; what it has answered will not be sent again. If it was "
+            "cut off, try again in a minute.",
         )
 
 
-def _claim(connection: Connection, batch: int) -> None:
+def _claim(connection: Connection, batch: int, now: float) -> None:
     table = schema.batches
-    values = {"sender": _sender(), "ended": None, "stopped_because": None}
+    values = {"sender": _sender(now), "ended": None, "stopped_because": None}
     connection.execute(update(table).where(table.c.id == batch).values(**values))
 
 
@@ -319,7 +338,7 @@ def _insert_batch(connection: Connection, opening: BatchOpening, now: float) -> 
         "floor": opening.floor,
         "currency": opening.currency,
         "started": timestamp(now),
-        "sender": _sender(),
+        "sender": _sender(now),
     }
     key = connection.execute(insert(schema.batches).values(**row)).inserted_primary_key
     return int(key[0]) if key else 0

@@ -23,6 +23,7 @@ __all__ = ["Desk"]
 
 _WRITE_AT = 250
 _WRITE_EVERY = 0.25
+_SEEN_EVERY = 5.0
 
 
 class Desk:
@@ -56,7 +57,7 @@ class Desk:
         self._loose: list[Any] = []
         self._lookups: list[tuple[Loaded, tuple[str, ...]]] = []
         self._broken: dict[str, list[OutcomeRecord]] = {}
-        self._began = self._wrote = means.steady()
+        self._began = self._wrote = self._seen = means.steady()
         self._calls: set[int] = set()
         self._call_count = 0
         self._money = 0.0
@@ -94,6 +95,9 @@ class Desk:
     def maybe_write(self) -> None:
         """Write if enough has gathered or enough time has passed."""
         now = self._means.steady()
+        if now - self._seen >= _SEEN_EVERY:
+            self._writer.still_here(self._means.wall())
+            self._seen = now
         if len(self._records) >= _WRITE_AT or now - self._wrote >= _WRITE_EVERY:
             self.write()
             self._wrote = now
