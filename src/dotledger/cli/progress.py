@@ -41,27 +41,28 @@ class _Line:
 
         self._bar = Bar(
             TextColumn("{task.completed}/{task.total}"),
-            BarColumn(40),
+            BarColumn(40, complete_style="yellow", finished_style="yellow"),
             TextColumn("{task.fields[rate]}"),
             TimeRemainingColumn(),
-            TextColumn("{task.fields[cost]}{task.fields[trouble]}"),
+            TextColumn("left{task.fields[rest]}"),
             console=Console(stderr=True),
         )
         facts = {"total": self._images, "completed": earlier}
-        self._task = self._bar.add_task("", **facts, rate="", cost="", trouble="")
+        self._task = self._bar.add_task("", **facts, rate="", rest="")
         self._bar.start()
 
     def show(self, now: Progress) -> None:
         """Show how far the sending is."""
         if self._bar is None:
             self._open(now.earlier)
-        failed = now.failed + now.refused
+        money = [f"{now.money:.2f} {now.currency}"] if now.currency else []
+        counts = {"failed": now.failed, "refused": now.refused}
+        trouble = [f"{count:,} {what}" for what, count in counts.items() if count]
         self._bar.update(
             self._task,
             completed=now.done,
             rate=f"{now.rate:.1f}/s",
-            cost=f"{now.money:.2f} {now.currency}" if now.currency else "",
-            trouble=f", {failed} failed" if failed else "",
+            rest="".join(f", {part}" for part in money + trouble),
         )
 
     def close(self) -> None:

@@ -47,8 +47,8 @@ _MOST_NAMES = 5
 @ledger_option
 @kinds_option
 @click.option("--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting.")
-@click.option("--at-most", type=int, metavar="N", help="Stop after so many calls.")
-@click.option("--budget", type=float, metavar="AMOUNT", help="Stop before spending more.")
+@click.option("--at-most", type=int, metavar="N", help="Stop after so many calls in this run.")
+@click.option("--budget", type=float, metavar="AMOUNT", help="Stop before this run has spent more.")
 @click.option(
     "--again",
     type=click.Choice(["failed", "refused"]),
