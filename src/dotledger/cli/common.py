@@ -22,6 +22,7 @@ __all__ = [
     "print_table",
     "read_said",
     "say",
+    "service_options",
     "settings_of",
 ]
 
@@ -59,6 +60,17 @@ def kinds_option(function: Function) -> Function:
     return click.option(
         "--kinds", metavar="LIST", help="Kinds, with commas: label,object,face,unsafe."
     )(function)
+
+
+def service_options(function: Function) -> Function:
+    """Add ``--service``, ``--kinds`` and ``--set``."""
+    setting = click.option(
+        "--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting."
+    )
+    described = click.option(
+        "--service", required=True, metavar="FILE", help="The service's description."
+    )
+    return described(kinds_option(setting(function)))
 
 
 def as_kinds(text: str | None) -> list[str] | None:

@@ -13,11 +13,11 @@ from dotledger.cli.common import (
     as_kinds,
     example,
     json_option,
-    kinds_option,
     ledger_option,
     print_json,
     print_table,
     say,
+    service_options,
     settings_of,
 )
 from dotledger.core.spelling import counted
@@ -33,10 +33,8 @@ __all__ = ["command"]
     epilog=example("dotledger forecast photos --service myservice.toml --ledger photos.ledger"),
 )
 @click.argument("images", nargs=-1, required=True)
-@click.option("--service", required=True, metavar="FILE", help="The service's description.")
+@service_options
 @ledger_option
-@kinds_option
-@click.option("--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting.")
 @json_option
 def command(
     images: tuple[str, ...],

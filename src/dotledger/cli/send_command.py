@@ -15,12 +15,12 @@ from dotledger.cli.common import (
     as_kinds,
     example,
     json_option,
-    kinds_option,
     ledger_option,
     noticed,
     print_json,
     print_table,
     say,
+    service_options,
     settings_of,
 )
 from dotledger.core.spelling import counted
@@ -43,10 +43,8 @@ _MOST_NAMES = 5
     epilog=example("dotledger send walk/images --service flint.toml --ledger walk.ledger"),
 )
 @click.argument("images", nargs=-1, required=True)
-@click.option("--service", required=True, metavar="FILE", help="The service's description.")
+@service_options
 @ledger_option
-@kinds_option
-@click.option("--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting.")
 @click.option("--at-most", type=int, metavar="N", help="Stop after so many calls in this run.")
 @click.option("--budget", type=float, metavar="AMOUNT", help="Stop before this run has spent more.")
 @click.option(

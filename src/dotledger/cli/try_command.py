@@ -14,9 +14,9 @@ from dotledger.cli.common import (
     as_kinds,
     example,
     json_option,
-    kinds_option,
     print_json,
     print_table,
+    service_options,
     settings_of,
 )
 
@@ -30,10 +30,8 @@ _ANSWER_LINES = 40
 
 @click.command(name="try", epilog=example("dotledger try photo.jpg --service myservice.toml --dry"))
 @click.argument("image", required=False)
-@click.option("--service", required=True, metavar="FILE", help="The service's description.")
+@service_options
 @click.option("--call", "call_name", help="Which of the described calls; by default the first.")
-@kinds_option
-@click.option("--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting.")
 @click.option("--dry", is_flag=True, help="Show what would be sent; send nothing.")
 @json_option
 def command(
