@@ -2,10 +2,15 @@
 
 import io
 import re
+import tempfile
+import unittest
+from pathlib import Path
 
 from PIL import Image, ImageDraw
 
+from dotledger import Ledger, send
 from dotledger.services.description import parse_description
+from dotledger.testing import FakeTransport
 
 TEXT = """
 service = "bell"
@@ -73,3 +78,20 @@ def pictures(count):
 def number_of(request):
     """The number of the picture in a raw request."""
     return int(re.search(rb"\xff\xfe..(\d+)", request.body, re.DOTALL)[1])
+
+
+class InFolder(unittest.TestCase):
+    """A test with a folder of its own, a ledger in it and a short way to send."""
+
+    def setUp(self):
+        self.folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.path = self.folder / "l.ledger"
+
+    def send(self, images, replies, service=None, **options):
+        """Send through a fake transport; return what it came to and the transport."""
+        transport = FakeTransport(replies)
+        options = {"ledger": self.path, "key": "k-secret", "transport": transport, **options}
+        return send(images, service or description(), **options), transport
+
+    def ledger(self):
+        return self.enterContext(Ledger(self.path))

@@ -6,8 +6,7 @@ from dotledger.ledger.views import find_batch, load_findings, notes_of, readings
 from dotledger.sending.rereading import reread
 from dotledger.services.description import stored_description
 from dotledger.testing import Response
-from tests.sending.helpers import ANSWER, description, number_of, pictures
-from tests.sending.test_batch import InFolder
+from tests.sending.helpers import ANSWER, InFolder, description, number_of, pictures
 
 
 class Rereading(InFolder):

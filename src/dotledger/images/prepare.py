@@ -9,9 +9,9 @@ from msgspec import Struct
 from PIL import Image
 
 from dotledger.errors import ImageError
-from dotledger.images.facts import ImageFacts, open_image
+from dotledger.images.facts import ImageFacts, open_image, read_facts
 
-__all__ = ["Demands", "Prepared", "prepare"]
+__all__ = ["Demands", "Prepared", "decode_upright", "prepare"]
 
 _QUALITIES = (92, 85, 75, 65)
 _LEAST_ROWS_KEPT = 0.9
@@ -147,6 +147,21 @@ def _factor(width: int, height: int, demands: Demands) -> float:
     if demands.max_pixels is not None:
         factors.append(math.sqrt(demands.max_pixels / (width * height)))
     return min(factors)
+
+
+def decode_upright(data: bytes) -> Image.Image:
+    """Return a file's picture, decoded and upright.
+
+    Raises
+    ------
+    ImageError
+        If it cannot be decoded whole.
+    """
+    facts = read_facts(data)
+    try:
+        return _upright(_loaded(data), facts.orientation)
+    except Exception as error:
+        raise _damaged(data, error) from error
 
 
 def _decoded(data: bytes, facts: ImageFacts) -> tuple[Image.Image, list[str]]:

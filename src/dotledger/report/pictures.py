@@ -7,13 +7,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from PIL import Image, ImageDraw, ImageFont, ImageOps
+from PIL import Image, ImageDraw, ImageFont
 
 from dotledger.core.pairing import Paired, pair_tables
 from dotledger.core.tables import Annotations, Findings
-from dotledger.errors import ImageError
+from dotledger.errors import ImageError, MissingExtra
 from dotledger.formats.files import whole_file
-from dotledger.images.facts import open_image
+from dotledger.images.prepare import decode_upright
 from dotledger.report.marks import Mark, draw_marks
 
 __all__ = ["Pictured", "contact_sheet", "picture_marks", "safe_file_name", "write_pictures"]
@@ -123,10 +123,10 @@ def _summary(marks: Sequence[Mark], *, judged: bool) -> str:
     )
 
 
-def _opened(data: bytes) -> Image.Image | None:
+def _opened(picture: Pictured) -> Image.Image | None:
     try:
-        return ImageOps.exif_transpose(open_image(data)).convert("RGB")
-    except (ImageError, OSError, SyntaxError, ValueError):
+        return decode_upright(picture.read()).convert("RGB")
+    except (ImageError, MissingExtra, OSError):
         return None
 
 
@@ -141,7 +141,7 @@ def write_pictures(pictures: Iterable[Pictured], folder: Path) -> list[Path]:
     written = []
     taken: set[str] = set()
     for picture in pictures:
-        image = _opened(picture.read())
+        image = _opened(picture)
         if image is None:
             continue
         path = folder / f"{_free_name(safe_file_name(picture.name), taken)}.png"
@@ -194,7 +194,7 @@ def contact_sheet(
 
 def _put_cell(sheet: Image.Image, picture: Pictured, x: int, y: int, wide: int, high: int) -> None:
     pen, font = ImageDraw.Draw(sheet), ImageFont.load_default(15)
-    image = _opened(picture.read())
+    image = _opened(picture)
     if image is None:
         pen.rectangle((x, y, x + wide, y + high), outline=(90, 90, 110))
         pen.text((x + 12, y + 12), "cannot be decoded", font=font, fill=(170, 170, 190))

@@ -1,0 +1,65 @@
+"""Calls and money by service and month, and how the calls of a batch went."""
+
+import itertools
+
+from dotledger.images.gather import gather
+from dotledger.ledger.usage import call_figures, calls_in_month, preparations, usage
+from dotledger.ledger.views import find_batch
+from dotledger.sending.batch import Means, Sending
+from dotledger.sending.plan import make_plan
+from dotledger.services.keys import Key
+from dotledger.testing import FakeTransport, answer
+from tests.sending.helpers import ANSWER, InFolder, description, number_of, pictures
+
+DECEMBER_31, JANUARY_1 = 1798675200.0, 1798761600.0  # 2026-12-31 and 2027-01-01, midnight UTC
+
+
+class Usage(InFolder):
+    def sent_at(self, moment, images, replies, service=None):
+        """Send with a wall clock that stands at a moment and a steady one that ticks quarters."""
+        ticks = itertools.count()
+        means = Means(
+            transport=FakeTransport(replies),
+            wall=lambda: moment,
+            steady=lambda: next(ticks) / 4,
+            sleep=lambda _: None,
+        )
+        plan = make_plan(service or description(), gather(images))
+        return Sending(plan, str(self.path), Key("k", "test"), means=means).run()
+
+    def test_months_are_apart(self):
+        """Successful calls cost money and count in their month; others count as failed."""
+        self.sent_at(DECEMBER_31, pictures(3), [ANSWER])
+        later = {f"n-{n}": data for n, data in enumerate(list(pictures(9).values())[3:])}
+        self.sent_at(
+            JANUARY_1, later, lambda r: answer({}, 400) if number_of(r) == 5 else answer(ANSWER)
+        )
+        ledger = self.ledger()
+        old, new = usage(ledger)
+        self.assertEqual((old.month, old.calls, old.failed, old.images), ("2026-12", 3, 0, 3))
+        self.assertEqual((new.month, new.calls, new.failed, new.images), ("2027-01", 5, 1, 5))
+        self.assertAlmostEqual(new.money, 0.05)
+        self.assertEqual(calls_in_month(ledger, "bell", "2027-01"), 5)
+        self.assertEqual(calls_in_month(ledger, "other", "2027-01"), 0)
+
+    def test_how_the_calls_went(self):
+        """Attempts beyond the first, bytes and seconds; without a success no seconds."""
+        replies = [answer({}, 500), ANSWER, ANSWER]
+        self.sent_at(JANUARY_1, pictures(2), replies, description(("at_once = 4", "at_once = 1")))
+        ledger = self.ledger()
+        figures = call_figures(ledger, find_batch(ledger))
+        self.assertEqual((figures.calls, figures.retries, round(figures.money, 9)), (2, 1, 0.02))
+        self.assertEqual(figures.sent_bytes, sum(map(len, pictures(2).values())))
+        self.assertGreaterEqual(figures.median, 0.25)
+        self.assertLessEqual(figures.median, figures.p95)
+        self.sent_at(JANUARY_1, {"x": list(pictures(9).values())[8]}, [answer({}, 400)])
+        none = call_figures(ledger, find_batch(ledger))
+        self.assertNotEqual(none.median, none.median)
+
+    def test_preparations(self):
+        """Images that did not go out as they are stand with what was done."""
+        small = description(("[limits]", "[limits]\nmax_side = 12"))
+        self.sent_at(JANUARY_1, pictures(1), [ANSWER], small)
+        ledger = self.ledger()
+        [(name, steps)] = preparations(ledger, find_batch(ledger))
+        self.assertEqual((name, steps[-1]), ("p-0.jpg", "shrunk to 12 x 8 (50%)"))
