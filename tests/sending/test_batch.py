@@ -138,8 +138,10 @@ class Money(InFolder):
         """Twenty calls that fail alike stop the batch; what a service says of images does not."""
         wrong = answer({"error": "no such model"}, 400)
         sent, transport = self.send(pictures(60), [wrong])
-        self.assertEqual(len(transport.requests), 20)
-        self.assertEqual([sent.outcomes["label"][o] for o in ("failed", "pending")], [20, 40])
+        made = len(transport.requests)
+        self.assertTrue(20 <= made <= 23, f"{made}: 20, and what the other three threads had begun")
+        counts = [sent.outcomes["label"][o] for o in ("failed", "pending")]
+        self.assertEqual(counts, [made, 60 - made])
         self.assertRegex(sent.stopped_because, "20 calls in a row.*no such model")
         self.assertFalse(sent.at_limit)
         others = {f"x{n}.jpg": picture(100 + n) for n in range(60)}

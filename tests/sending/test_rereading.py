@@ -1,11 +1,15 @@
 """Reading stored answers again: beside the old reading, nothing sent, nothing lost."""
 
+from base64 import b64decode
+
+import orjson
+
 from dotledger import findings_of
 from dotledger.core.vocabulary import NameMap
 from dotledger.ledger.views import find_batch, load_findings, notes_of, readings
 from dotledger.sending.rereading import reread
 from dotledger.services.description import stored_description
-from dotledger.testing import Response
+from dotledger.testing import Request, Response
 from tests.sending.helpers import ANSWER, InFolder, description, number_of, pictures
 
 
@@ -54,6 +58,35 @@ class Rereading(InFolder):
         self.assertEqual((result.same, result.differences), (2, []))
         again = load_findings(ledger, find_batch(ledger))
         self.assertEqual(len(again), len(load_findings(ledger, batch)))
+
+    def test_unread_answers_to_several_images(self):
+        """What was paid for and could not be read is read by a mended description, each its part."""
+        several = (
+            'path = "/look"',
+            'path = "/look"\nbody = "json"\nimages = 3\nimage_field = "all"\n'
+            'each = { n = "{id}", data = "{image}" }',
+        )
+
+        def reply(request):
+            entries = orjson.loads(request.body)["all"]
+            names = [
+                str(number_of(Request(method="", address="", body=b64decode(e["data"]))))
+                for e in entries
+            ]
+            return {"parts": [{"tags": [{"name": name}]} for name in names]}
+
+        images = pictures(7)
+        images["twin.jpg"] = images["p-1.jpg"]
+        wrong = description(several, ("[[read]]", '[envelope]\nimages = "pieces[]"\n[[read]]'))
+        right = description(several, ("[[read]]", '[envelope]\nimages = "parts[]"\n[[read]]'))
+        sent, _ = self.send(images, reply, wrong)
+        self.assertEqual((sent.outcomes["label"]["failed"], sent.unread), (8, 8))
+        ledger = self.ledger()
+        result = reread(ledger, find_batch(ledger), right, now=2e9)
+        self.assertEqual((result.answers, result.unreadable), (8, 0))
+        found = findings_of(ledger, kinds=["label"])
+        read = dict(zip(found.image.values(), found.label.values(), strict=True))
+        self.assertEqual(read, {**{f"p-{n}.jpg": str(n) for n in range(7)}, "twin.jpg": "1"})
 
     def test_names_and_unread_answers(self):
         """A mapping renames and leaves out; an answer unreadable at first is read if it can be."""

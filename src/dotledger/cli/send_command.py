@@ -131,6 +131,12 @@ def _say_how_to_go_on(sent: SentBatch, ledger: str) -> None:
     same = shlex.join(["dotledger", *words])
     if sent.pending:
         say(f"The rest is pending. To go on: {same}")
+    if sent.unread:
+        shown = shlex.quote(shown_address(ledger))
+        say(
+            f"Answers for {counted(sent.unread, 'image')} could not be read; they are kept. "
+            f"When the description is mended: dotledger reread --service FILE --ledger {shown}"
+        )
     if any(row["failed"] for row in sent.outcomes.values()) and "--again" not in words:
         say(f"To send what failed again: {same} --again failed")
 

@@ -10,7 +10,7 @@ import numpy as np
 import orjson
 from msgspec import Struct
 from msgspec.structs import replace
-from sqlalchemy import func, literal, select
+from sqlalchemy import func, select
 
 from dotledger.core.confidence import check_threshold
 from dotledger.core.details import Details
@@ -232,6 +232,18 @@ def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
         return [(n, k, o, r) for n, k, o, r in connection.execute(query)]
 
 
+def unread_images(ledger: Ledger, batch: Batch) -> int:
+    """Return how many images have an answer, paid for and kept, out of which nothing was read."""
+    t, calls = schema.outcomes, schema.calls
+    query = (
+        select(func.count(t.c.position.distinct()))
+        .join(calls, calls.c.id == t.c.call)
+        .where(t.c.batch == batch.id, t.c.outcome == "failed", calls.c.status.between(200, 299))
+    )
+    with ledger.reading() as connection:
+        return int(connection.scalar(query) or 0)
+
+
 def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None = None) -> Findings:
     """Return the findings of a batch's reading, with a blank row where nothing was found.
 
@@ -414,7 +426,7 @@ class KeptAnswer(Struct, frozen=True, kw_only=True):
 def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
     """Yield every raw answer that belongs to a batch, image by image, one at a time in memory.
 
-    Answers that could not be read while sending are among them, if their call held one image.
+    Answers that could not be read while sending are among them.
     """
     t, images, calls, answers = schema.items, schema.images, schema.calls, schema.answers
     sizes = (
@@ -436,15 +448,26 @@ def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
         .where(t.c.batch == batch.id)
         .order_by(t.c.position)
     )
-    broken = _broken_calls(batch)
+    broken, places = _broken_calls(batch), _places_in_calls(batch)
     unread = (
         select(
-            t.c.position, t.c.name, calls.c.call, literal(0), calls.c.images, *sizes, calls.c.answer
+            t.c.position,
+            t.c.name,
+            calls.c.call,
+            places.c.place,
+            calls.c.images,
+            *sizes,
+            calls.c.answer,
         )
         .join(images, images.c.sha == t.c.sha)
         .join(broken, broken.c.position == t.c.position)
         .join(calls, calls.c.id == broken.c.call)
-        .where(t.c.batch == batch.id, calls.c.images == 1, calls.c.status.between(200, 299))
+        .join(places, (places.c.call == calls.c.id) & (places.c.sha == t.c.sha))
+        .where(
+            t.c.batch == batch.id,
+            calls.c.images == places.c.images,
+            calls.c.status.between(200, 299),
+        )
         .order_by(t.c.position)
     )
     with ledger.reading() as connection:
@@ -470,6 +493,27 @@ def _broken_calls(batch: Batch) -> Any:
         select(t.c.position, t.c.call)
         .where(t.c.batch == batch.id, t.c.outcome == "failed", t.c.call.is_not(None))
         .distinct()
+        .subquery()
+    )
+
+
+def _places_in_calls(batch: Batch) -> Any:
+    """Return a subquery of the place of each image in its call, and how many images are known.
+
+    Images go out in the order of the batch; the same bytes under another name take no place.
+    """
+    t, items = schema.outcomes, schema.items
+    first = func.min(t.c.position)
+    return (
+        select(
+            t.c.call,
+            items.c.sha,
+            (func.row_number().over(partition_by=t.c.call, order_by=first) - 1).label("place"),
+            func.count().over(partition_by=t.c.call).label("images"),
+        )
+        .join(items, (items.c.batch == t.c.batch) & (items.c.position == t.c.position))
+        .where(t.c.batch == batch.id, t.c.call.is_not(None))
+        .group_by(t.c.call, items.c.sha)
         .subquery()
     )
 

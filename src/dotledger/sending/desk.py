@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from dotledger.errors import AnswerError
 from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
 from dotledger.ledger.store import Ledger, in_parts
-from dotledger.ledger.views import find_batch, outcome_counts, stored_answers
+from dotledger.ledger.views import find_batch, outcome_counts, stored_answers, unread_images
 from dotledger.ledger.writing import BatchWriter
 from dotledger.sending.gate import Gate
 from dotledger.sending.plan import Plan
@@ -187,6 +187,7 @@ class Desk:
             outcomes=outcomes,
             calls=self._call_count,
             reused=self._reused,
+            unread=unread_images(self._ledger, batch),
             refusals=self._gate.refusals,
             money=self._money,
             currency=batch.currency,

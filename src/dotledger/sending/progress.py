@@ -57,6 +57,9 @@ class SentBatch(Struct, frozen=True, kw_only=True):
         Calls that were answered now.
     reused : int
         Images whose answer was in the ledger already.
+    unread : int
+        Images of the batch whose answer came but could not be read; it is kept, and an edited
+        description may read it (``dotledger reread``).
     refusals : int
         Answers "come back later".
     money : float
@@ -77,6 +80,7 @@ class SentBatch(Struct, frozen=True, kw_only=True):
     outcomes: Mapping[str, Mapping[str, int]]
     calls: int
     reused: int
+    unread: int
     refusals: int
     money: float
     currency: str
