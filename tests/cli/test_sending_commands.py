@@ -59,6 +59,19 @@ class Commands(unittest.TestCase):
         ):
             self.assertIn(sign, table)
 
+    def test_forecast_beyond_the_quota(self):
+        """What the month's quota leaves undone is said; of many missing files only the first are."""
+        text = (self.home / "chalk.toml").read_text()
+        tight = text.replace("per_month = 50_000", "per_month = 1")
+        self.assertNotEqual(tight, text)
+        (self.home / "tight.toml").write_text(tight)
+        (self.home / "list.txt").write_text("\n".join(f"none-{n}.jpg" for n in range(30)))
+        words = ("images", "@list.txt", "--service", "tight.toml", "--ledger", "none.ledger")
+        done = self.run_on("forecast", *words)
+        self.assertIn("The quota does not suffice: 1 call would wait.", done.stdout)
+        lines = [line for line in done.stderr.splitlines() if "cannot be read" in line]
+        self.assertEqual((len(lines), lines[-1]), (21, "cannot be read: 10 more"))
+
     def test_send_says_what_became_of_it(self):
         """Failures stand by reason with the command that sends them again; status 3 if not all went."""
         words = ("send", "images", "--service", "chalk.toml", "--ledger", "other.ledger")

@@ -22,6 +22,7 @@ __all__ = [
     "print_table",
     "read_said",
     "say",
+    "say_problems",
     "service_options",
     "settings_of",
 ]
@@ -29,6 +30,8 @@ __all__ = [
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 DEFAULT_LEDGER = "images.ledger"
+
+_MOST_PROBLEMS = 20
 
 
 def example(text: str) -> str:
@@ -89,6 +92,14 @@ def settings_of(pairs: Sequence[str]) -> dict[str, str]:
 def say(text: str) -> None:
     """Print a message for people, to stderr."""
     click.echo(text, err=True)
+
+
+def say_problems(what: str, problems: Sequence[tuple[str, str]]) -> None:
+    """Print the first of (name, reason) to stderr, and how many more there are."""
+    for name, reason in problems[:_MOST_PROBLEMS]:
+        say(f"{what}: {name}: {reason}")
+    if len(problems) > _MOST_PROBLEMS:
+        say(f"{what}: {len(problems) - _MOST_PROBLEMS:,} more")
 
 
 def print_json(value: Any) -> None:

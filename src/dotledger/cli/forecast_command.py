@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,7 +17,7 @@ from dotledger.cli.common import (
     ledger_option,
     print_json,
     print_table,
-    say,
+    say_problems,
     service_options,
     settings_of,
 )
@@ -58,13 +59,13 @@ def command(
     from dotledger.sending.plan import make_plan
     from dotledger.services.description import load_description
 
-    gathered = gather(images, missing="list")
-    for name, reason in gathered.problems:
-        say(f"cannot be read: {name}: {reason}")
     described = load_description(service).with_settings(settings_of(pairs))
+    gathered = gather(images, missing="list")
+    say_problems("cannot be read", gathered.problems)
     plan = make_plan(described, gathered, kinds=as_kinds(kinds))
-    opened = Ledger(ledger, create=False) if Path(ledger).exists() or "://" in ledger else None
-    result = forecast(plan, opened, month=timestamp(time.time())[:7])
+    there = Path(ledger).exists() or "://" in ledger
+    with Ledger(ledger, create=False) if there else nullcontext() as opened:
+        result = forecast(plan, opened, month=timestamp(time.time())[:7])
     if as_json:
         share = result.share_of_month
         print_json(to_builtins(result) | {"share_of_month": None if math.isnan(share) else share})
@@ -95,6 +96,9 @@ def _show(result: Forecast, service: str) -> None:
             f"{result.used_this_month + result.calls:,} of {result.per_month:,} "
             f"({result.share_of_month:.1%})."
         )
+        over = min(result.calls, result.used_this_month + result.calls - result.per_month)
+        if over > 0:
+            lines.append(f"The quota does not suffice: {counted(over, 'call')} would wait.")
     lines += [
         f"Before sending: {what}: {counted(count, 'image')}."
         for what, count in result.prepared.items()

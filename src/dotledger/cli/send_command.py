@@ -20,6 +20,7 @@ from dotledger.cli.common import (
     print_json,
     print_table,
     say,
+    say_problems,
     service_options,
     settings_of,
 )
@@ -82,8 +83,7 @@ def command(
 
     gathered = gather(images, missing="list" if skip_missing else "raise")
     loading.join()
-    for name, reason in gathered.problems:
-        say(f"left out: {name}: {reason}")
+    say_problems("left out", gathered.problems)
     from dotledger.sending.api import prepare_sending
 
     _end_in_order()
