@@ -384,6 +384,10 @@ class RoundTrips(InFolder):
         self.assertEqual(
             self.rows(read_review(path).annotations), [("a", "object", "x", (0, 0, 9, 9), False)]
         )
+        looked_for = read_review(path, vocabulary={"object": ["y", "x"]}).annotations
+        self.assertEqual(looked_for.vocabulary, {"object": ("y", "x")})
+        with self.assertRaisesRegex(TableError, "a person can edit.*allowed: .csv, .jsonl"):
+            read_review(self.written("r.parquet", ""))
         with self.assertRaisesRegex(TableError, "line 2, column review.*'fine'"):
             read_review(self.written("r.csv", head + "a,object,x,0.5,0,0,9,9,fine\n"))
         with self.assertRaisesRegex(TableError, "no column 'review'"):

@@ -51,8 +51,10 @@ def command(
     from dotledger.formats.annotations import load_annotations, read_review, write_annotations
     from dotledger.formats.loading import Loaded, report_of
 
+    if reviewed and description is not None:
+        raise click.UsageError("--reviewed reads a table, --description another kind of file")
     if reviewed:
-        review = read_review(source, columns=columns)
+        review = read_review(source, columns=columns, vocabulary=vocabulary_of(vocabulary))
         loaded = Loaded(
             annotations=review.annotations, report=report_of(review.annotations, source)
         )

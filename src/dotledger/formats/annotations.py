@@ -111,10 +111,14 @@ def load_annotations(
         found = _with_sizes(found, folder)
     loaded = _clipped(Loaded(annotations=found, report=loaded.report))
     found = loaded.annotations
-    if vocabulary is not None:
-        declared = {kind: tuple(labels) for kind, labels in vocabulary.items()}
-        found = replace(found, vocabulary=declared)
-    return Loaded(annotations=found, report=loaded.report)
+    return Loaded(annotations=_declared(found, vocabulary), report=loaded.report)
+
+
+def _declared(found: Annotations, vocabulary: Mapping[str, Iterable[str]] | None) -> Annotations:
+    if vocabulary is None:
+        return found
+    declared = {kind: tuple(labels) for kind, labels in vocabulary.items()}
+    return replace(found, vocabulary=declared)
 
 
 def _clipped(loaded: Loaded) -> Loaded:
@@ -242,7 +246,12 @@ def read_image_facts(path: PathLike) -> dict[str, dict[str, Any]]:
     return facts
 
 
-def read_review(path: PathLike, *, columns: Shape | PathLike | None = None) -> Reviewed:
+def read_review(
+    path: PathLike,
+    *,
+    columns: Shape | PathLike | None = None,
+    vocabulary: Mapping[str, Iterable[str]] | None = None,
+) -> Reviewed:
     """Read findings that a person has looked at, as annotations.
 
     Parameters
@@ -252,13 +261,23 @@ def read_review(path: PathLike, *, columns: Shape | PathLike | None = None) -> R
         `dotledger.core.reviewing.REVIEWS`.
     columns : Shape, path-like or str, optional
         See `read_findings`.
+    vocabulary : mapping of str to iterable of str, optional
+        The labels that were looked for, by kind; by default those that stand in the table.
 
     Raises
     ------
     TableError
-        If it cannot be read, has no column ``review``, or holds an unknown word there.
+        If it cannot be read, is of another format, has no column ``review``, or holds an
+        unknown word there.
     """
     file = Path(path)
+    if file.suffix.lower() not in (".csv", ".jsonl"):
+        raise TableError(
+            "a review is read from a table that a person can edit",
+            place=str(file),
+            got=file.suffix,
+            allowed=[".csv", ".jsonl"],
+        )
     findings = read_findings(file, columns=columns)
     reader = read_csv if file.suffix.lower() == ".csv" else read_json_lines
     table = reader(file, ["review"])
@@ -270,7 +289,7 @@ def read_review(path: PathLike, *, columns: Shape | PathLike | None = None) -> R
             next_step="Write findings with `dotledger findings --out`, add the column, fill it.",
         )
     try:
-        return annotations_from_review(findings, words)
+        review = annotations_from_review(findings, words)
     except TableError as error:
         row = error.facts.get("row")
         if row is None:
@@ -278,6 +297,7 @@ def read_review(path: PathLike, *, columns: Shape | PathLike | None = None) -> R
         raise TableError(
             error.message, place=table.where(row, "review"), got=error.got, allowed=error.allowed
         ) from error
+    return replace(review, annotations=_declared(review.annotations, vocabulary))
 
 
 def write_annotations(
