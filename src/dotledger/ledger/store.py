@@ -10,6 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
 from importlib import import_module
+from importlib.util import find_spec
 from operator import itemgetter
 from pathlib import Path
 from typing import Any
@@ -38,6 +39,7 @@ __all__ = ["Ledger", "compress", "decompress", "shown_address"]
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+]*://")
 _BUSY_SECONDS = 30
 _WINDOW_BITS, _MEMORY_LEVEL = 14, 7
+_TURN = int.from_bytes(b"dotledge")
 
 
 def compress(answer: bytes) -> bytes:
@@ -117,6 +119,7 @@ class Ledger:
 
     def _make(self) -> None:
         with self._writer.begin() as connection:
+            _take_turn(connection)
             schema.metadata.create_all(connection)
             if not connection.scalar(select(func.count()).select_from(schema.about)):
                 row = {"name": "version", "value": str(schema.VERSION)}
@@ -155,6 +158,7 @@ class Ledger:
             If the database cannot be written: full disk, read-only, locked for too long.
         """
         with self._mapped(), self._writer.begin() as connection:
+            _take_turn(connection)
             yield connection
 
     @contextmanager
@@ -173,6 +177,12 @@ class Ledger:
         """Change columns of the row with this id."""
         with self.writing() as connection:
             connection.execute(update(table).where(table.c.id == row_id).values(**values))
+
+
+def _take_turn(connection: Connection) -> None:
+    """Let one transaction write at a time, as SQLite does by itself; it ends the turn."""
+    if connection.dialect.name == "postgresql":
+        connection.execute(select(func.pg_advisory_xact_lock(_TURN)))
 
 
 def _any_table(engine: Engine, connection: Connection) -> bool:
@@ -198,14 +208,16 @@ def _served(address: str) -> Engine:
             place=shown,
             allowed=["a path", "sqlite:///…", "postgresql://…"],
         )
+    if find_spec("psycopg"):
+        address = re.sub("^postgresql://", "postgresql+psycopg://", address)
     try:
-        return create_engine(address)
+        return create_engine(address, pool_pre_ping=True)
     except ImportError as error:
         raise MissingExtra(
             "the database's driver is not installed",
             place=shown,
             got=error.name,
-            next_step=f"Run: pip install {error.name}",
+            next_step="Run: pip install 'dot-ledger[postgresql]'",
         ) from error
     except (SQLAlchemyError, ValueError) as error:
         raise LedgerError("the address is not valid", place=shown) from error

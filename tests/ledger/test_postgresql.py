@@ -1,0 +1,159 @@
+"""A ledger for a team: the same on a PostgreSQL server, with several senders at once."""
+
+import os
+import shutil
+import socket
+import subprocess
+import tempfile
+import threading
+import time
+import unittest
+from importlib.util import find_spec
+from pathlib import Path
+
+from dotledger import Ledger, findings_of, send
+from dotledger.errors import LedgerError
+from dotledger.ledger.usage import call_figures
+from dotledger.ledger.views import find_batch, raw_answers
+from dotledger.sending.rereading import reread
+from dotledger.testing import FakeTransport, answer
+from tests.sending.helpers import ANSWER, description, number_of, picture, pictures
+
+FOUND = [*Path("/usr/lib/postgresql").glob("*/bin/initdb"), shutil.which("initdb") or "none"]
+PROGRAMS = Path(FOUND[0]).parent
+
+
+class Server:
+    """A server of its own in a folder, on a port of its own."""
+
+    def __init__(self, folder):
+        self.folder = folder
+        self.user = {"user": "postgres"} if os.geteuid() == 0 else {}
+        with socket.create_server(("127.0.0.1", 0)) as free:
+            self.port = free.getsockname()[1]
+        if self.user:
+            shutil.chown(folder, "postgres")
+        self.run("initdb", "-D", folder, "-A", "trust", "-U", "postgres", "--no-sync")
+        self.address = f"postgresql://postgres@127.0.0.1:{self.port}/postgres"
+        self.start()
+
+    def run(self, program, *words):
+        subprocess.run(
+            [f"{PROGRAMS}/{program}", *words],
+            check=True,
+            capture_output=True,
+            cwd="/",
+            **self.user,
+        )
+
+    def start(self):
+        self.process = subprocess.Popen(
+            [
+                f"{PROGRAMS}/postgres",
+                "-D",
+                self.folder,
+                "-p",
+                str(self.port),
+                "-k",
+                self.folder,
+                "-F",
+            ],
+            stderr=subprocess.DEVNULL,
+            cwd="/",
+            **self.user,
+        )
+        for _ in range(100):
+            try:
+                socket.create_connection(("127.0.0.1", self.port)).close()
+                Ledger(self.address).close()
+            except (OSError, LedgerError):
+                time.sleep(0.1)
+            else:
+                return
+        raise AssertionError("the server does not start")
+
+    def stop(self):
+        self.process.send_signal(3)  # SIGQUIT: at once, as in a crash
+        self.process.wait()
+
+
+@unittest.skipUnless((PROGRAMS / "initdb").exists(), "no PostgreSQL server here")
+@unittest.skipUnless(find_spec("psycopg"), "psycopg is not installed")
+class PostgreSQL(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.server = Server(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        cls.addClassCleanup(cls.server.stop)
+
+    def send(self, images, replies, ledger=None, **options):
+        transport = FakeTransport(replies)
+        options = {"ledger": ledger or self.server.address, "key": "k", **options}
+        return send(images, description(), transport=transport, **options), transport
+
+    def test_the_same_as_a_file(self):
+        """Sent in part, gone on with, failed ones again, read again: as in a ledger that is a file."""
+        said = []
+        with tempfile.TemporaryDirectory() as folder:
+            for where in (self.server.address, f"{folder}/l"):
+                wrong = lambda r: answer({}, 400) if number_of(r) == 3 else answer(ANSWER)  # noqa: E731
+                self.send(pictures(9), wrong, where, at_most=5)
+                rest, transport = self.send(pictures(9), [ANSWER], where)
+                self.assertEqual((rest.resumed, len(transport.requests)), (True, 4))
+                again, _ = self.send(pictures(9), [ANSWER], where, again="failed")
+                with Ledger(where) as ledger:
+                    batch = find_batch(ledger, batch=again.batch)
+                    raw = list(raw_answers(ledger, batch, range(9)))
+                    anew = reread(ledger, batch, description(), now=2e9)
+                    figures = call_figures(ledger, batch)
+                found = findings_of(where, batch=again.batch)
+                rows = sorted(zip(found.image.values(), found.label.values(), map(str, found.box)))
+                said.append(
+                    (again.outcomes, raw, anew.same, figures.calls, round(figures.money, 9), rows)
+                )
+        self.assertEqual(said[0], said[1])
+
+    def test_several_senders(self):
+        """Three sendings at once with images in common: nothing lost, each answer once."""
+        results = []
+
+        def go(first):
+            images = {f"s-{n}": picture(n, (40, 30)) for n in range(first, first + 60)}
+            slow = lambda _: time.sleep(0.003) or ANSWER  # noqa: E731
+            results.append(self.send(images, slow)[0])
+
+        threads = [threading.Thread(target=go, args=(first,)) for first in (0, 30, 50)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        self.assertEqual([r.outcomes["label"]["found"] for r in results], [60] * 3)
+        batches = tuple(r.batch for r in results)
+        with Ledger(self.server.address) as ledger, ledger.reading() as connection:
+            rows = connection.exec_driver_sql(
+                f"SELECT count(*), count(DISTINCT a.sha) FROM answers a JOIN calls c ON c.id = a.call WHERE c.batch IN {batches}"
+            ).one()
+        self.assertEqual(tuple(rows), (110, 110))
+
+    def test_a_server_that_goes_away(self):
+        """When the server goes, the sending ends with the reason; what was committed is not sent again."""
+        images = {f"g-{n}": picture(n, (50, 30)) for n in range(200)}
+        seen = []
+
+        def reply(request):
+            seen.append(number_of(request))
+            if len(seen) == 60:
+                self.server.stop()
+            time.sleep(0.01)
+            return ANSWER
+
+        with self.assertRaises(LedgerError):
+            self.send(images, reply)
+        self.assertLess(len(seen), 200)
+        self.server.start()
+        with Ledger(self.server.address) as ledger, ledger.reading() as connection:
+            kept = connection.exec_driver_sql(
+                "SELECT count(*) FROM outcomes o JOIN items i ON i.batch = o.batch AND i.position = o.position WHERE i.name LIKE 'g-%%' AND o.kind = 'label'"
+            ).scalar()
+        rest, transport = self.send(images, [ANSWER])
+        self.assertEqual(rest.outcomes["label"]["found"], 200)
+        self.assertEqual(len(transport.requests), 200 - kept)
