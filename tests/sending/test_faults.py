@@ -12,6 +12,7 @@ import threading
 import time
 import unittest
 from collections import Counter
+from contextlib import closing
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
@@ -152,7 +153,7 @@ class Processes(unittest.TestCase):
 
         if not (self.home / "l.ledger").exists():
             return []
-        with sqlite3.connect(self.home / "l.ledger") as connection:
+        with closing(sqlite3.connect(self.home / "l.ledger")) as connection:
             try:
                 return [sha for (sha,) in connection.execute("SELECT sha FROM answers")]
             except sqlite3.OperationalError:
