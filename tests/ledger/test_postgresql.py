@@ -82,7 +82,10 @@ class Server:
 class PostgreSQL(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
-        cls.server = Server(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        try:
+            cls.server = Server(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        except (OSError, LookupError, subprocess.CalledProcessError) as error:
+            raise unittest.SkipTest(f"PostgreSQL cannot be started here: {error}") from error
         cls.addClassCleanup(cls.server.stop)
 
     def send(self, images, replies, ledger=None, **options):

@@ -428,38 +428,32 @@ def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
 
     Answers that could not be read while sending are among them.
     """
-    t, images, calls, answers = schema.items, schema.images, schema.calls, schema.answers
-    sizes = (
-        images.c.width, images.c.height, t.c.sent_width, t.c.sent_height, t.c.turned,
-    )  # fmt: skip
-    good = (
-        select(
-            t.c.position,
-            t.c.name,
-            calls.c.call,
-            answers.c.place,
-            calls.c.images,
-            *sizes,
-            calls.c.answer,
-        )
-        .join(images, images.c.sha == t.c.sha)
+    with ledger.reading() as connection:
+        for query in (_read_answers(batch), _unread_answers(batch)):
+            for row in connection.execution_options(yield_per=200).execute(query):
+                *facts, answer = row
+                if answer is not None:
+                    yield KeptAnswer(
+                        **dict(zip(_KEPT, facts, strict=True)), answer=decompress(answer)
+                    )
+
+
+def _read_answers(batch: Batch) -> Any:
+    t, calls, answers = schema.items, schema.calls, schema.answers
+    return (
+        _kept_columns(answers.c.place)
         .join(answers, (answers.c.sha == t.c.sha) & (answers.c.fingerprint == batch.fingerprint))
         .join(calls, calls.c.id == answers.c.call)
         .where(t.c.batch == batch.id)
         .order_by(t.c.position)
     )
+
+
+def _unread_answers(batch: Batch) -> Any:
+    t, calls = schema.items, schema.calls
     broken, places = _broken_calls(batch), _places_in_calls(batch)
-    unread = (
-        select(
-            t.c.position,
-            t.c.name,
-            calls.c.call,
-            places.c.place,
-            calls.c.images,
-            *sizes,
-            calls.c.answer,
-        )
-        .join(images, images.c.sha == t.c.sha)
+    return (
+        _kept_columns(places.c.place)
         .join(broken, broken.c.position == t.c.position)
         .join(calls, calls.c.id == broken.c.call)
         .join(places, (places.c.call == calls.c.id) & (places.c.sha == t.c.sha))
@@ -470,14 +464,15 @@ def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
         )
         .order_by(t.c.position)
     )
-    with ledger.reading() as connection:
-        for query in (good, unread):
-            for row in connection.execution_options(yield_per=200).execute(query):
-                *facts, answer = row
-                if answer is not None:
-                    yield KeptAnswer(
-                        **dict(zip(_KEPT, facts, strict=True)), answer=decompress(answer)
-                    )
+
+
+def _kept_columns(place: Any) -> Any:
+    """Return a query of `_KEPT` and the answer, from images and what was sent of them."""
+    t, images, calls = schema.items, schema.images, schema.calls
+    named = (t.c.position, t.c.name, calls.c.call, place, calls.c.images)
+    sizes = (images.c.width, images.c.height, t.c.sent_width, t.c.sent_height, t.c.turned)
+    query = select(*named, *sizes, calls.c.answer)
+    return query.select_from(t).join(images, images.c.sha == t.c.sha)
 
 
 _KEPT = (
