@@ -90,8 +90,8 @@ def _require(given: Iterable[str], wanted: Sequence[str], shape: Shape, path: Pa
 def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: bool) -> _Table:
     pd = _pandas_with_parquet()
     try:
-        frame = pd.read_parquet(path)
-    except (OSError, ValueError) as error:
+        frame = pd.read_parquet(path).astype(object)  # decodes every value: damage shows here
+    except Exception as error:  # damaged files make the package fail in many ways
         raise TableError(
             f"the file cannot be read as Parquet ({error})", place=str(path)
         ) from error
