@@ -1,6 +1,8 @@
 """Sending a batch through a fake transport: one outcome for every image and kind."""
 
 import asyncio
+import os
+import signal
 import time
 from unittest import mock
 
@@ -383,13 +385,36 @@ class Ways(InFolder):
         def slow(_):
             return time.sleep(0.03) or ANSWER
 
-        sent, transport = self.send(pictures(60), slow, tell=interrupted)
-        self.assertEqual(sent.stopped_because, "interrupted")
+        transport = FakeTransport(slow)
+        with self.assertRaisesRegex(KeyboardInterrupt, "pending; what came is in the ledger"):
+            self.send(pictures(60), slow, tell=interrupted, transport=transport)
         made = len(transport.requests)
-        self.assertEqual((sent.calls, sent.pending), (made, 2 * (60 - made)))
+        ledger = self.ledger()
+        batch = find_batch(ledger)
+        self.assertEqual(batch.stopped_because, "interrupted")
+        self.assertEqual(call_figures(ledger, batch).calls, made)
         self.assertGreater(60, made)
         again, rest = self.send(pictures(60), [ANSWER])
         self.assertEqual((made + len(rest.requests), again.pending), (60, 0))
+
+    def test_a_signal_ends_a_script(self):
+        """Ctrl-C while a script sends ends the script too, after what came is committed."""
+        for number in (signal.SIGINT, signal.SIGTERM):
+            self.path = self.folder / f"{number}.ledger"
+            transport = FakeTransport(
+                lambda r, n=number: (
+                    os.kill(os.getpid(), n) or ANSWER if number_of(r) == 9 else ANSWER
+                )
+            )
+            known = signal.signal(number, signal.default_int_handler)
+            try:
+                with self.assertRaises(KeyboardInterrupt):
+                    self.send(pictures(500), [ANSWER], transport=transport)
+                self.assertIs(signal.getsignal(number), signal.default_int_handler)
+            finally:
+                signal.signal(number, known)
+            _, rest = self.send(pictures(500), [ANSWER])
+            self.assertEqual(len(transport.requests) + len(rest.requests), 500)
 
     def test_an_error_of_whoever_is_told(self):
         """It ends the batch in order and is raised when every answer that came is committed."""

@@ -139,6 +139,9 @@ def send(
         Before anything is sent.
     LedgerError
         If the ledger cannot be written.
+    KeyboardInterrupt
+        After Ctrl-C, when the calls under way have ended and everything is committed; a second
+        one waits for nothing.
     """
     sending = prepare_sending(
         images,
@@ -154,7 +157,10 @@ def send(
         signer=signer,
         tell=tell,
     )
-    return sending.run()
+    sent = sending.run()
+    if sending.interrupted:
+        raise KeyboardInterrupt(f"{sent.pending} outcomes are pending; what came is in the ledger")
+    return sent
 
 
 async def send_async(

@@ -44,6 +44,7 @@ _MOST_WAITING = 512
 """Workers wait when so many results are not taken yet: memory does not grow with the batch."""
 
 _TELL_EVERY = 0.2
+_INTERRUPTED = "interrupted"
 
 
 class Means(Struct, frozen=True, kw_only=True):
@@ -153,6 +154,11 @@ class Sending:
         self._gate.stop(reason)
         self._halt.set()
 
+    @property
+    def interrupted(self) -> bool:
+        """Whether it was stopped by Ctrl-C."""
+        return self._gate.stop_reason == _INTERRUPTED
+
     def run(self) -> SentBatch:
         """Send the batch to its end, or until it is stopped; blocks.
 
@@ -165,7 +171,7 @@ class Sending:
             If the ledger cannot be written; calls under way are waited for, and what they
             brought is tried once more.
         """
-        with interruptions_told(lambda: self._news.put("interrupted")):
+        with interruptions_told(lambda: self._news.put(_INTERRUPTED)):
             return self._run_new() if self._is_new() else self._run_opened()
 
     def _run_opened(self) -> SentBatch:
@@ -246,9 +252,9 @@ class Sending:
             try:
                 self._watch()
             except KeyboardInterrupt:
-                if self._gate.stop_reason == "interrupted":
+                if self.interrupted:
                     raise
-                self.stop("interrupted")
+                self.stop(_INTERRUPTED)
             except Exception as error:
                 problem = problem or error
                 self.stop("telling the progress failed")
