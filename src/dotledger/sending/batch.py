@@ -194,7 +194,7 @@ class Sending:
         where = str(self._ledger)
         _check_can_be_made(where)
         worker = self._worker(set())
-        self._limit(None)
+        self._limit(0)
         threads = self._start(worker, self._positions({}))
 
         def keep() -> SentBatch:
@@ -206,22 +206,30 @@ class Sending:
         return self._watched(keep)
 
     def _run_known(self, ledger: Ledger) -> SentBatch:
-        from dotledger.ledger.usage import calls_in_month
         from dotledger.ledger.views import answered_shas
 
-        fingerprint, service = self._plan.fingerprint, self._plan.description.service
+        fingerprint = self._plan.fingerprint
         names = [call.name for call, _ in self._plan.calls]
         answered = {
             (name, sha) for name in names for sha in answered_shas(ledger, fingerprint, name)
         }
-        self._limit(calls_in_month(ledger, service, timestamp(self._means.wall())[:7]))
+        self._limit(self._used_this_month(ledger))
         worker = self._worker(answered)
         desk = self._desk(ledger, worker)
         threads = self._start(worker, self._positions(desk.settled))
         return self._watched(lambda: self._kept(desk, len(threads)))
 
-    def _limit(self, used_this_month: int | None) -> None:
-        left, reason = _allowance(self._plan, self._at_most, self._budget, used_this_month or 0)
+    def _used_this_month(self, ledger: Ledger) -> int:
+        """Return the calls that count against a monthly quota; looked up only if there is one."""
+        description = self._plan.description
+        if description.limits.per_month is None:
+            return 0
+        from dotledger.ledger.usage import calls_in_month
+
+        return calls_in_month(ledger, description.service, timestamp(self._means.wall())[:7])
+
+    def _limit(self, used_this_month: int) -> None:
+        left, reason = _allowance(self._plan, self._at_most, self._budget, used_this_month)
         self._gate.allow(left, reason)
 
     def _worker(self, answered: set[tuple[str, str]]) -> Worker:
