@@ -77,8 +77,19 @@ def usage(ledger: Ledger) -> list[Month]:
 
 def calls_in_month(ledger: Ledger, service: str, month: str) -> int:
     """Return how many successful calls a service has answered in a month (``2026-11``)."""
-    fitting = [m for m in usage(ledger) if (m.service, m.month) == (service, month)]
-    return sum(m.calls for m in fitting)
+    calls, batches = schema.calls, schema.batches
+    query = (
+        select(func.count())
+        .select_from(calls)
+        .join(batches, batches.c.id == calls.c.batch)
+        .where(
+            batches.c.service == service,
+            calls.c.started.between(f"{month}-01", f"{month}-32"),
+            calls.c.status.between(200, 299),
+        )
+    )
+    with ledger.reading() as connection:
+        return int(connection.scalar(query) or 0)
 
 
 class CallFigures(Struct, frozen=True, kw_only=True):
