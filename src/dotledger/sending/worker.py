@@ -111,7 +111,6 @@ class Worker:
             call.name: RequestBuilder(plan.description, call, kinds, signer=signer)
             for call, kinds in plan.calls
         }
-        self._needs_data = any(call.body != "address" for call, _ in plan.calls)
 
     def reader(self) -> Reader:
         """Return the reader, compiled at first use: the first call goes out before."""

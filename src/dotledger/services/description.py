@@ -83,7 +83,6 @@ class Connect(Part, frozen=True, kw_only=True):
     key: KeyPlace = KeyPlace()
     token: Token | None = None
     timeout: Rate = 30.0
-    try_path: str = ""
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""

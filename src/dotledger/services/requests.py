@@ -151,7 +151,6 @@ class RequestBuilder:
         signer: Signer | None = None,
     ) -> None:
         self.call = call
-        self._description = description
         self._place = description.connect.key
         self._signer = signer
         fill = description.filled

@@ -10,7 +10,6 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from random import Random
-from typing import Any
 
 import numpy as np
 from PIL import Image, ImageChops, ImageDraw, ImageFilter
@@ -464,8 +463,3 @@ PAINTERS: dict[str, Painter] = {
     "stone": paint_stone,
 }
 """Every thing a scene may hold, with the function that draws it."""
-
-
-def pixels(image: Image.Image) -> Any:
-    """Return an RGB image as a float32 array of shape (height, width, 3), 0 to 1."""
-    return np.asarray(image.convert("RGB"), dtype=np.float32) / 255.0
