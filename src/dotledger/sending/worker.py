@@ -262,7 +262,8 @@ class Worker:
         if called.reason:
             self._failed(images, kinds, called.reason, record)
             if not (self._caller.gate.proven and _blames_the_images(called)):
-                self._caller.gate.failed(called.reason)
+                forbidden = called.response is not None and called.response.status == 403
+                self._caller.gate.failed(called.reason, forbidden=forbidden)
             return
         self._read(images, kinds, record, called.document)
 
