@@ -154,6 +154,18 @@ class Money(InFolder):
         self.assertRegex(sent.stopped_because, "20 calls in a row have failed")
         self.assertLess(len(transport.requests), 30)
 
+    def test_a_service_that_never_works(self):
+        """Where nothing has been accepted yet, or rights are gone, three failures are enough."""
+        one = description(("at_once = 4", "at_once = 1"))
+        late = NoAnswer("no answer in time", trouble="timeout")
+        sent, transport = self.send(pictures(30), [late], one)
+        counts = [sent.outcomes["label"][o] for o in ("failed", "pending")]
+        self.assertEqual((counts, len(transport.requests)), ([3, 27], 12))
+        self.assertRegex(sent.stopped_because, "3 calls in a row.*no answer in time")
+        gone = lambda r: ANSWER if number_of(r) < 5 else answer({"why": "quota"}, 403)  # noqa: E731
+        sent, transport = self.send(pictures(30), gone, one, ledger=self.folder / "other")
+        self.assertEqual((len(transport.requests), sent.outcomes["label"]["failed"]), (8, 3))
+
     def test_a_service_out_of_reach(self):
         """Where nothing could be sent, nothing has failed; the batch stops and can go on."""
         sent, transport = self.send(pictures(9), [NoAnswer("no host", trouble="unreachable")])

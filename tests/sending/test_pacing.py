@@ -117,10 +117,10 @@ class Pacing(unittest.TestCase):
         self.assertRegex(pacing.failed(pace, "the lamp is out").stop, "the lamp is out$")
         self.assertEqual(pacing.failed(pacing.went_well(pace), "x").stop, "")
         pace = opened()
-        for forbidden in (True, False, True):
-            pace = pacing.failed(pace, "x", forbidden=forbidden)
+        for grave in (True, False, True):
+            pace = pacing.failed(pace, "x", grave=grave)
         self.assertEqual(pace.stop, "")
-        self.assertIn("4 calls in a row", pacing.failed(pace, "x", forbidden=True).stop)
+        self.assertIn("4 calls in a row", pacing.failed(pace, "x", grave=True).stop)
 
     def test_an_undeclared_limit_is_learned(self):
         """Against a service that takes 50 a second, most of it is used with few refusals."""

@@ -94,10 +94,10 @@ class Gate:
             with self._turn:
                 self._pace = pacing.went_well(self._pace)
 
-    def failed(self, reason: str, *, forbidden: bool = False) -> None:
+    def failed(self, reason: str, *, grave: bool = False) -> None:
         """Note that a call failed for good."""
         with self._turn:
-            self._pace = pacing.failed(self._pace, reason, forbidden=forbidden)
+            self._pace = pacing.failed(self._pace, reason, grave=grave)
             self._turn.notify()
 
     def ended(self) -> None:

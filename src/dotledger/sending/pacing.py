@@ -46,7 +46,7 @@ _MEMORY = 10.0
 _LONGEST_WAIT = 30.0
 _REFUSED_IN_A_ROW = 10
 _FAILED_IN_A_ROW = 20
-_FORBIDDEN_IN_A_ROW = 3
+_GRAVE_IN_A_ROW = 3
 
 
 class Send(Struct, frozen=True):
@@ -121,8 +121,9 @@ class Pace(Struct, frozen=True):
         Start of the current counting window and calls accepted in it.
     refused : int
         How often everybody was asked to wait since a call was last accepted.
-    failed, forbidden : int
-        Calls that failed for good since one last went well, and those of them with status 403.
+    failed, grave : int
+        Calls that failed for good since one last went well, and those of them for a reason that
+        hardly concerns one image alone.
     """
 
     buckets: tuple[Bucket, ...] = ()
@@ -139,7 +140,7 @@ class Pace(Struct, frozen=True):
     window: tuple[float, int] = (-math.inf, 0)
     refused: int = 0
     failed: int = 0
-    forbidden: int = 0
+    grave: int = 0
 
 
 def opening_pace(
@@ -208,17 +209,17 @@ def accepted(pace: Pace, now: float) -> Pace:
 
 def went_well(pace: Pace) -> Pace:
     """Note that an answer could be read."""
-    return replace(pace, failed=0, forbidden=0)
+    return replace(pace, failed=0, grave=0)
 
 
-def failed(pace: Pace, reason: str, *, forbidden: bool = False) -> Pace:
+def failed(pace: Pace, reason: str, *, grave: bool = False) -> Pace:
     """Note that a call failed for good; after 20, with none that went well between, all stop.
 
-    After three that were forbidden: that concerns rights or a quota, hardly ever one image.
+    After three already if they were `grave`: for a reason that hardly concerns one image alone.
     """
-    count, refused = pace.failed + 1, pace.forbidden + forbidden
-    pace = replace(pace, failed=count, forbidden=refused)
-    if count < _FAILED_IN_A_ROW and refused < _FORBIDDEN_IN_A_ROW:
+    count, worse = pace.failed + 1, pace.grave + grave
+    pace = replace(pace, failed=count, grave=worse)
+    if count < _FAILED_IN_A_ROW and worse < _GRAVE_IN_A_ROW:
         return pace
     return stopped(pace, f"{count} calls in a row have failed, the last: {reason}")
 

@@ -261,9 +261,7 @@ class Worker:
             return
         if called.reason:
             self._failed(images, kinds, called.reason, record)
-            if not (self._caller.gate.proven and _blames_the_images(called)):
-                forbidden = called.response is not None and called.response.status == 403
-                self._caller.gate.failed(called.reason, forbidden=forbidden)
+            self._count_failure(called)
             return
         self._read(images, kinds, record, called.document)
 
@@ -275,6 +273,15 @@ class Worker:
                 OutcomeRecord(kind=kind, outcome="failed", reason=reason, call=record)
                 for kind in kinds
             ]
+
+    def _count_failure(self, called: Called) -> None:
+        """Tell the gate of a call that failed, and whether many more would."""
+        gate = self._caller.gate
+        forbidden = called.response is not None and called.response.status == 403
+        if not _blames_the_images(called):
+            gate.failed(called.reason, grave=forbidden or not gate.proven)
+        elif not gate.proven:
+            gate.failed(called.reason)
 
     def _count(self, readings: Sequence[Reading | AnswerError]) -> None:
         """Tell the gate whether anything could be read, so that a batch does not go on blindly."""
