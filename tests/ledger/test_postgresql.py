@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import signal
 import socket
 import subprocess
 import tempfile
@@ -73,7 +74,7 @@ class Server:
         raise AssertionError("the server does not start")
 
     def stop(self):
-        self.process.send_signal(3)  # SIGQUIT: at once, as in a crash
+        self.process.send_signal(signal.SIGQUIT)  # at once, as in a crash
         self.process.wait()
 
 

@@ -1,9 +1,12 @@
 """Small images and a small service for tests of sending."""
 
 import io
+import json
 import re
 import tempfile
+import threading
 import unittest
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 from PIL import Image, ImageDraw
@@ -78,6 +81,46 @@ def pictures(count):
 def number_of(request):
     """The number of the picture in a raw request."""
     return int(re.search(rb"\xff\xfe..(\d+)", request.body, re.DOTALL)[1])
+
+
+class Handler(BaseHTTPRequestHandler):
+    """A quiet handler; subclasses answer in `asked`, and `seen` is a list of each test's own."""
+
+    protocol_version = "HTTP/1.1"
+    seen = ()
+
+    def do_POST(self):
+        self.asked()
+
+    def do_GET(self):
+        self.asked()
+
+    def body(self):
+        return self.rfile.read(int(self.headers.get("Content-Length", 0)))
+
+    def reply(self, content=b"{}", length=None, **headers):
+        """Answer with bytes, or anything else as JSON; a length of its own may promise more."""
+        data = content if isinstance(content, bytes) else json.dumps(content).encode()
+        self.send_response(200)
+        self.send_header("Content-Length", str(len(data) if length is None else length))
+        for name, value in {"Content_Type": "application/json", **headers}.items():
+            self.send_header(name.replace("_", "-"), value)
+        self.end_headers()
+        self.wfile.write(data)
+
+    def log_message(self, *args):
+        pass
+
+
+def served(test, handler):
+    """Run a server while a test lasts; return its port and the handler's class, with its own `seen`."""
+    own = type("Own", (handler,), {"seen": []})
+    server = ThreadingHTTPServer(("127.0.0.1", 0), own)
+    server.handle_error = lambda *_: None
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    test.addCleanup(server.server_close)
+    test.addCleanup(server.shutdown)
+    return server.server_port, own
 
 
 class InFolder(unittest.TestCase):

@@ -428,6 +428,16 @@ class Ways(InFolder):
             _, rest = self.send(pictures(500), [ANSWER])
             self.assertEqual(len(transport.requests) + len(rest.requests), 500)
 
+    def test_a_signal_as_the_batch_ends(self):
+        """Ctrl-C ends the script also where the last answer, or another reason, ended the batch."""
+        for number, last in enumerate((ANSWER, answer({}, 401))):
+            with self.assertRaises(KeyboardInterrupt):
+                self.send(
+                    pictures(1),
+                    lambda _, said=last: os.kill(os.getpid(), signal.SIGINT) or said,
+                    ledger=self.folder / f"{number}.ledger",
+                )
+
     def test_an_error_of_whoever_is_told(self):
         """It ends the batch in order and is raised when every answer that came is committed."""
 

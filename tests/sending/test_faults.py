@@ -8,12 +8,10 @@ import signal
 import subprocess
 import sys
 import tempfile
-import threading
 import time
 import unittest
 from collections import Counter
 from contextlib import closing
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 from dotledger import Ledger, send
@@ -21,7 +19,7 @@ from dotledger.ledger.views import failures, find_batch
 from dotledger.standins.evening import description_of, running
 from dotledger.standins.scenes import RECIPES, draw_scene
 from dotledger.standins.trouble import parse_trouble
-from tests.sending.helpers import ANSWER, TEXT, picture
+from tests.sending.helpers import ANSWER, TEXT, Handler, picture, served
 
 COMMAND = [sys.executable, "-c", "from dotledger.cli import run; run()"]
 
@@ -96,38 +94,22 @@ class Misbehaviour(unittest.TestCase):
             self.assertLessEqual(maker.calls, 1)
 
 
-class Counting(BaseHTTPRequestHandler):
+class Counting(Handler):
     """Answers after a moment, and remembers what it was sent."""
 
-    protocol_version = "HTTP/1.1"
-    seen = ()
     pause = 0.02
 
-    def do_POST(self):
-        body = self.rfile.read(int(self.headers["Content-Length"]))
-        self.seen.append(hashlib.sha256(body).hexdigest())
+    def asked(self):
+        self.seen.append(hashlib.sha256(self.body()).hexdigest())
         time.sleep(self.pause)
-        content = json.dumps(ANSWER).encode()
-        self.send_response(200)
-        self.send_header("Content-Type", "application/json")
-        self.send_header("Content-Length", str(len(content)))
-        self.end_headers()
-        self.wfile.write(content)
-
-    def log_message(self, *args):
-        pass
+        self.reply(ANSWER)
 
 
 class Processes(unittest.TestCase):
     def setUp(self):
         self.home = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        self.handler = type("Handler", (Counting,), {"seen": []})
-        server = ThreadingHTTPServer(("127.0.0.1", 0), self.handler)
-        server.handle_error = lambda *_: None
-        threading.Thread(target=server.serve_forever, daemon=True).start()
-        self.addCleanup(server.server_close)
-        self.addCleanup(server.shutdown)
-        text = TEXT.replace("127.0.0.1:1/", f"127.0.0.1:{server.server_port}/")
+        port, self.handler = served(self, Counting)
+        text = TEXT.replace("127.0.0.1:1/", f"127.0.0.1:{port}/")
         (self.home / "bell.toml").write_text(text)
         (self.home / "images").mkdir()
         self.words = ["send", "images", "--service", "bell.toml", "--ledger", "l.ledger"]

@@ -1,10 +1,12 @@
 """Descriptions: what is accepted, and what a mistake gets."""
 
 import pickle
+import tempfile
 import unittest
+from pathlib import Path
 
 from dotledger.errors import DescriptionError
-from dotledger.services.description import parse_description
+from dotledger.services.description import load_description, parse_description
 from dotledger.standins.evening import description_text
 
 FLINT = description_text("flint")
@@ -39,6 +41,13 @@ class Strict(unittest.TestCase):
         self.refused("schema = 1", "schema = ", "not TOML")
         self.refused("at_once = 8", 'at_once = "many"', "limits.at_once.*'many'")
         self.refused('service = "flint"\n', "", "needed key 'service' is missing")
+
+    def test_a_byte_order_mark(self):
+        """A file that an editor began with a byte order mark is read."""
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / "flint.toml"
+            file.write_text(FLINT, encoding="utf-8-sig")
+            self.assertEqual(load_description(file), parse_description(FLINT))
 
     def test_errors_survive_pickling(self):
         """An error comes out of a pickle with its facts."""

@@ -2,6 +2,7 @@
 
 import base64
 import json
+import tempfile
 import unittest
 from io import BytesIO
 
@@ -110,7 +111,7 @@ class Looking(unittest.TestCase):
             recall = []
             for images in (whole, small):
                 with running(name) as up, self.subTest(service=name):
-                    ledger = f"{self.enterContext(_folder())}/l"
+                    ledger = f"{self.enterContext(tempfile.TemporaryDirectory())}/l"
                     options = {"key": up.service.key, "kinds": "object", "ledger": ledger}
                     send(images, description_of(up), **options)
                     said = measure(findings_of(ledger), annotations, overlap=0.3, draws=0)
@@ -148,9 +149,3 @@ class Troubles(unittest.TestCase):
             address = f"http://127.0.0.1:{up.port}/v1/view"
             with self.assertRaises(urllib3.exceptions.HTTPError):
                 urllib3.request("POST", address, retries=False)
-
-
-def _folder():
-    import tempfile
-
-    return tempfile.TemporaryDirectory()

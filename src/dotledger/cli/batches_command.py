@@ -124,7 +124,7 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     by_image = {(name, outcome, reason) for name, _, outcome, reason in failed}
     reasons = Counter((outcome, reason) for _, outcome, reason in by_image)
     if reasons:
-        print_table("", rows_table("", ("outcome", "images", "reason"), _counted(reasons)))
+        print_table("", rows_table("", ("outcome", "images", "reason"), _most_frequent(reasons)))
     if noted:
         print_table("", *noticed(noted))
     if prepared:
@@ -132,5 +132,5 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
         print_table(*(f"  {name}: {'; '.join(steps)}" for name, steps in prepared[:5]))
 
 
-def _counted(reasons: Counter[tuple[str, str]]) -> list[tuple[str, str, str]]:
-    return [(outcome, str(n), reason) for (outcome, reason), n in reasons.most_common(12)]
+def _most_frequent(reasons: Counter[tuple[str, str]]) -> list[tuple[str, str, str]]:
+    return [(outcome, f"{n:,}", reason) for (outcome, reason), n in reasons.most_common(12)]

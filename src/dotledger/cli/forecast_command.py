@@ -21,12 +21,14 @@ from dotledger.cli.common import (
     service_options,
     settings_of,
 )
-from dotledger.core.spelling import counted
+from dotledger.core.spelling import counted, first_of
 
 if TYPE_CHECKING:
     from dotledger.sending.forecast import Forecast
 
 __all__ = ["command"]
+
+_MOST_NAMES = 3
 
 
 @click.command(
@@ -104,6 +106,5 @@ def _show(result: Forecast, service: str) -> None:
         for what, count in result.prepared.items()
     ]
     for reason, names in result.reasons.items():
-        shown = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
-        lines.append(f"Refused: {reason}: {shown}")
+        lines.append(f"Refused: {reason}: {first_of(names, _MOST_NAMES)}")
     print_table(*lines)

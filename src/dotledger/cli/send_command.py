@@ -24,7 +24,7 @@ from dotledger.cli.common import (
     service_options,
     settings_of,
 )
-from dotledger.core.spelling import counted
+from dotledger.core.spelling import counted, first_of
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
@@ -192,6 +192,4 @@ def _reasons(rows: list[tuple[str, str, str, str]], batch: int) -> list[str]:
 def _reason(outcome: str, reason: str, names: list[str]) -> str:
     if len(names) == 1:
         return f"{outcome}: {names[0]}: {reason}"
-    shown = ", ".join(names[:_MOST_NAMES])
-    more = f" and {len(names) - _MOST_NAMES} more" if len(names) > _MOST_NAMES else ""
-    return f"{outcome}, {len(names)} images: {reason}: {shown}{more}"
+    return f"{outcome}, {len(names):,} images: {reason}: {first_of(names, _MOST_NAMES)}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Sequence
 
-__all__ = ["as_text", "counted", "natural_key", "naturally_sorted", "nearest"]
+__all__ = ["as_text", "counted", "first_of", "natural_key", "naturally_sorted", "nearest"]
 
 _DIGITS = re.compile(r"\d+")
 _WIDEST = 24
@@ -34,6 +34,12 @@ def as_text(name: str) -> str:
 def counted(number: int, noun: str) -> str:
     """Return ``1 image`` or ``1,200 images``; for nouns that take an s."""
     return f"{number:,} {noun}{'' if number == 1 else 's'}"
+
+
+def first_of(names: Sequence[str], most: int) -> str:
+    """Return the first names in one line, and how many more there are: ``a, b and 3 more``."""
+    more = f" and {len(names) - most:,} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
 
 
 def natural_key(text: str) -> str:

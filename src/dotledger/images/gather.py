@@ -54,7 +54,7 @@ class Item(Struct, frozen=True, gc=False):
     def read(self) -> bytes:
         """Return the bytes; raises OSError or `MissingExtra` if they cannot be had."""
         if self.fetch is not None:
-            return _whatever_fails(self.fetch)
+            return _bytes_of(self.fetch)
         return _file_bytes(self.where)
 
     def stamp(self) -> str:
@@ -68,7 +68,7 @@ class Item(Struct, frozen=True, gc=False):
         return f"{facts.st_size}/{facts.st_mtime_ns}"
 
 
-def _whatever_fails(fetch: Callable[[], bytes]) -> bytes:
+def _bytes_of(fetch: Callable[[], bytes]) -> bytes:
     """Fetch; streams and far stores fail in many ways, none of which may stop a batch."""
     try:
         data: Any = fetch()

@@ -97,6 +97,11 @@ class Sending:
         Most money.
     again : iterable of str
         Outcomes to send again: ``"failed"`` or ``"refused"``.
+
+    Attributes
+    ----------
+    interrupted : bool
+        Whether Ctrl-C was pressed while it ran, whatever ended it.
     """
 
     def __init__(
@@ -145,6 +150,7 @@ class Sending:
         self._ended = threading.Event()
         self._news: queue.SimpleQueue[str] = queue.SimpleQueue()
         self._open_desk: Desk | None = None
+        self.interrupted = False
 
     def _nap(self, seconds: float) -> None:
         self._halt.wait(seconds)
@@ -154,10 +160,9 @@ class Sending:
         self._gate.stop(reason)
         self._halt.set()
 
-    @property
-    def interrupted(self) -> bool:
-        """Whether it was stopped by Ctrl-C."""
-        return self._gate.stop_reason == _INTERRUPTED
+    def _interrupt(self) -> None:
+        self.interrupted = True
+        self._news.put(_INTERRUPTED)
 
     def run(self) -> SentBatch:
         """Send the batch to its end, or until it is stopped; blocks.
@@ -171,7 +176,7 @@ class Sending:
             If the ledger cannot be written; calls under way are waited for, and what they
             brought is tried once more.
         """
-        with interruptions_told(lambda: self._news.put(_INTERRUPTED)):
+        with interruptions_told(self._interrupt):
             return self._run_new() if self._is_new() else self._run_opened()
 
     def _run_opened(self) -> SentBatch:
@@ -262,7 +267,7 @@ class Sending:
             except KeyboardInterrupt:
                 if self.interrupted:
                     raise
-                self.stop(_INTERRUPTED)
+                self._interrupt()
             except Exception as error:
                 problem = problem or error
                 self.stop("telling the progress failed")

@@ -23,8 +23,8 @@ def interruptions_told(tell: Callable[[], None]) -> Iterator[None]:
     Parameters
     ----------
     tell : callable
-        Called inside the signal's handler: it may do no more than put into a
-        `queue.SimpleQueue`.
+        Called inside the signal's handler: it may do no more than set an attribute and put into
+        a `queue.SimpleQueue`.
     """
 
     def first(number: int, _frame: Any) -> None:

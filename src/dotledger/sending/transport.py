@@ -154,4 +154,5 @@ _PLAIN = {
     "RemoteDisconnected": "the connection was cut before the answer",
     "ConnectionResetError": "the connection was reset",
     "LocationParseError": "the address is not valid",
+    "DecodeError": "the answer is squeezed in a way that cannot be undone",
 }
