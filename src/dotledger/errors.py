@@ -25,6 +25,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
+from dotledger.showing import plain_text, shown
+
 __all__ = [
     "AnswerError",
     "ArgumentError",
@@ -43,16 +45,10 @@ __all__ = [
 ]
 
 _NOTHING: Any = object()
-_LONGEST_VALUE = 80
 
 
 def _rebuild(cls: type[DotLedgerError], message: str, facts: dict[str, Any]) -> DotLedgerError:
     return cls(message, **facts)
-
-
-def _short(value: object) -> str:
-    text = repr(value)
-    return text if len(text) <= _LONGEST_VALUE else text[: _LONGEST_VALUE - 1] + "…"
 
 
 class DotLedgerError(Exception):
@@ -100,11 +96,11 @@ class DotLedgerError(Exception):
     def __str__(self) -> str:
         parts = [f"{self.place}: {self.message}" if self.place else self.message]
         if self._has_value:
-            parts.append(f"got {_short(self.got)}")
+            parts.append(f"got {shown(self.got)}")
         if self.allowed:
             parts.append("allowed: " + ", ".join(self.allowed))
         text = "; ".join(parts)
-        return f"{text}. {self.next_step}" if self.next_step else text
+        return plain_text(f"{text}. {self.next_step}" if self.next_step else text)
 
     def __reduce__(self) -> tuple[Any, ...]:
         facts = dict(self.facts, place=self.place, allowed=self.allowed, next_step=self.next_step)

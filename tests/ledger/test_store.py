@@ -51,8 +51,10 @@ class Opening(InFolder):
     def test_a_read_only_ledger(self):
         """A ledger that cannot be written says so; nothing is sent."""
         self.send(pictures(1), [ANSWER])
-        address = f"sqlite:///file:{self.path}?mode=ro&uri=true"
         transport = FakeTransport([ANSWER])
-        with self.assertRaisesRegex(LedgerError, "cannot be written"):
-            send(pictures(5), description(), ledger=address, key="k", transport=transport)
+        with (
+            Ledger(self.path, read_only=True) as ledger,
+            self.assertRaisesRegex(LedgerError, "cannot be written"),
+        ):
+            send(pictures(5), description(), ledger=ledger, key="k", transport=transport)
         self.assertEqual(transport.requests, [])

@@ -16,7 +16,7 @@ from dotledger.errors import (
 from dotledger.ledger.usage import call_figures, usage
 from dotledger.ledger.views import failures, find_batch, raw_answers, sent_images
 from dotledger.ledger.writing import BatchWriter
-from dotledger.services.keys import Key
+from dotledger.services.secrets import Key, Secrets
 from dotledger.testing import FakeTransport, NoAnswer, Response, answer
 from tests.sending.helpers import ANSWER, InFolder, description, number_of, picture, pictures
 
@@ -313,7 +313,7 @@ class Ways(InFolder):
             [request] = transport.requests
             where, wanted = sign
             self.assertIn(wanted, request.address if where == "address" else request.headers[where])
-            shown = request.masked(Key("k-secret", "test"))
+            shown = request.masked(Secrets(Key("k-secret", "test")))
             self.assertNotIn("k-secret", shown.address + str(shown.headers))
             self.assertNotIn("ay1zZWNyZXQ", str(shown.headers))
         signed = description(

@@ -8,7 +8,7 @@ from dotledger import send
 from dotledger.errors import KeyRefused
 from dotledger.sending.tokens import TokenSource
 from dotledger.services.description import parse_description
-from dotledger.services.keys import Key
+from dotledger.services.secrets import Key, Secrets
 from dotledger.standins.evening import description_text
 from dotledger.standins.scenes import RECIPES, draw_scene
 from dotledger.testing import FakeClock, FakeTransport, NoAnswer, answer
@@ -18,7 +18,7 @@ class Tokens(unittest.TestCase):
     def source(self, replies, clock):
         marl = parse_description(description_text("marl"))
         transport = FakeTransport(replies)
-        return TokenSource(marl, Key("id:secret", "test"), transport, clock), transport
+        return TokenSource(marl, Key("id:secret", "test"), transport, clock, Secrets()), transport
 
     def test_renewed_before_it_dies(self):
         """A token of 100 seconds is renewed 30 seconds early, and once when told."""

@@ -8,8 +8,8 @@ from urllib.parse import parse_qs, urlsplit
 
 from dotledger.errors import DescriptionError
 from dotledger.services.description import parse_description
-from dotledger.services.keys import Key
-from dotledger.services.requests import Payload, RequestBuilder, covered
+from dotledger.services.requests import Payload, RequestBuilder
+from dotledger.services.secrets import Key, Secrets
 
 START = """
 service = "bell"
@@ -139,13 +139,13 @@ class Covering(unittest.TestCase):
         coded = base64.b64encode(b"open sesame/1")
         answer = b"open sesame/1 " + coded + b" open%20sesame%2F1 open+sesame%2F1 open"
         mask = "•••".encode()
-        self.assertEqual(covered(answer, key), b" ".join([mask] * 4) + b" open")
+        self.assertEqual(Secrets(key).cover(answer), b" ".join([mask] * 4) + b" open")
 
     def test_what_is_left_alone(self):
         """Without a key, or with one so short that it may stand there by chance, nothing changes."""
         answer = b'{"label": "open"}'
         for key in (None, Key("open", "test"), Key("another long key", "test")):
-            self.assertIs(covered(answer, key), answer)
+            self.assertIs(Secrets(key).cover(answer), answer)
 
     def test_shown_without_the_body(self):
         """A request's repr shows neither address nor headers."""

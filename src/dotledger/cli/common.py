@@ -13,6 +13,7 @@ from dotledger.errors import ArgumentError
 
 __all__ = [
     "as_kinds",
+    "code_option",
     "example",
     "json_option",
     "kinds_option",
@@ -74,6 +75,15 @@ def service_options(function: Function) -> Function:
         "--service", required=True, metavar="FILE", help="The service's description."
     )
     return described(kinds_option(setting(function)))
+
+
+def code_option(function: Function) -> Function:
+    """Add ``--allow-code``."""
+    return click.option(
+        "--allow-code",
+        is_flag=True,
+        help="Let code run that the description names as a key source; remembered.",
+    )(function)
 
 
 def as_kinds(text: str | None) -> list[str] | None:

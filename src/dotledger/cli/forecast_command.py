@@ -60,6 +60,7 @@ def command(
     from dotledger.sending.forecast import forecast
     from dotledger.sending.plan import make_plan
     from dotledger.services.description import load_description
+    from dotledger.services.trust import facts_of
 
     described = load_description(service).with_settings(settings_of(pairs))
     gathered = gather(images, missing="list")
@@ -70,9 +71,11 @@ def command(
         result = forecast(plan, opened, month=timestamp(time.time())[:7])
     if as_json:
         share = result.share_of_month
-        print_json(to_builtins(result) | {"share_of_month": None if math.isnan(share) else share})
+        facts = {"share_of_month": None if math.isnan(share) else share}
+        print_json(to_builtins(result) | facts | {"trust": to_builtins(facts_of(described))})
     else:
         _show(result, described.service)
+        print_table("", *facts_of(described).lines())
 
 
 def _show(result: Forecast, service: str) -> None:

@@ -13,6 +13,7 @@ import click
 
 from dotledger.cli.common import (
     as_kinds,
+    code_option,
     example,
     json_option,
     ledger_option,
@@ -54,6 +55,10 @@ _MOST_NAMES = 5
     multiple=True,
     help="Send images with this outcome again.",
 )
+@code_option
+@click.option(
+    "--outside", is_flag=True, help="Let a list name files that are not below its own folder."
+)
 @click.option("--skip-missing", is_flag=True, help="Go on without images that cannot be read.")
 @json_option
 def command(
@@ -65,6 +70,8 @@ def command(
     at_most: int | None,
     budget: float | None,
     again: tuple[str, ...],
+    allow_code: bool,
+    outside: bool,
     skip_missing: bool,
     as_json: bool,
 ) -> None:
@@ -81,7 +88,7 @@ def command(
     loading = threading.Thread(target=lambda: [import_module(name) for name in _NEEDED])
     loading.start()  # looking at files leaves a processor free
 
-    gathered = gather(images, missing="list" if skip_missing else "raise")
+    gathered = gather(images, missing="list" if skip_missing else "raise", outside=outside)
     loading.join()
     say_problems("left out", gathered.problems)
     from dotledger.sending.api import prepare_sending
@@ -97,6 +104,7 @@ def command(
             at_most=at_most,
             budget=budget,
             again=again,
+            allow_code=allow_code,
             tell=tell,
         )
         sent = sending.run()

@@ -12,6 +12,7 @@ from msgspec.structs import asdict
 
 from dotledger.cli.common import (
     as_kinds,
+    code_option,
     example,
     json_option,
     print_json,
@@ -32,7 +33,10 @@ _ANSWER_LINES = 40
 @click.argument("image", required=False)
 @service_options
 @click.option("--call", "call_name", help="Which of the described calls; by default the first.")
-@click.option("--dry", is_flag=True, help="Show what would be sent; send nothing.")
+@code_option
+@click.option(
+    "--dry", is_flag=True, help="Show what would be sent; send nothing, read no key, run no code."
+)
 @json_option
 def command(
     image: str | None,
@@ -40,6 +44,7 @@ def command(
     call_name: str | None,
     kinds: str | None,
     pairs: tuple[str, ...],
+    allow_code: bool,
     dry: bool,
     as_json: bool,
 ) -> None:
@@ -58,7 +63,7 @@ def command(
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(described, nothing, kinds=as_kinds(kinds))
     data = Path(image).read_bytes() if image else _made_up_picture()
-    trial = try_call(plan, data, call=call_name, dry=dry)
+    trial = try_call(plan, data, call=call_name, allow_code=allow_code, dry=dry)
     if as_json:
         print_json(asdict(trial) | {"well": trial.well, "readings": _plain(trial)})
     else:
@@ -90,7 +95,9 @@ def _finding(found: Any) -> dict[str, Any]:
 
 
 def _show(trial: Trial, *, dry: bool) -> None:
-    print_table(f"Key: {trial.key}")
+    print_table(f"Goes to: {', '.join(trial.goes_to)}", f"Key: {trial.key}")
+    if trial.code:
+        print_table(f"Code that would run: {', '.join(trial.code)}")
     if trial.request:
         print_table(
             "", "Would be sent:" if dry else "Sent:", *(f"  {line}" for line in trial.request)

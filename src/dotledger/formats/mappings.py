@@ -8,7 +8,8 @@ import orjson
 
 from dotledger.core.reliability import ConfidenceMap
 from dotledger.errors import ArgumentError, TableError
-from dotledger.formats.files import read_json, whole_file
+from dotledger.files import whole_file
+from dotledger.formats.files import read_json
 
 __all__ = ["read_map", "write_map"]
 

@@ -13,8 +13,8 @@ from dotledger.core.kinds import KINDS
 from dotledger.core.spelling import nearest
 from dotledger.core.vocabulary import NameMap
 from dotledger.errors import MissingExtra, TableError
+from dotledger.files import whole_file
 from dotledger.formats.columns import unguard
-from dotledger.formats.files import whole_file
 
 __all__ = ["read_names", "write_skos"]
 

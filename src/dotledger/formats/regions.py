@@ -17,7 +17,7 @@ from dotledger.core.geometry import enclosing, turn_upright, upright_size
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables import Annotations
 from dotledger.errors import ImageError, TableError
-from dotledger.formats.files import whole_file
+from dotledger.files import whole_file
 from dotledger.formats.loading import Gathered, Loaded
 from dotledger.images.facts import ImageFacts, read_facts
 from dotledger.images.metadata import read_packet, with_packet

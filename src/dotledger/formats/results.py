@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from dotledger.core.comparison import Measure
-from dotledger.formats.files import whole_file
+from dotledger.files import whole_file
 from dotledger.formats.tables import PathLike, write_rows
 
 if TYPE_CHECKING:

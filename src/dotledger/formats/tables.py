@@ -17,8 +17,8 @@ from dotledger.core.details import Details
 from dotledger.core.geometry import BOX_FORMS
 from dotledger.core.tables import ANNOTATION_COLUMNS, FINDING_COLUMNS, Annotations, Findings
 from dotledger.errors import MissingExtra, TableError
+from dotledger.files import whole_file
 from dotledger.formats.columns import guard, read_csv, read_json_lines
-from dotledger.formats.files import whole_file
 from dotledger.formats.shapes import OUR_SHAPE, Shape, read_shape
 
 if TYPE_CHECKING:

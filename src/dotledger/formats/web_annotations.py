@@ -23,7 +23,8 @@ from dotledger.core.geometry import Box, enclosing
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables import Annotations
 from dotledger.errors import TableError
-from dotledger.formats.files import read_json, whole_file
+from dotledger.files import whole_file
+from dotledger.formats.files import read_json
 from dotledger.formats.loading import Gathered, Loaded, folder_of_images
 
 __all__ = ["is_web_annotation", "read_web_annotations", "write_web_annotations"]

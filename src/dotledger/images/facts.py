@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import io
+from contextlib import suppress
+from functools import lru_cache
+from importlib import import_module
 
 from msgspec import Struct
-from PIL import Image
+from PIL import Image, UnidentifiedImageError
 from PIL.JpegImagePlugin import JpegImageFile
 
 from dotledger.core.geometry import upright_size
@@ -15,6 +18,10 @@ __all__ = ["MOST_PIXELS", "ImageFacts", "open_image", "read_facts"]
 
 MOST_PIXELS = 89_000_000
 """Images that claim more pixels are refused before anything is decoded."""
+
+_USUAL = ("PNG", "GIF", "BMP")
+_RARER = ("WEBP", "TIFF", "AVIF")
+"""The only decoders that see a file: others start programs, or read what no service takes."""
 
 _JPEG = b"\xff\xd8\xff"
 _ORIENTATION = 0x0112
@@ -68,7 +75,7 @@ def open_image(data: bytes) -> Image.Image:
         raise _too_many_pixels(str(error)) from error
     except Exception as error:  # decoders fail with whatever broken bytes lead them to
         reason = "the file is empty" if not data else "not an image that can be decoded"
-        raise ImageError(reason, got=data[:12]) from error
+        raise ImageError(reason, got=f"{len(data):,} bytes") from error
     if image.width * image.height > MOST_PIXELS:
         raise _too_many_pixels(f"{image.width} x {image.height}")
     return image
@@ -82,7 +89,19 @@ def _opened(data: bytes) -> Image.Image:
     """
     if data.startswith(_JPEG):
         return JpegImageFile(io.BytesIO(data))
-    return Image.open(io.BytesIO(data))
+    try:
+        return Image.open(io.BytesIO(data), formats=_USUAL)
+    except UnidentifiedImageError:
+        return Image.open(io.BytesIO(data), formats=_rarer())
+
+
+@lru_cache(maxsize=1)
+def _rarer() -> tuple[str, ...]:
+    """Load the decoders that few files need; an older Pillow lacks one of them."""
+    for name in _RARER:
+        with suppress(ImportError):
+            import_module(f"PIL.{name.title().replace('Webp', 'WebP')}ImagePlugin")
+    return tuple(name for name in _RARER if name in Image.OPEN)
 
 
 def _too_many_pixels(got: str) -> ImageError:

@@ -5,21 +5,22 @@ from __future__ import annotations
 import glob
 import os
 import re
+import stat
+import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import lru_cache
 from itertools import chain
 from pathlib import Path
-from typing import IO, TYPE_CHECKING, Any
+from typing import IO, Any
+from urllib.parse import unquote, urljoin
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from dotledger.connections import connections_to
+from dotledger.connections import Watch, read_at_most, watched_pool
 from dotledger.core.spelling import as_text, natural_key, naturally_sorted
 from dotledger.errors import GatherError, MissingExtra
-
-if TYPE_CHECKING:
-    import urllib3
+from dotledger.files import read_regular
 
 __all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
 
@@ -29,7 +30,14 @@ SUFFIXES = frozenset([".jpg", ".jpeg", ".jpe", ".png", ".webp", ".gif", ".bmp", 
 _ENDINGS = tuple(SUFFIXES)
 
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+.-]+://", re.IGNORECASE)
-_PIECE = 1 << 18
+_SECRET = re.compile(r"sig|token|key|auth|secret|pass|credential|session", re.IGNORECASE)
+
+MOST_BYTES = 256 << 20
+"""Of one image's file; larger ones are refused unread."""
+
+_MOST_LISTED = 64 << 20
+_MOST_REDIRECTS = 3
+_SECONDS = 30.0
 
 Source = str | os.PathLike[str] | Mapping[str, "bytes | IO[bytes]"]
 
@@ -55,7 +63,12 @@ class Item(Struct, frozen=True, gc=False):
         """Return the bytes; raises OSError or `MissingExtra` if they cannot be had."""
         if self.fetch is not None:
             return _bytes_of(self.fetch)
-        return _file_bytes(self.where)
+        return read_regular(self.where, MOST_BYTES)
+
+    @property
+    def known_as(self) -> str:
+        """Where it is, as may be written down: an address without what may be secret in it."""
+        return self.name if _ADDRESS.match(self.where) else self.where
 
     def stamp(self) -> str:
         """Return size and time of the file, to notice a change; "" where not known."""
@@ -78,21 +91,8 @@ def _bytes_of(fetch: Callable[[], bytes]) -> bytes:
         raise OSError(f"{type(error).__name__}: {error}") from error
     if not isinstance(data, bytes):
         raise OSError(f"not bytes but {type(data).__name__}")
-    return data
-
-
-def _file_bytes(path: str) -> bytes:
-    """Read a file in as few steps as there can be.
-
-    Each step gives other threads a turn, which takes longer than a small file's reading.
-    """
-    file = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
-    try:
-        data = os.read(file, _PIECE)
-        while more := os.read(file, _PIECE):
-            data += more
-    finally:
-        os.close(file)
+    if len(data) > MOST_BYTES:
+        raise OSError(f"larger than {MOST_BYTES:,} bytes")
     return data
 
 
@@ -117,7 +117,9 @@ class Gathered(Struct, frozen=True, kw_only=True):
         return len(self.items)
 
 
-def gather(sources: Source | Iterable[Source], *, missing: str = "raise") -> Gathered:
+def gather(
+    sources: Source | Iterable[Source], *, missing: str = "raise", outside: bool = False
+) -> Gathered:
     """Gather images; nothing is read yet.
 
     Parameters
@@ -128,6 +130,8 @@ def gather(sources: Source | Iterable[Source], *, missing: str = "raise") -> Gat
         knows), or a mapping from names to bytes or binary streams.
     missing : {"raise", "list"}
         Whether a missing or unreadable file raises, or is listed in ``problems``.
+    outside : bool, default False
+        Whether a list file may name files that are not below its own folder.
 
     Returns
     -------
@@ -143,7 +147,7 @@ def gather(sources: Source | Iterable[Source], *, missing: str = "raise") -> Gat
     problems: list[tuple[str, str]] = []
     items = [
         item if item.name.isascii() else replace(item, name=as_text(item.name))
-        for item in chain.from_iterable(_of_source(source, problems) for source in listed)
+        for item in chain.from_iterable(_of_source(s, problems, outside) for s in listed)
     ]
     problems = [(as_text(name), reason) for name, reason in problems]
     if problems and missing == "raise":
@@ -161,7 +165,10 @@ def gather(sources: Source | Iterable[Source], *, missing: str = "raise") -> Gat
 
 
 def _worded(source: Source) -> str:
-    return f"{len(source)} in memory" if isinstance(source, Mapping) else os.fspath(source)
+    if isinstance(source, Mapping):
+        return f"{len(source)} in memory"
+    text = os.fspath(source)
+    return _without_secrets(text) if _ADDRESS.match(text) else text
 
 
 def _missing(problems: list[tuple[str, str]]) -> GatherError:
@@ -192,12 +199,12 @@ def _unique(items: list[Item]) -> list[Item]:
     return list(seen.values())
 
 
-def _of_source(source: Source, problems: list[tuple[str, str]]) -> Iterable[Item]:
+def _of_source(source: Source, problems: list[tuple[str, str]], outside: bool) -> Iterable[Item]:
     if isinstance(source, Mapping):
         return [_from_memory(name, data) for name, data in source.items()]
     text = os.fspath(source)
     if text.startswith("@"):
-        return _from_list(Path(text[1:]), problems)
+        return _from_list(Path(text[1:]), problems, outside)
     if _ADDRESS.match(text):
         return [_from_address(text)]
     if os.path.isdir(text):  # noqa: PTH112 - also used on a million entries, where Path is slow
@@ -226,22 +233,34 @@ def _once(stream: IO[bytes]) -> Callable[[], bytes]:
     return read
 
 
-def _from_list(path: Path, problems: list[tuple[str, str]]) -> Iterator[Item]:
+def _from_list(path: Path, problems: list[tuple[str, str]], outside: bool) -> Iterator[Item]:
     try:
-        lines = path.read_text(encoding="utf-8-sig").splitlines()
+        lines = read_regular(path, _MOST_LISTED).decode("utf-8-sig").splitlines()
     except (OSError, UnicodeDecodeError) as error:
-        problems.append((str(path), f"the list cannot be read ({error})"))
+        reason = getattr(error, "strerror", None) or "not text in UTF-8"
+        problems.append((str(path), f"the list cannot be read ({reason})"))
         return
     for line in filter(None, (line.strip() for line in lines)):
         if line.startswith("#"):
             continue
         inside = line if _ADDRESS.match(line) else os.path.join(path.parent, line)  # noqa: PTH118
-        for item in _of_source(inside, problems):
+        if not outside and inside is not line and not _is_below(inside, path.parent):
+            problems.append((line, f"not below {path.parent}, the folder of the list (--outside)"))
+            continue
+        for item in _of_source(inside, problems, outside):
             yield Item(
-                name=line if item.where == inside else item.name,
+                name=line if item.where == inside and not _ADDRESS.match(line) else item.name,
                 where=item.where,
                 fetch=item.fetch,
             )
+
+
+def _is_below(path: str, folder: Path) -> bool:
+    """Tell whether a path stays below a folder, wherever links lead."""
+    try:
+        return Path(path).resolve().is_relative_to(folder.resolve())
+    except (OSError, ValueError, RuntimeError):
+        return False
 
 
 def _from_folder(folder: str, problems: list[tuple[str, str]]) -> list[Item]:
@@ -273,18 +292,35 @@ def _listed(
     images: list[str] = []
     folders: list[str] = []
     try:
-        for entry in os.scandir(folder):
-            name = entry.name
-            if name[0] == ".":
-                continue
-            if entry.is_dir():
-                if not entry.is_symlink() or _is_new(entry.path, linked):
-                    folders.append(entry.path)
-            elif name.lower().endswith(_ENDINGS):
-                images.append(entry.path)
+        entries = list(os.scandir(folder))
     except OSError as error:
         problems.append((folder, str(error.strerror)))
+        return images, folders
+    for entry in entries:
+        if entry.name[0] == ".":
+            continue
+        try:
+            _sort(entry, images, folders, linked, problems)
+        except OSError as error:  # a link to itself: this one entry, not the folder
+            problems.append((entry.path, str(error.strerror)))
     return images, folders
+
+
+def _sort(
+    entry: os.DirEntry[str],
+    images: list[str],
+    folders: list[str],
+    linked: set[str],
+    problems: list[tuple[str, str]],
+) -> None:
+    if entry.is_dir():
+        if not entry.is_symlink() or _is_new(entry.path, linked):
+            folders.append(entry.path)
+    elif entry.name.lower().endswith(_ENDINGS):
+        if entry.is_file() or entry.is_symlink():
+            images.append(entry.path)
+        else:
+            problems.append((entry.path, "a pipe, device or socket, not a file"))
 
 
 def _is_new(link: str, linked: set[str]) -> bool:
@@ -297,14 +333,17 @@ def _is_new(link: str, linked: set[str]) -> bool:
 
 def _readable(path: str, name: str, problems: list[tuple[str, str]]) -> bool:
     """Tell whether a file is there and may be read; if not, note why."""
-    if os.access(path, os.R_OK):
-        return True
     try:
-        os.stat(path)  # noqa: PTH116 - as above
+        facts = os.stat(path)  # noqa: PTH116 - as above
     except OSError as error:
         problems.append((name, str(error.strerror)))
-    else:
-        problems.append((name, "no permission to read it"))
+        return False
+    if not stat.S_ISREG(facts.st_mode):
+        problems.append((name, "a pipe, device or socket, not a file"))
+        return False
+    if os.access(path, os.R_OK):
+        return True
+    problems.append((name, "no permission to read it"))
     return False
 
 
@@ -323,28 +362,84 @@ def _from_file(path: str, name: str, problems: list[tuple[str, str]]) -> Iterato
 
 
 def _from_address(address: str) -> Item:
+    name = _without_secrets(address)
     if address.lower().startswith(("http://", "https://")):
-        return Item(name=address, where=address, fetch=lambda: _fetched(address))
-    return Item(name=address, where=address, fetch=lambda: _through_fsspec(address))
+        return Item(name=name, where=address, fetch=lambda: _fetched(address))
+    return Item(name=name, where=address, fetch=lambda: _through_fsspec(address))
+
+
+def _without_secrets(address: str) -> str:
+    """Return an address as it may be written down: no user, password, signature or token."""
+    scheme, _, rest = address.partition("://")
+    host, slash, path = rest.partition("/")
+    path, question, query = path.partition("?")
+    shown = "&".join(map(_without_secret, query.split("&")))
+    return f"{scheme}://{host.rpartition('@')[2]}{slash}{path}{question}{shown}"
+
+
+def _without_secret(option: str) -> str:
+    name, equals, _ = option.partition("=")
+    return f"{name}{equals}***" if equals and _SECRET.search(unquote(name)) else option
 
 
 @lru_cache(maxsize=64)
-def _connections(scheme: str, host: str) -> urllib3.PoolManager:
-    return connections_to(scheme, host, timeout=30.0, maxsize=32)
+def _pool(scheme: str, host: str) -> Any:
+    watch = Watch(MOST_BYTES + (1 << 20), time.monotonic)
+    return watched_pool(scheme, host, watch, timeout=_SECONDS, maxsize=32)
 
 
 def _fetched(address: str) -> bytes:
+    """Fetch an image: within one deadline, up to a size, and from no other host than asked."""
+    import urllib3
+
+    for _ in range(_MOST_REDIRECTS + 1):
+        try:
+            status, elsewhere, data = _got(address)
+        except (urllib3.exceptions.HTTPError, TimeoutError) as error:
+            raise OSError(f"cannot be fetched ({type(error).__name__})") from error
+        if status == 200:
+            return data
+        if status not in (301, 302, 303, 307, 308):
+            raise OSError(f"cannot be fetched (status {status})")
+        target = urljoin(address, elsewhere)
+        if _host_of(target) != _host_of(address):
+            raise OSError("cannot be fetched (it is said to be on another host)")
+        address = target
+    raise OSError("cannot be fetched (sent from one address to the next)")
+
+
+def _host_of(address: str) -> tuple[str, str]:
+    """Return the host, and whether the line is safe: a redirect may not make it unsafe."""
+    scheme, _, rest = address.partition("://")
+    host = re.split("[/?#]", rest, maxsplit=1)[0].rpartition("@")[2].lower()
+    return scheme.lower(), host
+
+
+def _got(address: str) -> tuple[int, str, bytes]:
     import urllib3
 
     scheme, _, rest = address.partition("://")
-    host = re.split("[/?#]", rest, maxsplit=1)[0]
+    authority, target = re.match(r"([^/?#]*)([^#]*)", rest).groups()  # type: ignore[union-attr]
+    user, _, host = authority.rpartition("@")
+    headers = urllib3.make_headers(basic_auth=unquote(user)) if user else {}
+    pool = _pool(scheme.lower(), host)
+    target = target if target[:1] == "/" else f"/{target}"
+    answer = pool.urlopen(
+        "GET",
+        f"{scheme}://{host}{target}" if pool.proxy and pool.scheme == "http" else target,
+        headers=headers,
+        redirect=False,
+        retries=urllib3.Retry(2, redirect=False, raise_on_status=False),
+        assert_same_host=False,
+        preload_content=False,
+    )
     try:
-        response = _connections(scheme.lower(), host).request("GET", address, retries=2)
-    except urllib3.exceptions.HTTPError as error:
-        raise OSError(f"cannot be fetched ({type(error).__name__})") from error
-    if response.status != 200:
-        raise OSError(f"cannot be fetched (status {response.status})")
-    return response.data
+        data, whole = read_at_most(answer, MOST_BYTES)
+    finally:
+        answer.close()
+    if not whole:
+        raise OSError(f"larger than {MOST_BYTES:,} bytes")
+    return answer.status, answer.headers.get("Location", ""), data
 
 
 def _through_fsspec(address: str) -> bytes:
@@ -353,9 +448,9 @@ def _through_fsspec(address: str) -> bytes:
     except ImportError as error:
         raise MissingExtra(
             "this kind of address needs fsspec",
-            got=address,
+            got=_without_secrets(address),
             next_step="Run: pip install 'dot-ledger[fsspec]'",
         ) from error
     with fsspec.open(address, "rb") as file:
-        data: bytes = file.read()
+        data: bytes = file.read(MOST_BYTES + 1)
     return data

@@ -33,7 +33,7 @@ def read_packet(data: bytes) -> bytes | None:
         return next((data[a + 4 + len(_NAME) : b] for a, b, xmp in segments if xmp), None)
     if data.startswith(_PNG):
         return next((body for _, _, body in _png_packets(data)), None)
-    raise ImageError("XMP is read from JPEG and PNG only", got=data[:8])
+    raise ImageError("XMP is read from JPEG and PNG only", got=f"{len(data):,} bytes")
 
 
 def with_packet(data: bytes, packet: bytes) -> bytes:
@@ -48,7 +48,7 @@ def with_packet(data: bytes, packet: bytes) -> bytes:
         return _jpeg_with(data, packet)
     if data.startswith(_PNG):
         return _png_with(data, packet)
-    raise ImageError("XMP is written into JPEG and PNG only", got=data[:8])
+    raise ImageError("XMP is written into JPEG and PNG only", got=f"{len(data):,} bytes")
 
 
 def _jpeg_segments(data: bytes) -> Iterator[tuple[int, int, bool]]:

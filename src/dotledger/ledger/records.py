@@ -18,8 +18,16 @@ __all__ = [
     "OutcomeRecord",
     "SentRecord",
     "finding_row",
+    "storable",
     "timestamp",
 ]
+
+
+def storable(text: str) -> str:
+    r"""Return text that every database can keep: NUL as ``\x00``, half surrogates as ``\ud800``."""
+    if "\0" in text:
+        text = text.replace("\0", "\\x00")
+    return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode()
 
 
 def timestamp(seconds: float) -> str:
@@ -133,4 +141,4 @@ def finding_row(
 ) -> tuple[Any, ...]:
     """Return one finding as `FINDING_COLUMNS`; `details` are plain values or None."""
     text = orjson.dumps(details).decode() if details else None
-    return (kind, label, confidence, *(box or _NO_BOX), text)
+    return (kind, storable(label), confidence, *(box or _NO_BOX), text)

@@ -22,21 +22,22 @@ from sqlalchemy import (
     Table,
     create_engine,
     event,
+    false,
     func,
     insert,
-    make_url,
     select,
     update,
 )
-from sqlalchemy.exc import DatabaseError, SQLAlchemyError
+from sqlalchemy.engine import URL
+from sqlalchemy.exc import DatabaseError, DataError, IntegrityError, SQLAlchemyError, StatementError
 from sqlalchemy.sql.compiler import SQLCompiler
 
 from dotledger.errors import LedgerError, MissingExtra
 from dotledger.ledger import schema
+from dotledger.ledger.places import FilePlace, ServerPlace, place_of, shown_address
 
-__all__ = ["Ledger", "compress", "decompress", "shown_address"]
+__all__ = ["Ledger", "RowRefused", "compress", "decompress", "shown_address"]
 
-_ADDRESS = re.compile(r"^[a-z][a-z0-9+]*://")
 _BUSY_SECONDS = 30
 _WINDOW_BITS, _MEMORY_LEVEL = 14, 7
 _TURN = int.from_bytes(b"dotledge")
@@ -54,6 +55,10 @@ def compress(answer: bytes) -> bytes:
 def decompress(stored: bytes) -> bytes:
     """Undo `compress`."""
     return zlib.decompress(stored)
+
+
+class RowRefused(LedgerError):
+    """The database works, and refuses what one of the rows holds."""
 
 
 class Ledger:
@@ -80,30 +85,29 @@ class Ledger:
     def __init__(
         self, where: str | os.PathLike[str], *, create: bool = True, read_only: bool = False
     ) -> None:
-        place = os.fspath(where)
-        self.where = shown_address(place)
+        place = place_of(where)
+        self.where = place.shown
         self.read_only = read_only
-        if not _ADDRESS.match(place) and not Path(place).exists():
-            if not create or read_only:
-                raise LedgerError(
-                    "there is no ledger here",
-                    place=self.where,
-                    next_step="Name it with --ledger, or make one by sending images.",
-                )
-            Path(place).absolute().parent.mkdir(parents=True, exist_ok=True)
+        self.path = place.path if isinstance(place, FilePlace) else None
+        if self.path is not None:
+            _check_file(self.path, create=create and not read_only)
         self._engine = _engine(place)
         self._writer = self._engine.execution_options(dotledger_write=True)
         with self._mapped():
             self._check(create=create and not read_only)
+        self._file = _identity(self.path)
 
     def _check(self, *, create: bool) -> None:
         """Make the tables if there are none, and refuse another version."""
         with self._engine.connect() as connection:
-            known = self._engine.dialect.has_table(connection, "about")
-            other = not known and _any_table(self._engine, connection)
-        if other or (not known and not create):
-            raise LedgerError("this is a database, but no ledger", place=self.where)
-        if not known:
+            tables = self._engine.dialect.get_table_names(connection)
+        if "about" not in tables and (tables or not create):
+            raise LedgerError(
+                "this is a database, but no ledger",
+                place=self.where,
+                next_step="Name another file with --ledger.",
+            )
+        if "about" not in tables:
             self._make()
         with self._engine.connect() as connection:
             version = connection.scalar(
@@ -115,7 +119,22 @@ class Ledger:
                 place=self.where,
                 got=version,
                 allowed=[str(schema.VERSION)],
+                next_step=_version_step(version),
             )
+        self._check_columns()
+
+    def _check_columns(self) -> None:
+        """Refuse a ledger that says it is of this version and lacks a part of it."""
+        for table in schema.metadata.sorted_tables:
+            try:
+                with self._engine.connect() as connection:
+                    connection.execute(select(table).where(false()))
+            except DatabaseError as error:
+                raise LedgerError(
+                    f"the ledger's table {table.name} lacks something ({_first_line(error)})",
+                    place=self.where,
+                    next_step="Something else changed this file: restore it from a copy.",
+                ) from error
 
     def _make(self) -> None:
         with self._writer.begin() as connection:
@@ -132,7 +151,7 @@ class Ledger:
         self.close()
 
     def __repr__(self) -> str:
-        return f"<Ledger {self._engine.url.render_as_string(hide_password=True)}>"
+        return f"<Ledger {self.where}>"
 
     def close(self) -> None:
         """Let go of the database."""
@@ -143,8 +162,15 @@ class Ledger:
         """Turn database errors into ours."""
         try:
             yield
+        except (DataError, IntegrityError) as error:
+            raise RowRefused(
+                f"a row is refused ({_first_line(error)})", place=self.where
+            ) from error
         except DatabaseError as error:
             raise _explained(error, self.where) from error
+        except (UnicodeError, OverflowError, StatementError) as error:
+            what = f"a row cannot be written ({type(error).__name__})"
+            raise RowRefused(what, place=self.where) from error
         except SQLAlchemyError as error:
             raise LedgerError(f"the ledger cannot be used ({error})", place=self.where) from error
 
@@ -157,9 +183,27 @@ class Ledger:
         LedgerError
             If the database cannot be written: full disk, read-only, locked for too long.
         """
+        if self.read_only:
+            raise LedgerError(
+                "the ledger cannot be written: it was opened for reading only", place=self.where
+            )
         with self._mapped(), self._writer.begin() as connection:
             _take_turn(connection)
             yield connection
+            self._check_same_file()
+
+    def _check_same_file(self) -> None:
+        """Refuse to go on with a file that is no longer where it was: it would be lost."""
+        if self.path is not None and _identity(self.path) != self._file:
+            raise LedgerError(
+                "the ledger's file was removed or replaced while it was open",
+                place=self.where,
+                next_step="Put it back if it was moved; then send again.",
+            )
+
+    def connection(self) -> Connection:
+        """Return a connection that nobody else uses, each statement by itself; to be closed."""
+        return self._engine.connect().execution_options(isolation_level="AUTOCOMMIT")
 
     @contextmanager
     def reading(self) -> Iterator[Connection]:
@@ -185,50 +229,79 @@ def _take_turn(connection: Connection) -> None:
         connection.execute(select(func.pg_advisory_xact_lock(_TURN)))
 
 
-def _any_table(engine: Engine, connection: Connection) -> bool:
-    return bool(engine.dialect.get_table_names(connection))
-
-
-def shown_address(where: str) -> str:
-    """Return a path as it is, an address without its password."""
-    if not _ADDRESS.match(where):
-        return where
+def _identity(path: Path | None) -> tuple[int, int] | None:
+    """Return what tells a file from another one under the same name."""
+    if path is None:
+        return None
     try:
-        return make_url(where).render_as_string(hide_password=True)
-    except (SQLAlchemyError, ValueError):
-        return f"{where.partition('://')[0]}://…"
+        facts = path.stat()
+    except OSError:
+        return None
+    return facts.st_ino, facts.st_dev
 
 
-def _served(address: str) -> Engine:
-    """Return the engine of a database server that can keep the first of equal rows."""
-    shown = shown_address(address)
-    if not address.startswith("postgresql"):
+def _check_file(path: Path, *, create: bool) -> None:
+    """Make the folder of a ledger to be made; refuse what is there and no file."""
+    try:
+        if path.exists():
+            if not path.is_file():
+                raise LedgerError(
+                    "this is no file", place=str(path), next_step="Name a file with --ledger."
+                )
+            return
+        if create:
+            path.absolute().parent.mkdir(parents=True, exist_ok=True)
+            return
+    except OSError as error:
         raise LedgerError(
-            "a ledger cannot be kept here",
-            place=shown,
-            allowed=["a path", "sqlite:///…", "postgresql://…"],
-        )
+            f"no ledger can be here ({error.strerror})",
+            place=str(path),
+            next_step="Name another file with --ledger.",
+        ) from error
+    raise LedgerError(
+        "there is no ledger here",
+        place=str(path),
+        next_step="Name it with --ledger, or make one by sending images.",
+    )
+
+
+def _version_step(version: str | None) -> str:
+    newer = version is not None and version.isascii() and version.isdigit()
+    if newer and int(version or 0) > schema.VERSION:
+        return "It was made by a newer Dot Ledger: pip install --upgrade dot-ledger."
+    return "It was not made by Dot Ledger, or is damaged: restore it from a copy."
+
+
+def _first_line(error: DatabaseError) -> str:
+    return str(error.orig).partition("\n")[0][:200]
+
+
+def _served(place: ServerPlace) -> Engine:
+    """Return the engine of a database server that can keep the first of equal rows."""
+    address = place.address
     if find_spec("psycopg"):
         address = re.sub("^postgresql://", "postgresql+psycopg://", address)
     try:
-        return create_engine(address, pool_pre_ping=True)
+        return create_engine(address, pool_pre_ping=True, hide_parameters=True)
     except ImportError as error:
         raise MissingExtra(
             "the database's driver is not installed",
-            place=shown,
+            place=place.shown,
             got=error.name,
             next_step="Run: pip install 'dot-ledger[postgresql]'",
         ) from error
     except (SQLAlchemyError, ValueError) as error:
-        raise LedgerError("the address is not valid", place=shown) from error
+        raise LedgerError("the address is not valid", place=place.shown) from error
 
 
-def _engine(where: str) -> Engine:
-    if _ADDRESS.match(where) and not where.startswith("sqlite"):
-        return _served(where)
+def _engine(place: FilePlace | ServerPlace) -> Engine:
+    if isinstance(place, ServerPlace):
+        return _served(place)
     engine = create_engine(
-        where if _ADDRESS.match(where) else f"sqlite:///{where}",
+        # Built from parts, not pasted: the file's name may hold ? and %.
+        URL.create("sqlite", database=str(place.path.absolute())),
         connect_args={"timeout": _BUSY_SECONDS, "check_same_thread": False},
+        hide_parameters=True,
     )
     event.listen(engine, "connect", _on_connect)
     event.listen(engine, "begin", _on_begin)

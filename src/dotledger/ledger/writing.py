@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import socket
 from collections.abc import Iterator, Sequence
-from datetime import datetime
 from functools import lru_cache
 from itertools import islice
 from typing import Any
@@ -23,19 +22,22 @@ from sqlalchemy import (
 )
 from sqlalchemy.sql.compiler import SQLCompiler
 
-from dotledger.errors import LedgerError
 from dotledger.ledger import schema
+from dotledger.ledger.claims import Waiting, WaitingAnswer
 from dotledger.ledger.records import (
     FINDING_COLUMNS,
     BatchOpening,
     CallRecord,
     ImageRecord,
     ItemRecord,
+    OutcomeRecord,
     SentRecord,
+    storable,
     timestamp,
 )
 from dotledger.ledger.store import (
     Ledger,
+    RowRefused,
     compress,
     in_parts,
     insert_rows,
@@ -45,7 +47,6 @@ from dotledger.ledger.store import (
 __all__ = ["BatchWriter", "ReadingWriter"]
 
 _ITEMS_AT_ONCE = 5_000
-_SILENT_AFTER = 60.0
 _ITEM_COLUMNS = ("batch", "position", "name", "path")
 _SENT_COLUMNS = ("sha", *SentRecord._fields)
 _CALL_COLUMNS = (
@@ -72,6 +73,8 @@ _NOTE_COLUMNS = ("reading", "position", "reason", "value")
 class BatchWriter:
     """Opens (or reopens) a batch and writes what is settled, many at a time.
 
+    Whoever makes one holds the claim for these settings; see `dotledger.ledger.claims`.
+
     Parameters
     ----------
     ledger : Ledger
@@ -81,11 +84,10 @@ class BatchWriter:
     now : float
         Seconds since 1970.
 
-    Raises
-    ------
-    LedgerError
-        If another process is sending this batch: one that lives, and was at work within the last
-        minute. Of a process on another machine only the latter is known.
+    Attributes
+    ----------
+    resumed : bool
+        Whether somebody may have written outcomes of this batch before; they are replaced.
     """
 
     def __init__(self, ledger: Ledger, opening: BatchOpening, now: float) -> None:
@@ -93,9 +95,7 @@ class BatchWriter:
         self._opening = opening
         with ledger.writing() as connection:
             row = connection.execute(
-                select(schema.batches.c.id, schema.batches.c.sender).where(
-                    schema.batches.c.key == opening.key
-                )
+                select(schema.batches.c.id).where(schema.batches.c.key == opening.key)
             ).first()
             self.resumed = row is not None
             if row is None:
@@ -103,12 +103,11 @@ class BatchWriter:
                 self.reading = _insert_reading(connection, self.batch, now)
             else:
                 self.batch = int(row.id)
-                _refuse_second_sender(row.sender, self.batch, ledger.where, now)
                 self.reading = _first_reading(connection, self.batch)
                 _claim(connection, self.batch, now)
 
     def still_here(self, now: float) -> None:
-        """Write down that we are at work; to be told more often than once a minute."""
+        """Write down who is at work, for people to see."""
         self._ledger.change(schema.batches, self.batch, sender=_sender(now))
 
     def settled(self) -> dict[int, dict[str, str]]:
@@ -142,13 +141,35 @@ class BatchWriter:
     def write(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord] = ()) -> None:
         """Write settled items, their calls and findings in one transaction.
 
-        `loose` are calls that settled nothing, kept because they may have cost money.
+        `loose` are calls that settled nothing, kept because they may have cost money. If the
+        database refuses a row, every image is written by itself, its answer before anything that
+        was read out of it.
         """
         if not records and not loose:
             return
+        try:
+            self._write_together(records, loose)
+        except RowRefused:
+            self._write_singly(records, loose)
+
+    def _write_singly(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord]) -> None:
+        for call in loose:
+            self._write_together([], [call])
+        for record in records:
+            bare = ItemRecord(position=record.position, image=record.image, sent=record.sent)
+            bare.answered = record.answered
+            calls = [o.call for o in record.outcomes if o.call is not None]
+            self._write_together([bare], [call for call in calls if not call.id])
+            try:
+                self._write_together([record], [])
+            except RowRefused as error:
+                self._write_together([_not_kept(record, error)], [])
+
+    def _write_together(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord]) -> None:
         calls = {id(c): c for c in loose}
         for record in records:
             calls |= {id(o.call): o.call for o in record.outcomes if o.call is not None}
+            calls |= {id(call): call for _, call, _ in record.answered}
         fresh = [call for call in calls.values() if not call.id]
         with self._ledger.writing() as connection:
             ids = self._write_calls(connection, fresh)
@@ -162,8 +183,8 @@ class BatchWriter:
     def _write_calls(self, connection: Connection, fresh: list[CallRecord]) -> dict[int, int]:
         if not fresh:
             return {}
-        first = 1 + (connection.scalar(select(func.max(schema.calls.c.id))) or 0)
-        ids = {id(call): key for key, call in enumerate(fresh, first)}  # we hold the write lock
+        first = _next_call(connection)
+        ids = {id(call): key for key, call in enumerate(fresh, first)}
         rows = [_call_row(call, ids[id(call)], self.batch) for call in fresh]
         insert_rows(connection, schema.calls, _CALL_COLUMNS, rows)
         return ids
@@ -205,7 +226,7 @@ class BatchWriter:
                 record.position,
                 o.kind,
                 o.outcome,
-                o.reason,
+                storable(o.reason),
                 o.call_id if o.call is None else o.call.id or ids[id(o.call)],
             )
             for record in records
@@ -227,9 +248,26 @@ class BatchWriter:
         ]
         insert_rows(connection, schema.findings, _FINDING_COLUMNS, found)
         noted = [
-            (self.reading, record.position, *note) for record in records for note in record.notes
+            (self.reading, record.position, storable(reason), storable(value))
+            for record in records
+            for reason, value in record.notes
         ]
         insert_rows(connection, schema.notes, _NOTE_COLUMNS, noted)
+
+    def take_in(self, left: Iterator[tuple[Waiting, WaitingAnswer]], now: float) -> int:
+        """Write answers that earlier senders could not; return how many were not there yet.
+
+        Each is known again by its batch and the moment and length of its call, so that it does
+        not matter where that sender was cut off.
+        """
+        count = 0
+        for head, answer in left:
+            with self._ledger.writing() as connection:
+                batch = _batch_of(connection, head, now)
+                if not _is_known(connection, batch, answer.call):
+                    _write_answer(connection, batch, head.opening.fingerprint, answer)
+                    count += 1
+        return count
 
     def close(self, now: float, stopped_because: str = "") -> None:
         """Write down that the sending ended, and why if early."""
@@ -240,6 +278,46 @@ class BatchWriter:
             stopped_because=stopped_because or None,
             sender=None,
         )
+
+
+def _batch_of(connection: Connection, head: Waiting, now: float) -> int:
+    query = select(schema.batches.c.id).where(schema.batches.c.key == head.opening.key)
+    known = connection.execute(query).scalar()
+    if known is not None:
+        return int(known)
+    batch = _insert_batch(connection, head.opening, now, images=head.images)
+    _insert_reading(connection, batch, now)
+    return batch
+
+
+def _is_known(connection: Connection, batch: int, call: CallRecord) -> bool:
+    t = schema.calls
+    query = select(func.count()).where(
+        t.c.batch == batch,
+        t.c.call == call.call,
+        t.c.started == timestamp(call.started),
+        t.c.seconds == call.seconds,
+    )
+    return bool(connection.scalar(query))
+
+
+def _write_answer(
+    connection: Connection, batch: int, fingerprint: str, answer: WaitingAnswer
+) -> None:
+    key = _next_call(connection)
+    insert_rows(connection, schema.calls, _CALL_COLUMNS, [_call_row(answer.call, key, batch)])
+    insert_rows(connection, schema.images, ImageRecord._fields, answer.images, skip_known=True)
+    rows = [
+        (fingerprint, answer.call.call, image.sha, key, place)
+        for place, image in enumerate(answer.images)
+        if answer.answered
+    ]
+    insert_rows(connection, schema.answers, _ANSWER_COLUMNS, rows, skip_known=True)
+
+
+def _next_call(connection: Connection) -> int:
+    """Return the next number of a call; we hold the write lock."""
+    return 1 + (connection.scalar(select(func.max(schema.calls.c.id))) or 0)
 
 
 @lru_cache(maxsize=8)
@@ -271,8 +349,8 @@ def _call_row(call: CallRecord, key: int, batch: int) -> tuple[Any, ...]:
         call.sent_bytes,
         call.images,
         call.price,
-        call.reason,
-        call.media_type[:120],
+        storable(call.reason),
+        storable(call.media_type)[:120],
         None if call.answer is None else compress(call.answer),
     )
 
@@ -281,42 +359,16 @@ def _sender(now: float) -> str:
     return f"{os.getpid()}@{socket.gethostname()} {timestamp(now)}"
 
 
-def _at_work(sender: str, now: float) -> bool:
-    """Tell whether a sender written down in the ledger is still at work, as far as we can see.
-
-    A number says little by itself: systems give those of ended processes to others.
-    """
-    who, _, seen = sender.partition(" ")
-    process, _, host = who.partition("@")
-    if host == socket.gethostname() and not _lives(int(process)):
-        return False
-    return bool(seen) and abs(now - datetime.fromisoformat(seen).timestamp()) < _SILENT_AFTER
-
-
-def _lives(process: int) -> bool:
-    """Tell whether another process of this number lives on this machine."""
-    if process == os.getpid():
-        return False
-    if os.name == "nt":  # there, asking would end it
-        return True
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True
-
-
-def _refuse_second_sender(sender: str | None, batch: int, where: str, now: float) -> None:
-    if sender and _at_work(sender, now):
-        raise LedgerError(
-            f"batch {batch} is being sent by another process",
-            place=where,
-            got=sender.partition(" ")[0],
-            next_step="Wait for it to end; what it has answered will not be sent again. If it was "
-            "cut off, try again in a minute.",
-        )
+def _not_kept(record: ItemRecord, error: RowRefused) -> ItemRecord:
+    """Return a record of which only the outcome says that what was read cannot be kept."""
+    reason = f"what was read cannot be kept: {error.message}"
+    failed = [
+        OutcomeRecord(kind=o.kind, outcome="failed", reason=reason, call=o.call, call_id=o.call_id)
+        for o in record.outcomes
+    ]
+    return ItemRecord(
+        position=record.position, image=record.image, sent=record.sent, outcomes=failed
+    )
 
 
 def _claim(connection: Connection, batch: int, now: float) -> None:
@@ -325,7 +377,9 @@ def _claim(connection: Connection, batch: int, now: float) -> None:
     connection.execute(update(table).where(table.c.id == batch).values(**values))
 
 
-def _insert_batch(connection: Connection, opening: BatchOpening, now: float) -> int:
+def _insert_batch(
+    connection: Connection, opening: BatchOpening, now: float, *, images: int | None = None
+) -> int:
     row = {
         "key": opening.key,
         "service": opening.service,
@@ -334,7 +388,7 @@ def _insert_batch(connection: Connection, opening: BatchOpening, now: float) -> 
         "settings": dict(opening.settings),
         "description": opening.description,
         "source": opening.source,
-        "images": len(opening.names),
+        "images": len(opening.names) if images is None else images,
         "floor": opening.floor,
         "currency": opening.currency,
         "started": timestamp(now),

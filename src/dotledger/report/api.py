@@ -10,7 +10,7 @@ from pathlib import Path
 from dotledger.core.confidence import check_overlap, check_threshold
 from dotledger.core.tables import Annotations, Findings
 from dotledger.errors import GatherError
-from dotledger.formats.files import whole_file
+from dotledger.files import whole_file
 from dotledger.images.gather import gather
 from dotledger.report.pictures import Pictured, contact_sheet, picture_marks, write_pictures
 

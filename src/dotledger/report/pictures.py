@@ -12,7 +12,7 @@ from PIL import Image, ImageDraw, ImageFont
 from dotledger.core.pairing import Paired, pair_tables
 from dotledger.core.tables import Annotations, Findings
 from dotledger.errors import ImageError, MissingExtra
-from dotledger.formats.files import whole_file
+from dotledger.files import whole_file
 from dotledger.images.prepare import decode_upright
 from dotledger.report.marks import Mark, draw_marks
 

@@ -14,8 +14,10 @@ from dotledger.sending.plan import make_plan
 from dotledger.sending.progress import Progress, SentBatch
 from dotledger.sending.transport import Transport
 from dotledger.services.description import Description, load_description
-from dotledger.services.keys import find_key, find_signer
+from dotledger.services.keys import find_key, find_signer, given_key
 from dotledger.services.requests import Signer
+from dotledger.services.secrets import Key
+from dotledger.services.trust import check_trust
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
@@ -30,7 +32,7 @@ def prepare_sending(
     service: Description | str | os.PathLike[str],
     ledger: Ledger | str | os.PathLike[str],
     *,
-    key: str | Callable[[], str] | None = None,
+    key: str | Key | Callable[[], str] | None = None,
     settings: Mapping[str, str] | None = None,
     kinds: str | Iterable[str] | None = None,
     at_most: int | None = None,
@@ -38,9 +40,11 @@ def prepare_sending(
     again: str | Iterable[str] = (),
     transport: Transport | None = None,
     signer: Signer | None = None,
+    allow_code: bool = False,
     tell: Callable[[Progress], None] | None = None,
 ) -> Sending:
     """Check everything and return a sending that is ready to run; see `send`."""
+    key = given_key(key)  # from here on no variable holds its text
     outcomes = (again,) if isinstance(again, str) else tuple(again)
     _check(at_most, outcomes)
     described = service if isinstance(service, Description) else load_description(service)
@@ -48,6 +52,8 @@ def prepare_sending(
     _check_budget(budget, described)
     gathered = images if isinstance(images, Gathered) else gather(images)
     plan = make_plan(described, gathered, kinds=kinds)
+    given = signer if described.connect.key.place == "signed" else key
+    check_trust(described, code=allow_code, asked=given is None)
     found = find_key(described, given=key)
     means = Means(transport=transport, signer=signer or find_signer(described), tell=tell)
     where = os.fspath(ledger) if isinstance(ledger, os.PathLike) else ledger
@@ -83,7 +89,7 @@ def send(
     service: Description | str | os.PathLike[str],
     *,
     ledger: Ledger | str | os.PathLike[str],
-    key: str | Callable[[], str] | None = None,
+    key: str | Key | Callable[[], str] | None = None,
     settings: Mapping[str, str] | None = None,
     kinds: str | Iterable[str] | None = None,
     at_most: int | None = None,
@@ -91,6 +97,7 @@ def send(
     again: str | Iterable[str] = (),
     transport: Transport | None = None,
     signer: Signer | None = None,
+    allow_code: bool = False,
     tell: Callable[[Progress], None] | None = None,
 ) -> SentBatch:
     """Send images to a service and write every answer into a ledger.
@@ -125,6 +132,8 @@ def send(
         In place of HTTP; see `dotledger.testing`.
     signer : callable, optional
         Given the finished `Request`, returns headers to add.
+    allow_code : bool, default False
+        Let code run that the description names as a key source; remembered for that code as it is.
     tell : callable, optional
         Called with a `Progress` a few times a second.
 
@@ -143,6 +152,7 @@ def send(
         After Ctrl-C, when the calls under way have ended and everything is committed; a second
         one waits for nothing.
     """
+    key = given_key(key)
     sending = prepare_sending(
         images,
         service,
@@ -155,6 +165,7 @@ def send(
         again=again,
         transport=transport,
         signer=signer,
+        allow_code=allow_code,
         tell=tell,
     )
     sent = sending.run()

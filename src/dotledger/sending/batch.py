@@ -5,20 +5,22 @@ The database is imported late: a first call can be under way before it is loaded
 
 from __future__ import annotations
 
-import os
+import logging
 import queue
 import random as random_module
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
 
 from dotledger.core.spelling import as_text
 from dotledger.errors import LedgerError
-from dotledger.ledger.records import BatchOpening, timestamp
+from dotledger.ledger.claims import Claim, FileClaim, WaitingAnswer, claim_path, owner_of
+from dotledger.ledger.places import FilePlace, place_of
+from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord, timestamp
 from dotledger.sending.calling import Caller
 from dotledger.sending.gate import Gate
 from dotledger.sending.interrupting import interruptions_told
@@ -29,8 +31,8 @@ from dotledger.sending.retrying import Patience
 from dotledger.sending.tokens import key_source
 from dotledger.sending.transport import HttpTransport, Transport
 from dotledger.sending.worker import Position, Settled, Worker
-from dotledger.services.keys import Key
 from dotledger.services.requests import Signer
+from dotledger.services.secrets import Key, Secrets
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
@@ -44,6 +46,8 @@ _MOST_WAITING = 512
 """Workers wait when so many results are not taken yet: memory does not grow with the batch."""
 
 _TELL_EVERY = 0.2
+_ASK_EVERY = 0.2
+_log = logging.getLogger("dotledger")
 _INTERRUPTED = "interrupted"
 
 
@@ -135,9 +139,11 @@ class Sending:
         transport = self._means.transport or HttpTransport(
             timeout=plan.description.connect.timeout, at_once=limits.at_once
         )
+        self._secrets = Secrets(key)
         self._caller = Caller(
             transport=transport,
-            keys=key_source(plan.description, key, transport, self._means.steady),
+            keys=key_source(plan.description, key, transport, self._means.steady, self._secrets),
+            secrets=self._secrets,
             gate=self._gate,
             patience=self._means.patience,
             steady=self._means.steady,
@@ -150,6 +156,8 @@ class Sending:
         self._ended = threading.Event()
         self._news: queue.SimpleQueue[str] = queue.SimpleQueue()
         self._open_desk: Desk | None = None
+        self._claim: Claim | None = None
+        self._at_work: list[threading.Thread] = []
         self.interrupted = False
 
     def _nap(self, seconds: float) -> None:
@@ -173,54 +181,124 @@ class Sending:
         Raises
         ------
         LedgerError
-            If the ledger cannot be written; calls under way are waited for, and what they
-            brought is tried once more.
+            If the ledger cannot be written, or somebody else is sending this batch. Calls under
+            way are waited for, and what they brought is kept beside the ledger, which the error
+            says; the next sending takes it in.
         """
         with interruptions_told(self._interrupt):
-            return self._run_new() if self._is_new() else self._run_opened()
+            where = self._ledger if isinstance(self._ledger, str) else self._ledger.path
+            place = None if where is None else place_of(where)
+            if isinstance(place, FilePlace):
+                return self._run_file(place.path)
+            return self._run_opened()
 
-    def _run_opened(self) -> SentBatch:
+    def _run_file(self, path: Path) -> SentBatch:
+        """Claim a ledger that is a file; then start, at once where it holds no answer yet."""
+        opening = self._opening()
+        claim = self._claimed(
+            claim_path(path, opening.fingerprint), lambda: _file_claim(path, opening)
+        )
+        if isinstance(self._ledger, str) and not claim.waiting() and _is_new(path):
+            return self._with_claim(claim, lambda: self._run_new(path, opening, claim))
+        return self._with_claim(claim, lambda: self._run_opened(claim))
+
+    def _with_claim(self, claim: Claim, run: Callable[[], SentBatch]) -> SentBatch:
+        """Run; the claim's file goes only when everything put aside is in the ledger."""
+        whole = False
+        try:
+            sent = run()
+            whole = True
+            return sent
+        finally:
+            self._wait_for_workers()
+            claim.release(empty=whole)
+
+    def _wait_for_workers(self) -> None:
+        """Let calls under way end and be kept, whatever ended the sending."""
+        self.stop("the sending ended")
+        for thread in self._at_work:
+            thread.join()
+
+    def _claimed(self, path: Path | None, take: Callable[[], Any]) -> Any:
+        """Take the claim, or wait for it while another batch with these settings is sent.
+
+        Raises
+        ------
+        LedgerError
+            If it is this very batch that is being sent.
+        """
+        told = False
+        while True:
+            try:
+                return take()
+            except BlockingIOError:
+                self._refuse_same_batch(path)
+            if not told:
+                _log.warning("waiting: another process sends to the same service with this ledger")
+                told = True
+            if self._halt.wait(_ASK_EVERY) or self.interrupted:
+                raise KeyboardInterrupt("stopped while waiting for another sender")
+
+    def _refuse_same_batch(self, path: Path | None) -> None:
+        owner = owner_of(path) if path else None
+        if owner is not None and owner.opening.key == self._plan.key():
+            raise _being_sent(str(path), f"process {owner.process} on {owner.host}")
+
+    def _run_opened(self, claim: Claim | None = None) -> SentBatch:
         from dotledger.ledger.store import Ledger
 
         ledger = self._ledger if isinstance(self._ledger, Ledger) else Ledger(self._ledger)
         try:
-            return self._run_known(ledger)
+            if claim is not None:
+                return self._run_known(ledger, claim)
+            held = self._claimed(None, lambda: self._server_claim(ledger))
+            return self._with_claim(held, lambda: self._run_known(ledger, held))
         finally:
             if ledger is not self._ledger:
                 ledger.close()
 
-    def _is_new(self) -> bool:
-        """Tell whether the ledger is a file still to be made, which holds no answer yet."""
-        where = self._ledger
-        return isinstance(where, str) and "://" not in where and not os.path.exists(where)  # noqa: PTH110
+    def _server_claim(self, ledger: Ledger) -> Claim:
+        from dotledger.ledger.server_claims import ServerClaim, sender_of
 
-    def _run_new(self) -> SentBatch:
-        """Start the first call before the database is even loaded, which takes its time."""
-        where = str(self._ledger)
-        _check_can_be_made(where)
-        worker = self._worker(set())
+        try:
+            return ServerClaim(ledger, self._opening())
+        except BlockingIOError:
+            if sender := sender_of(ledger, self._plan.key()):
+                raise _being_sent(ledger.where, sender.partition(" ")[0]) from None
+            raise
+
+    def _run_new(self, path: Path, opening: BatchOpening, claim: FileClaim) -> SentBatch:
+        """Start the first call before the database is even loaded, which takes its time.
+
+        Until it is, answers are kept in the claim's file.
+        """
+        _make_empty(path)
+        open_by_now = threading.Event()
+        worker = self._worker(claim, open_by_now)
         self._limit(0)
         threads = self._start(worker, self._positions({}))
 
         def keep() -> SentBatch:
             from dotledger.ledger.store import Ledger
 
-            with Ledger(where) as ledger:
-                return self._kept(self._desk(ledger, worker), len(threads))
+            with Ledger(path) as ledger:
+                desk = self._desk(ledger, opening, worker, claim)
+                open_by_now.set()
+                return self._kept(desk, len(threads))
 
         return self._watched(keep)
 
-    def _run_known(self, ledger: Ledger) -> SentBatch:
+    def _run_known(self, ledger: Ledger, claim: Claim) -> SentBatch:
         from dotledger.ledger.views import answered_shas
 
         fingerprint = self._plan.fingerprint
-        names = [call.name for call, _ in self._plan.calls]
-        answered = {
-            (name, sha) for name in names for sha in answered_shas(ledger, fingerprint, name)
-        }
         self._limit(self._used_this_month(ledger))
-        worker = self._worker(answered)
-        desk = self._desk(ledger, worker)
+        open_by_now = threading.Event()
+        worker = self._worker(claim, open_by_now)
+        desk = self._desk(ledger, self._opening(), worker, claim)
+        open_by_now.set()
+        for call, _ in self._plan.calls:
+            worker.know(call.name, answered_shas(ledger, fingerprint, call.name))
         threads = self._start(worker, self._positions(desk.settled))
         return self._watched(lambda: self._kept(desk, len(threads)))
 
@@ -237,19 +315,33 @@ class Sending:
         left, reason = _allowance(self._plan, self._at_most, self._budget, used_this_month)
         self._gate.allow(left, reason)
 
-    def _worker(self, answered: set[tuple[str, str]]) -> Worker:
-        return Worker(self._plan, self._caller, answered, signer=self._means.signer)
+    def _worker(self, claim: Claim, open_by_now: threading.Event) -> Worker:
+        def keep(call: CallRecord, images: list[ImageRecord], answered: bool) -> None:
+            if not open_by_now.is_set():
+                self._put_aside(claim, WaitingAnswer(call=call, images=images, answered=answered))
 
-    def _desk(self, ledger: Ledger, worker: Worker) -> Desk:
+        return Worker(
+            self._plan, self._caller, keep, signer=self._means.signer, secrets=self._secrets
+        )
+
+    def _put_aside(self, claim: Claim, answer: WaitingAnswer) -> None:
+        """Keep an answer while there is no database yet; it is also in memory."""
+        try:
+            claim.put_aside(answer)
+        except Exception as error:  # nothing of this may cost the answer its place in memory
+            self.stop(f"answers cannot be kept beside the ledger ({error})")
+
+    def _desk(self, ledger: Ledger, opening: BatchOpening, worker: Worker, claim: Claim) -> Desk:
         from dotledger.sending.desk import Desk
 
         return Desk(
             plan=self._plan,
             ledger=ledger,
-            opening=self._opening(),
+            opening=opening,
             worker=worker,
             means=self._means,
             gate=self._gate,
+            claim=claim,
         )
 
     def _watched(self, keep: Callable[[], SentBatch]) -> SentBatch:
@@ -316,7 +408,7 @@ class Sending:
             floor=description.limits.floor,
             currency=description.price.currency,
             names=[item.name for item in plan.gathered.items],
-            paths=[as_text(item.where) for item in plan.gathered.items],
+            paths=[as_text(item.known_as) for item in plan.gathered.items],
         )
 
     def _positions(self, settled: dict[int, dict[str, str]]) -> Iterator[Position]:
@@ -334,6 +426,7 @@ class Sending:
             threading.Thread(target=self._work, args=(worker, todo), daemon=True)
             for _ in range(count)
         ]
+        self._at_work = threads
         for thread in threads:
             thread.start()
         return threads
@@ -362,10 +455,13 @@ class Sending:
         while workers:
             workers -= self._taken_over(desk, problems)
             self._writing(desk.maybe_write)
-        if not problems:
-            return desk.close()
-        desk.write()
-        raise problems[0]
+        try:
+            sent = desk.close()
+        except LedgerError as error:
+            raise desk.rescued(error) from error
+        if problems:
+            raise problems[0]
+        return sent
 
     def _writing(self, write: Callable[[], None]) -> None:
         """Stop the workers if the ledger fails; when all have ended it is tried once more."""
@@ -417,14 +513,33 @@ def _allowance(
     return min(limits, default=(None, ""))
 
 
-def _check_can_be_made(where: str) -> None:
-    """Refuse a place where no ledger can be made, before anything is paid for."""
-    folder = Path(where).absolute().parent
-    while not folder.exists():
-        folder = folder.parent
-    if not os.access(folder, os.W_OK):
+def _file_claim(path: Path, opening: BatchOpening) -> FileClaim:
+    if path.exists() and not path.is_file():
+        raise LedgerError("this is no file", place=str(path), next_step="Name a file.")
+    return FileClaim(claim_path(path, opening.fingerprint), opening)
+
+
+def _is_new(path: Path) -> bool:
+    """Tell whether a ledger is still to be made, so that it holds no answer."""
+    return not path.exists() or path.stat().st_size == 0
+
+
+def _make_empty(path: Path) -> None:
+    """Make the file, so that it is known to be possible before anything is paid for."""
+    try:
+        path.open("ab").close()
+    except OSError as error:
         raise LedgerError(
-            "the ledger cannot be written",
-            place=where,
-            next_step="Check the permissions of its folder.",
-        )
+            f"the ledger cannot be written ({error.strerror})",
+            place=str(path),
+            next_step="Check the name, and the permissions of its folder.",
+        ) from error
+
+
+def _being_sent(where: str, sender: str) -> LedgerError:
+    return LedgerError(
+        "this batch is being sent by another process",
+        place=where,
+        got=sender,
+        next_step="Wait for it to end; what it has answered will not be sent again.",
+    )

@@ -24,8 +24,9 @@ from dotledger.sending.retrying import (
 )
 from dotledger.sending.tokens import KeySource
 from dotledger.sending.transport import NoAnswer, Response, Transport, send_covered
-from dotledger.services.keys import Key
 from dotledger.services.requests import Request
+from dotledger.services.secrets import Key, Secrets
+from dotledger.showing import shown
 
 __all__ = ["Called", "Caller"]
 
@@ -74,6 +75,8 @@ class Caller(Struct, frozen=True, kw_only=True):
         The way out.
     keys : FixedKey or TokenSource
         Where keys come from.
+    secrets : Secrets
+        What is covered in answers and messages.
     gate : Gate
         Who may call when.
     patience : Patience
@@ -88,6 +91,7 @@ class Caller(Struct, frozen=True, kw_only=True):
 
     transport: Transport
     keys: KeySource
+    secrets: Secrets
     gate: Gate
     patience: Patience
     steady: Callable[[], float]
@@ -140,23 +144,26 @@ class Caller(Struct, frozen=True, kw_only=True):
     ) -> tuple[Attempt, Called, Key | None]:
         wall, start = self.wall(), self.steady()
         key, size, response = None, 0, None
-        facts: dict[str, object] = {}
+        facts: dict[str, Any] = {}
         document = None
         try:
             key = self.keys.current()
             request = build(key)
             size = len(request.body)
-            response = send_covered(self.transport, request, key)
+            response = send_covered(self.transport, request, self.secrets)
             facts, document = _facts(response)
         except NoAnswer as error:
             facts = {"trouble": error.trouble, "detail": error.message}
         except DotLedgerError as error:
             facts = {"trouble": "unusable", "detail": str(error)}
+        except Exception as error:  # one call must never end the batch, whatever it meets
+            facts = _met(error, response)
+        facts["detail"] = self.secrets.text(facts.get("detail", ""))
         attempt = Attempt(
             number=number,
             renewals=renewals,
             renewable=self.keys.renewable,
-            **facts,  # type: ignore[arg-type]
+            **facts,
         )
         ended = Called(
             response=response,
@@ -170,20 +177,30 @@ class Caller(Struct, frozen=True, kw_only=True):
         return attempt, ended, key
 
 
-def _facts(response: Response) -> tuple[dict[str, object], Any]:
+def _facts(response: Response) -> tuple[dict[str, Any], Any]:
     """Return what an attempt is judged by, and what an accepted answer says."""
-    facts: dict[str, object] = {"status": response.status}
+    facts: dict[str, Any] = {"status": response.status}
     if not 200 <= response.status < 300:
         facts["retry_after"] = response.headers.get("retry-after", "")
         facts["detail"] = _detail(response)
         return facts, None
+    if response.fault:
+        return {**facts, "trouble": "oversized", "detail": response.fault}, None
     try:
         return facts, orjson.loads(response.body)
     except orjson.JSONDecodeError:
         kind = response.headers.get("content-type", "no content type").partition(";")[0]
         facts["trouble"] = "unreadable"
-        facts["detail"] = f"not whole JSON but {kind}, {len(response.body)} bytes"
+        facts["detail"] = f"not whole JSON but {kind[:80]}, {len(response.body):,} bytes"
         return facts, None
+
+
+def _met(error: Exception, response: Response | None) -> dict[str, Any]:
+    """Return what an error of ours, or of a package below, means for the call it met."""
+    what = f"unexpected {type(error).__name__}"
+    if response is None:
+        return {"trouble": "cut", "detail": what}
+    return {"status": response.status, "trouble": "oversized", "detail": what}
 
 
 def _detail(response: Response) -> str:
@@ -191,11 +208,10 @@ def _detail(response: Response) -> str:
     if elsewhere := response.headers.get("location", ""):
         return f"to {elsewhere.partition('?')[0][:_LONGEST_DETAIL]}"
     try:
-        said = orjson.loads(response.body)
+        return shown(orjson.loads(response.body), _LONGEST_DETAIL)
     except orjson.JSONDecodeError:
         kind = response.headers.get("content-type", "").partition(";")[0]
-        return f"({kind or 'no content'})"
-    return orjson.dumps(said).decode()[:_LONGEST_DETAIL]
+        return f"({kind[:80] or 'no content'})"
 
 
 def _not_made(reason: str, attempts: int, last: Called | None) -> Called:

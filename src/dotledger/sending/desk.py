@@ -6,7 +6,9 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from dotledger.errors import AnswerError
+from dotledger.core.spelling import counted, first_of
+from dotledger.errors import AnswerError, LedgerError
+from dotledger.ledger.claims import Claim, WaitingAnswer
 from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
 from dotledger.ledger.store import Ledger, in_parts
 from dotledger.ledger.views import find_batch, outcome_counts, stored_answers, unread_images
@@ -22,7 +24,7 @@ if TYPE_CHECKING:
 __all__ = ["Desk"]
 
 _WRITE_AT = 250
-_WRITE_EVERY = 0.25
+_WRITE_EVERY = 0.15
 _SEEN_EVERY = 5.0
 
 
@@ -44,10 +46,14 @@ class Desk:
         worker: Worker,
         means: Means,
         gate: Gate,
+        claim: Claim,
     ) -> None:
         self._plan = plan
         self._ledger = ledger
+        self._claim = claim
         self._writer = BatchWriter(ledger, opening, means.wall())
+        self._writer.take_in(claim.set_aside(), means.wall())
+        claim.taken_in()
         self._reader = worker.reader()
         self._means = means
         self._gate = gate
@@ -97,6 +103,7 @@ class Desk:
         now = self._means.steady()
         if now - self._seen >= _SEEN_EVERY:
             self._writer.still_here(self._means.wall())
+            self._claim.renew()
             self._seen = now
         if len(self._records) >= _WRITE_AT or now - self._wrote >= _WRITE_EVERY:
             self.write()
@@ -104,9 +111,54 @@ class Desk:
 
     def write(self) -> None:
         """Write what has gathered, then settle images that were answered elsewhere."""
+        self._ask_for_claim()
         self.open_items()
         self._write_records()
         self._look_up()
+
+    def _ask_for_claim(self) -> None:
+        """Stop where somebody else may be sending too; what came is written all the same."""
+        if not self._gate.stop_reason and not self._claim.held():
+            self._writer.resumed = True
+            self._gate.stop("the claim on the ledger was lost: somebody else may be sending now")
+
+    def rescued(self, error: LedgerError) -> LedgerError:
+        """Keep beside the ledger what it does not take; return the error with what became of it."""
+        lost: list[str] = []
+        kept = 0
+        for answer, images in self._unwritten():
+            try:
+                self._claim.put_aside(answer)
+                kept += 1
+            except Exception:  # whatever it is, the others still have a chance
+                lost += images
+        said = [error.next_step] if error.next_step else []
+        if kept:
+            where = self._claim.path
+            said.append(f"{counted(kept, 'answer')} wait in {where} until you send again.")
+        if lost:
+            said.append(f"Answers lost, to be paid for again: {first_of(lost, 20)}.")
+        return LedgerError(error.message, place=error.place, next_step=" ".join(said), lost=lost)
+
+    def _unwritten(self) -> list[tuple[WaitingAnswer, list[str]]]:
+        """Return the calls that are not in the ledger, each with the names of its images."""
+        items = self._plan.gathered.items
+        calls: dict[int, tuple[WaitingAnswer, list[str]]] = {}
+        for record in [*self._records, *(one.record for one, _ in self._lookups)]:
+            places = {id(call): place for _, call, place in record.answered}
+            for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
+                if call.id or record.image is None:
+                    continue
+                answer = WaitingAnswer(call=call, images=[], answered=id(call) in places)
+                answer, names = calls.setdefault(id(call), (answer, []))
+                answer.images.insert(places.get(id(call), len(answer.images)), record.image)
+                names.append(items[record.position].name)
+        loose = [
+            (WaitingAnswer(call=call, images=[], answered=False), list[str]())
+            for call in self._loose
+            if not call.id
+        ]
+        return [*calls.values(), *loose]
 
     def _write_records(self) -> None:
         self._writer.write(self._records, self._loose)

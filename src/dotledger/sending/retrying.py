@@ -19,9 +19,10 @@ class Attempt(Struct, frozen=True, kw_only=True):
         From 1.
     status : int or None
         HTTP status; None if there was no answer.
-    trouble : {"", "unusable", "unreachable", "timeout", "cut", "unreadable"}
+    trouble : {"", "unusable", "unreachable", "timeout", "cut", "unreadable", "oversized"}
         No key, token or signature to send with, nothing could be sent, no answer in time, a
-        connection that failed, or an answer that is not JSON.
+        connection that failed, an answer that is not JSON, or one that would be the same again:
+        too large to keep, or squeezed in a way that cannot be undone.
     detail : str
         For people.
     retry_after : str
@@ -34,7 +35,9 @@ class Attempt(Struct, frozen=True, kw_only=True):
 
     number: int
     status: int | None = None
-    trouble: Literal["", "unusable", "unreachable", "timeout", "cut", "unreadable"] = ""
+    trouble: Literal["", "unusable", "unreachable", "timeout", "cut", "unreadable", "oversized"] = (
+        ""
+    )
     detail: str = ""
     retry_after: str = ""
     renewals: int = 0
@@ -178,6 +181,8 @@ def _out_of_reach(attempt: Attempt, random: float, patience: Patience, proven: b
 def _after_trouble(attempt: Attempt, random: float, patience: Patience, proven: bool) -> Next:
     if attempt.trouble == "unusable":
         return Stop(attempt.detail)
+    if attempt.trouble == "oversized":
+        return Fail(f"the answer cannot be read{_detail(attempt)}")
     if attempt.trouble == "unreachable":
         return _out_of_reach(attempt, random, patience, proven)
     return _back_off(attempt, random, patience, _TROUBLES[attempt.trouble] + _detail(attempt))
@@ -212,12 +217,16 @@ def _after_refusal(attempt: Attempt, now: float, random: float, patience: Patien
 def seconds_until(retry_after: str, now: float) -> float | None:
     """Return the seconds that a ``Retry-After`` asks for (RFC 9110, 10.2.3); None if unreadable."""
     text = retry_after.strip()
-    if text.isdigit():
+    if text.isascii() and text.isdigit() and len(text) < _DIGITS:
         return float(text)
     import email.utils
 
     try:
-        moment = email.utils.parsedate_to_datetime(text)
-    except (TypeError, ValueError):
+        moment = email.utils.parsedate_to_datetime(text[:_LONGEST_DATE])
+        return max(0.0, moment.timestamp() - now)
+    except Exception:  # a date that is none fails in many ways, and then none was given
         return None
-    return max(0.0, moment.timestamp() - now)
+
+
+_DIGITS = 10
+_LONGEST_DATE = 64

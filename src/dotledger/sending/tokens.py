@@ -13,31 +13,43 @@ import orjson
 from dotledger.errors import ConnectError, KeyRefused
 from dotledger.sending.transport import NoAnswer, Response, Transport
 from dotledger.services.description import Description, Token
-from dotledger.services.keys import Key
 from dotledger.services.requests import Request
+from dotledger.services.secrets import Hidden, Key, Secrets
+from dotledger.showing import shown
 
 __all__ = ["FixedKey", "KeySource", "TokenSource", "key_source", "token_request"]
 
 
 def token_request(description: Description, token: Token, key: Key) -> Request:
     """Return the request for a token (RFC 6749, section 4.4.2)."""
+    address = description.filled(token.address)  # may raise: before the secret is in any variable
+    return Request(
+        method="POST",
+        address=address,
+        headers=_token_headers(token, key),
+        body=_token_form(token, key),
+        images=0,
+    )
+
+
+def _token_headers(token: Token, key: Key) -> Hidden:
+    headers = Hidden(
+        {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
+    )
+    if token.secret_in == "basic":
+        coded = base64.b64encode(key.reveal().encode("utf-8", "replace")).decode()
+        headers["Authorization"] = f"Basic {coded}"
+    return headers
+
+
+def _token_form(token: Token, key: Key) -> bytes:
     form = {"grant_type": "client_credentials"}
     if token.scope:
         form["scope"] = token.scope
-    headers = {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
-    client, _, secret = key.reveal().partition(":")
-    if token.secret_in == "basic":
-        coded = base64.b64encode(key.reveal().encode()).decode()
-        headers["Authorization"] = f"Basic {coded}"
-    else:
+    if token.secret_in != "basic":
+        client, _, secret = key.reveal().partition(":")
         form |= {"client_id": client, "client_secret": secret}
-    return Request(
-        method="POST",
-        address=description.filled(token.address),
-        headers=headers,
-        body=urlencode(form).encode(),
-        images=0,
-    )
+    return urlencode(form, errors="replace").encode()
 
 
 class FixedKey:
@@ -69,12 +81,19 @@ class TokenSource:
         Sends the token requests.
     clock : callable
         Seconds of a steady clock.
+    secrets : Secrets
+        Where each token is noted.
     """
 
     renewable = True
 
     def __init__(
-        self, description: Description, key: Key, transport: Transport, clock: Callable[[], float]
+        self,
+        description: Description,
+        key: Key,
+        transport: Transport,
+        clock: Callable[[], float],
+        secrets: Secrets,
     ) -> None:
         token = description.connect.token
         if token is None:
@@ -82,6 +101,7 @@ class TokenSource:
         self._token_rule = token
         self._request = token_request(description, token, key)
         self._transport = transport
+        self._secrets = secrets
         self._clock = clock
         self._lock = threading.Lock()
         self._token: Key | None = None
@@ -109,39 +129,67 @@ class TokenSource:
                 self._token = None
 
     def _fetch(self) -> None:
-        response = self._transport.send(self._request)
-        facts = _token_facts(response)
-        self._token = Key(str(facts["access_token"]), "the token address")
-        life = facts.get("expires_in")
-        seconds = float(life) if isinstance(life, (int, float)) else 3600.0
+        token, seconds, refusal = self._asked()
+        if token is None:
+            raise KeyRefused(
+                "the service gives no token for this key",
+                got=refusal,
+                next_step="Check the client's id and secret, written as id:secret.",
+            )
+        self._secrets.add(token)
+        self._token = token
         early = min(self._token_rule.renew_before, seconds / 2)
         self._until = self._clock() + seconds - early
 
+    def _asked(self) -> tuple[Key | None, float, str]:
+        """Return a token and its life in seconds, or None and why there is none."""
+        response = self._transport.send(self._request)
+        if response.status >= 500 or response.status == 429:
+            raise NoAnswer(f"the token address answered with status {response.status}")
+        return _token_of(response, self._secrets)
 
-def _token_facts(response: Response) -> dict[str, Any]:
-    if response.status >= 500 or response.status == 429:
-        raise NoAnswer(f"the token address answered with status {response.status}")
+
+_USUAL_LIFE = 3600.0
+_LONGEST_LIFE = 10 * 365 * 86_400.0
+
+
+def _token_of(response: Response, secrets: Secrets) -> tuple[Key | None, float, str]:
+    facts = _parsed(response.body)
+    refusal = f"status {response.status} {secrets.text(_error_of(facts), least=1)}".strip()
+    if response.status != 200 or not isinstance(facts, dict):
+        return None, 0.0, refusal
+    token = Key(str(facts.get("access_token") or ""), "the token address")
+    if fault := token.fault(in_header=True):
+        return None, 0.0, f"{refusal} a token that {fault}"
+    life = facts.get("expires_in")
+    if isinstance(life, (int, float)) and 0 < life < _LONGEST_LIFE:
+        return token, float(life), ""
+    return token, _USUAL_LIFE, ""
+
+
+def _parsed(body: bytes) -> Any:
     try:
-        facts = orjson.loads(response.body)
+        return orjson.loads(body)
     except orjson.JSONDecodeError:
-        facts = {}
-    if response.status != 200 or not isinstance(facts, dict) or "access_token" not in facts:
-        reason = facts.get("error", "") if isinstance(facts, dict) else ""
-        raise KeyRefused(
-            "the service gives no token for this key",
-            got=f"status {response.status} {str(reason)[:80]}".strip(),
-            next_step="Check the client's id and secret, written as id:secret.",
-        )
-    return facts
+        return None
+
+
+def _error_of(facts: Any) -> str:
+    reason = facts.get("error", "") if isinstance(facts, dict) else ""
+    return reason[:80] if isinstance(reason, str) else shown(reason, 80)
 
 
 KeySource = FixedKey | TokenSource
 
 
 def key_source(
-    description: Description, key: Key | None, transport: Transport, clock: Callable[[], float]
+    description: Description,
+    key: Key | None,
+    transport: Transport,
+    clock: Callable[[], float],
+    secrets: Secrets,
 ) -> KeySource:
     """Return where calls get their key from, by the description."""
     if description.connect.key.place == "token" and key is not None:
-        return TokenSource(description, key, transport, clock)
+        return TokenSource(description, key, transport, clock, secrets)
     return FixedKey(key)

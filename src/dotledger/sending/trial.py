@@ -23,9 +23,11 @@ from dotledger.sending.transport import (
 )
 from dotledger.services.description import Call, Description
 from dotledger.services.frames import Frame
-from dotledger.services.keys import Key, find_key, find_signer
+from dotledger.services.keys import find_key, find_signer, given_key
 from dotledger.services.reading import Reader, Reading
 from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
+from dotledger.services.secrets import Key, Secrets
+from dotledger.services.trust import check_trust, facts_of
 
 __all__ = ["Trial", "advice", "try_call"]
 
@@ -41,6 +43,10 @@ class Trial(Struct, kw_only=True):
     ----------
     key : str
         Where the key was found, or where it was looked for.
+    goes_to : list of str
+        The addresses.
+    code : list of str
+        Code that the description names and that was not run.
     request : list of str
         The request line, headers and the start of the body, the key masked.
     status : int or None
@@ -60,6 +66,8 @@ class Trial(Struct, kw_only=True):
     """
 
     key: str = ""
+    goes_to: list[str] = field(default_factory=list)
+    code: list[str] = field(default_factory=list)
     request: list[str] = field(default_factory=list)
     status: int | None = None
     seconds: float = 0.0
@@ -80,9 +88,10 @@ def try_call(
     image: bytes,
     *,
     call: str | None = None,
-    key: str | Callable[[], str] | None = None,
+    key: str | Key | Callable[[], str] | None = None,
     transport: Transport | None = None,
     signer: Signer | None = None,
+    allow_code: bool = False,
     dry: bool = False,
     clock: Callable[[], float] = time.perf_counter,
 ) -> Trial:
@@ -100,32 +109,44 @@ def try_call(
         In place of the described sources.
     transport : Transport, optional
         In place of HTTP.
+    allow_code : bool, default False
+        Let code run that the description names; see `dotledger.services.trust`.
     dry : bool
-        Show what would be sent, and send nothing.
+        Show what would be sent, and send nothing: no key is read and no code is run.
 
     Raises
     ------
     ImageError
         If the image cannot be sent to this service.
     """
-    trial = Trial()
+    key = given_key(key)
+    trial, secrets = Trial(), Secrets()
     chosen, kinds = next((c, k) for c, k in plan.calls if call in (None, c.name))
     prepared = prepare(image, facts := read_facts(image), plan.demands)
+    trial.goes_to = list(facts_of(plan.description).addresses)
     frame = Frame(facts.width, facts.height, prepared.width, prepared.height, prepared.turned)
     way = transport or HttpTransport(timeout=plan.description.connect.timeout, at_once=1)
     try:
+        given = signer if plan.description.connect.key.place == "signed" else key
+        check_trust(plan.description, code=allow_code, asked=given is None and not dry)
         found = _found_key(plan.description, key, trial, dry=dry)
-        used = found if dry else key_source(plan.description, found, way, clock).current()
+        secrets.add(found)
+        used = found if dry else key_source(plan.description, found, way, clock, secrets).current()
         builder = RequestBuilder(
-            plan.description, chosen, kinds, signer=signer or find_signer(plan.description)
+            plan.description,
+            chosen,
+            kinds,
+            signer=None if dry else signer or find_signer(plan.description),
+            secrets=secrets,
         )
         request = builder.build([_payload(prepared)], used)
-        trial.request = _shown(request, used)
+        trial.request = _shown(request, secrets)
         if not dry:
-            body = _send(trial, lambda: send_covered(way, request, used), plan.description, clock)
+            sent = lambda: send_covered(way, request, secrets)  # noqa: E731 - a short name
+            body = _send(trial, sent, plan.description, clock)
             _read(trial, body, plan.description, chosen, kinds, frame)
     except DotLedgerError as error:
-        trial.problem = trial.problem or str(error)
+        trial.problem = trial.problem or secrets.text(str(error), least=1)
         trial.next_steps += advice(trial, plan.description, error)
     return trial
 
@@ -141,24 +162,28 @@ def _payload(prepared: Prepared) -> Payload:
 
 def _found_key(
     description: Description,
-    given: str | Callable[[], str] | None,
+    given: Key | None,
     trial: Trial,
     *,
     dry: bool,
 ) -> Key | None:
+    if dry:
+        facts = facts_of(description)
+        named = ", ".join(facts.keys)
+        trial.key = f"not read; would come from {named}" if facts.keys else "none needed"
+        trial.code = list(facts.code)
+        return Key("the-key", "nowhere") if facts.keys else None
     try:
         key = find_key(description, given=given)
     except KeyNotFound as error:
         trial.key = "not found; looked at " + "; ".join(error.facts["looked"])
-        if dry:
-            return Key("the-key", "nowhere")
         raise
     trial.key = f"found: {key.source}" if key else "none needed"
     return key
 
 
-def _shown(request: Request, key: Key | None) -> list[str]:
-    masked = request.masked(key)
+def _shown(request: Request, secrets: Secrets) -> list[str]:
+    masked = request.masked(secrets)
     lines = [f"{masked.method} {masked.address}"]
     lines += [f"{name}: {value}" for name, value in masked.headers.items()]
     return [*lines, "", _shown_body(masked.body)] if masked.body else lines

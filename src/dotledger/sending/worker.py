@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import threading
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
@@ -26,8 +26,8 @@ from dotledger.sending.calling import Called, Caller
 from dotledger.sending.plan import Plan
 from dotledger.services.description import Call
 from dotledger.services.frames import Frame
-from dotledger.services.keys import Key
 from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
+from dotledger.services.secrets import Key, Secrets
 
 if TYPE_CHECKING:
     from dotledger.services.reading import Reader, Reading
@@ -40,6 +40,7 @@ _QUICK = 0.02
 _MOST_WITHOUT_A_CALL = 64
 
 Position = tuple[int, Item]
+Keep = Callable[[CallRecord, "list[ImageRecord]", bool], None]
 
 
 class Loaded(Struct, kw_only=True):
@@ -82,23 +83,28 @@ class Worker:
         What to do.
     caller : Caller
         How to call.
-    answered : set of (str, str)
-        Call name and SHA-256 of images that have an answer.
+    keep : callable
+        Given a call with its answer, its images and whether it answers them; told first, before
+        anything else is done with an answer.
     signer : callable, optional
         See `RequestBuilder`.
+    secrets : Secrets, optional
+        Where what a signer adds is noted.
     """
 
     def __init__(
         self,
         plan: Plan,
         caller: Caller,
-        answered: set[tuple[str, str]],
+        keep: Keep,
         *,
         signer: Signer | None = None,
+        secrets: Secrets | None = None,
     ) -> None:
         self._plan = plan
         self._caller = caller
-        self._claimed = answered
+        self._keep = keep
+        self._claimed: set[tuple[str, str]] = set()
         self._claiming = threading.Lock()
         self._looking = threading.Lock()
         self._quick = True
@@ -108,9 +114,13 @@ class Worker:
         self._filling = threading.Lock() if shared else contextlib.nullcontext()
         self._reading: Reader | None = None
         self._builders = {
-            call.name: RequestBuilder(plan.description, call, kinds, signer=signer)
+            call.name: RequestBuilder(plan.description, call, kinds, signer=signer, secrets=secrets)
             for call, kinds in plan.calls
         }
+
+    def know(self, call: str, shas: Iterable[str]) -> None:
+        """Note images (by SHA-256) that a call has answered already."""
+        self._claimed.update((call, sha) for sha in shas)
 
     def reader(self) -> Reader:
         """Return the reader, compiled at first use: the first call goes out before."""
@@ -188,6 +198,10 @@ class Worker:
             reason = getattr(error, "strerror", None) or str(error)
             result.done.append(self._refused(record, f"cannot be read: {reason}"))
             return None
+        except Exception as error:  # no image may end the batch, whatever a decoder makes of it
+            reason = f"cannot be read: unexpected {type(error).__name__}"
+            result.done.append(self._refused(record, reason))
+            return None
         record.sent = SentRecord(
             prepared.width,
             prepared.height,
@@ -250,6 +264,9 @@ class Worker:
 
         called = self._caller.call(build)
         record = _call_record(called, call, len(images), self._plan.price)
+        if called.response is not None:
+            shown = [one.record.image for one in images if one.record.image is not None]
+            self._keep(record, shown, not called.reason)
         if called.pending:
             if called.attempts:
                 result.loose.append(record)
@@ -299,6 +316,8 @@ class Worker:
             readings = self.reader().read_document(document, record.call, kinds, frames)
         except AnswerError as error:
             readings = [error] * len(images)
+        except Exception as error:  # the answer is kept; reading it again is for nothing
+            readings = [_unexpected(error)] * len(images)
         self._count(readings)
         for place, (one, reading) in enumerate(zip(images, readings, strict=True)):
             if isinstance(reading, AnswerError):
@@ -306,6 +325,10 @@ class Worker:
             else:
                 note_reading(one.record, reading, kinds, record, None)
                 one.record.answered.append((record.call, record, place))
+
+
+def _unexpected(error: Exception) -> AnswerError:
+    return AnswerError(f"reading it failed (unexpected {type(error).__name__})")
 
 
 def _blames_the_images(called: Called) -> bool:

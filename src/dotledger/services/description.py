@@ -83,6 +83,7 @@ class Connect(Part, frozen=True, kw_only=True):
     key: KeyPlace = KeyPlace()
     token: Token | None = None
     timeout: Rate = 30.0
+    plain_http: bool = False
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""

@@ -2,68 +2,46 @@
 
 from __future__ import annotations
 
-import base64
 import importlib
 import os
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote, quote_plus
 
 from dotledger.errors import ConnectError, KeyNotFound, MissingExtra
-from dotledger.services.description import Description, KeyPlace
+from dotledger.files import read_regular
+from dotledger.services.description import Description
+from dotledger.services.secrets import Key
 
 if TYPE_CHECKING:
     from dotledger.services.requests import Signer
 
-__all__ = ["Key", "find_key", "find_signer"]
+__all__ = ["Key", "find_key", "find_signer", "given_key"]
+
+_MOST_BYTES = 64_000
+"""Of a key file: what is longer is some other file."""
 
 
-class Key:
-    """A key in memory; its text is given by `reveal` only, never by ``str`` or ``repr``.
+def given_key(given: str | Key | Callable[[], str] | None) -> Key | None:
+    """Return what a caller gave as a key, so that its text stands in no variable from here on.
 
-    Parameters
-    ----------
-    text : str
-        The key.
-    source : str
-        Where it was found, for people.
-
-    Attributes
-    ----------
-    traces : tuple of bytes
-        The forms in which it may stand in a request or an answer, longest first.
+    White space around it goes. What cannot be a key becomes one with a fault, which `find_key`
+    tells without showing it.
     """
-
-    __slots__ = ("_text", "source", "traces")
-
-    def __init__(self, text: str, source: str) -> None:
-        self._text = text
-        self.source = source
-        self.traces = _traces(text)
-
-    def reveal(self) -> str:
-        """Return the key."""
-        return self._text
-
-    def __repr__(self) -> str:
-        return f"<Key from {self.source}>"
-
-    def __reduce__(self) -> tuple[Any, ...]:
-        raise TypeError("a key is not pickled")
+    if given is None or isinstance(given, Key):
+        return given
+    return _stripped(given() if callable(given) else given, "the caller")
 
 
-def _traces(text: str) -> tuple[bytes, ...]:
-    coded = base64.b64encode(text.encode()).decode()
-    forms = {text, coded, quote(text, safe=""), quote_plus(text)}
-    return tuple(sorted((form.encode() for form in forms if form), key=len, reverse=True))
+def _stripped(text: Any, source: str) -> Key:
+    return Key(text.strip() if isinstance(text, str) else "", source)
 
 
 def find_key(
     description: Description,
     *,
     environment: Mapping[str, str] | None = None,
-    given: str | Callable[[], str] | None = None,
+    given: str | Key | Callable[[], str] | None = None,
 ) -> Key | None:
     """Return the key that a description asks for.
 
@@ -71,7 +49,8 @@ def find_key(
     ----------
     description : Description
         Its ``connect.key.sources`` are tried in order: ``env:NAME``, ``file:PATH`` (the first
-        line), ``keyring:SERVICE/USER``, ``call:MODULE:FUNCTION``.
+        line), ``keyring:SERVICE/USER``, ``call:MODULE:FUNCTION``. Whether such code may run is
+        asked before; see `dotledger.services.trust`.
     environment : mapping, optional
         In place of ``os.environ``.
     given : str or callable, optional
@@ -91,69 +70,66 @@ def find_key(
     place = description.connect.key
     if place.place in ("none", "signed"):
         return None
-    if given is not None:
-        text = given() if callable(given) else given
-        return _checked(Key(_whole(text, "the caller"), "the caller"), place)
-    environment = os.environ if environment is None else environment
-    looked = []
-    for source in place.sources:
-        text, why = _look(source, environment)
-        if text.strip():
-            return _checked(Key(_whole(text, source), source), place)
+    key = given_key(given)
+    looked: list[str] = []
+    given = None
+    if key is None:
+        key, looked = _first_found(place.sources, environment)
+    if key is None:
+        raise KeyNotFound(
+            f"no key for {description.service}",
+            place=f"service {description.service}",
+            next_step=f"Looked at: {'; '.join(looked)}. Set one of them.",
+            looked=tuple(looked),
+        )
+    if fault := key.fault(in_header=place.place in ("header", "bearer")):
+        raise KeyNotFound(
+            f"the key {fault}",
+            place=key.source,
+            next_step="Copy it again, whole and without what stands around it.",
+            looked=(key.source,),
+        )
+    return key
+
+
+def _first_found(
+    sources: tuple[str, ...], environment: Mapping[str, str] | None
+) -> tuple[Key | None, list[str]]:
+    """Return the first key there is, and every place looked at before with what was there."""
+    looked: list[str] = []
+    for source in sources:
+        way, _, where = source.partition(":")
+        key, why = _WAYS[way](where, source) if way != "env" else _from_env(where, environment)
+        if key is not None:
+            return key, looked
         looked.append(f"{source} ({why})")
-    raise KeyNotFound(
-        f"no key for {description.service}",
-        place=f"service {description.service}",
-        next_step=f"Looked at: {'; '.join(looked)}. Set one of them.",
-        looked=tuple(looked),
+    return None, looked
+
+
+def _from_env(name: str, environment: Mapping[str, str] | None) -> tuple[Key | None, str]:
+    key = _stripped(
+        (os.environ if environment is None else environment).get(name, ""), f"env:{name}"
     )
+    there = name in (os.environ if environment is None else environment)
+    return (key, "") if key.reveal() else (None, "not set or empty" if there else "not set")
 
 
-def _whole(text: Any, source: str) -> str:
-    """Return a key without the white space around it; refuse what can be none, unseen."""
-    key = text.strip() if isinstance(text, str) else ""
-    if not key or not key.isprintable():
-        what = "holds line breaks or other control characters" if key else "is empty or no text"
-        raise _unusable(what, source)
-    return key
-
-
-def _checked(key: Key, place: KeyPlace) -> Key:
-    if place.place in ("header", "bearer") and not key.reveal().isascii():
-        raise _unusable("holds letters that a header cannot carry", key.source)
-    return key
-
-
-def _unusable(what: str, source: str) -> KeyNotFound:
-    return KeyNotFound(
-        f"the key {what}",
-        place=source,
-        next_step="Copy it again, whole and without what stands around it.",
-        looked=(source,),
-    )
-
-
-def _look(source: str, environment: Mapping[str, str]) -> tuple[str, str]:
-    """Return (key or "", why there is none)."""
-    way, _, where = source.partition(":")
-    if way == "env":
-        return environment.get(where, ""), "not set or empty" if where in environment else "not set"
-    if way == "file":
-        return _from_file(Path(where).expanduser())
-    if way == "keyring":
-        return _from_keyring(where)
-    return _from_call(where)
-
-
-def _from_file(path: Path) -> tuple[str, str]:
+def _from_file(where: str, source: str) -> tuple[Key | None, str]:
+    """Return the first line of a key file; the rest of it is not kept."""
     try:
-        lines = path.read_text(encoding="utf-8").splitlines()
-    except (OSError, UnicodeDecodeError) as error:
-        return "", getattr(error, "strerror", None) or "not text"
-    return (lines[0] if lines else ""), "empty"
+        key = _stripped(_first_line(Path(where).expanduser()), source)
+    except OSError as error:
+        return None, error.strerror or "cannot be read"
+    except UnicodeDecodeError:
+        return None, "not text"
+    return (key, "") if key.reveal() else (None, "empty")
 
 
-def _from_keyring(where: str) -> tuple[str, str]:
+def _first_line(path: Path) -> str:
+    return next(iter(read_regular(path, _MOST_BYTES).decode("utf-8-sig").splitlines()), "")
+
+
+def _from_keyring(where: str, source: str) -> tuple[Key | None, str]:
     try:
         import keyring
     except ImportError as error:
@@ -163,17 +139,26 @@ def _from_keyring(where: str) -> tuple[str, str]:
         ) from error
     service, _, user = where.partition("/")
     try:
-        return keyring.get_password(service, user) or "", "no such entry"
+        key = _stripped(keyring.get_password(service, user), source)
     except keyring.errors.KeyringError as error:
-        return "", f"keyring: {type(error).__name__}"
+        return None, f"keyring: {type(error).__name__}"
+    return (key, "") if key.reveal() else (None, "no such entry")
 
 
-def _from_call(where: str) -> tuple[str, str]:
+def _from_call(where: str, source: str) -> tuple[Key | None, str]:
     function = _imported(where)
     try:
-        return str(function() or ""), "returned nothing"
+        key = _stripped(function(), source)
     except Exception as error:
-        return "", f"it failed: {type(error).__name__}"
+        return None, f"it failed: {type(error).__name__}"
+    return (key, "") if key.reveal() else (None, "returned nothing")
+
+
+_WAYS: Mapping[str, Callable[[str, str], tuple[Key | None, str]]] = {
+    "file": _from_file,
+    "keyring": _from_keyring,
+    "call": _from_call,
+}
 
 
 def _imported(where: str) -> Any:
@@ -181,9 +166,9 @@ def _imported(where: str) -> Any:
     module, _, function = where.partition(":")
     try:
         return getattr(importlib.import_module(module), function)
-    except (ImportError, AttributeError, ValueError) as error:
+    except Exception as error:  # a module may fail in any way while it is imported
         raise ConnectError(
-            f"the callable cannot be imported ({error})",
+            f"the callable cannot be imported ({type(error).__name__})",
             got=f"call:{where}",
             next_step="It is written call:MODULE:FUNCTION; the module must be installed, or its "
             "folder named in PYTHONPATH.",

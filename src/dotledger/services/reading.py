@@ -22,6 +22,7 @@ from dotledger.services.description import (
 from dotledger.services.frames import Frame
 from dotledger.services.paths import MISSING, Getter, Level, compile_each, compile_path
 from dotledger.services.values import SetAside, attributes_reader, confidence_reader, number_of
+from dotledger.showing import shown
 
 __all__ = ["Read", "Reader", "Reading", "RuleReader"]
 
@@ -55,8 +56,7 @@ class Reading(Struct):
 
 
 def _short(value: Any) -> str:
-    text = repr(value)
-    return text if len(text) < 60 else text[:59] + "…"
+    return shown(value, 60)
 
 
 ToCorners = Callable[[float, float, float, float], Box]

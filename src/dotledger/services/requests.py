@@ -14,13 +14,9 @@ from msgspec.structs import replace
 
 from dotledger.errors import ConnectError, DescriptionError
 from dotledger.services.description import Call, Description
-from dotledger.services.keys import Key
+from dotledger.services.secrets import Hidden, HiddenText, Key, Secrets
 
-__all__ = ["Payload", "Request", "RequestBuilder", "Signer", "covered"]
-
-_MASK = "•••"
-_LEAST_COVERED = 12
-"""Shorter keys may stand in an answer by chance."""
+__all__ = ["Payload", "Request", "RequestBuilder", "Signer"]
 
 _JSON = "application/json"
 
@@ -67,15 +63,13 @@ class Request(Struct, frozen=True, kw_only=True):
     body: bytes = b""
     images: int = 1
 
-    def masked(self, key: Key | None) -> Request:
-        """Return the request with every trace of the key replaced, for showing."""
-        if key is None:
-            return self
+    def masked(self, secrets: Secrets) -> Request:
+        """Return the request with every secret covered, however short, for showing."""
         return Request(
             method=self.method,
-            address=_cover(self.address, key),
-            headers={name: _cover(value, key) for name, value in self.headers.items()},
-            body=_cover_bytes(self.body, key),
+            address=secrets.text(self.address, least=1),
+            headers={name: secrets.text(value, least=1) for name, value in self.headers.items()},
+            body=secrets.cover(self.body, least=1),
             images=self.images,
         )
 
@@ -87,16 +81,28 @@ Signer = Callable[[Request], Mapping[str, str]]
 """Given a finished request, returns headers to add to it."""
 
 
-def _signed(request: Request, signer: Signer) -> Request:
-    """Return the request with the signer's headers; it is somebody else's code."""
+def _signed(request: Request, signer: Signer, secrets: Secrets) -> Request:
+    """Return the request with the signer's headers; it is somebody else's code.
+
+    What it adds is as secret as a key, and so is what its errors say.
+    """
+    added, fault = _added(request, signer)
+    if fault:
+        raise ConnectError(fault)
+    for value in added.values():
+        for part in {value, value.partition(" ")[2]} - {""}:
+            secrets.add(Key(part, "the signer"))
+    return replace(request, headers=Hidden({**request.headers, **added}))
+
+
+def _added(request: Request, signer: Signer) -> tuple[Hidden, str]:
     try:
-        added = dict(signer(request))
+        added = Hidden(signer(request))
     except Exception as error:
-        raise ConnectError(f"the signer failed ({type(error).__name__}: {error})") from error
-    for name, value in added.items():
-        if not (isinstance(name, str) and isinstance(value, str)):
-            raise ConnectError("the signer returned a header that is no text", got=name)
-    return replace(request, headers={**request.headers, **added})
+        return Hidden(), f"the signer failed ({type(error).__name__})"
+    if not all(isinstance(part, str) for pair in added.items() for part in pair):
+        return Hidden(), "the signer returned a header that is no text"
+    return added, ""
 
 
 def _check_header(name: str, value: str, service: str) -> None:
@@ -108,23 +114,6 @@ def _check_header(name: str, value: str, service: str) -> None:
             got=f"{name}: {value}",
             allowed=["plain ASCII without line breaks"],
         )
-
-
-def _cover(value: str, key: Key) -> str:
-    return _cover_bytes(value.encode(), key).decode()
-
-
-def _cover_bytes(value: bytes, key: Key) -> bytes:
-    for trace in key.traces:
-        value = value.replace(trace, _MASK.encode())
-    return value
-
-
-def covered(answer: bytes, key: Key | None) -> bytes:
-    """Return an answer with the key covered, if it holds one of at least 12 characters."""
-    if key is None or len(key.reveal()) < _LEAST_COVERED:
-        return answer
-    return _cover_bytes(answer, key) if any(t in answer for t in key.traces) else answer
 
 
 class RequestBuilder:
@@ -140,6 +129,8 @@ class RequestBuilder:
         The kinds wanted, told to the service if the call has an ``ask``.
     signer : callable, optional
         For services that sign each request.
+    secrets : Secrets, optional
+        Where what the signer adds is noted.
     """
 
     def __init__(
@@ -149,8 +140,10 @@ class RequestBuilder:
         kinds: Sequence[str],
         *,
         signer: Signer | None = None,
+        secrets: Secrets | None = None,
     ) -> None:
         self.call = call
+        self._secrets = secrets or Secrets()
         self._place = description.connect.key
         self._signer = signer
         fill = description.filled
@@ -175,12 +168,12 @@ class RequestBuilder:
 
     def build(self, payloads: Sequence[Payload], key: Key | None) -> Request:
         """Return the request for `payloads`; for place ``token``, `key` is the token."""
-        headers, query = dict(self._headers), dict(self._query)
-        self._put_key(headers, query, key)
+        headers, query = Hidden(self._headers), Hidden(self._query)
         body, media_type = self._body(payloads, query)
         if media_type:
             headers.setdefault("Content-Type", media_type)
-        address = f"{self._base}?{urlencode(query)}" if query else self._base
+        self._put_key(headers, query, key)
+        address = HiddenText(f"{self._base}?{urlencode(query)}" if query else self._base)
         request = Request(
             method=self.call.method,
             address=address,
@@ -188,20 +181,21 @@ class RequestBuilder:
             body=body,
             images=len(payloads),
         )
-        return _signed(request, self._signer) if self._signer else request
+        return _signed(request, self._signer, self._secrets) if self._signer else request
 
     def _put_key(self, headers: dict[str, str], query: dict[str, str], key: Key | None) -> None:
+        """Put the key where it goes; no variable holds its text."""
         if key is None:
             return
-        place, text = self._place, key.reveal()
+        place = self._place
         if place.place == "header":
-            headers[place.name] = place.prefix + text
+            headers[place.name] = place.prefix + key.reveal()
         elif place.place == "query":
-            query[place.name] = place.prefix + text
+            query[place.name] = place.prefix + key.reveal()
         elif place.place == "basic":
-            headers["Authorization"] = "Basic " + base64.b64encode(text.encode()).decode()
+            headers["Authorization"] = f"Basic {_base64(key.reveal())}"
         else:
-            headers["Authorization"] = f"Bearer {text}"
+            headers["Authorization"] = f"Bearer {key.reveal()}"
 
     def _body(self, payloads: Sequence[Payload], query: dict[str, str]) -> tuple[bytes, str]:
         call = self.call
@@ -236,6 +230,10 @@ class RequestBuilder:
         if self.call.body == "address":
             return payload.address
         return pybase64.b64encode_as_string(payload.data)
+
+
+def _base64(text: str) -> str:
+    return base64.b64encode(text.encode("utf-8", "replace")).decode()
 
 
 def _entry(template: Mapping[str, Any], position: str, value: str) -> dict[str, Any]:

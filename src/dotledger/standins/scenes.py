@@ -14,7 +14,7 @@ from PIL import Image
 
 from dotledger.core.geometry import Box
 from dotledger.core.tables import Annotations
-from dotledger.formats.files import whole_file
+from dotledger.files import whole_file
 from dotledger.formats.tables import write_rows, write_table
 from dotledger.standins.painting import PAINTERS, Canvas, Painted, paint_sky, paint_string
 

@@ -1,0 +1,231 @@
+"""Files read and written safely: nothing that is no file is opened, nothing is half-written.
+
+One rule holds for everything that is written. It never goes over a ledger, over one of the inputs
+of the same command, or over anything that is no regular file (a link, a pipe, a device). It goes
+over an existing file only where that was asked for. And it is written whole or not at all.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+import tempfile
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from dotledger.errors import ArgumentError
+
+__all__ = ["MOST_BYTES", "check_output", "check_output_folder", "read_regular", "whole_file"]
+
+MOST_BYTES = 1 << 30
+"""Larger files are refused before they are read."""
+
+_LEDGER_BEGINS = b"SQLite format 3\x00"
+_NO_WAITING = (
+    getattr(os, "O_BINARY", 0) | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_CLOEXEC", 0)
+)
+
+
+def read_regular(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
+    """Read a regular file at once.
+
+    Parameters
+    ----------
+    path : path-like
+        What it names must be a regular file, or a link to one: a pipe would block for ever, a
+        device never end.
+    most : int
+        Bytes that it may hold.
+
+    Raises
+    ------
+    OSError
+        If it is not there, may not be read, is no regular file, or holds more than `most`; its
+        ``strerror`` says which.
+    """
+    file = os.open(path, os.O_RDONLY | _NO_WAITING)
+    try:
+        facts = os.fstat(file)
+        if not stat.S_ISREG(facts.st_mode):
+            raise OSError(errno.EINVAL, f"this is {_what(facts.st_mode)}, not a file", path)
+        if facts.st_size > most:
+            raise OSError(errno.EFBIG, f"the file holds more than {most:,} bytes", path)
+        return _whole(file, facts.st_size, most)
+    finally:
+        os.close(file)
+
+
+def _whole(file: int, size: int, most: int) -> bytes:
+    """Read to the end: in one step as a rule, in more where the system gives less at once."""
+    first = os.read(file, size + 1)
+    if len(first) == size:
+        return first  # it asked for one byte more: the end was seen
+    pieces, got = [first], len(first)
+    while got <= most and (more := os.read(file, 1 << 20)):
+        pieces.append(more)
+        got += len(more)
+    if got > most:
+        raise OSError(errno.EFBIG, f"the file holds more than {most:,} bytes")
+    return b"".join(pieces)
+
+
+def _what(mode: int) -> str:
+    for test, name in (
+        (stat.S_ISDIR, "a folder"),
+        (stat.S_ISFIFO, "a pipe"),
+        (stat.S_ISSOCK, "a socket"),
+        (stat.S_ISLNK, "a link"),
+    ):
+        if test(mode):
+            return name
+    return "a device"
+
+
+def check_output(
+    path: str | os.PathLike[str],
+    *,
+    place: str,
+    inputs: Iterable[str | os.PathLike[str] | None] = (),
+    replace: bool = False,
+) -> Path:
+    """Refuse a place where a command may not write; see the rule at the top of this module.
+
+    Parameters
+    ----------
+    path : path-like
+        The file to be written.
+    place : str
+        The option or argument that names it, for the message.
+    inputs : iterable of path-like or None
+        What the same command reads.
+    replace : bool
+        Whether an existing file may be replaced.
+
+    Returns
+    -------
+    Path
+
+    Raises
+    ------
+    ArgumentError
+        Naming the option, the path and what to do.
+    """
+    target = Path(path)
+    fault = _fault(target, inputs)
+    if fault:
+        raise ArgumentError(
+            fault, place=place, got=str(target), next_step="Name another file to write."
+        )
+    if not target.parent.is_dir():
+        raise ArgumentError(
+            "the folder of this file does not exist",
+            place=place,
+            got=str(target),
+            next_step=f"Make it first: mkdir -p {target.parent}",
+        )
+    if target.exists() and not replace:
+        raise ArgumentError(
+            "this file exists",
+            place=place,
+            got=str(target),
+            next_step="Name another file, or allow it to be replaced with --replace.",
+        )
+    return target
+
+
+def _fault(target: Path, inputs: Iterable[str | os.PathLike[str] | None]) -> str:
+    """Return why nothing may ever be written here; empty if something may."""
+    try:
+        mode = target.lstat().st_mode
+    except OSError:
+        return ""
+    if not stat.S_ISREG(mode):
+        return f"this is {_what(mode)}, not a file"
+    if any(_same(target, other) for other in inputs if other is not None):
+        return "this file is read by the same command"
+    return "this is a ledger; nothing is written over one" if _is_ledger(target) else ""
+
+
+def _same(one: Path, other: str | os.PathLike[str]) -> bool:
+    try:
+        return one.samefile(other)
+    except (OSError, ValueError):
+        return False
+
+
+def _is_ledger(path: Path) -> bool:
+    try:
+        with path.open("rb") as file:
+            return file.read(len(_LEDGER_BEGINS)) == _LEDGER_BEGINS
+    except OSError:
+        return False
+
+
+def check_output_folder(path: str | os.PathLike[str], *, place: str) -> Path:
+    """Refuse a place where no folder of outputs can be.
+
+    Raises
+    ------
+    ArgumentError
+        If it is there and no folder, or the folder above it is missing.
+    """
+    target = Path(path)
+    fault = ""
+    if target.exists() or target.is_symlink():
+        fault = "" if target.is_dir() else "this is there and no folder"
+    elif not target.absolute().parent.is_dir():
+        fault = "the folder above this one does not exist"
+    if fault:
+        raise ArgumentError(
+            fault, place=place, got=str(target), next_step="Name a folder, or make the one above."
+        )
+    return target
+
+
+@contextmanager
+def whole_file(path: str | os.PathLike[str]) -> Iterator[Path]:
+    """Give a temporary path beside `path`, and move it there if the block ends well.
+
+    Folders are made as needed. If the block fails, nothing is left and an older file stays.
+
+    Raises
+    ------
+    ArgumentError
+        If a ledger stands there, or what is no regular file.
+    OSError
+        If the folder cannot be written; it names `path`, not the temporary one.
+    """
+    target = Path(path)
+    if fault := _fault(target, ()):
+        raise ArgumentError(fault, got=str(target), next_step="Name another file to write.")
+    draft = _draft_beside(target)
+    try:
+        yield draft
+        draft.chmod(0o666 & ~_umask())
+        draft.replace(target)
+    except OSError as error:
+        draft.unlink(missing_ok=True)
+        if str(error.filename) != str(draft):
+            raise
+        raise OSError(error.errno, error.strerror, str(target)) from error
+    except BaseException:
+        draft.unlink(missing_ok=True)
+        raise
+
+
+def _draft_beside(target: Path) -> Path:
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        handle, name = tempfile.mkstemp(dir=target.parent, prefix=".", suffix=target.suffix)
+    except OSError as error:
+        raise OSError(error.errno, error.strerror, str(target)) from error
+    os.close(handle)
+    return Path(name)
+
+
+def _umask() -> int:
+    mask = os.umask(0)
+    os.umask(mask)
+    return mask
