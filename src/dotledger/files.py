@@ -14,10 +14,19 @@ import tempfile
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from dotledger.errors import ArgumentError
 
-__all__ = ["MOST_BYTES", "check_output", "check_output_folder", "read_regular", "whole_file"]
+__all__ = [
+    "MOST_BYTES",
+    "check_output",
+    "check_output_folder",
+    "check_regular",
+    "parse_toml",
+    "read_regular",
+    "whole_file",
+]
 
 MOST_BYTES = 1 << 30
 """Larger files are refused before they are read."""
@@ -57,6 +66,19 @@ def read_regular(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
         os.close(file)
 
 
+def check_regular(path: str | os.PathLike[str]) -> None:
+    """Refuse what is no regular file, before something opens it and waits.
+
+    Raises
+    ------
+    OSError
+        Also if it is not there.
+    """
+    mode = os.stat(path).st_mode  # noqa: PTH116 - any path-like
+    if not stat.S_ISREG(mode):
+        raise OSError(errno.EINVAL, f"this is {_what(mode)}, not a file", os.fspath(path))
+
+
 def _whole(file: int, size: int, most: int) -> bytes:
     """Read to the end: in one step as a rule, in more where the system gives less at once."""
     first = os.read(file, size + 1)
@@ -81,6 +103,23 @@ def _what(mode: int) -> str:
         if test(mode):
             return name
     return "a device"
+
+
+def parse_toml(text: str) -> dict[str, Any]:
+    """Return what TOML text holds.
+
+    Raises
+    ------
+    ValueError
+        With the reason, if it is not TOML, nested too deeply, or holds a number of more digits
+        than can be read.
+    """
+    import tomllib
+
+    try:
+        return tomllib.loads(text)
+    except RecursionError:
+        raise ValueError("nested too deeply") from None
 
 
 def check_output(
@@ -163,24 +202,34 @@ def _is_ledger(path: Path) -> bool:
         return False
 
 
-def check_output_folder(path: str | os.PathLike[str], *, place: str) -> Path:
-    """Refuse a place where no folder of outputs can be.
+def check_output_folder(
+    path: str | os.PathLike[str],
+    *,
+    place: str,
+    inputs: Iterable[str | os.PathLike[str] | None] = (),
+    replace: bool = False,
+) -> Path:
+    """Refuse a place where no folder of outputs can be: one that is new or empty, unless asked.
 
     Raises
     ------
     ArgumentError
-        If it is there and no folder, or the folder above it is missing.
+        If it is there and no folder, is read by the same command, or the folder above it is
+        missing; or if there is something in it and `replace` is false.
     """
     target = Path(path)
-    fault = ""
+    step = "Name another folder."
     if target.exists() or target.is_symlink():
         fault = "" if target.is_dir() else "this is there and no folder"
-    elif not target.absolute().parent.is_dir():
-        fault = "the folder above this one does not exist"
+        if not fault and any(_same(target, other) for other in inputs if other is not None):
+            fault = "this folder is read by the same command"
+        if not fault and not replace and any(target.iterdir()):
+            fault = "there is something in this folder"
+            step = "Name another folder, or allow files in it to be replaced with --replace."
+    else:
+        fault = "" if target.absolute().parent.is_dir() else "the folder above does not exist"
     if fault:
-        raise ArgumentError(
-            fault, place=place, got=str(target), next_step="Name a folder, or make the one above."
-        )
+        raise ArgumentError(fault, place=place, got=str(target), next_step=step)
     return target
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import sys
 import warnings
 from importlib import import_module
@@ -10,6 +11,7 @@ from importlib import import_module
 import click
 
 from dotledger.errors import DotLedgerError
+from dotledger.showing import plain_text
 
 __all__ = ["main", "run"]
 
@@ -66,6 +68,7 @@ def run() -> None:
     gc.set_threshold(50_000, 20, 20)  # what is loaded at the start stays anyway
     # What a decoder warns of is refused with its figures, or sound enough to be sent.
     warnings.filterwarnings("ignore", module=r"PIL\.")
+    _make_streams_sure()
     try:
         sys.exit(main.main(standalone_mode=False) or 0)
     except DotLedgerError as error:
@@ -74,7 +77,9 @@ def run() -> None:
     except click.exceptions.Exit as leaving:
         sys.exit(leaving.exit_code)
     except click.ClickException as error:
-        error.show()
+        if isinstance(error, click.UsageError) and error.ctx is not None:
+            click.echo(error.ctx.get_usage(), err=True)
+        click.echo(f"dotledger: {plain_text(error.format_message())}", err=True)
         sys.exit(2)
     except (click.Abort, KeyboardInterrupt):
         click.echo("dotledger: interrupted", err=True)
@@ -83,5 +88,16 @@ def run() -> None:
         sys.stderr.close()
         sys.exit(0)
     except OSError as error:
-        click.echo(f"dotledger: {error}", err=True)
+        name = f"{error.filename}: " if error.filename else ""
+        click.echo(plain_text(f"dotledger: {name}{error.strerror or error}"), err=True)
         sys.exit(2)
+
+
+def _make_streams_sure() -> None:
+    """Let nothing that is printed fail: not where a stream is closed or its letters are few."""
+    for name in ("stdout", "stderr"):
+        stream = getattr(sys, name)
+        if stream is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: SIM115, PTH123
+        elif hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")

@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dotledger.cli.common import example, json_option, print_json, print_table, say
+from dotledger.cli.common import example, json_option, print_json, print_table, replace_option, say
 from dotledger.cli.comparing import truth_options, vocabulary_of
+from dotledger.files import check_output, check_output_folder
 
 if TYPE_CHECKING:
     from dotledger.formats.loading import LoadReport
@@ -32,6 +33,7 @@ _MOST_REFUSED = 20
     metavar="PATH",
     help="Write them to a .csv, .jsonl, .parquet or .jsonld file, or a folder of image copies.",
 )
+@replace_option
 @json_option
 def command(
     source: str,
@@ -41,6 +43,7 @@ def command(
     vocabulary: tuple[str, ...],
     reviewed: bool,
     out: str | None,
+    replace: bool,
     as_json: bool,
 ) -> None:
     """Read ground truth, say what was read, and write it in another form if wanted.
@@ -51,6 +54,9 @@ def command(
     from dotledger.formats.annotations import load_annotations, read_review, write_annotations
     from dotledger.formats.loading import Loaded, report_of
 
+    if out is not None:
+        check = check_output if Path(out).suffix else check_output_folder
+        check(out, place="--out", inputs=(source, columns, images), replace=replace)
     if reviewed and description is not None:
         raise click.UsageError("--reviewed reads a table, --description another kind of file")
     if reviewed:

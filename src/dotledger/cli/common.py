@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 import click
 
 from dotledger.errors import ArgumentError
+from dotledger.showing import escaped_json, plain_text
 
 __all__ = [
     "as_kinds",
@@ -22,6 +23,7 @@ __all__ = [
     "print_json",
     "print_table",
     "read_said",
+    "replace_option",
     "say",
     "say_problems",
     "service_options",
@@ -77,6 +79,15 @@ def service_options(function: Function) -> Function:
     return described(kinds_option(setting(function)))
 
 
+def replace_option(function: Function) -> Function:
+    """Add ``--replace``."""
+    return click.option(
+        "--replace",
+        is_flag=True,
+        help="Let existing files be replaced (never inputs or ledgers).",
+    )(function)
+
+
 def code_option(function: Function) -> Function:
     """Add ``--allow-code``."""
     return click.option(
@@ -101,7 +112,7 @@ def settings_of(pairs: Sequence[str]) -> dict[str, str]:
 
 def say(text: str) -> None:
     """Print a message for people, to stderr."""
-    click.echo(text, err=True)
+    click.echo(plain_text(text), err=True)
 
 
 def say_problems(what: str, problems: Sequence[tuple[str, str]]) -> None:
@@ -116,16 +127,17 @@ def print_json(value: Any) -> None:
     """Print one JSON document to stdout."""
     import orjson
 
-    click.echo(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode())
+    click.echo(escaped_json(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode()))
 
 
 def print_table(*parts: Any) -> None:
-    """Print tables and lines to stdout."""
+    """Print tables and lines to stdout; a text is one line, whatever stands in it."""
     from dotledger.report.tables import console
 
     out = console()
     for part in parts:
-        out.print(part, soft_wrap=isinstance(part, str))
+        text = isinstance(part, str)
+        out.print(plain_text(part) if text else part, soft_wrap=text)
 
 
 def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:

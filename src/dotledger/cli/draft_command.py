@@ -7,8 +7,9 @@ from typing import Any
 
 import click
 
-from dotledger.cli.common import example, print_table, say
+from dotledger.cli.common import example, print_table, replace_option, say
 from dotledger.errors import ArgumentError
+from dotledger.files import check_output, read_regular, whole_file
 
 __all__ = ["command"]
 
@@ -23,6 +24,7 @@ __all__ = ["command"]
 @click.option("--name", default="mine", show_default=True, help="What to call the service.")
 @click.option("--address", default="https://service.example", help="Where it is.")
 @click.option("--out", metavar="FILE", help="Write the description there.")
+@replace_option
 def command(
     samples: tuple[str, ...],
     images: tuple[str, ...],
@@ -30,6 +32,7 @@ def command(
     name: str,
     address: str,
     out: str | None,
+    replace: bool,
 ) -> None:
     """Draft a description from raw answers (SAMPLES, JSON files).
 
@@ -39,6 +42,8 @@ def command(
     """
     from dotledger.services.drafting import described_draft, draft
 
+    if out is not None:
+        check_output(out, place="--out", inputs=(*samples, *images), replace=replace)
     answers = [_parsed(Path(sample)) for sample in samples]
     sizes = [_size(Path(image)) for image in images]
     if sizes and len(sizes) != len(answers):
@@ -56,7 +61,8 @@ def command(
     if out is None:
         click.echo(text)
     else:
-        Path(out).write_text(text, encoding="utf-8")
+        with whole_file(out) as file:
+            file.write_text(text, encoding="utf-8")
         say(f"written: {out}")
         _show(text, samples, sizes)
 
@@ -65,7 +71,7 @@ def _parsed(path: Path) -> Any:
     import orjson
 
     try:
-        return orjson.loads(path.read_bytes())
+        return orjson.loads(read_regular(path))
     except orjson.JSONDecodeError as error:
         raise ArgumentError(f"not JSON ({error})", place=str(path)) from error
 
@@ -73,7 +79,7 @@ def _parsed(path: Path) -> Any:
 def _size(path: Path) -> tuple[float, float]:
     from dotledger.images.facts import read_facts
 
-    facts = read_facts(path.read_bytes())
+    facts = read_facts(read_regular(path))
     return float(facts.width), float(facts.height)
 
 
@@ -82,7 +88,7 @@ def _show(text: str, samples: tuple[str, ...], sizes: list[tuple[float, float]])
     from dotledger.report.tables import number, rows_table
     from dotledger.services.drafting import read_samples
 
-    answers = [Path(sample).read_bytes() for sample in samples]
+    answers = [read_regular(sample) for sample in samples]
     rows = [
         (
             sample,

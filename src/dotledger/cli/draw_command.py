@@ -13,9 +13,12 @@ from dotledger.cli.common import (
     kinds_option,
     ledger_option,
     print_json,
+    print_table,
     read_said,
+    replace_option,
     say,
 )
+from dotledger.files import check_output_folder
 
 __all__ = ["command"]
 
@@ -36,6 +39,7 @@ __all__ = ["command"]
 @ledger_option
 @click.option("--service", help="The newest batch of this service in the ledger.")
 @click.option("--batch", type=int, help="This batch in the ledger.")
+@replace_option
 @json_option
 def command(
     images: str,
@@ -48,6 +52,7 @@ def command(
     ledger: str,
     service: str | None,
     batch: int | None,
+    replace: bool,
     as_json: bool,
 ) -> None:
     """Draw findings on their IMAGES (a folder, a pattern, or @LIST).
@@ -58,6 +63,9 @@ def command(
     from dotledger.formats.annotations import read_annotations
     from dotledger.report.api import draw
 
+    check_output_folder(
+        folder, place="--out", inputs=(images, findings, annotations), replace=replace
+    )
     said = read_said(findings, ledger, service, batch)
     if kinds is not None:
         said = said.take(said.kind.onto(as_kinds(kinds) or []) >= 0)
@@ -81,4 +89,4 @@ def command(
             }
         )
     else:
-        click.echo(f"{len(drawn.pictures)} pictures in {folder}; all together: {drawn.sheet}")
+        print_table(f"{len(drawn.pictures)} pictures in {folder}; all together: {drawn.sheet}")

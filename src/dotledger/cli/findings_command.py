@@ -15,8 +15,10 @@ from dotledger.cli.common import (
     ledger_option,
     print_json,
     print_table,
+    replace_option,
     say,
 )
+from dotledger.files import check_output
 
 if TYPE_CHECKING:
     from dotledger.core.tables import Findings
@@ -44,6 +46,7 @@ __all__ = ["command"]
 @click.option(
     "--out", "out_file", metavar="FILE", help="Write all to a .csv, .jsonl or .parquet file."
 )
+@replace_option
 @json_option
 def command(
     ledger: str,
@@ -58,6 +61,7 @@ def command(
     labels: tuple[str, ...],
     most: int,
     out_file: str | None,
+    replace: bool,
     as_json: bool,
 ) -> None:
     """Show what a service found, or write it to a file.
@@ -66,6 +70,8 @@ def command(
     """
     from dotledger.ledger.views import findings_of
 
+    if out_file is not None:
+        check_output(out_file, place="--out", inputs=(ledger, names), replace=replace)
     if notes:
         _show_notes(ledger, batch, service, reading, as_json)
         return

@@ -15,10 +15,12 @@ from dotledger.cli.common import (
     kinds_option,
     print_json,
     print_table,
+    replace_option,
     say,
 )
 from dotledger.cli.comparing import compared_tables, comparing_options
 from dotledger.errors import ArgumentError
+from dotledger.files import check_output, check_output_folder
 
 if TYPE_CHECKING:
     from dotledger.core.comparison import Measure
@@ -107,6 +109,7 @@ def threshold_of(text: str | None) -> Any:
     metavar="PATH",
     help="Also write the rows to a .csv file, or everything into a folder.",
 )
+@replace_option
 @json_option
 def command(
     overlap: str,
@@ -120,6 +123,7 @@ def command(
     also: str | None,
     slices: Sequence[str],
     csv_place: str | None,
+    replace: bool,
     as_json: bool,
     **tables: Any,
 ) -> None:
@@ -131,6 +135,7 @@ def command(
     """
     from dotledger.core.measuring import measure
 
+    _check_csv(csv_place, tables, replace=replace)
     names = _parts(also)
     wanted = [_slice(text) for text in slices]
     overlaps = numbers_of(overlap, "--overlap")
@@ -197,6 +202,37 @@ def _show(
             print_table("", table)
     if names or more:
         print_table(parts(result, dict.fromkeys([*more, *names])))
+
+
+def _check_csv(place: str | None, tables: dict[str, Any], *, replace: bool) -> None:
+    """Refuse a place for --csv: it is a new .csv file, or a folder."""
+    if place is None:
+        return
+    inputs = [tables[name] for name in _INPUTS]
+    suffix = Path(place).suffix.lower()
+    if suffix == ".csv":
+        check_output(place, place="--csv", inputs=inputs, replace=replace)
+    elif suffix and not Path(place).is_dir():
+        raise ArgumentError(
+            "neither a .csv file nor a folder",
+            place="--csv",
+            got=place,
+            next_step="Name a file that ends in .csv, or a folder (a name without an ending).",
+        )
+    else:
+        check_output_folder(place, place="--csv", inputs=inputs, replace=replace)
+
+
+_INPUTS = (
+    "findings",
+    "findings_columns",
+    "annotations",
+    "columns",
+    "description",
+    "images",
+    "names",
+    "ledger",
+)
 
 
 def _write_csv(result: Measure, place: Path) -> None:

@@ -14,9 +14,11 @@ from dotledger.cli.common import (
     kinds_option,
     print_json,
     print_table,
+    replace_option,
     say,
 )
 from dotledger.cli.comparing import compared_tables, comparing_options
+from dotledger.files import check_output
 
 if TYPE_CHECKING:
     from dotledger.core.comparison import Measure
@@ -49,6 +51,7 @@ __all__ = ["command"]
 @click.option("--seed", type=int, default=0, show_default=True, help="Decides which images.")
 @click.option("--use", "map_file", metavar="FILE", help="Apply a mapping that was kept.")
 @click.option("--out", metavar="FILE", help="Write findings with mapped confidences.")
+@replace_option
 @json_option
 def command(
     overlap: float,
@@ -58,6 +61,7 @@ def command(
     seed: int,
     map_file: str | None,
     out: str | None,
+    replace: bool,
     as_json: bool,
     **tables: Any,
 ) -> None:
@@ -67,6 +71,10 @@ def command(
     part of the images and judged on the others; with --use a mapping is applied, and judged on
     images that it was not fitted on.
     """
+    inputs = [map_file, *(tables[n] for n in ("findings", "annotations", "images", "ledger"))]
+    for path, place in ((fit_file, "--fit"), (out, "--out")):
+        if path is not None:
+            check_output(path, place=place, inputs=inputs, replace=replace)
     compared = compared_tables(**tables)
     said, truth = compared.findings, compared.annotations
     mapping = _mapping(said, truth, overlap, as_kinds(kinds), fit_file, map_file, share, seed)

@@ -8,8 +8,9 @@ from pathlib import Path
 
 import click
 
-from dotledger.cli.common import example, say
+from dotledger.cli.common import example, print_table, replace_option, say
 from dotledger.errors import ArgumentError, MissingExtra
+from dotledger.files import check_output, whole_file
 
 __all__ = ["command"]
 
@@ -29,7 +30,10 @@ __all__ = ["command"]
     "--folder", default=".", show_default=True, help="Where the descriptions are written."
 )
 @click.option("--seconds", type=float, help="Stop by itself after so long.")
-def command(names: tuple[str, ...], trouble: str, folder: str, seconds: float | None) -> None:
+@replace_option
+def command(
+    names: tuple[str, ...], trouble: str, folder: str, seconds: float | None, replace: bool
+) -> None:
     """Run simulated services on this machine for your own experiments.
 
     NAMES are flint, marl, chalk; all of them by default. A description of each is written,
@@ -50,15 +54,18 @@ def command(names: tuple[str, ...], trouble: str, folder: str, seconds: float | 
         if name not in evening.MAKERS:
             raise ArgumentError("no such service", place="NAMES", got=name, allowed=evening.MAKERS)
     made = parse_trouble(trouble)
+    files = {
+        name: check_output(Path(folder) / f"{name}.toml", place="--folder", replace=replace)
+        for name in names or evening.MAKERS
+    }
     with ExitStack() as stack:
-        for name in names or evening.MAKERS:
+        for name, path in files.items():
             up = stack.enter_context(evening.running(name, made))
-            path = Path(folder) / f"{name}.toml"
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_text(evening.pointed_text(up), encoding="utf-8")
+            with whole_file(path) as file:
+                file.write_text(evening.pointed_text(up), encoding="utf-8")
             variable = f"{name.upper()}_{'CLIENT' if name == 'marl' else 'KEY'}"
-            click.echo(f"{name} at http://{up.host}:{up.port}, described in {path}")
-            click.echo(f"  export {variable}={up.service.key}")
+            print_table(f"{name} at http://{up.host}:{up.port}, described in {path}")
+            print_table(f"  export {variable}={up.service.key}")
         say("Ctrl-C stops them.")
         _wait(seconds)
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import io
 import sys
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -54,7 +53,7 @@ def command(
     answer beside how it is read, and a next step for each usual mistake. Without IMAGE a small
     made-up picture is sent. Nothing is written to a ledger.
     """
-    from dotledger.images.gather import Gathered
+    from dotledger.images.gather import Gathered, gather
     from dotledger.sending.plan import make_plan
     from dotledger.sending.trial import try_call
     from dotledger.services.description import load_description
@@ -62,7 +61,7 @@ def command(
     described = load_description(service).with_settings(settings_of(pairs))
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(described, nothing, kinds=as_kinds(kinds))
-    data = Path(image).read_bytes() if image else _made_up_picture()
+    data = gather(image).items[0].read() if image else _made_up_picture()
     trial = try_call(plan, data, call=call_name, allow_code=allow_code, dry=dry)
     if as_json:
         print_json(asdict(trial) | {"well": trial.well, "readings": _plain(trial)})

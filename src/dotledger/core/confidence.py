@@ -9,6 +9,7 @@ import math
 from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
+from dotledger.core.arguments import real_number
 from dotledger.errors import ArgumentError
 
 __all__ = ["SCALES", "Word", "check_threshold", "linear", "logistic"]
@@ -70,7 +71,10 @@ def check_threshold(value: float | None, *, place: str = "threshold") -> float |
     ArgumentError
         Otherwise.
     """
-    if value is not None and not 0.0 <= value <= 1.0:
+    if value is None:
+        return None
+    value = real_number(value, place=place)
+    if not 0.0 <= value <= 1.0:
         raise ArgumentError(
             "a threshold is out of range", place=place, got=value, allowed=["0 to 1"]
         )
@@ -85,6 +89,7 @@ def check_overlap(value: float, *, place: str = "overlap") -> float:
     ArgumentError
         Otherwise.
     """
+    value = real_number(value, place=place)
     if not 0.0 < value <= 1.0:
         raise ArgumentError(
             "a required overlap is out of range",

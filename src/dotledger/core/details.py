@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from types import MappingProxyType
 from typing import Any, NamedTuple
@@ -58,12 +59,46 @@ class Details(NamedTuple):
 
     @classmethod
     def from_dict(cls, parts: Mapping[str, Any]) -> Details:
-        """Undo `to_dict`."""
+        """Undo `to_dict`; points that are not finite are left out.
+
+        Raises
+        ------
+        ValueError
+            Naming the part that is not of the form that `to_dict` gives.
+        """
+        if not isinstance(parts, Mapping):
+            raise ValueError("not an object")  # noqa: TRY004 - what was read, not what was passed
+        attributes, points = parts.get("attributes", {}), parts.get("points", {})
+        for name, part in (("attributes", attributes), ("points", points)):
+            if not isinstance(part, Mapping):
+                raise ValueError(f"{name} are not an object")  # noqa: TRY004
+        own = parts.get("own_confidence")
         return cls(
-            attributes=parts.get("attributes", {}),
-            points={n: (float(x), float(y)) for n, (x, y) in parts.get("points", {}).items()},
-            polygon=tuple((float(x), float(y)) for x, y in parts.get("polygon", ())),
-            parents=tuple(parts.get("parents", ())),
-            own_confidence=parts.get("own_confidence"),
-            notes=tuple(parts.get("notes", ())),
+            attributes=attributes,
+            points={n: xy for n, p in points.items() if (xy := _point(p, "points")) is not None},
+            polygon=tuple(
+                xy for p in _listed(parts, "polygon") if (xy := _point(p, "polygon")) is not None
+            ),
+            parents=tuple(map(str, _listed(parts, "parents"))),
+            own_confidence=own if isinstance(own, (float, int, str, bool)) else None,
+            notes=tuple(map(str, _listed(parts, "notes"))),
         )
+
+
+def _listed(parts: Mapping[str, Any], name: str) -> list[Any]:
+    part = parts.get(name) or []
+    if not isinstance(part, (list, tuple)):
+        raise ValueError(f"{name} are not a list")  # noqa: TRY004
+    return list(part)
+
+
+def _point(value: Any, name: str) -> tuple[float, float] | None:
+    """Return a point; None where JSON holds null for a number that was not finite."""
+    try:
+        x, y = value
+        if x is None or y is None:
+            return None
+        point = (float(x), float(y))
+    except (TypeError, ValueError, OverflowError):
+        raise ValueError(f"{name} hold something that is no point") from None
+    return point if math.isfinite(point[0]) and math.isfinite(point[1]) else None

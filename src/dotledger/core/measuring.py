@@ -10,7 +10,9 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
+from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, whole_number
 from dotledger.core.assignment import reassigned
+from dotledger.core.clipping import clip_findings
 from dotledger.core.comparison import Comparison, Measure
 from dotledger.core.confidence import check_overlap
 from dotledger.core.intervals import Spread, spread_of, spread_of_all
@@ -115,8 +117,11 @@ def measure(
     truth = (
         annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
     )
+    said = clip_findings(said, truth.images).table if truth.images else said
     overlaps, cuts = _overlaps(overlap), _cuts(threshold, said, truth, words)
-    _check_pairing(pairing, draws)
+    _check_pairing(pairing)
+    draws = whole_number(draws, place="draws", least=0, most=MOST_DRAWS)
+    seed = whole_number(seed, place="seed", least=0, most=MOST_SEED)
     covered = truth.image.used()
     require_common_images(said.image.used(), covered)
     wanted = wanted_kinds(truth, kinds)
@@ -141,7 +146,7 @@ def _overlaps(value: float | Sequence[float]) -> tuple[float, ...]:
     several = tuple(value) if isinstance(value, Sequence | np.ndarray) else (value,)
     if not several:
         raise ArgumentError("no required overlap is given", place="overlap", got=several)
-    return tuple(check_overlap(float(one)) for one in several)
+    return tuple(check_overlap(one) for one in several)
 
 
 def _cuts(
@@ -150,6 +155,8 @@ def _cuts(
     truth: Annotations,
     words: Mapping[str, float] | None,
 ) -> tuple[Thresholds, ...]:
+    if value is not None and hasattr(value, "to_numpy"):  # a Series, whose index means nothing
+        value = value.to_numpy()
     if isinstance(value, str | Mapping) or not isinstance(value, Sequence | np.ndarray):
         return (thresholds_of(value, said, words=words, labels=truth.label.names),)
     if not len(value):
@@ -157,13 +164,9 @@ def _cuts(
     return tuple(thresholds_of(one, said, words=words) for one in value)
 
 
-def _check_pairing(pairing: str, draws: int) -> None:
+def _check_pairing(pairing: str) -> None:
     if pairing not in PAIRINGS:
         raise ArgumentError("unknown pairing", place="pairing", got=pairing, allowed=PAIRINGS)
-    if draws < 0:
-        raise ArgumentError(
-            "the number of draws is negative", place="draws", got=draws, allowed=["0 and more"]
-        )
 
 
 def require_common_images(said: list[str], covered: list[str]) -> None:

@@ -351,4 +351,10 @@ def unseen_images(mapping: ConfidenceMap, annotations: Annotations) -> Annotatio
             got=f"{len(mapping.images)} images",
             next_step="Annotate other images, or fit on a part of these.",
         )
-    return annotations.take(fresh)
+    return with_whole_vocabulary(annotations).take(fresh)
+
+
+def with_whole_vocabulary(annotations: Annotations) -> Annotations:
+    """Return the annotations with every label that occurs declared, so that no part loses one."""
+    kinds = {*annotations.kind.used(), *annotations.vocabulary} - {""}
+    return replace(annotations, vocabulary={kind: annotations.labels(kind) for kind in kinds})

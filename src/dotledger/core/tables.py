@@ -62,7 +62,7 @@ def _as_text(rows: list[Any], column: str, where: Where) -> list[str]:
     for position, value in enumerate(rows):
         if isinstance(value, str):
             rows[position] = str(value)
-        elif value is None or (isinstance(value, float) and value != value):
+        elif value is None or (isinstance(value, float) and value != value) or _is_missing(value):
             rows[position] = ""
         else:
             raise TableError(
@@ -71,19 +71,39 @@ def _as_text(rows: list[Any], column: str, where: Where) -> list[str]:
     return rows
 
 
+def _is_missing(value: Any) -> bool:
+    """Tell whether a cell is pandas' NA or NaT, without importing pandas."""
+    return type(value).__name__ in ("NAType", "NaTType")
+
+
 def _numbers(values: Any, column: str, where: Where) -> NDArray[np.float64]:
     try:
-        array = np.asarray(values, dtype=np.float64)
+        array = np.asarray(_in_digits(values), dtype=np.float64)
     except (TypeError, ValueError):
-        return np.array(
+        array = np.array(
             [_number(v, i, column, where) for i, v in enumerate(values)], dtype=np.float64
+        )
+    if array.ndim != 1:
+        raise TableError(
+            "a column holds one number a row", place=where(0, column), got=f"shape {array.shape}"
         )
     _refuse(np.isinf(array), array, column, where, "a number must be finite")
     return array
 
 
+def _in_digits(values: Any) -> Any:
+    """Return short floats as the numbers they are written as: 0.9 in 32 bits is 0.9, not less.
+
+    Otherwise a confidence of exactly the threshold would fall below it.
+    """
+    dtype = getattr(values, "dtype", None)
+    if dtype not in (np.float32, np.float16):
+        return values
+    return np.asarray(values).astype(str).astype(np.float64)
+
+
 def _number(value: Any, row: int, column: str, where: Where) -> float:
-    if value is None or (isinstance(value, str) and not value.strip()):
+    if _is_missing(value) or value is None or (isinstance(value, str) and not value.strip()):
         return np.nan
     try:
         return float(value)
@@ -171,7 +191,8 @@ def _flags(values: Any, column: str, where: Where) -> NDArray[np.bool_]:
         return array
     result = np.zeros(len(array), dtype=bool)
     for row, value in enumerate(array.tolist()):
-        plain = "" if value is None or value != value else str(value).strip().lower()
+        nothing = value is None or _is_missing(value) or value != value
+        plain = "" if nothing else str(value).strip().lower()
         plain = plain.removesuffix(".0")
         if plain not in words:
             raise TableError(
@@ -398,6 +419,13 @@ def _check_names(image: Coded, where: Where) -> None:
 
 def _frame_columns(frame: pd.DataFrame, columns: Sequence[str]) -> dict[str, Any]:
     optional = {"confidence", "ignore", *_BOX}
+    twice = [c for c in columns if (frame.columns == c).sum() > 1]
+    if twice:
+        raise TableError(
+            f"the table has {(frame.columns == twice[0]).sum()} columns of this name",
+            place=f"column {twice[0]}",
+            next_step="Keep one of them.",
+        )
     missing = [c for c in columns if c not in frame.columns and c not in optional]
     if missing:
         raise TableError(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import math
 import re
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import islice
@@ -17,6 +18,7 @@ import orjson
 
 from dotledger.core.names import Coded
 from dotledger.errors import TableError
+from dotledger.files import check_regular
 
 __all__ = ["Columns", "guard", "read_csv", "read_json_lines", "unguard"]
 
@@ -26,7 +28,7 @@ _NUMBERS = (
     *("confidence", "x0", "y0", "x1", "y1", "cx", "cy", "width", "height"),
     *("image_width", "image_height"),
 )
-_FORMULA = re.compile(r"'*[=+\-@\t\r]")
+_FORMULA = re.compile(r"'*(?:\s*[=+\-@]|[\t\r])")
 
 _SAME: Mapping[str, str] = MappingProxyType({})
 
@@ -171,6 +173,7 @@ def read_csv(
         a cell that should be a number and is not.
     """
     try:
+        check_regular(path)
         with path.open(encoding="utf-8-sig", newline="") as file:
             return _read_rows(csv.reader(file, strict=True), path, wanted, theirs, keep_own)
     except UnicodeDecodeError as error:
@@ -182,10 +185,11 @@ def read_csv(
 def _read_rows(
     reader: Any, path: Path, wanted: Sequence[str], theirs: Mapping[str, str], keep_own: bool
 ) -> Columns:
-    header = [cell.strip() for cell in _next_row(reader, path) or ()]
+    header = [unguard(cell.strip()) for cell in _next_row(reader, path) or ()]
     _refuse_repeated(header, path)
     places = {name: theirs.get(name, name) for name in wanted}
-    given = tuple(name for name in wanted if places[name] in header)
+    at = {name: place for place, name in enumerate(header)}
+    given = tuple(name for name in wanted if places[name] in at)
     used = {places[name] for name in given}
     own = tuple(name for name in header if name not in used and name) if keep_own else ()
     columns = Columns(path, given, own=own, theirs=theirs)
@@ -193,20 +197,19 @@ def _read_rows(
     while rows := list(islice(_checked(reader, columns, len(header)), _ROWS_AT_ONCE)):
         table = list(zip(*rows, strict=True))
         for name in columns.given:
-            values: Iterable[str] = table[header.index(places[name])]
+            values: Iterable[str] = table[at[places[name]]]
             columns.add(name, _names(values) if name in _NAMES else list(values), start)
         for name in own:
-            columns.add(name, _names(table[header.index(name)]), start)
+            columns.add(name, _names(table[at[name]]), start)
         start += len(rows)
     return columns
 
 
 def _refuse_repeated(header: Sequence[str], path: Path) -> None:
-    for place, name in enumerate(header):
-        if name in header[:place]:
-            raise TableError(
-                f"the header names the column {name!r} twice", place=f"{path}, line 1", got=name
-            )
+    if len(set(header)) == len(header):
+        return
+    name, _ = Counter(header).most_common(1)[0]
+    raise TableError("the header names a column more than once", place=f"{path}, line 1", got=name)
 
 
 def _names(values: Iterable[str]) -> list[str]:
@@ -253,6 +256,7 @@ def read_json_lines(
         Naming the line, if it is not a JSON object or a number is not finite.
     """
     try:
+        check_regular(path)
         own = _own_fields(path, {theirs.get(n, n) for n in wanted}) if keep_own else ()
         columns = Columns(path, tuple(wanted), own=own, theirs=theirs)
         with path.open("rb") as file:
@@ -303,7 +307,9 @@ def _object(line: bytes, place: str) -> dict[str, Any]:
     try:
         record = orjson.loads(line)
     except orjson.JSONDecodeError as error:
-        raise TableError(f"not JSON ({error})", place=place, got=line[:60]) from error
+        raise TableError(
+            f"not JSON ({error})", place=place, got=line[:60].decode("utf-8", "replace")
+        ) from error
     if not isinstance(record, dict):
         raise TableError("not a JSON object", place=place, got=record)
     return record
@@ -313,7 +319,7 @@ def _not_utf8(path: Path, error: UnicodeDecodeError) -> TableError:
     return TableError(
         "the file is not UTF-8 text",
         place=str(path),
-        got=error.object[error.start : error.start + 4],
+        got=error.object[error.start : error.start + 4].hex(" "),
         next_step="Save it as UTF-8 and read it again.",
     )
 

@@ -17,6 +17,7 @@ from typing import Any, Literal
 import orjson
 
 from dotledger.errors import TableError
+from dotledger.files import read_regular
 from dotledger.formats.loading import Gathered, Loaded, folder_of_images
 from dotledger.services.description import ReadRule
 from dotledger.services.frames import Frame
@@ -181,12 +182,12 @@ def size_on_disk(folder: Path, name: str) -> dict[str, int]:
     from dotledger.errors import ImageError
     from dotledger.images.facts import read_facts
 
-    file, root = (folder / name).resolve(), folder.resolve()
-    if not file.is_relative_to(root):
-        return {}
     try:
-        facts = read_facts(file.read_bytes())
-    except (OSError, ImageError):
+        file, root = (folder / name).resolve(), folder.resolve()
+        if not file.is_relative_to(root):
+            return {}
+        facts = read_facts(read_regular(file))
+    except (OSError, ValueError, ImageError):  # a name may hold anything, NUL too
         return {}
     return {"width": facts.width, "height": facts.height}
 
@@ -221,14 +222,14 @@ class _Import:
 
     def _parsed(self, file: Path) -> Any:
         try:
-            data = file.read_bytes()
+            data = read_regular(file)
         except OSError as error:
             raise TableError(
                 f"the file cannot be read ({error.strerror})", place=str(file)
             ) from error
         try:
             return orjson.loads(data) if self._how.form == "json" else _xml(data, self._lists)
-        except ValueError as error:
+        except Exception as error:  # parsers fail in many ways: depth, encodings, entities
             raise TableError(
                 f"the file breaks off or is not {self._how.form.upper()} ({error})",
                 place=str(file),

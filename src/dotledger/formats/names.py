@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 import csv
+import io
 import os
-import tomllib
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
+
+import orjson
 
 from dotledger.core.kinds import KINDS
 from dotledger.core.spelling import nearest
 from dotledger.core.vocabulary import NameMap
 from dotledger.errors import MissingExtra, TableError
-from dotledger.files import whole_file
+from dotledger.files import parse_toml, read_regular, whole_file
 from dotledger.formats.columns import unguard
 
 __all__ = ["read_names", "write_skos"]
@@ -64,14 +66,17 @@ def read_names(path: str | os.PathLike[str]) -> NameMap:
 def _from_csv(file: Path) -> NameMap:
     names: dict[tuple[str, str, str], str] = {}
     broader: dict[str, tuple[str, ...]] = {}
-    with file.open(encoding="utf-8-sig", newline="") as lines:
-        reader = csv.DictReader(lines, restkey="", restval="")
+    lines = io.StringIO(read_regular(file).decode("utf-8-sig"), newline="")
+    reader = csv.DictReader(lines, restkey="", restval="")
+    try:
         for name in reader.fieldnames or ():
             if name not in _COLUMNS:
                 raise _unknown(f"{file}, line 1", name)
         for row in reader:
             place = f"{file}, line {reader.line_num}"
             _add_row({k: unguard(v.strip()) for k, v in row.items() if k}, place, names, broader)
+    except csv.Error as error:
+        raise TableError(f"not CSV ({error})", place=f"{file}, line {reader.line_num}") from error
     return NameMap(names=names, broader=broader)
 
 
@@ -101,8 +106,10 @@ def _add_row(
 
 def _from_toml(file: Path) -> NameMap:
     try:
-        data = tomllib.loads(file.read_text(encoding="utf-8"))
-    except tomllib.TOMLDecodeError as error:
+        data = parse_toml(read_regular(file).decode("utf-8-sig"))
+    except UnicodeDecodeError:
+        raise
+    except ValueError as error:
         raise TableError(f"not TOML: {error}", place=str(file)) from error
     for section in data:
         if section not in ("names", "services", "broader"):
@@ -113,16 +120,31 @@ def _from_toml(file: Path) -> NameMap:
                 allowed=["names", "services", "broader"],
             )
     names = {("", "", label): becomes for label, becomes in _pairs(data, "names", file)}
-    for service in data.get("services", {}):
+    for service in _section(data, "services", file):
         own = _pairs(data["services"], service, file)
         names |= {(service, "", label): becomes for label, becomes in own}
-    listed = data.get("broader", {})
-    broader = {label: tuple([up] if isinstance(up, str) else up) for label, up in listed.items()}
+    listed = _section(data, "broader", file)
+    broader = {label: _broader_of(label, up, file) for label, up in listed.items()}
     return NameMap(names=names, broader=broader)
 
 
+def _broader_of(label: str, up: Any, file: Path) -> tuple[str, ...]:
+    ups = [up] if isinstance(up, str) else up
+    if not isinstance(ups, list) or not all(isinstance(one, str) for one in ups):
+        place = f"{file}, broader.{label}"
+        raise TableError("broader labels are a text or a list of texts", place=place, got=up)
+    return tuple(ups)
+
+
+def _section(data: Mapping[str, Any], name: str, file: Path) -> Mapping[str, Any]:
+    found = data.get(name, {})
+    if not isinstance(found, dict):
+        raise TableError("this is a section of its own", place=f"{file}, {name}", got=found)
+    return found
+
+
 def _pairs(data: Mapping[str, Any], section: str, file: Path) -> Iterator[tuple[str, str]]:
-    for label, becomes in data.get(section, {}).items():
+    for label, becomes in _section(data, section, file).items():
         if not isinstance(becomes, str):
             raise TableError(
                 "a label becomes another label, or '' to leave it out",
@@ -147,7 +169,12 @@ def _from_skos(file: Path) -> NameMap:
     rdflib = _rdflib()
     skos, graph = rdflib.SKOS, rdflib.Graph()
     try:
-        graph.parse(file, format=_SKOS[file.suffix.lower()])
+        data = read_regular(file)
+        if file.suffix.lower() == ".jsonld":
+            _refuse_elsewhere(data, file)
+        graph.parse(data=data, format=_SKOS[file.suffix.lower()], publicID="urn:vocabulary:")
+    except TableError:
+        raise
     except Exception as error:  # rdflib raises as many kinds as it has parsers
         raise TableError(f"not a SKOS vocabulary ({error})", place=str(file)) from error
     preferred = {concept: str(text) for concept, text in graph.subject_objects(skos.prefLabel)}
@@ -162,6 +189,25 @@ def _from_skos(file: Path) -> NameMap:
             label = preferred[concept]
             broader[label] = (*broader.get(label, ()), preferred[up])
     return NameMap(names=names, broader=broader)
+
+
+def _refuse_elsewhere(data: bytes, file: Path) -> None:
+    """Refuse JSON-LD whose meaning stands elsewhere: reading a file opens no address."""
+    waiting: list[Any] = [orjson.loads(data)]
+    while waiting:
+        part = waiting.pop()
+        if isinstance(part, dict):
+            contexts = part.get("@context", [])
+            named = contexts if isinstance(contexts, list) else [contexts]
+            if "@import" in part or any(isinstance(one, str) for one in named):
+                raise TableError(
+                    "its context stands elsewhere, and no address is opened to read a file",
+                    place=str(file),
+                    next_step="Put the context itself into the file.",
+                )
+            waiting += part.values()
+        elif isinstance(part, list):
+            waiting += part
 
 
 def write_skos(names: NameMap, path: str | os.PathLike[str]) -> Path:

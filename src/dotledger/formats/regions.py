@@ -17,7 +17,7 @@ from dotledger.core.geometry import enclosing, turn_upright, upright_size
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables import Annotations
 from dotledger.errors import ImageError, TableError
-from dotledger.files import whole_file
+from dotledger.files import read_regular, whole_file
 from dotledger.formats.loading import Gathered, Loaded
 from dotledger.images.facts import ImageFacts, read_facts
 from dotledger.images.metadata import read_packet, with_packet
@@ -62,7 +62,7 @@ def read_regions(path: str | os.PathLike[str], *, kind: str = "object") -> Loade
     place = Path(path)
     gathered = Gathered()
     for name, file in _image_files(place):
-        _read_image(name, file, gathered, kind)
+        _read_image(name, file, gathered, kind, alone=place.is_file())
     return gathered.loaded(str(place))
 
 
@@ -78,14 +78,18 @@ def _image_files(place: Path) -> list[tuple[str, Path]]:
     return [(names[place], files[names[place]]) for place in naturally_sorted(names)]
 
 
-def _read_image(name: str, file: Path, gathered: Gathered, kind: str) -> None:
+def _read_image(name: str, file: Path, gathered: Gathered, kind: str, *, alone: bool) -> None:
     try:
-        data = file.read_bytes()
+        data = read_regular(file)
         facts, packet = read_facts(data), read_packet(data)
-    except (OSError, ImageError) as error:
-        gathered.refuse(name, "image cannot be read", str(error))
+        root = _parsed(packet, str(file)) if packet else None
+    except (OSError, ImageError, TableError) as error:
+        if alone and isinstance(error, TableError):
+            raise
+        gathered.refuse(
+            name, "image cannot be read", getattr(error, "strerror", None) or str(error)
+        )
         return
-    root = _parsed(packet, str(file)) if packet else None
     if root is None:
         return
     regions = list(_regions(root))
@@ -263,7 +267,7 @@ def _inside(folder: Path, name: str) -> Path:
 
 
 def _with_regions(file: Path, rows: Annotations) -> bytes:
-    data = file.read_bytes()
+    data = read_regular(file)
     try:
         facts, packet = read_facts(data), read_packet(data)
         root = _parsed(packet, str(file)) if packet else _empty_packet()

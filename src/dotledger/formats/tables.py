@@ -167,9 +167,13 @@ def read_findings(
     common = shape.applied(table.columns, table.where, images or {})
     return Findings.from_columns(
         **_filled(common, FINDING_COLUMNS),
-        details=_read_details(details) if details and any(details) else None,
+        details=_read_details(details, table.where) if _any_of(details) else None,
         where=table.where,
     )
+
+
+def _any_of(details: Sequence[Any] | None) -> bool:
+    return details is not None and any(value not in (None, "") for value in details)
 
 
 def _shape(given: Shape | PathLike | None) -> Shape:
@@ -178,9 +182,23 @@ def _shape(given: Shape | PathLike | None) -> Shape:
     return given if isinstance(given, Shape) else read_shape(given)
 
 
-def _read_details(values: Sequence[Any]) -> list[Details | None]:
-    parsed = [orjson.loads(v) if isinstance(v, str) and v else v for v in values]
-    return [Details.from_dict(value) if isinstance(value, dict) else None for value in parsed]
+def _read_details(values: Sequence[Any], where: Callable[[int, str], str]) -> list[Details | None]:
+    return [_one_details(value, row, where) for row, value in enumerate(values)]
+
+
+def _one_details(value: Any, row: int, where: Callable[[int, str], str]) -> Details | None:
+    if value is None or value == "" or value != value:
+        return None
+    try:
+        return Details.from_dict(orjson.loads(value) if isinstance(value, str) else value)
+    except ValueError as error:
+        raise TableError(
+            f"details are JSON as Dot Ledger writes it ({error})",
+            place=where(row, "details"),
+            got=value,
+            row=row,
+            next_step="Correct the cell, or leave it empty.",
+        ) from None
 
 
 def read_annotation_table(
@@ -222,7 +240,7 @@ def read_annotation_table(
     result = Annotations.from_columns(
         **_filled(common, ANNOTATION_COLUMNS),
         vocabulary=vocabulary,
-        details=_with_own(details, table.own),
+        details=_with_own(details, table.own, table.where),
         images=images,
         where=table.where,
     )
@@ -231,10 +249,12 @@ def read_annotation_table(
 
 
 def _with_own(
-    details: Sequence[Any] | None, own: list[dict[str, Any]] | None
+    details: Sequence[Any] | None,
+    own: list[dict[str, Any]] | None,
+    where: Callable[[int, str], str],
 ) -> list[Details | None] | None:
     """Return details with the user's own columns among their attributes."""
-    read = _read_details(details) if details and any(details) else None
+    read = _read_details(details or (), where) if _any_of(details) else None
     if own is None or not any(own):
         return read
     base = read or [None] * len(own)
@@ -335,7 +355,7 @@ def write_rows(path: PathLike, header: Sequence[str], rows: Iterable[Sequence[An
     """Write CSV rows: NaN and None as empty cells, text guarded against formulas."""
     with Path(path).open("w", encoding="utf-8", newline="") as file:
         writer = csv.writer(file, lineterminator="\n")
-        writer.writerow(header)
+        writer.writerow([guard(name) for name in header])
         writer.writerows([_cell(value) for value in row] for row in rows)
 
 

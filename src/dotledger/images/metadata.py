@@ -17,6 +17,7 @@ __all__ = ["read_packet", "with_packet"]
 _NAME = b"http://ns.adobe.com/xap/1.0/\x00"
 _KEYWORD = b"XML:com.adobe.xmp"
 _PNG = b"\x89PNG\r\n\x1a\n"
+_MOST_UNPACKED = 16 << 20
 _MOST_IN_A_SEGMENT = 65_502 - len(_NAME)
 
 
@@ -95,7 +96,14 @@ def _png_packets(data: bytes) -> Iterator[tuple[int, int, bytes]]:
         if kind == b"iTXt" and body.startswith(_KEYWORD + b"\x00"):
             compressed = body[len(_KEYWORD) + 1] == 1
             text = body[len(_KEYWORD) + 3 :].split(b"\x00", 2)[-1]
-            yield start, end, zlib.decompress(text) if compressed else text
+            yield start, end, _inflated(text) if compressed else text
+
+
+def _inflated(text: bytes) -> bytes:
+    try:
+        return zlib.decompressobj().decompress(text, _MOST_UNPACKED)
+    except zlib.error as error:
+        raise ImageError(f"the XMP packet cannot be unpacked ({error})") from error
 
 
 def _png_with(data: bytes, packet: bytes) -> bytes:

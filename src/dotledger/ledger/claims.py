@@ -28,6 +28,7 @@ import msgspec
 from msgspec import Struct
 
 from dotledger.errors import LedgerError
+from dotledger.files import read_regular
 from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord
 
 __all__ = ["Claim", "FileClaim", "Waiting", "WaitingAnswer", "claim_path", "owner_of"]
@@ -304,5 +305,5 @@ def _no_place(path: Path, error: OSError) -> LedgerError:
 def owner_of(path: Path) -> Any:
     """Return who holds a claim (`Waiting`), or None if that cannot be read."""
     with contextlib.suppress(OSError, msgspec.DecodeError, StopIteration):
-        return msgspec.msgpack.decode(next(_records(path.read_bytes())), type=Waiting)
+        return msgspec.msgpack.decode(next(_records(read_regular(path))), type=Waiting)
     return None

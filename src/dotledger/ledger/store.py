@@ -43,6 +43,9 @@ _WINDOW_BITS, _MEMORY_LEVEL = 14, 7
 _TURN = int.from_bytes(b"dotledge")
 
 
+DAMAGED = b"(damaged in the ledger)"
+
+
 def compress(answer: bytes) -> bytes:
     """Return an answer as it is stored: zlib, with little working memory to make ready.
 
@@ -53,8 +56,11 @@ def compress(answer: bytes) -> bytes:
 
 
 def decompress(stored: bytes) -> bytes:
-    """Undo `compress`."""
-    return zlib.decompress(stored)
+    """Undo `compress`; what is damaged in the ledger becomes an answer that says so."""
+    try:
+        return zlib.decompress(stored)
+    except zlib.error:
+        return DAMAGED
 
 
 class RowRefused(LedgerError):

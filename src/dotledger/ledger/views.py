@@ -295,7 +295,13 @@ def _answered(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> set[tuple
 
 
 def _details(text: str | None) -> Details | None:
-    return Details.from_dict(orjson.loads(text)) if text else None
+    """Return what a row has beside its columns; a note in its place if that is damaged."""
+    if not text:
+        return None
+    try:
+        return Details.from_dict(orjson.loads(text))
+    except ValueError as error:
+        return Details(notes=(f"details in the ledger are damaged ({error})",))
 
 
 def raw_answers(

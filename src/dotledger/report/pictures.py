@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -130,10 +132,18 @@ def _opened(picture: Pictured) -> Image.Image | None:
         return None
 
 
+_LONGEST_NAME = 180
+"""Bytes: what a file system takes, less room for a number, an ending and a temporary name."""
+
+
 def safe_file_name(name: str) -> str:
     """Return a harmless file name for an image's name, which may hold anything."""
     kept = "".join(c if c.isalnum() or c in "-_." else "-" for c in name.replace("/", "--"))
-    return kept.strip(".-")[:120] or "image"
+    kept = kept.strip(".-") or "image"
+    if len(os.fsencode(kept)) <= _LONGEST_NAME:
+        return kept
+    digest = hashlib.sha256(name.encode("utf-8", "backslashreplace")).hexdigest()[:12]
+    return f"{os.fsencode(kept)[:_LONGEST_NAME].decode('utf-8', 'ignore')}-{digest}"
 
 
 def write_pictures(pictures: Iterable[Pictured], folder: Path) -> list[Path]:

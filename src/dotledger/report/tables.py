@@ -11,6 +11,8 @@ from rich.console import Console, Group
 from rich.table import Table
 from rich.text import Text
 
+from dotledger.showing import plain_text
+
 __all__ = ["DASH", "DOT", "console", "duration", "empty_table", "number", "plain", "rows_table"]
 
 
@@ -54,8 +56,8 @@ def duration(seconds: float) -> str:
 
 
 def plain(value: Any) -> Text:
-    """Return a cell that shows text as it is, control characters as a dot."""
-    text = "".join(c if c.isprintable() else "·" for c in str(value))
+    """Return a cell that shows text as it is, control characters written out."""
+    text = plain_text(str(value))
     return Text(text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…")
 
 
@@ -82,4 +84,4 @@ def rows_table(title: str, header: Sequence[str], rows: Iterable[Sequence[Any]])
     table = empty_table("", list(zip(header, numeric, strict=True)))
     for row in kept:
         table.add_row(*(plain(cell) for cell in row))
-    return Group(Text(title, "italic", no_wrap=True), table) if title else Group(table)
+    return Group(Text(plain_text(title), "italic", no_wrap=True), table) if title else Group(table)

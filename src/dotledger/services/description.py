@@ -335,6 +335,12 @@ class Description(Part, frozen=True, kw_only=True):
                     got=name,
                     allowed=self.connect.settings,
                 )
+            if not isinstance(settings[name], str):
+                raise DescriptionError(
+                    f"the setting {name!r} is not text",
+                    place=f"service {self.service}",
+                    got=settings[name],
+                )
         merged = {**self.connect.settings, **settings}
         connect = msgspec.structs.replace(self.connect, settings=merged)
         return msgspec.structs.replace(self, connect=connect)

@@ -23,6 +23,8 @@ MISSING: Any = type(
 )()
 """What a path yields where there is nothing."""
 
+_LONGEST = 500
+_MOST_SEVERAL = 8
 _SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*)?$")
 _STEP = re.compile(r"([\w.-]*)(\[\]|\{\})?$")
 
@@ -94,9 +96,9 @@ def _expression(path: str, place: str) -> Getter:
     import jmespath
 
     try:
-        compiled = jmespath.compile(path)
-    except jmespath.exceptions.JMESPathError as error:
-        raise DescriptionError("not a path", place=place, got=path) from error
+        compiled = _compiled(path)
+    except (jmespath.exceptions.JMESPathError, RecursionError, ValueError) as error:
+        raise DescriptionError(f"not a path ({_reason(error)})", place=place, got=path) from error
 
     def get(level: Level) -> Any:
         try:
@@ -106,6 +108,32 @@ def _expression(path: str, place: str) -> Getter:
         return MISSING if found is None else found
 
     return get
+
+
+def _compiled(path: str) -> Any:
+    """Compile an expression that takes neither long to compile nor to search with."""
+    import jmespath
+
+    if len(path) > _LONGEST:
+        raise ValueError(f"longer than {_LONGEST} characters")
+    compiled = jmespath.compile(path)
+    if _many(compiled.parsed) > _MOST_SEVERAL:
+        raise ValueError(f"more than {_MOST_SEVERAL} lists or objects are made in it")
+    return compiled
+
+
+def _many(node: Any) -> int:
+    """Return how many lists and objects an expression makes: each may double what it is given."""
+    count, waiting = 0, [node]
+    while waiting:
+        part = waiting.pop()
+        count += part.get("type") in ("multi_select_list", "multi_select_dict")
+        waiting += [child for child in part.get("children", ()) if isinstance(child, dict)]
+    return count
+
+
+def _reason(error: Exception) -> str:
+    return "nested too deeply" if isinstance(error, RecursionError) else str(error).split("\n")[0]
 
 
 class _Step(Struct, frozen=True):

@@ -171,6 +171,15 @@ def _point(part: Any) -> tuple[float, float]:
     raise SetAside("not a point", part)
 
 
+_FARTHEST = 1e9
+"""Pixels; a point beyond is none, and its square could not be held."""
+
+
+def _refuse_far(point: tuple[float, float]) -> None:
+    if not (abs(point[0]) <= _FARTHEST and abs(point[1]) <= _FARTHEST):
+        raise SetAside("a point is not finite, or far from any image", list(point))
+
+
 Geometry = tuple[Box | None, tuple[tuple[float, float], ...], str]
 
 
@@ -188,6 +197,8 @@ def _box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]
         outline: tuple[tuple[float, float], ...] = ()
         if numbers is None:
             outline = tuple(place.points(_points_of(raw), frame, working))
+            for point in outline:
+                _refuse_far(point)
             corners = enclosing(outline)
         else:
             corners = place.box(numbers(raw), frame, working)
@@ -206,6 +217,8 @@ def _landmarks_reader(rule: PointsRule) -> Callable[[Level, Frame, Any], dict[st
         raw = get(level)
         named = {k: v for k, v in _named_points(raw, rule) if k}
         carried = place.points(list(named.values()), frame, working)
+        for point in carried:
+            _refuse_far(point)
         return dict(zip(named, carried, strict=True))
 
     return read
@@ -278,9 +291,9 @@ class RuleReader:
     def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> None:
         """Append what this rule finds; set aside what cannot be kept."""
         lacking: list[str] = []
-        names = self.names(top)
         met = 0
         try:
+            names = self.names(top)
             for level in self.each(top, lacking):
                 met += 1
                 self.read_level(level, names, frame, working, into)
@@ -435,8 +448,11 @@ class Reader:
         except AnswerError as error:
             return error
         reading, working = Reading(), self._working(part)
-        for rule in rules:
-            rule.read(part, frame, working, reading)
+        try:
+            for rule in rules:
+                rule.read(part, frame, working, reading)
+        except Exception as error:  # an answer may hold anything; it costs its own image at most
+            return AnswerError(f"reading it failed (unexpected {type(error).__name__})")
         self._note_unread(part, reading)
         if self._most is not None and len(reading.found) >= self._most:
             reading.notes.append(("as many findings as the service ever gives", str(self._most)))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import re
-import tomllib
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -12,8 +11,11 @@ import msgspec
 
 from dotledger.core.spelling import nearest
 from dotledger.errors import DescriptionError
+from dotledger.files import parse_toml, read_regular
 
 __all__ = ["Part", "hinted", "load_strictly", "parse_strictly", "unknown"]
+
+_MOST_BYTES = 4 << 20
 
 Model = TypeVar("Model", bound=msgspec.Struct)
 
@@ -35,10 +37,11 @@ def load_strictly(path: str | os.PathLike[str], model: type[Model]) -> Model:
     """
     file = Path(path)
     try:
-        text = file.read_text(encoding="utf-8-sig")
+        text = read_regular(file, _MOST_BYTES).decode("utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "not text in UTF-8"
         raise DescriptionError(
-            f"the description cannot be read ({error})", place=str(file)
+            f"the description cannot be read ({reason})", place=str(file)
         ) from error
     return parse_strictly(text, model, name=str(file))
 
@@ -53,8 +56,8 @@ def parse_strictly(text: str, model: type[Model], *, name: str) -> Model:
         one), a missing key, or values that contradict each other.
     """
     try:
-        data = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
+        data = parse_toml(text)
+    except ValueError as error:
         raise DescriptionError(f"not TOML: {error}", place=name) from error
     try:
         return msgspec.convert(data, model, strict=True)

@@ -1,0 +1,57 @@
+"""One check for each numeric argument: validated once at the door, calculated with afterwards."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from dotledger.errors import ArgumentError
+
+__all__ = ["MOST_DRAWS", "MOST_SEED", "real_number", "whole_number"]
+
+MOST_SEED = 2**63 - 1
+
+MOST_DRAWS = 100_000
+"""More would only take long: the interval's own error is far below its width by then."""
+
+
+def whole_number(value: Any, *, place: str, least: int, most: int) -> int:
+    """Return a whole number from `least` to `most`.
+
+    Parameters
+    ----------
+    value : object
+        An int, or a number of NumPy that is whole.
+    place : str
+        The argument's name.
+
+    Raises
+    ------
+    ArgumentError
+        If it is anything else, or outside.
+    """
+    scalar = hasattr(value, "dtype") and value.ndim == 0
+    whole = isinstance(value, int) or scalar
+    if isinstance(value, bool) or not whole or value != int(value) or not least <= value <= most:
+        raise ArgumentError(
+            "a whole number is needed", place=place, got=value, allowed=[f"{least} to {most:,}"]
+        )
+    return int(value)
+
+
+def real_number(value: Any, *, place: str) -> float:
+    """Return a number as a float.
+
+    Raises
+    ------
+    ArgumentError
+        If it is text, a table, None or NaN.
+    """
+    plain = not isinstance(value, (str, bytes, bool)) and not getattr(value, "ndim", 0)
+    try:
+        number = float(value) if plain else math.nan
+    except (TypeError, ValueError, OverflowError):
+        number = math.nan
+    if math.isnan(number):
+        raise ArgumentError("a number is needed", place=place, got=value)
+    return number
