@@ -143,14 +143,20 @@ class Commands(unittest.TestCase):
             ((), {}, "looked at env:CHALK_KEY"),
             ((), {"CHALK_KEY": "no"}, "another region or project"),
             (("--set", "port=1"), self.key, "nothing listens"),
-            (("--set", "host=nohost.invalid"), self.key, "check the address|No such host"),
+            (("--set", "host=nohost.invalid"), self.key, "over plain http to another machine"),
         ):
             done = self.run_on(
                 "try", "--service", "chalk.toml", *words, env={"CHALK_KEY": "", **env}
             )
             self.assertEqual(done.returncode, 2)
             self.assertRegex(done.stdout, sign)
-        text = (self.home / "chalk.toml").read_text().replace('path = "/seek"', 'path = "/sek"')
+        text = (self.home / "chalk.toml").read_text()
+        meant = text.replace("[connect]", "[connect]\nplain_http = true", 1)
+        (self.home / "meant.toml").write_text(meant)
+        words = ("try", "--service", "meant.toml", "--set", "host=nohost.invalid")
+        done = self.run_on(*words, env=self.key)
+        self.assertRegex(done.stdout, "check the address|No such host")
+        text = text.replace('path = "/seek"', 'path = "/sek"')
         (self.home / "wrong.toml").write_text(text)
         self.assertIn(
             "path and method", self.run_on("try", "--service", "wrong.toml", env=self.key).stdout

@@ -9,8 +9,8 @@ import numpy as np
 from dotledger import Findings, read_annotations, read_findings, write_table
 from dotledger.core.details import Details
 from dotledger.errors import TableError
+from dotledger.files import whole_file
 from dotledger.formats.columns import guard, unguard
-from dotledger.formats.files import whole_file
 from tests.core.test_measuring import annotations_of
 
 ODD = [

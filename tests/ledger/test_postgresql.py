@@ -11,6 +11,7 @@ import time
 import unittest
 from importlib.util import find_spec
 from pathlib import Path
+from unittest import mock
 
 from dotledger import Ledger, findings_of, send
 from dotledger.errors import LedgerError
@@ -88,6 +89,8 @@ class PostgreSQL(unittest.TestCase):
         except (OSError, LookupError, subprocess.CalledProcessError) as error:
             raise unittest.SkipTest(f"PostgreSQL cannot be started here: {error}") from error
         cls.addClassCleanup(cls.server.stop)
+        state = cls.enterClassContext(tempfile.TemporaryDirectory())
+        cls.enterClassContext(mock.patch.dict(os.environ, {"DOTLEDGER_STATE": state}))
 
     def send(self, images, replies, ledger=None, **options):
         transport = FakeTransport(replies)
@@ -160,4 +163,5 @@ class PostgreSQL(unittest.TestCase):
             ).scalar()
         rest, transport = self.send(images, [ANSWER])
         self.assertEqual(rest.outcomes["label"]["found"], 200)
-        self.assertEqual(len(transport.requests), 200 - kept)
+        self.assertLess(kept, len(set(seen)))
+        self.assertEqual(len(transport.requests), 200 - len(set(seen)), "what came was kept here")

@@ -145,4 +145,7 @@ class Judged(unittest.TestCase):
             ("ä.png", "ä.png"),
         ):
             self.assertEqual(safe_file_name(name), safe)
-        self.assertEqual(len(safe_file_name("y" * 500)), 120)
+        for letter in "yé漢":
+            long, other = (safe_file_name(letter * 500 + end) for end in "ab")
+            self.assertLess(len(long.encode()), 200)
+            self.assertNotEqual(long, other)

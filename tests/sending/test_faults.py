@@ -98,11 +98,12 @@ class Counting(Handler):
     """Answers after a moment, and remembers what it was sent."""
 
     pause = 0.02
+    padding = ""
 
     def asked(self):
         self.seen.append(hashlib.sha256(self.body()).hexdigest())
         time.sleep(self.pause)
-        self.reply(ANSWER)
+        self.reply({**ANSWER, "more": self.padding} if self.padding else ANSWER)
 
 
 class Processes(unittest.TestCase):
@@ -225,19 +226,30 @@ class Processes(unittest.TestCase):
         import resource
 
         self.images(300)
+        self.handler.padding = "".join(
+            random.Random(1).choices("abcdefghijklmnop0123456789", k=20_000)
+        )
 
-        def small_disk():
-            signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
-            resource.setrlimit(resource.RLIMIT_FSIZE, (200_000, 200_000))
+        def disk_of(size):
+            def limit():
+                signal.signal(signal.SIGXFSZ, signal.SIG_IGN)
+                resource.setrlimit(resource.RLIMIT_FSIZE, (size, size))
 
-        process = self.start(preexec_fn=small_disk)
+            return self.start(preexec_fn=limit)
+
+        process = disk_of(200_000)
         _, err = process.communicate(timeout=60)
-        self.assertEqual(process.returncode, 2, err)
-        self.assertRegex(err, "disk.*full")
-        before = set(self.committed())
+        self.assertEqual((process.returncode, self.handler.seen), (2, []), err)
+        self.assertRegex(err, "disk is full.*Nothing was sent")
+        process = disk_of(1_500_000)
+        out, err = process.communicate(timeout=60)
+        self.assertIn(process.returncode, (2, 3), err)
+        self.assertRegex(out + err, "disk.* full|cannot be kept beside the ledger")
         sent = len(self.handler.seen)
+        self.assertTrue(20 < sent < 300, sent)
         _, err = self.start().communicate()
-        self.assertFalse(before & set(self.handler.seen[sent:]))
+        asked_again = len(self.handler.seen) - len(set(self.handler.seen))
+        self.assertLessEqual(asked_again, 8, "no more than the calls under way, twice")
         self.assertEqual(len(set(self.committed())), 300)
 
     def test_two_processes(self):
@@ -248,7 +260,9 @@ class Processes(unittest.TestCase):
         while len(self.committed()) < 5:
             time.sleep(0.02)
         _, err = self.start().communicate()
-        self.assertIn("batch 1 is being sent by another process", err)
+        self.assertRegex(
+            err, "l.ledger: this batch is being sent by another process.*process [0-9]+ on"
+        )
         self.handler.pause = 0
         first.communicate()
         self.assertEqual(Counter(self.handler.seen).most_common(1)[0][1], 1)

@@ -10,7 +10,7 @@ import click
 
 from dotledger.cli.common import example, print_table, replace_option, say
 from dotledger.errors import ArgumentError, MissingExtra
-from dotledger.files import check_output, whole_file
+from dotledger.files import check_output, check_output_folder, whole_file
 
 __all__ = ["command"]
 
@@ -54,6 +54,8 @@ def command(
         if name not in evening.MAKERS:
             raise ArgumentError("no such service", place="NAMES", got=name, allowed=evening.MAKERS)
     made = parse_trouble(trouble)
+    check_output_folder(folder, place="--folder", replace=True)  # files of others may be there
+    Path(folder).mkdir(exist_ok=True)
     files = {
         name: check_output(Path(folder) / f"{name}.toml", place="--folder", replace=replace)
         for name in names or evening.MAKERS

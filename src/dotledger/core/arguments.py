@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from typing import Any
 
 from dotledger.errors import ArgumentError
@@ -45,13 +44,13 @@ def real_number(value: Any, *, place: str) -> float:
     Raises
     ------
     ArgumentError
-        If it is text, a table, None or NaN.
+        If it is text, a table or None; NaN is left to whoever knows the range.
     """
     plain = not isinstance(value, (str, bytes, bool)) and not getattr(value, "ndim", 0)
     try:
-        number = float(value) if plain else math.nan
+        number = float(value) if plain else None
     except (TypeError, ValueError, OverflowError):
-        number = math.nan
-    if math.isnan(number):
+        number = None
+    if number is None:
         raise ArgumentError("a number is needed", place=place, got=value)
     return number

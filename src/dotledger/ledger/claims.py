@@ -5,9 +5,10 @@ the ledger, or a lock on the database server. The system gives a lock back when 
 however it ends, and it does not depend on any clock: a process that was stopped for an hour still
 holds it.
 
-The file has a second use. Until the database is open, and whenever it fails, answers are appended
-to it, so that nothing that was paid for is only in memory. Whoever takes the claim next moves them
-into the ledger. Room for that is taken when the sending begins: on a full disk nothing is paid for.
+The file has a second use. Every answer is written to it before it goes into the database, so that
+nothing that was paid for is only in memory: not while the database is opened, not between two
+commits, not when it fails. Whoever takes the claim next moves what is left into the ledger. Room
+for that is taken when the sending begins: on a full disk nothing is paid for.
 """
 
 from __future__ import annotations
@@ -20,7 +21,7 @@ import socket
 import tempfile
 import threading
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -34,6 +35,7 @@ from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord
 __all__ = ["Claim", "FileClaim", "Waiting", "WaitingAnswer", "claim_path", "owner_of"]
 
 _ROOM = 1 << 20
+_LONG = 8 << 20
 _LENGTH = 4
 _HEAD = 2 * _LENGTH
 _SILENT_AFTER = 60.0
@@ -70,14 +72,23 @@ class Claim(Protocol):
     def renew(self) -> None:
         """Show others that we are at work."""
 
-    def put_aside(self, answer: WaitingAnswer) -> None:
-        """Keep an answer outside of the database.
+    def put_aside(self, answer: WaitingAnswer, *, sync: bool = False) -> int:
+        """Keep an answer outside of the database; return where, for `committed`.
 
         Raises
         ------
         OSError
             If it cannot be kept there either.
         """
+
+    def committed(self, places: Iterable[int]) -> None:
+        """Note that answers put aside are in the database."""
+
+    def safe(self) -> bool:
+        """Tell whether what was put aside will be found by the next sender."""
+
+    def waiting(self) -> bool:
+        """Tell whether earlier senders left anything."""
 
     def set_aside(self) -> Iterator[tuple[Waiting, WaitingAnswer]]:
         """Yield what earlier senders left."""
@@ -100,6 +111,10 @@ def claim_path(ledger: Path, fingerprint: str) -> Path:
 class FileClaim:
     """A claim held by locking a file.
 
+    Every answer goes into it before it goes into the database, so that a killed process loses
+    none that had come: what is written to a file outlives its writer. Two files take turns, so
+    that neither grows: one is used while the other's answers are committed.
+
     Parameters
     ----------
     path : Path
@@ -118,17 +133,28 @@ class FileClaim:
     def __init__(self, path: Path, opening: BatchOpening) -> None:
         self._path = path
         self._writing = threading.Lock()
-        self._opening = opening
-        self._file = _locked(path)
-        self._left = self._read()
+        self._head = msgspec.msgpack.encode(
+            Waiting(
+                process=os.getpid(),
+                host=socket.gethostname(),
+                opening=_without_names(opening),
+                images=len(opening.names),
+            )
+        )
+        self._current = 0
+        file = _locked(path)
+        self._parts = [_Part(file)]
         try:
-            _refuse_other_host(path, self._left)
-            self._end = self._begin()
+            _refuse_other_host(path, file)
+            self._parts.append(_Part(_opened(_second(path))))
+            self._left = [found for part in self._parts if (found := part.read())]
+            if not self.waiting():
+                self.taken_in()
         except OSError as error:
-            os.close(self._file)
+            self._close()
             raise _no_place(path, error) from error
         except BaseException:
-            os.close(self._file)
+            self._close()
             raise
 
     @property
@@ -138,82 +164,112 @@ class FileClaim:
 
     def held(self) -> bool:
         """Tell whether the file is still there and the same."""
-        try:
-            there, ours = os.stat(self._path), os.fstat(self._file)  # noqa: PTH116 - a pair
-        except OSError:
-            return False
-        return (there.st_ino, there.st_dev) == (ours.st_ino, ours.st_dev)
+        return _is_at(self._parts[0].file, self._path)
+
+    def safe(self) -> bool:
+        """Tell the same: what stands in a file that is gone is lost."""
+        return self.held()
 
     def renew(self) -> None:
         """Set the file's time, which is the file server's clock and not ours."""
         with contextlib.suppress(OSError):
-            os.utime(self._file)
+            os.utime(self._parts[0].file)
 
-    def put_aside(self, answer: WaitingAnswer) -> None:
-        """Append an answer and wait until the disk has it."""
+    def put_aside(self, answer: WaitingAnswer, *, sync: bool = False) -> int:
+        """Write an answer; with `sync`, wait until the disk has it. Return where it went."""
+        record = _framed(msgspec.msgpack.encode(answer))
         with self._writing:
-            self._end = _append(self._file, self._end, msgspec.msgpack.encode(answer))
-            os.fsync(self._file)
+            self._take_turns()
+            self._parts[self._current].append(record)
+            if sync:
+                os.fsync(self._parts[self._current].file)
+            return self._current
+
+    def _take_turns(self) -> None:
+        """Go on in the other file when this one is long and nothing in that one is waited for."""
+        other = self._parts[1 - self._current]
+        if self._parts[self._current].end > _LONG and not other.waited_for:
+            other.begin(self._head, room=0)
+            self._current = 1 - self._current
+
+    def committed(self, places: Iterable[int]) -> None:
+        """Note that answers, by where they went, are in the database."""
+        with self._writing:
+            for place in places:
+                self._parts[place].waited_for -= 1
 
     def set_aside(self) -> Iterator[tuple[Waiting, WaitingAnswer]]:
         """Yield what earlier senders left; what they did not finish writing is left out."""
-        if self._left:
-            head = msgspec.msgpack.decode(self._left[0], type=Waiting)
-            for record in self._left[1:]:
+        for first, *records in self._left:
+            head = msgspec.msgpack.decode(first, type=Waiting)
+            for record in records:
                 yield head, msgspec.msgpack.decode(record, type=WaitingAnswer)
 
     def waiting(self) -> bool:
         """Tell whether earlier senders left anything."""
-        return len(self._left) > 1
+        return any(len(records) > 1 for records in self._left)
 
     def taken_in(self) -> None:
         """Forget what earlier senders left: it is in the ledger by now."""
         with self._writing:
             self._left = []
-            self._end = self._begin()
+            self._parts[0].begin(self._head, room=_ROOM)
+            os.ftruncate(self._parts[1].file, 0)
 
     def release(self, *, empty: bool) -> None:
-        """Unlock; the file goes if nothing waits in it."""
+        """Unlock; the files go if nothing waits in them."""
         if empty and self.held():
+            _second(self._path).unlink(missing_ok=True)
             self._path.unlink(missing_ok=True)
-        os.close(self._file)
+        self._close()
 
-    def _read(self) -> list[bytes]:
-        os.lseek(self._file, 0, os.SEEK_SET)
-        with os.fdopen(os.dup(self._file), "rb") as file:
-            data = file.read()
-        return list(_records(data))
+    def _close(self) -> None:
+        for part in reversed(self._parts):  # the one that is locked last
+            os.close(part.file)
 
-    def _begin(self) -> int:
-        """Take the room and write who we are; what others left stays until it is taken in."""
-        if self._left[1:]:
-            return sum(_HEAD + len(record) for record in self._left)
-        head = Waiting(
-            process=os.getpid(),
-            host=socket.gethostname(),
-            opening=_without_names(self._opening),
-            images=len(self._opening.names),
-        )
-        os.ftruncate(self._file, 0)
-        _take_room(self._file)
-        return _append(self._file, 0, msgspec.msgpack.encode(head))
+
+class _Part:
+    """One of the two files: a head, answers one after another, then nothing or zeros."""
+
+    def __init__(self, file: int) -> None:
+        self.file = file
+        self.end = 0
+        self.waited_for = 0
+
+    def read(self) -> list[bytes]:
+        os.lseek(self.file, 0, os.SEEK_SET)
+        with os.fdopen(os.dup(self.file), "rb") as file:
+            return list(_records(file.read()))
+
+    def begin(self, head: bytes, *, room: int) -> None:
+        os.ftruncate(self.file, 0)
+        self.end = self.waited_for = 0
+        if room:
+            _take_room(self.file, room)
+        self.append(_framed(head))
+        self.waited_for = 0
+
+    def append(self, record: bytes) -> None:
+        done = 0
+        while done < len(record):
+            done += _written(self.file, record[done:], self.end + done)
+        self.end += len(record)
+        self.waited_for += 1
 
 
 def _without_names(opening: BatchOpening) -> BatchOpening:
     return msgspec.structs.replace(opening, names=[], paths=[])
 
 
-def _append(file: int, end: int, record: bytes) -> int:
-    """Write a record with its length and checksum; return where it ends."""
-    head = len(record).to_bytes(_LENGTH, "big") + zlib.crc32(record).to_bytes(_LENGTH, "big")
-    whole = head + record
-    done = 0
-    while done < len(whole):
-        done += _written(file, whole[done:], end + done)
-    return end + len(whole)
+def _framed(record: bytes) -> bytes:
+    """Return a record with its length and checksum before it."""
+    size, check = len(record), zlib.crc32(record)
+    return size.to_bytes(_LENGTH, "big") + check.to_bytes(_LENGTH, "big") + record
 
 
 def _written(file: int, data: bytes, place: int) -> int:
+    if hasattr(os, "pwrite"):
+        return os.pwrite(file, data, place)
     os.lseek(file, place, os.SEEK_SET)
     return os.write(file, data)
 
@@ -231,19 +287,36 @@ def _records(data: bytes) -> Iterator[bytes]:
         place += _HEAD + size
 
 
-def _take_room(file: int) -> None:
+def _take_room(file: int, room: int) -> None:
     if hasattr(os, "posix_fallocate"):
-        os.posix_fallocate(file, 0, _ROOM)
+        os.posix_fallocate(file, 0, room)
         return
-    _written(file, bytes(_ROOM), 0)
+    _written(file, bytes(room), 0)
+
+
+def _second(path: Path) -> Path:
+    return path.with_name(f"{path.name}-2")
+
+
+def _opened(path: Path) -> int:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    return os.open(path, os.O_RDWR | os.O_CREAT | getattr(os, "O_BINARY", 0), 0o600)
+
+
+def _is_at(file: int, path: Path) -> bool:
+    """Tell whether an open file is the one that stands under a path."""
+    try:
+        there, ours = os.stat(path), os.fstat(file)  # noqa: PTH116 - a pair
+    except OSError:
+        return False
+    return (there.st_ino, there.st_dev) == (ours.st_ino, ours.st_dev)
 
 
 def _locked(path: Path) -> int:
     """Open and lock the file, and make sure that nobody removed it meanwhile."""
     while True:
         try:
-            path.parent.mkdir(parents=True, exist_ok=True)
-            file = os.open(path, os.O_RDWR | os.O_CREAT | getattr(os, "O_BINARY", 0), 0o600)
+            file = _opened(path)
         except OSError as error:
             raise _no_place(path, error) from error
         try:
@@ -253,9 +326,8 @@ def _locked(path: Path) -> int:
             if error.errno in (errno.EACCES, errno.EAGAIN, errno.EDEADLK):
                 raise BlockingIOError(error.errno, "held by another sender", str(path)) from error
             raise _no_place(path, error) from error
-        with contextlib.suppress(OSError):
-            if os.stat(path).st_ino == os.fstat(file).st_ino:  # noqa: PTH116 - a pair
-                return file
+        if _is_at(file, path):
+            return file
         os.close(file)
 
 
@@ -270,19 +342,17 @@ def _lock(file: int) -> None:
     fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
 
 
-def _refuse_other_host(path: Path, left: list[bytes]) -> None:
+def _refuse_other_host(path: Path, file: int) -> None:
     """Refuse while a sender on another machine is at work: not every file server passes locks on.
 
     Its file is renewed every few seconds. That time and the one it is compared with are both the
     file server's, so that no machine's clock matters.
     """
-    if not left:
-        return
-    owner = msgspec.msgpack.decode(left[0], type=Waiting)
-    if owner.host == socket.gethostname():
+    owner = owner_of(path)
+    if owner is None or owner.host == socket.gethostname():
         return
     with tempfile.NamedTemporaryFile(dir=path.parent, prefix=".") as fresh:
-        age = os.fstat(fresh.fileno()).st_mtime - path.stat().st_mtime
+        age = os.fstat(fresh.fileno()).st_mtime - os.fstat(file).st_mtime
     if age < _SILENT_AFTER:
         raise LedgerError(
             "another machine is sending with these settings into this ledger",
@@ -293,7 +363,8 @@ def _refuse_other_host(path: Path, left: list[bytes]) -> None:
 
 
 def _no_place(path: Path, error: OSError) -> LedgerError:
-    reason = "the disk is full" if error.errno in (errno.ENOSPC, errno.EDQUOT) else error.strerror
+    full = error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
+    reason = f"the disk is full: {error.strerror}" if full else error.strerror
     return LedgerError(
         f"the ledger cannot be written ({reason})",
         place=str(path.parent),

@@ -36,7 +36,10 @@ def timestamp(seconds: float) -> str:
 
 
 class CallRecord(Struct, kw_only=True, eq=False):
-    """One call as it went; `id` is set when it is written. The answer is as received."""
+    """One call as it went; `id` is set when it is written. The answer is as received.
+
+    `aside` is where the claim keeps it until then, -1 if it does not.
+    """
 
     call: str
     started: float
@@ -50,6 +53,7 @@ class CallRecord(Struct, kw_only=True, eq=False):
     media_type: str = ""
     answer: bytes | None = None
     id: int = 0
+    aside: int = -1
 
 
 class OutcomeRecord(Struct, kw_only=True):

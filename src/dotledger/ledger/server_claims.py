@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from platformdirs import user_state_path
@@ -84,9 +84,21 @@ class ServerClaim:
         """Renew the file; the server knows by itself."""
         self._file.renew()
 
-    def put_aside(self, answer: WaitingAnswer) -> None:
+    def put_aside(self, answer: WaitingAnswer, *, sync: bool = False) -> int:
         """Keep an answer on this machine."""
-        self._file.put_aside(answer)
+        return self._file.put_aside(answer, sync=sync)
+
+    def committed(self, places: Iterable[int]) -> None:
+        """Note that answers put aside are in the database."""
+        self._file.committed(places)
+
+    def safe(self) -> bool:
+        """Tell whether the file on this machine is still there."""
+        return self._file.safe()
+
+    def waiting(self) -> bool:
+        """Tell whether earlier senders on this machine left anything."""
+        return self._file.waiting()
 
     def set_aside(self) -> Iterator[tuple[Waiting, WaitingAnswer]]:
         """Yield what earlier senders on this machine left."""

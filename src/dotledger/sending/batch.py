@@ -242,7 +242,8 @@ class Sending:
     def _refuse_same_batch(self, path: Path | None) -> None:
         owner = owner_of(path) if path else None
         if owner is not None and owner.opening.key == self._plan.key():
-            raise _being_sent(str(path), f"process {owner.process} on {owner.host}")
+            where = self._ledger if isinstance(self._ledger, str) else self._ledger.where
+            raise _being_sent(where, f"process {owner.process} on {owner.host}")
 
     def _run_opened(self, claim: Claim | None = None) -> SentBatch:
         from dotledger.ledger.store import Ledger
@@ -317,19 +318,23 @@ class Sending:
 
     def _worker(self, claim: Claim, open_by_now: threading.Event) -> Worker:
         def keep(call: CallRecord, images: list[ImageRecord], answered: bool) -> None:
-            if not open_by_now.is_set():
-                self._put_aside(claim, WaitingAnswer(call=call, images=images, answered=answered))
+            answer = WaitingAnswer(call=call, images=images, answered=answered)
+            call.aside = self._put_aside(claim, answer, sync=not open_by_now.is_set())
 
         return Worker(
             self._plan, self._caller, keep, signer=self._means.signer, secrets=self._secrets
         )
 
-    def _put_aside(self, claim: Claim, answer: WaitingAnswer) -> None:
-        """Keep an answer while there is no database yet; it is also in memory."""
+    def _put_aside(self, claim: Claim, answer: WaitingAnswer, *, sync: bool) -> int:
+        """Keep an answer where no kill can reach it; it is also in memory.
+
+        While there is no database yet, not even a power failure can.
+        """
         try:
-            claim.put_aside(answer)
+            return claim.put_aside(answer, sync=sync)
         except Exception as error:  # nothing of this may cost the answer its place in memory
             self.stop(f"answers cannot be kept beside the ledger ({error})")
+            return -1
 
     def _desk(self, ledger: Ledger, opening: BatchOpening, worker: Worker, claim: Claim) -> Desk:
         from dotledger.sending.desk import Desk

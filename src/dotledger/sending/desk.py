@@ -52,8 +52,9 @@ class Desk:
         self._ledger = ledger
         self._claim = claim
         self._writer = BatchWriter(ledger, opening, means.wall())
-        self._writer.take_in(claim.set_aside(), means.wall())
-        claim.taken_in()
+        if claim.waiting():
+            self._writer.take_in(claim.set_aside(), means.wall())
+            claim.taken_in()
         self._reader = worker.reader()
         self._means = means
         self._gate = gate
@@ -65,6 +66,7 @@ class Desk:
         self._broken: dict[str, list[OutcomeRecord]] = {}
         self._began = self._wrote = self._seen = means.steady()
         self._calls: set[int] = set()
+        self._aside: list[int] = []
         self._call_count = 0
         self._money = 0.0
         self._reused = 0
@@ -82,6 +84,7 @@ class Desk:
         for record in result.done:
             self._keep(record)
         self._loose += result.loose
+        self._aside += [call.aside for call in result.loose if call.aside >= 0]
         self._lookups += result.lookups
 
     def _keep(self, record: ItemRecord) -> None:
@@ -95,6 +98,7 @@ class Desk:
         for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
             if id(call) not in self._calls:
                 self._calls.add(id(call))
+                self._aside += [call.aside] if call.aside >= 0 else []
                 self._call_count += 1
                 self._money += call.price
 
@@ -126,10 +130,13 @@ class Desk:
         """Keep beside the ledger what it does not take; return the error with what became of it."""
         lost: list[str] = []
         kept = 0
+        safe = self._claim.safe()
         for answer, images in self._unwritten():
             try:
-                self._claim.put_aside(answer)
-                kept += 1
+                if answer.call.aside < 0 or not safe:
+                    self._claim.put_aside(answer)
+                kept += safe
+                lost += [] if safe else images
             except Exception:  # whatever it is, the others still have a chance
                 lost += images
         said = [error.next_step] if error.next_step else []
@@ -162,7 +169,8 @@ class Desk:
 
     def _write_records(self) -> None:
         self._writer.write(self._records, self._loose)
-        self._records, self._loose, self._calls = [], [], set()
+        self._claim.committed(self._aside)
+        self._records, self._loose, self._calls, self._aside = [], [], set(), []
 
     def _look_up(self) -> None:
         """Settle images whose answer is in the ledger by now."""
