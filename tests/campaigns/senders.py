@@ -30,7 +30,7 @@ class Counting(ThreadingHTTPServer):
         self.pause = pause
         self.numbers = {}
         self.answered = []
-        threading.Thread(target=self.serve_forever, daemon=True).start()
+        threading.Thread(target=self.serve_forever, args=(0.01,), daemon=True).start()
 
     def handle_error(self, *_):
         """A connection that was cut by a kill is what this is about."""
@@ -101,7 +101,7 @@ def wrong_images(where, images, batch=None):
     return images - len(right) + (len(names) - len(right))
 
 
-def kill_senders(kills, seed=0, images=4000):
+def kill_senders(kills, seed=0, images=1500):
     """Kill senders at random moments; return (kills, failures by what went wrong, figures)."""
     rng, wrong, done = random.Random(seed), {}, 0
     figures = {"answers": 0, "asked again": 0}

@@ -519,7 +519,11 @@ def _allowance(
 
 
 def _file_claim(path: Path, opening: BatchOpening) -> FileClaim:
-    if path.exists() and not path.is_file():
+    try:
+        folder = path.is_dir() or (path.exists() and not path.is_file())
+    except OSError as error:
+        raise _not_writable(path, error) from error
+    if folder:
         raise LedgerError("this is no file", place=str(path), next_step="Name a file.")
     return FileClaim(claim_path(path, opening.fingerprint), opening)
 
@@ -534,11 +538,15 @@ def _make_empty(path: Path) -> None:
     try:
         path.open("ab").close()
     except OSError as error:
-        raise LedgerError(
-            f"the ledger cannot be written ({error.strerror})",
-            place=str(path),
-            next_step="Check the name, and the permissions of its folder.",
-        ) from error
+        raise _not_writable(path, error) from error
+
+
+def _not_writable(path: Path, error: OSError) -> LedgerError:
+    return LedgerError(
+        f"the ledger cannot be written ({error.strerror})",
+        place=str(path),
+        next_step="Check the name, and the permissions of its folder.",
+    )
 
 
 def _being_sent(where: str, sender: str) -> LedgerError:

@@ -75,6 +75,7 @@ def find_key(
     given = None
     if key is None:
         key, looked = _first_found(place.sources, environment)
+        environment = None  # nor does a traceback list this one
     if key is None:
         raise KeyNotFound(
             f"no key for {description.service}",

@@ -163,7 +163,8 @@ class Secrets:
             plain = _ESCAPE.sub(_unescaped, data)
             data = _replaced(plain, traces) if any(t in plain for t in traces) else data
         if b"%" in data:
-            data = _PERCENT.sub(lambda token: _unquoted(token[0], traces), data)
+            covered = _PERCENT.sub(lambda token: _unquoted(token[0], traces), data)
+            data = data if covered == data else covered
         return data
 
     def text(self, text: str, *, least: int = LEAST_IN_TEXT) -> str:
@@ -188,7 +189,7 @@ def _unescaped(match: re.Match[bytes]) -> bytes:
     r"""Return a JSON escape as the character it stands for, where that needs none."""
     if match[1]:
         letter = bytes([int(match[1], 16)])
-        return match[0] if letter in (b'"', b"\\", b"\x7f") else letter
+        return b"\\" + letter if letter in (b'"', b"\\") else letter
     return b"/" if match[2] == b"/" else match[0]
 
 
