@@ -7,7 +7,6 @@ Each line is ``attack | tries | failures``. ``--size=N`` scales the tries (100 i
 import sys
 import tempfile
 import time
-from pathlib import Path
 
 from tests.campaigns import damaged_images, faulty_server, hostile_answers, leaks, senders
 
@@ -41,7 +40,7 @@ ATTACKS = {
     "images": damaged_images.attack,
     "transport": faulty_server.attack,
     "leaks": lambda _, __: leaks.attack(),
-    "kills": lambda n, seed: senders.kill_senders(n, seed),
+    "kills": senders.kill_senders,
     "processes, new ledger": senders.send_at_once,
     "processes, old ledger": lambda n, seed: senders.send_at_once(n, seed, old=True),
     "processes, PostgreSQL": _postgresql,

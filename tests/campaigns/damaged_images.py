@@ -2,6 +2,7 @@
 
 import io
 import random
+import warnings
 
 from PIL import Image
 
@@ -61,6 +62,7 @@ def damaged(rng, files):
 def attack(tries, seed=0):
     """Look at and prepare damaged files; return (tries, failures by what went wrong)."""
     files, wrong = originals(), {}
+    warnings.simplefilter("ignore")  # decoders warn of nearly every one
     for number in range(tries):
         data = damaged(random.Random(f"{seed}-{number}"), files)
         try:

@@ -5,6 +5,7 @@ import json
 import random
 import tempfile
 import zlib
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -163,6 +164,7 @@ def _checked(path, count):
         yield f"findings: {type(error).__name__}: {error}"
 
 
+@lru_cache(maxsize=1)
 def bombs():
     """Bodies that unpack to far more than they are: (content coding, bytes)."""
     return [

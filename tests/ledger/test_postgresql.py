@@ -19,6 +19,7 @@ from dotledger.ledger.usage import call_figures
 from dotledger.ledger.views import find_batch, raw_answers
 from dotledger.sending.rereading import reread
 from dotledger.testing import FakeTransport, answer
+from tests.campaigns import senders
 from tests.sending.helpers import ANSWER, description, number_of, picture, pictures
 
 FOUND = [*Path("/usr/lib/postgresql").glob("*/bin/initdb"), shutil.which("initdb") or "none"]
@@ -140,6 +141,25 @@ class PostgreSQL(unittest.TestCase):
                 f"SELECT count(*), count(DISTINCT a.sha) FROM answers a JOIN calls c ON c.id = a.call WHERE c.batch IN {batches}"
             ).one()
         self.assertEqual(tuple(rows), (110, 110))
+
+    def test_what_its_rows_cannot_hold(self):
+        """NUL in labels, reasons and content types, a row it refuses: every answer is kept all the same."""
+        odd = {"tags": [{"name": "a\0b"}], "things": [{"name": "\0", "sure": "\0"}]}
+        images = {f"n-{n}": picture(n, (36, 30)) for n in range(6)}
+        reply = lambda r: answer(odd, **{"content-type": "a\0b"})  # noqa: E731
+        sent, _ = self.send(images, reply)
+        self.assertEqual((sent.outcomes["label"]["found"], sent.pending), (6, 0))
+        self.assertIn(r"a\x00b", findings_of(self.server.address, batch=sent.batch).label.used())
+        other = {f"o-{n}": picture(n, (37, 30)) for n in range(4)}
+        with mock.patch("dotledger.ledger.records.storable", lambda text: text):
+            sent, _ = self.send(other, reply)
+        _, transport = self.send(other, [ANSWER], again="failed")
+        self.assertEqual(transport.requests, [], "their answers are there")
+
+    def test_processes(self):
+        """Several processes at once on one server: each image is paid for once."""
+        starts, wrong = senders.send_at_once(1, processes=4, ledger=self.server.address)
+        self.assertEqual((starts, wrong), (1, {}))
 
     def test_a_server_that_goes_away(self):
         """When the server goes, the sending ends with the reason; what was committed is not sent again."""

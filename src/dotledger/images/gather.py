@@ -243,13 +243,14 @@ def _from_list(path: Path, problems: list[tuple[str, str]], outside: bool) -> It
     for line in filter(None, (line.strip() for line in lines)):
         if line.startswith("#"):
             continue
-        inside = line if _ADDRESS.match(line) else os.path.join(path.parent, line)  # noqa: PTH118
-        if not outside and inside is not line and not _is_below(inside, path.parent):
+        address = _ADDRESS.match(line) is not None
+        inside = line if address else os.path.join(path.parent, line)  # noqa: PTH118
+        if not (outside or address or _is_below(inside, path.parent)):
             problems.append((line, f"not below {path.parent}, the folder of the list (--outside)"))
             continue
         for item in _of_source(inside, problems, outside):
             yield Item(
-                name=line if item.where == inside and not _ADDRESS.match(line) else item.name,
+                name=line if item.where == inside and not address else item.name,
                 where=item.where,
                 fetch=item.fetch,
             )
