@@ -109,6 +109,21 @@ class Commands(unittest.TestCase):
             if "findings" in words and "--json" in words:
                 self.assertIn("\u202e", json.dumps(document, ensure_ascii=False))
 
+    def test_arguments(self):
+        """A wrong value of an option is one line that names the option, and exit status 2."""
+        compare = ("measure", "--annotations", "truth.csv", "--ledger", "l.ledger")
+        for words, sign in (
+            (("try", "--service", "bell.toml", "--call", "lok"), r"--call.*did you mean .look"),
+            ((*compare, "--seed", "-1"), "seed"),
+            ((*compare, "--draws", "2147483648"), "draws"),
+            ((*compare, "--overlap", "x"), "--overlap"),
+            (("send", "images", "--service", "bell.toml", "--set", "x"), "NAME=VALUE"),
+            (("send", "images", "--service", "bell.toml", "--ledger", ":memory:"), "needs a file"),
+        ):
+            done = self.run_(*words, env={**os.environ, "BELL_KEY": "k"})
+            self.assertEqual((done.returncode, "Traceback" in done.stderr), (2, False), done.stderr)
+            self.assertRegex(done.stderr, sign)
+
     def test_other_streams(self):
         """Letters that a stream lacks, closed streams and a reader that leaves are no errors."""
         words = (sys.executable, "-m", "dotledger", "findings", "--ledger", "l.ledger")

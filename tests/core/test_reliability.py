@@ -89,3 +89,12 @@ class Mapping(unittest.TestCase):
             fit_confidence_map(Findings.empty(), true)
         with self.assertRaisesRegex(ArgumentError, "share"):
             part_of_images(said, true, 1.5)
+
+    def test_the_whole_vocabulary(self):
+        """A label that only occurs where the mapping was fitted stays in scope on the others."""
+        truth = annotations_of(
+            [("a", "object", "bell", BOX, False), ("b", "object", "lamp", BOX, False)]
+        )
+        mapping = ConfidenceMap(knots={"object": ((0.0, 0.0), (1.0, 1.0))}, images=frozenset("a"))
+        fresh = unseen_images(mapping, truth)
+        self.assertEqual((fresh.image.used(), fresh.labels("object")), (["b"], ("bell", "lamp")))

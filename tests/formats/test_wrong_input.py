@@ -125,6 +125,16 @@ class Files(unittest.TestCase):
                 except TableError as error:
                     self.assertNotIn("AssertionError", repr(error.__cause__))
 
+    def test_one_bad_image(self):
+        """One image with broken XMP is listed; the others of its folder are read."""
+        from dotledger.images.metadata import with_packet
+        from tests.sending.helpers import picture
+
+        (self.home / "a.jpg").write_bytes(with_packet(picture(1), b"<x:xmpmeta"))
+        (self.home / "b.jpg").write_bytes(picture(2))
+        loaded = load_annotations(self.home)
+        self.assertEqual([name for name, *_ in loaded.report.refused], ["a.jpg"])
+
     def test_column_names(self):
         """A column's name is guarded like a cell, also behind a line break, and comes back."""
         base = {**FRAME, "ignore": [False]}

@@ -31,10 +31,14 @@ class FilePlace(Struct, frozen=True):
 
 
 class ServerPlace(Struct, frozen=True):
-    """A database server: an address, and how it is shown."""
+    """A database server: an address, and how it is shown.
+
+    `hidden` are the parts that may be secret, however a driver takes the address apart.
+    """
 
     address: str
     shown: str
+    hidden: tuple[str, ...] = ()
 
 
 def place_of(where: str | os.PathLike[str]) -> FilePlace | ServerPlace:
@@ -56,8 +60,17 @@ def place_of(where: str | os.PathLike[str]) -> FilePlace | ServerPlace:
         return _file_of(rest)
     if kind.partition("+")[0] in ("postgresql", "postgres"):
         kind = kind.replace("postgres", "postgresql", 1) if "postgresql" not in kind else kind
-        return ServerPlace(f"{kind}://{rest}", shown_address(text))
+        return ServerPlace(f"{kind}://{rest}", shown_address(text), _hidden(rest))
     raise LedgerError("a ledger cannot be kept here", place=shown_address(text), allowed=_ALLOWED)
+
+
+def _hidden(rest: str) -> tuple[str, ...]:
+    """Return the pieces of an address that its shown form masks."""
+    _, _, secret = rest.rpartition("@")[0].partition(":")
+    options = rest.rpartition("@")[2].partition("?")[2].split("&")
+    values = [o.partition("=")[2] for o in options if _SECRET.search(unquote(o.partition("=")[0]))]
+    pieces = {p for text in (secret, *values) for p in (text, *re.split("[@:/?&=]", text))}
+    return tuple(sorted((p for p in pieces if len(p) > 1), key=len, reverse=True))
 
 
 def _file_of(rest: str) -> FilePlace:

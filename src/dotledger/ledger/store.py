@@ -95,6 +95,7 @@ class Ledger:
         self.where = place.shown
         self.read_only = read_only
         self.path = place.path if isinstance(place, FilePlace) else None
+        self._hidden = place.hidden if isinstance(place, ServerPlace) else ()
         if self.path is not None:
             _check_file(self.path, create=create and not read_only)
         self._engine = _engine(place)
@@ -173,12 +174,19 @@ class Ledger:
                 f"a row is refused ({_first_line(error)})", place=self.where
             ) from error
         except DatabaseError as error:
-            raise _explained(error, self.where) from error
+            raise _explained(error, self.where, self._masked(str(error.orig))) from error
         except (UnicodeError, OverflowError, StatementError) as error:
             what = f"a row cannot be written ({type(error).__name__})"
             raise RowRefused(what, place=self.where) from error
         except SQLAlchemyError as error:
-            raise LedgerError(f"the ledger cannot be used ({error})", place=self.where) from error
+            reason = self._masked(str(error))
+            raise LedgerError(f"the ledger cannot be used ({reason})", place=self.where) from error
+
+    def _masked(self, text: str) -> str:
+        """Cover what may be secret in a driver's own words: it may take an address apart oddly."""
+        for piece in self._hidden:
+            text = text.replace(piece, "***")
+        return text.partition("\n")[0]
 
     @contextmanager
     def writing(self) -> Iterator[Connection]:
@@ -331,7 +339,7 @@ def _on_begin(connection: Connection) -> None:
     connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")
 
 
-def _explained(error: DatabaseError, where: str) -> LedgerError:
+def _explained(error: DatabaseError, where: str, said: str) -> LedgerError:
     text = str(error.orig).lower()
     for sign, message, step in (
         (
@@ -364,7 +372,7 @@ def _explained(error: DatabaseError, where: str) -> LedgerError:
     ):
         if sign in text:
             return LedgerError(message, place=where, next_step=step)
-    return LedgerError(f"the ledger cannot be used ({error.orig})", place=where)
+    return LedgerError(f"the ledger cannot be used ({said})", place=where)
 
 
 def in_parts(values: Sequence[Any], size: int = 500) -> Iterable[Sequence[Any]]:

@@ -9,7 +9,7 @@ from collections.abc import Callable
 import orjson
 from msgspec import Struct, field
 
-from dotledger.errors import AnswerError, ConnectError, DotLedgerError, KeyNotFound
+from dotledger.errors import AnswerError, ArgumentError, ConnectError, DotLedgerError, KeyNotFound
 from dotledger.images.facts import read_facts
 from dotledger.images.prepare import Prepared, prepare
 from dotledger.sending.plan import Plan
@@ -27,6 +27,7 @@ from dotledger.services.keys import find_key, find_signer, given_key
 from dotledger.services.reading import Reader, Reading
 from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
 from dotledger.services.secrets import Key, Secrets
+from dotledger.services.strict import hinted
 from dotledger.services.trust import check_trust, facts_of
 
 __all__ = ["Trial", "advice", "try_call"]
@@ -118,10 +119,12 @@ def try_call(
     ------
     ImageError
         If the image cannot be sent to this service.
+    ArgumentError
+        If there is no call of this name for the kinds wanted.
     """
     key = given_key(key)
     trial, secrets = Trial(), Secrets()
-    chosen, kinds = next((c, k) for c, k in plan.calls if call in (None, c.name))
+    chosen, kinds = _chosen(plan, call)
     prepared = prepare(image, facts := read_facts(image), plan.demands)
     trial.goes_to = list(facts_of(plan.description).addresses)
     frame = Frame(facts.width, facts.height, prepared.width, prepared.height, prepared.turned)
@@ -149,6 +152,16 @@ def try_call(
         trial.problem = trial.problem or secrets.text(str(error), least=1)
         trial.next_steps += advice(trial, plan.description, error)
     return trial
+
+
+def _chosen(plan: Plan, name: str | None) -> tuple[Call, tuple[str, ...]]:
+    for call, kinds in plan.calls:
+        if name in (None, call.name):
+            return call, kinds
+    known = [call.name for call, _ in plan.calls]
+    raise ArgumentError(
+        hinted("no such call", str(name), known), place="--call", got=name, allowed=known
+    )
 
 
 def _payload(prepared: Prepared) -> Payload:
