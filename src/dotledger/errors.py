@@ -13,6 +13,7 @@
     │   ├── KeyNotFound            no key where the description says
     │   └── KeyRefused             the service turned the key down
     ├── AnswerError                an answer that cannot be read
+    │   └── UnreadError            through the fault of our description, not the service's
     ├── ImageError                 one image that cannot be sent as it is
     ├── LedgerError                the ledger cannot be opened, read or written
     └── MissingExtra               an optional package is not installed
@@ -42,6 +43,7 @@ __all__ = [
     "MissingExtra",
     "ScopeError",
     "TableError",
+    "UnreadError",
 ]
 
 _NOTHING: Any = object()
@@ -151,6 +153,13 @@ class KeyRefused(ConnectError):
 
 class AnswerError(DotLedgerError):
     """An answer cannot be read by the rules of its description."""
+
+
+class UnreadError(AnswerError):
+    """An answer, paid for and kept, that is not where or what its description says.
+
+    Reading it again by a better description costs nothing.
+    """
 
 
 class ImageError(DotLedgerError):

@@ -95,6 +95,8 @@ class Mapping(unittest.TestCase):
         truth = annotations_of(
             [("a", "object", "bell", BOX, False), ("b", "object", "lamp", BOX, False)]
         )
-        mapping = ConfidenceMap(knots={"object": ((0.0, 0.0), (1.0, 1.0))}, images=frozenset("a"), overlap=0.5)
+        mapping = ConfidenceMap(
+            knots={"object": ((0.0, 0.0), (1.0, 1.0))}, images=frozenset("a"), overlap=0.5
+        )
         fresh = unseen_images(mapping, truth)
         self.assertEqual((fresh.image.used(), fresh.labels("object")), (["b"], ("bell", "lamp")))

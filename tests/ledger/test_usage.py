@@ -28,7 +28,7 @@ class Usage(InFolder):
         return Sending(plan, str(self.path), Key("k", "test"), means=means).run()
 
     def test_months_are_apart(self):
-        """Successful calls cost money and count in their month; others count as failed."""
+        """Every request that was answered counts in its month; those without success as failed."""
         self.sent_at(DECEMBER_31, pictures(3), [ANSWER])
         later = {f"n-{n}": data for n, data in enumerate(list(pictures(9).values())[3:])}
         self.sent_at(
@@ -37,8 +37,8 @@ class Usage(InFolder):
         ledger = self.ledger()
         old, new = usage(ledger)
         self.assertEqual((old.month, old.calls, old.failed, old.images), ("2026-12", 3, 0, 3))
-        self.assertEqual((new.month, new.calls, new.failed, new.images), ("2027-01", 5, 1, 5))
-        self.assertAlmostEqual(new.money, 0.05)
+        self.assertEqual((new.month, new.calls, new.failed, new.images), ("2027-01", 6, 1, 5))
+        self.assertAlmostEqual(new.money, 0.06)
         self.assertEqual(calls_in_month(ledger, "bell", "2027-01"), 5)
         self.assertEqual(calls_in_month(ledger, "other", "2027-01"), 0)
 
@@ -48,7 +48,7 @@ class Usage(InFolder):
         self.sent_at(JANUARY_1, pictures(2), replies, description(("at_once = 4", "at_once = 1")))
         ledger = self.ledger()
         figures = call_figures(ledger, find_batch(ledger))
-        self.assertEqual((figures.calls, figures.retries, round(figures.money, 9)), (2, 1, 0.02))
+        self.assertEqual((figures.calls, figures.retries, round(figures.money, 9)), (3, 1, 0.03))
         self.assertEqual(figures.sent_bytes, sum(map(len, pictures(2).values())))
         self.assertGreaterEqual(figures.median, 0.25)
         self.assertLessEqual(figures.median, figures.p95)

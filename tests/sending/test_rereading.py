@@ -19,7 +19,7 @@ class Rereading(InFolder):
         return [
             ANSWER,
             {"tags": [], "things": [{"name": "x", "sure": 87, "box": [1, 1, 3, 3]}]},
-            {},
+            {"tags": [], "things": []},
         ][number]
 
     def test_an_edited_description(self):
@@ -73,14 +73,14 @@ class Rereading(InFolder):
                 str(number_of(Request(method="", address="", body=b64decode(e["data"]))))
                 for e in entries
             ]
-            return {"parts": [{"tags": [{"name": name}]} for name in names]}
+            return {"parts": [{"tags": [{"name": name}], "things": []} for name in names]}
 
         images = pictures(7)
         images["twin.jpg"] = images["p-1.jpg"]
         wrong = description(several, ("[[read]]", '[envelope]\nimages = "pieces[]"\n[[read]]'))
         right = description(several, ("[[read]]", '[envelope]\nimages = "parts[]"\n[[read]]'))
         sent, _ = self.send(images, reply, wrong)
-        self.assertEqual((sent.outcomes["label"]["failed"], sent.unread), (8, 8))
+        self.assertEqual((sent.outcomes["label"]["unread"], sent.unread), (8, 8))
         ledger = self.ledger()
         result = reread(ledger, find_batch(ledger), right, now=2e9)
         self.assertEqual((result.answers, result.unreadable), (8, 0))

@@ -3,6 +3,7 @@
 import json
 import math
 import random
+import re
 import unittest
 
 from dotledger.core.tables import Findings
@@ -10,7 +11,7 @@ from dotledger.errors import AnswerError, DescriptionError
 from dotledger.services.description import parse_description
 from dotledger.services.frames import Frame
 from dotledger.services.paths import compile_each, compile_path
-from dotledger.services.reading import Reader
+from dotledger.services.reading import NOT_THERE, Reader
 from dotledger.standins.evening import description_text
 
 FRAME = Frame(200, 100, 100, 50)
@@ -18,10 +19,11 @@ FRAME = Frame(200, 100, 100, 50)
 
 def reader(rule, extra=""):
     """A reader with one rule, given as TOML lines."""
+    kinds = json.dumps(sorted(set(re.findall(r'^kind = "(\w+)"', rule, re.MULTILINE))))
     return Reader(
         parse_description(
             'service = "x"\n[connect]\naddress = "http://h"\n[[call]]\nname = "c"\npath = "/"\n'
-            f'kinds = ["label", "object", "face", "unsafe", "text", "caption"]\n{extra}\n[[read]]\n{rule}\n'
+            f"kinds = {kinds}\n{extra}\n[[read]]\n{rule}\n"
         )
     )
 
@@ -200,10 +202,35 @@ class Shapes(unittest.TestCase):
         self.assertEqual([r.found[0].label for r in in_order], ["b", "a"])
 
     def test_sections(self):
-        """Missing and null sections are normal; a section of another type is noted."""
+        """A null or empty section holds nothing; a missing one, or one of another type, is unread."""
         rule = 'kind = "label"\neach = "t[]"\nlabel = "n"'
-        for answer, notes in (({}, 0), ({"t": None}, 0), ({"t": {"n": "x"}}, 1), ([], 0)):
-            self.assertEqual(len(read(rule, answer).notes), notes)
+        for answer, sign in (
+            ({"t": None}, ""), ({"t": []}, ""), ({"t": [{"n": "x"}, {"n": 5}]}, ""),
+            ({}, "no part of the answer is at t"), ([], "no part of the answer is at t"),
+            ({"t": {"n": "x"}}, "a list was expected"), ({"t": [{"n": 5}]}, "all 1 at .* set aside"),
+            ({"state": "queued"}, "only accepted the job .queued"),
+            ({"job": {"status": "RUNNING"}, "t": []}, "only accepted the job .RUNNING"),
+        ):  # fmt: skip
+            unread = read(rule, answer).unread
+            self.assertRegex(unread.get("label", ""), sign or "^$")
+        optional = rule + "\noptional = true"
+        self.assertEqual(read(optional, {}).unread, {})
+        self.assertIn("label", read(optional, {"t": {"n": "x"}}).unread)
+        self.assertIn("label", read(optional, {"status": "queued"}).unread)
+
+    def test_what_is_said_to_be_absent(self):
+        """Words that mean "not there", and a plain no, are kept as notes and are no findings."""
+        words = 'scale = "words", words = [["none", 0.1], ["sure", 0.9]], absent = ["none"]'
+        for scale, values in (
+            (words, ("none", "NONE ", "sure")),
+            ('scale = "yes-no"', (False, True)),
+        ):
+            rule = f'kind = "unsafe"\neach = "t{{}}"\nlabel = "@key"\nconfidence = {{ at = "@", {scale} }}'
+            reading = read(rule, {"t": {str(n): value for n, value in enumerate(values)}})
+            self.assertEqual([f.label for f in reading.found], [str(len(values) - 1)])
+            self.assertEqual({r for r, _ in reading.notes}, {NOT_THERE})
+            self.assertEqual(reading.unread, {})
+            self.assertEqual(read(rule, {"t": {"x": values[0]}}).unread, {})
 
 
 class Loud(unittest.TestCase):
@@ -222,8 +249,8 @@ class Loud(unittest.TestCase):
         self.assertEqual(read(self.RULE, {"t": [{"n": "x", "c": None}]}).notes, [])
         nested = 'kind = "label"\neach = "t[].inner[]"\nlabel = "n"'
         self.assertEqual(
-            read(nested, {"t": [{"innner": [{"n": "x"}]}]}).notes,
-            [("nothing read: no part of t[].inner[] has it", "inner")],
+            read(nested, {"t": [{"innner": [{"n": "x"}]}]}).unread,
+            {"label": "no part of the answer is at t[].inner[]"},
         )
         self.assertEqual(read(nested, {"t": [{"inner": []}, {"inner": None}]}).notes, [])
 

@@ -26,6 +26,8 @@ IMAGES = [
 def built(call, payloads=IMAGES[:1], kinds=("label", "object"), key=None):
     """The request of a call described by a few lines of TOML."""
     text = START + f'[[call]]\nname = "look"\nkinds = ["label", "object", "face"]\n{call}'
+    rules = 'each = "a[]"\nalways = "x"\nbox = { at = "b", form = "points" }\n'
+    text += "".join(f'\n[[read]]\nkind = "{k}"\n{rules}' for k in ("label", "object", "face"))
     described = parse_description(text)
     return RequestBuilder(described, described.call[0], kinds).build(payloads, key)
 

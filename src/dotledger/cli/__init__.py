@@ -31,6 +31,7 @@ _COMMANDS = {
     "names": "hold a mapping of label names against what a service says",
     "reread": "read stored answers again by an edited description or mapping",
     "batches": "list what was sent, or show one batch in detail",
+    "upgrade": "bring a ledger of an earlier version up to this one",
     "usage": "show calls and money by service and month",
 }
 

@@ -145,9 +145,11 @@ def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:
 
     `notes` are (image, reason, value).
     """
-    counts = Counter(reason for _, reason, _ in notes).most_common(5)
+    from dotledger.services.reading import NOT_THERE
+
+    counts = Counter(reason for _, reason, _ in notes if reason != NOT_THERE).most_common(5)
     listed = ", ".join(f"{reason} ({count})" for reason, count in counts)
-    return [f"Set aside or noticed while reading: {listed}; see findings --notes."] * bool(notes)
+    return [f"Set aside or noticed while reading: {listed}; see findings --notes."] * bool(counts)
 
 
 def read_said(findings: str | None, ledger: str, service: str | None, batch: int | None) -> Any:

@@ -199,7 +199,7 @@ def _from_ledger(
     """Return findings of a batch, its images' sizes, its floor and its service's words."""
     from dotledger.ledger.store import Ledger
     from dotledger.ledger.views import find_batch, kept_sizes, load_findings
-    from dotledger.services.description import stored_description
+    from dotledger.services.description import stored_words
 
     with Ledger(where, create=False, read_only=True) as ledger:
         found = find_batch(ledger, batch=batch, service=service)
@@ -207,7 +207,7 @@ def _from_ledger(
             name: {side: size[side] for side in ("width", "height")}
             for name, size in kept_sizes(ledger, found).items()
         }
-        words = stored_description(found.description).words
+        words = stored_words(found.description)
         return load_findings(ledger, found), sizes, found.floor, words
 
 

@@ -114,7 +114,7 @@ def command(
         _report(sent, ledger)
     _say_how_to_go_on(sent, ledger)
     stopped = sent.pending and not sent.at_limit
-    sys.exit(3 if sent.failed or gathered.problems or stopped else 0)
+    sys.exit(3 if sent.failed or sent.unread or gathered.problems or stopped else 0)
 
 
 def _end_in_order() -> None:
@@ -142,8 +142,9 @@ def _say_how_to_go_on(sent: SentBatch, ledger: str) -> None:
     if sent.unread:
         shown = shlex.quote(shown_address(ledger))
         say(
-            f"Answers for {counted(sent.unread, 'image')} could not be read; they are kept. "
-            f"When the description is mended: dotledger reread --service FILE --ledger {shown}"
+            f"Answers for {counted(sent.unread, 'image')} were paid for and not read: the "
+            "description does not fit them. They are kept. Correct it, then: "
+            f"dotledger reread --service FILE --ledger {shown}"
         )
     if any(row["failed"] for row in sent.outcomes.values()) and "--again" not in words:
         say(f"To send what failed again: {same} --again failed")
@@ -174,7 +175,7 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
 def _cost(sent: SentBatch) -> str:
     calls = f"{counted(sent.calls, 'call')} in {sent.seconds:.1f} s"
     if not sent.calls and not sent.pending:
-        answered = any(row["found"] + row["empty"] for row in sent.outcomes.values())
+        answered = any(r["found"] + r["empty"] + r["unread"] for r in sent.outcomes.values())
         why = "the ledger holds every answer already" if answered else "no image can be sent"
         return f"Nothing sent: {why}."
     money = f", {sent.money:.4f} {sent.currency}" if sent.currency else ""

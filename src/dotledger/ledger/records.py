@@ -38,7 +38,8 @@ def timestamp(seconds: float) -> str:
 class CallRecord(Struct, kw_only=True, eq=False):
     """One call as it went; `id` is set when it is written. The answer is as received.
 
-    `aside` is where the claim keeps it until then, -1 if it does not.
+    `requests` of the attempts may have cost something, and `price` is what they all did; `aside` is
+    where the claim keeps it until then, -1 if it does not.
     """
 
     call: str
@@ -52,6 +53,7 @@ class CallRecord(Struct, kw_only=True, eq=False):
     reason: str
     media_type: str = ""
     answer: bytes | None = None
+    requests: int = 0
     id: int = 0
     aside: int = -1
 

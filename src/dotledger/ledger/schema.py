@@ -36,8 +36,8 @@ __all__ = [
     "readings",
 ]
 
-VERSION = 1
-"""Raised whenever a table changes; an older ledger is refused, never guessed at."""
+VERSION = 2
+"""Raised whenever a table changes, with a step in `dotledger.ledger.migrations`."""
 
 metadata = MetaData()
 
@@ -108,7 +108,7 @@ outcomes = Table(
     Column("reason", Text, nullable=False),
     Column("call", ForeignKey("calls.id")),
 )
-"""found, empty, failed or refused; an image and kind without a row is pending."""
+"""found, empty, unread, failed or refused; an image and kind without a row is pending."""
 
 calls = Table(
     "calls",
@@ -126,10 +126,15 @@ calls = Table(
     Column("reason", Text, nullable=False),
     Column("media_type", String(120), nullable=False),
     Column("answer", LargeBinary),
+    Column("requests", Integer),
     # What is counted by month stands in the index, so that answers are not read for it.
     Index("calls_by_batch", "batch", "started", "status", "images", "price"),
 )
-"""One call; the answer is the service's bytes, compressed with zlib."""
+"""One call; the answer is the service's bytes, compressed with zlib.
+
+`attempts` were made, of which `requests` may have cost something: every one that the service
+answered, or may have taken before the line failed, but not those it refused because of the rate.
+"""
 
 answers = Table(
     "answers",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 import sqlite3
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
@@ -78,6 +79,17 @@ class Ledger:
         Make a new ledger if there is none.
     read_only : bool, default False
         Never write.
+    any_version : bool, default False
+        Open an earlier version too, to be upgraded.
+
+    Attributes
+    ----------
+    where : str
+        The path or address, without anything secret.
+    path : Path or None
+        None for a database server.
+    version : int
+        Of the tables.
 
     Raises
     ------
@@ -89,7 +101,12 @@ class Ledger:
     """
 
     def __init__(
-        self, where: str | os.PathLike[str], *, create: bool = True, read_only: bool = False
+        self,
+        where: str | os.PathLike[str],
+        *,
+        create: bool = True,
+        read_only: bool = False,
+        any_version: bool = False,
     ) -> None:
         place = place_of(where)
         self.where = place.shown
@@ -101,10 +118,10 @@ class Ledger:
         self._engine = _engine(place)
         self._writer = self._engine.execution_options(dotledger_write=True)
         with self._mapped():
-            self._check(create=create and not read_only)
+            self._check(create=create and not read_only, any_version=any_version)
         self._file = _identity(self.path)
 
-    def _check(self, *, create: bool) -> None:
+    def _check(self, *, create: bool, any_version: bool) -> None:
         """Make the tables if there are none, and refuse another version."""
         with self._engine.connect() as connection:
             tables = self._engine.dialect.get_table_names(connection)
@@ -120,15 +137,18 @@ class Ledger:
             version = connection.scalar(
                 select(schema.about.c.value).where(schema.about.c.name == "version")
             )
-        if version != str(schema.VERSION):
+        self.version = _number_of(version)
+        earlier = 1 <= self.version < schema.VERSION
+        if self.version != schema.VERSION and not (earlier and any_version):
             raise LedgerError(
                 "the ledger is of another version",
                 place=self.where,
                 got=version,
                 allowed=[str(schema.VERSION)],
-                next_step=_version_step(version),
+                next_step=_version_step(self.version, self.where),
             )
-        self._check_columns()
+        if not earlier:
+            self._check_columns()
 
     def _check_columns(self) -> None:
         """Refuse a ledger that says it is of this version and lacks a part of it."""
@@ -279,10 +299,16 @@ def _check_file(path: Path, *, create: bool) -> None:
     )
 
 
-def _version_step(version: str | None) -> str:
-    newer = version is not None and version.isascii() and version.isdigit()
-    if newer and int(version or 0) > schema.VERSION:
+def _number_of(version: str | None) -> int:
+    plain = version is not None and version.isascii() and version.isdigit() and len(version) < 9
+    return int(version or 0) if plain else 0
+
+
+def _version_step(version: int, where: str) -> str:
+    if version > schema.VERSION:
         return "It was made by a newer Dot Ledger: pip install --upgrade dot-ledger."
+    if version > 0:
+        return f"Run: dotledger upgrade --ledger {shlex.quote(where)}"
     return "It was not made by Dot Ledger, or is damaged: restore it from a copy."
 
 

@@ -23,9 +23,9 @@ class Month(Struct, frozen=True, kw_only=True):
     service, month, currency : str
         The month is written ``2026-11``.
     calls : int
-        Calls that the service answered with success; these cost money.
+        Requests that the service answered, or may have taken before the line failed.
     failed : int
-        Calls that ended without success.
+        Those of them that brought no answer with success; they may have cost money too.
     images : int
         Images in the successful calls.
     money : float
@@ -46,13 +46,14 @@ def usage(ledger: Ledger) -> list[Month]:
     calls, batches = schema.calls, schema.batches
     month = func.substr(calls.c.started, 1, 7)
     paid = case((calls.c.status.between(200, 299), 1), else_=0)
+    made = func.coalesce(calls.c.requests, calls.c.attempts)
     query = (
         select(
             batches.c.service,
             month.label("month"),
             func.max(batches.c.currency).label("currency"),
-            func.sum(paid).label("calls"),
-            func.count().label("all"),
+            func.sum(paid).label("well"),
+            func.sum(made).label("all"),
             func.sum(paid * calls.c.images).label("images"),
             func.sum(calls.c.price).label("money"),
         )
@@ -66,8 +67,8 @@ def usage(ledger: Ledger) -> list[Month]:
                 service=row.service,
                 month=row.month,
                 currency=row.currency,
-                calls=int(row.calls),
-                failed=int(row.all - row.calls),
+                calls=int(row.all),
+                failed=int(row.all - row.well),
                 images=int(row.images),
                 money=float(row.money),
             )
@@ -76,16 +77,15 @@ def usage(ledger: Ledger) -> list[Month]:
 
 
 def calls_in_month(ledger: Ledger, service: str, month: str) -> int:
-    """Return how many successful calls a service has answered in a month (``2026-11``)."""
+    """Return how many requests to a service count in a month (``2026-11``); see `Month.calls`."""
     calls, batches = schema.calls, schema.batches
     query = (
-        select(func.count())
+        select(func.sum(func.coalesce(calls.c.requests, calls.c.attempts)))
         .select_from(calls)
         .join(batches, batches.c.id == calls.c.batch)
         .where(
             batches.c.service == service,
             calls.c.started.between(f"{month}-01", f"{month}-32"),
-            calls.c.status.between(200, 299),
         )
     )
     with ledger.reading() as connection:
@@ -98,7 +98,7 @@ class CallFigures(Struct, frozen=True, kw_only=True):
     Attributes
     ----------
     calls, retries : int
-        Calls made, and attempts beyond the first.
+        Requests that count as in `Month`, and attempts beyond the first of each call.
     sent_bytes, money : int, float
         Bytes of request bodies, and what the calls cost.
     median, p95, longest : float
@@ -117,13 +117,14 @@ class CallFigures(Struct, frozen=True, kw_only=True):
 def call_figures(ledger: Ledger, batch: Batch) -> CallFigures:
     """Return how the calls of one batch went."""
     t = schema.calls
-    query = select(t.c.seconds, t.c.status, t.c.attempts, t.c.sent_bytes, t.c.price)
+    made = func.coalesce(t.c.requests, t.c.attempts).label("requests")
+    query = select(t.c.seconds, t.c.status, t.c.attempts, t.c.sent_bytes, t.c.price, made)
     with ledger.reading() as connection:
         rows = connection.execute(query.where(t.c.batch == batch.id)).all()
     good = [r.seconds for r in rows if r.status is not None and 200 <= r.status < 300]
     median, p95, longest = np.percentile(good, (50, 95, 100)) if good else (np.nan,) * 3
     return CallFigures(
-        calls=len(rows),
+        calls=sum(r.requests for r in rows),
         retries=sum(max(0, r.attempts - 1) for r in rows),
         sent_bytes=sum(r.sent_bytes for r in rows),
         money=float(sum(r.price for r in rows)),

@@ -10,7 +10,7 @@ import numpy as np
 import orjson
 from msgspec import Struct
 from msgspec.structs import replace
-from sqlalchemy import func, select
+from sqlalchemy import exists, func, select
 
 from dotledger.core.confidence import check_threshold
 from dotledger.core.details import Details
@@ -43,7 +43,7 @@ __all__ = [
     "stored_answers",
 ]
 
-OUTCOMES = ("found", "empty", "failed", "refused", "pending")
+OUTCOMES = ("found", "empty", "unread", "failed", "refused", "pending")
 """Every outcome, in the order shown."""
 
 
@@ -220,12 +220,12 @@ def sent_images(ledger: Ledger, batch: Batch) -> list[Sent]:
 
 
 def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
-    """Return (image, kind, outcome, reason) of everything failed or refused, in batch order."""
+    """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order."""
     table, items = schema.outcomes, schema.items
     query = (
         select(items.c.name, table.c.kind, table.c.outcome, table.c.reason)
         .join(items, (items.c.batch == table.c.batch) & (items.c.position == table.c.position))
-        .where(table.c.batch == batch.id, table.c.outcome.in_(("failed", "refused")))
+        .where(table.c.batch == batch.id, table.c.outcome.in_(("unread", "failed", "refused")))
         .order_by(table.c.position, table.c.kind)
     )
     with ledger.reading() as connection:
@@ -233,12 +233,10 @@ def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
 
 
 def unread_images(ledger: Ledger, batch: Batch) -> int:
-    """Return how many images have an answer, paid for and kept, out of which nothing was read."""
-    t, calls = schema.outcomes, schema.calls
-    query = (
-        select(func.count(t.c.position.distinct()))
-        .join(calls, calls.c.id == t.c.call)
-        .where(t.c.batch == batch.id, t.c.outcome == "failed", calls.c.status.between(200, 299))
+    """Return how many images have an answer, paid for and kept, that some kind is not read from."""
+    t = schema.outcomes
+    query = select(func.count(t.c.position.distinct())).where(
+        t.c.batch == batch.id, t.c.outcome == "unread"
     )
     with ledger.reading() as connection:
         return int(connection.scalar(query) or 0)
@@ -419,6 +417,7 @@ class KeptAnswer(Struct, frozen=True, kw_only=True):
     position: int
     name: str
     call: str
+    call_id: int
     place: int
     images: int
     width: int
@@ -446,13 +445,23 @@ def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
 
 def _read_answers(batch: Batch) -> Any:
     t, calls, answers = schema.items, schema.calls, schema.answers
+    known = (
+        (answers.c.fingerprint == batch.fingerprint)
+        & answers.c.call_name.in_(_call_names(batch))  # with it, the index finds each image's row
+        & (answers.c.sha == t.c.sha)
+    )
     return (
         _kept_columns(answers.c.place)
-        .join(answers, (answers.c.sha == t.c.sha) & (answers.c.fingerprint == batch.fingerprint))
+        .join(answers, known)
         .join(calls, calls.c.id == answers.c.call)
         .where(t.c.batch == batch.id)
         .order_by(t.c.position)
     )
+
+
+def _call_names(batch: Batch) -> list[str]:
+    """Return the names of the calls that the kept description has."""
+    return [str(call["name"]) for call in orjson.loads(batch.description).get("call", [])]
 
 
 def _unread_answers(batch: Batch) -> Any:
@@ -467,22 +476,32 @@ def _unread_answers(batch: Batch) -> Any:
             t.c.batch == batch.id,
             calls.c.images == places.c.images,
             calls.c.status.between(200, 299),
+            ~_known_answer(batch, t.c.sha, calls.c.call),
         )
         .order_by(t.c.position)
+    )
+
+
+def _known_answer(batch: Batch, sha: Any, name: Any) -> Any:
+    answers = schema.answers
+    return exists().where(
+        answers.c.fingerprint == batch.fingerprint,
+        answers.c.call_name == name,
+        answers.c.sha == sha,
     )
 
 
 def _kept_columns(place: Any) -> Any:
     """Return a query of `_KEPT` and the answer, from images and what was sent of them."""
     t, images, calls = schema.items, schema.images, schema.calls
-    named = (t.c.position, t.c.name, calls.c.call, place, calls.c.images)
+    named = (t.c.position, t.c.name, calls.c.call, calls.c.id, place, calls.c.images)
     sizes = (images.c.width, images.c.height, t.c.sent_width, t.c.sent_height, t.c.turned)
     query = select(*named, *sizes, calls.c.answer)
     return query.select_from(t).join(images, images.c.sha == t.c.sha)
 
 
 _KEPT = (
-    "position", "name", "call", "place", "images", "width", "height",
+    "position", "name", "call", "call_id", "place", "images", "width", "height",
     "sent_width", "sent_height", "turned",
 )  # fmt: skip
 
@@ -492,7 +511,11 @@ def _broken_calls(batch: Batch) -> Any:
     t = schema.outcomes
     return (
         select(t.c.position, t.c.call)
-        .where(t.c.batch == batch.id, t.c.outcome == "failed", t.c.call.is_not(None))
+        .where(
+            t.c.batch == batch.id,
+            t.c.outcome.in_(("failed", "unread")),
+            t.c.call.is_not(None),
+        )
         .distinct()
         .subquery()
     )

@@ -63,6 +63,7 @@ _CALL_COLUMNS = (
     "reason",
     "media_type",
     "answer",
+    "requests",
 )
 _ANSWER_COLUMNS = ("fingerprint", "call_name", "sha", "call", "place")
 _OUTCOME_COLUMNS = ("batch", "position", "kind", "outcome", "reason", "call")
@@ -352,6 +353,7 @@ def _call_row(call: CallRecord, key: int, batch: int) -> tuple[Any, ...]:
         storable(call.reason),
         storable(call.media_type)[:120],
         None if call.answer is None else compress(call.answer),
+        call.requests,
     )
 
 
@@ -431,7 +433,12 @@ class ReadingWriter:
         self._row = row
         self.reading = 0
 
-    def write_all(self, found: Iterator[tuple[Any, ...]], noted: Iterator[tuple[Any, ...]]) -> None:
+    def write_all(
+        self,
+        found: Iterator[tuple[Any, ...]],
+        noted: Iterator[tuple[Any, ...]],
+        outcomes: Iterator[tuple[Any, ...]],
+    ) -> None:
         """Write the whole reading in one transaction, in slices.
 
         Parameters
@@ -440,6 +447,8 @@ class ReadingWriter:
             Position and `FINDING_COLUMNS`.
         noted : iterator of tuple
             Position, reason and value.
+        outcomes : iterator of tuple
+            Position, kind, outcome, reason and call id: what the batch's outcomes are from now on.
         """
         with self._ledger.writing() as connection:
             key = connection.execute(
@@ -453,3 +462,27 @@ class ReadingWriter:
                 while part := list(islice(rows, _ITEMS_AT_ONCE)):
                     whole = [(self.reading, *row) for row in part]
                     insert_rows(connection, table, names, whole)
+            while part := list(islice(outcomes, _ITEMS_AT_ONCE)):
+                self._settle(connection, part)
+
+    def _settle(self, connection: Connection, rows: Sequence[tuple[Any, ...]]) -> None:
+        """Replace the outcomes of these positions and kinds."""
+        table = schema.outcomes
+        for kind in {row[1] for row in rows}:
+            for part in in_parts([row[0] for row in rows if row[1] == kind]):
+                connection.execute(
+                    delete(table).where(
+                        table.c.batch == self._row["batch"],
+                        table.c.kind == kind,
+                        table.c.position.in_(part),
+                    )
+                )
+        whole = [(self._row["batch"], *row[:3], storable(row[3]), row[4]) for row in rows]
+        insert_rows(connection, table, _OUTCOME_COLUMNS, whole)
+
+    def forget(self) -> None:
+        """Take the reading back: it says the same as the one before."""
+        with self._ledger.writing() as connection:
+            for table in (schema.findings, schema.notes):
+                connection.execute(delete(table).where(table.c.reading == self.reading))
+            connection.execute(delete(schema.readings).where(schema.readings.c.id == self.reading))

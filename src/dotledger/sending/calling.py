@@ -54,6 +54,9 @@ class Called(Struct, frozen=True, kw_only=True):
         The call was not made, or only because everything stopped: it may be made later.
     document : object
         What the answer says as JSON; None if there is none that can be read.
+    requests : int
+        Attempts that may have cost something: those that the service answered, or may have taken
+        before the line failed; not those it refused because of the rate, or that never left.
     """
 
     response: Response | None
@@ -64,6 +67,7 @@ class Called(Struct, frozen=True, kw_only=True):
     sent_bytes: int
     pending: bool = False
     document: Any = None
+    requests: int = 0
 
 
 class Caller(Struct, frozen=True, kw_only=True):
@@ -101,14 +105,17 @@ class Caller(Struct, frozen=True, kw_only=True):
 
     def call(self, build: Callable[[Key | None], Request]) -> Called:
         """Make one call, with as many attempts as the deciding code wants."""
-        number, renewals, ending = 0, 0, None
+        number, renewals, requests, ending = 0, 0, 0, None
         while True:
             if reason := self.gate.enter():
                 return _not_made(reason, number, ending)
             number += 1
             attempt, ending, key = self._attempt(build, number, renewals)
             step = self._decided(attempt)
-            self._tell_gate(step)
+            free = attempt.trouble in _NEVER_LEFT
+            requests += not (free or _is_refusal(step))
+            ending = replace(ending, requests=requests)
+            self._tell_gate(step, free=free)
             if isinstance(step, Accept):
                 return ending
             if isinstance(step, Fail):
@@ -131,13 +138,13 @@ class Caller(Struct, frozen=True, kw_only=True):
             proven=self.gate.proven,
         )
 
-    def _tell_gate(self, step: Next) -> None:
+    def _tell_gate(self, step: Next, *, free: bool) -> None:
         if isinstance(step, Again) and step.everyone:
             self.gate.refused(step.seconds)
         elif isinstance(step, Accept):
             self.gate.accepted()
         else:
-            self.gate.ended()
+            self.gate.ended(free=free)
 
     def _attempt(
         self, build: Callable[[Key | None], Request], number: int, renewals: int
@@ -175,6 +182,13 @@ class Caller(Struct, frozen=True, kw_only=True):
             document=document,
         )
         return attempt, ended, key
+
+
+_NEVER_LEFT = ("unusable", "unreachable")
+
+
+def _is_refusal(step: Next) -> bool:
+    return isinstance(step, Again) and step.everyone
 
 
 def _facts(response: Response) -> tuple[dict[str, Any], Any]:
@@ -223,4 +237,5 @@ def _not_made(reason: str, attempts: int, last: Called | None) -> Called:
         attempts=attempts,
         sent_bytes=last.sent_bytes if last else 0,
         pending=True,
+        requests=last.requests if last else 0,
     )

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from dotledger.core.spelling import counted, first_of
-from dotledger.errors import AnswerError, LedgerError
+from dotledger.errors import AnswerError, LedgerError, UnreadError
 from dotledger.ledger.claims import Claim, WaitingAnswer
-from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
+from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, OutcomeRecord
 from dotledger.ledger.store import Ledger, in_parts
 from dotledger.ledger.views import find_batch, outcome_counts, stored_answers, unread_images
 from dotledger.ledger.writing import BatchWriter
@@ -84,6 +84,8 @@ class Desk:
         for record in result.done:
             self._keep(record)
         self._loose += result.loose
+        for call in result.loose:
+            self._charge(call)
         self._aside += [call.aside for call in result.loose if call.aside >= 0]
         self._lookups += result.lookups
 
@@ -99,8 +101,11 @@ class Desk:
             if id(call) not in self._calls:
                 self._calls.add(id(call))
                 self._aside += [call.aside] if call.aside >= 0 else []
-                self._call_count += 1
-                self._money += call.price
+                self._charge(call)
+
+    def _charge(self, call: CallRecord) -> None:
+        self._call_count += call.requests
+        self._money += call.price
 
     def maybe_write(self) -> None:
         """Write if enough has gathered or enough time has passed."""
@@ -211,8 +216,9 @@ class Desk:
         except AnswerError as error:
             reading = error
         if isinstance(reading, AnswerError):
+            outcome = "unread" if isinstance(reading, UnreadError) else "failed"
             one.record.outcomes += [
-                OutcomeRecord(kind=k, outcome="failed", reason=str(reading), call_id=stored.call_id)
+                OutcomeRecord(kind=k, outcome=outcome, reason=str(reading), call_id=stored.call_id)
                 for k in kinds
             ]
         else:

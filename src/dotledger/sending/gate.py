@@ -100,10 +100,10 @@ class Gate:
             self._pace = pacing.failed(self._pace, reason, grave=grave)
             self._turn.notify()
 
-    def ended(self) -> None:
-        """Note that a call ended in another way."""
+    def ended(self, *, free: bool = False) -> None:
+        """Note that a call ended in another way; `free` if it never left and cost nothing."""
         with self._turn:
-            self._pace = pacing.ended(self._pace)
+            self._pace = pacing.ended(self._pace, free=free)
             self._turn.notify()
 
     def stop(self, reason: str) -> None:

@@ -191,9 +191,13 @@ def _started(pace: Pace, buckets: tuple[Bucket, ...]) -> Pace:
     return replace(pace, buckets=buckets, under_way=pace.under_way + 1, left=left)
 
 
-def ended(pace: Pace) -> Pace:
-    """Note that a call ended without an answer that says anything about the rate."""
-    return replace(pace, under_way=pace.under_way - 1)
+def ended(pace: Pace, *, free: bool = False) -> Pace:
+    """Note that a call ended without an answer that says anything about the rate.
+
+    One that was `free`, because it never left, does not count against a budget.
+    """
+    left = pace.left + 1 if free and pace.left is not None else pace.left
+    return replace(pace, under_way=pace.under_way - 1, left=left)
 
 
 def accepted(pace: Pace, now: float) -> Pace:

@@ -54,12 +54,13 @@ class SentBatch(Struct, frozen=True, kw_only=True):
     outcomes : dict of str to dict of str to int
         Counts of this sending and earlier ones of the same batch, by kind and outcome.
     calls : int
-        Calls that were answered now.
+        Requests made now that the service answered, or may have taken before the line failed:
+        those that may have cost something.
     reused : int
         Images whose answer was in the ledger already.
     unread : int
-        Images of the batch whose answer came but could not be read; it is kept, and an edited
-        description may read it (``dotledger reread``).
+        Images of the batch with an answer, paid for and kept, out of which some kind could not be
+        read; an edited description may read it (``dotledger reread``).
     refusals : int
         Answers "come back later".
     money : float

@@ -6,14 +6,24 @@ from collections import Counter
 from collections.abc import Iterator
 
 import numpy as np
+import orjson
 from msgspec import Struct
 
+from dotledger.core.details import Details
 from dotledger.core.tables import Findings
 from dotledger.core.vocabulary import NameMap
-from dotledger.errors import AnswerError
+from dotledger.errors import AnswerError, UnreadError
 from dotledger.ledger.records import finding_row
 from dotledger.ledger.store import Ledger
-from dotledger.ledger.views import Batch, KeptAnswer, find_batch, kept_answers, load_findings
+from dotledger.ledger.views import (
+    Batch,
+    KeptAnswer,
+    find_batch,
+    kept_answers,
+    load_findings,
+    notes_of,
+    outcome_counts,
+)
 from dotledger.ledger.writing import ReadingWriter
 from dotledger.services.description import Description
 from dotledger.services.frames import Frame
@@ -25,7 +35,8 @@ __all__ = ["Difference", "Reread", "differences", "reread"]
 class Difference(Struct, frozen=True, kw_only=True):
     """One finding that only one of two readings has; ``was`` or ``is``.
 
-    `confidence` is NaN and `box` empty where there is none.
+    `confidence` is NaN and `box` empty where there is none; `details` are attributes, points,
+    outline and broader labels as JSON.
     """
 
     state: str
@@ -34,6 +45,7 @@ class Difference(Struct, frozen=True, kw_only=True):
     label: str
     confidence: float
     box: tuple[float, ...] = ()
+    details: str = ""
 
 
 class Reread(Struct, frozen=True, kw_only=True):
@@ -42,11 +54,12 @@ class Reread(Struct, frozen=True, kw_only=True):
     Attributes
     ----------
     reading : int
-        The new reading's number.
+        The new reading's number, or that of the one before if nothing changed: then no new one
+        is kept.
     answers : int
         Answers read.
     unreadable : int
-        Answers that could not be read.
+        Answers of which some kind could not be read.
     same : int
         Findings that both readings have.
     differences : list of Difference
@@ -74,6 +87,7 @@ class _Again:
         self.answers = 0
         self.unreadable = 0
         self.noted: list[tuple[int, str, str]] = []
+        self.outcomes: dict[tuple[int, str], tuple[object, ...]] = {}
 
     def rows(self, kept: Iterator[KeptAnswer]) -> Iterator[tuple[object, ...]]:
         """Yield finding rows; a blank one for each kind in which an answer holds nothing."""
@@ -83,24 +97,35 @@ class _Again:
             if isinstance(reading, AnswerError):
                 self.unreadable += 1
                 self._note(one.position, "the answer cannot be read", str(reading))
+                outcome = "unread" if isinstance(reading, UnreadError) else "failed"
+                for kind in self._kinds_of(one):
+                    self._settle(one, kind, outcome, str(reading))
                 continue
+            self.unreadable += bool(reading.unread)
             for reason, value in reading.notes:
                 self._note(one.position, reason, value)
             yield from self._found(one, reading)
+
+    def _kinds_of(self, one: KeptAnswer) -> tuple[str, ...]:
+        return self._kinds.get(one.call, self._batch.kinds)
+
+    def _settle(self, one: KeptAnswer, kind: str, outcome: str, reason: str = "") -> None:
+        key = one.position, kind
+        self.outcomes[key] = (*key, outcome, reason, one.call_id)
 
     def _note(self, position: int, reason: str, value: str) -> None:
         self.noted.append((position, reason, value))
 
     def _read(self, one: KeptAnswer) -> Reading | AnswerError:
         frame = Frame(one.width, one.height, one.sent_width, one.sent_height, one.turned)
-        kinds = self._kinds.get(one.call, self._batch.kinds)
+        kinds = self._kinds_of(one)
         try:
             return self._reader.read(one.answer, one.call, kinds, [frame] * one.images)[one.place]
         except AnswerError as error:
             return error
 
     def _found(self, one: KeptAnswer, reading: Reading) -> Iterator[tuple[object, ...]]:
-        seen = set()
+        said, seen = {found.kind for found in reading.found}, set()
         for found in reading.found:
             label = self._named(found.kind, found.label)
             if label:
@@ -108,8 +133,11 @@ class _Again:
                 details = found.details.to_dict() if found.details else None
                 row = finding_row(found.kind, label, found.confidence, found.box, details)
                 yield one.position, *row
-        for kind in self._kinds.get(one.call, self._batch.kinds):
-            if kind not in seen:
+        for kind in self._kinds_of(one):
+            unread = kind in reading.unread and kind not in said
+            outcome = "found" if kind in said else "unread" if unread else "empty"
+            self._settle(one, kind, outcome, reading.unread[kind] if unread else "")
+            if kind not in seen and not unread:
                 yield one.position, *finding_row(kind, "", None, None, None)
 
     def _named(self, kind: str, label: str) -> str:
@@ -152,16 +180,38 @@ def reread(
     """
     again = _Again(batch, description, names)
     writer = ReadingWriter(ledger, batch.id, about, now)
-    writer.write_all(again.rows(kept_answers(ledger, batch)), (row for row in again.noted))
-    new = load_findings(ledger, find_batch(ledger, batch=batch.id, reading=writer.reading))
-    same, listed = differences(load_findings(ledger, batch), new)
+    before = load_findings(ledger, batch), notes_of(ledger, batch), outcome_counts(ledger, batch)
+    writer.write_all(
+        again.rows(kept_answers(ledger, batch)),
+        (row for row in again.noted),
+        _later(again.outcomes),
+    )
+    anew = find_batch(ledger, batch=batch.id, reading=writer.reading)
+    new = load_findings(ledger, anew)
+    same, listed = differences(before[0], new)
+    unchanged = (
+        not listed
+        and len(new) == len(before[0])
+        and before[1:]
+        == (
+            notes_of(ledger, anew),
+            outcome_counts(ledger, anew),
+        )
+    )
+    if unchanged:
+        writer.forget()
     return Reread(
-        reading=writer.reading,
+        reading=batch.reading if unchanged else writer.reading,
         answers=again.answers,
         unreadable=again.unreadable,
         same=same,
         differences=listed,
     )
+
+
+def _later(outcomes: dict[tuple[int, str], tuple[object, ...]]) -> Iterator[tuple[object, ...]]:
+    """Yield rows that are known only when everything before was written."""
+    yield from outcomes.values()
 
 
 def differences(old: Findings, new: Findings) -> tuple[int, list[Difference]]:
@@ -178,12 +228,20 @@ def _keys(table: Findings) -> list[tuple[object, ...]]:
     box = np.round(np.nan_to_num(shown.box, nan=-1.0), 3)
     confidence = np.round(np.nan_to_num(shown.confidence, nan=-1.0), 6)
     columns = (shown.image.values(), shown.kind.values(), shown.label.values(), confidence, *box.T)
-    return list(zip(*(column.tolist() for column in columns), strict=True))
+    details = [_as_text(one) for one in shown.details or [None] * len(shown)]
+    return list(zip(*(column.tolist() for column in columns), details, strict=True))
+
+
+def _as_text(details: Details | None) -> str:
+    """Return what one finding has beside its row, in one order; without what reading noticed."""
+    parts = {} if details is None else details.to_dict()
+    parts.pop("notes", None)
+    return orjson.dumps(parts, option=orjson.OPT_SORT_KEYS).decode() if parts else ""
 
 
 def _difference(state: str, key: tuple[object, ...]) -> Difference:
     image, kind, label, confidence = key[:4]
-    box = tuple(float(str(value)) for value in key[4:])
+    box = tuple(float(str(value)) for value in key[4:8])
     certain = float(str(confidence))
     return Difference(
         state=state,
@@ -192,4 +250,5 @@ def _difference(state: str, key: tuple[object, ...]) -> Difference:
         label=str(label),
         confidence=np.nan if certain < 0 else certain,
         box=box if box != (-1.0,) * 4 else (),
+        details=str(key[8]),
     )

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
 
-from dotledger.errors import AnswerError, DotLedgerError, ImageError
+from dotledger.errors import AnswerError, DotLedgerError, ImageError, UnreadError
 from dotledger.images.facts import ImageFacts, read_facts
 from dotledger.images.gather import Item
 from dotledger.images.prepare import Prepared, prepare
@@ -283,11 +283,16 @@ class Worker:
         self._read(images, kinds, record, called.document)
 
     def _failed(
-        self, images: list[Loaded], kinds: tuple[str, ...], reason: str, record: CallRecord
+        self,
+        images: list[Loaded],
+        kinds: tuple[str, ...],
+        reason: str,
+        record: CallRecord,
+        outcome: str = "failed",
     ) -> None:
         for one in images:
             one.record.outcomes += [
-                OutcomeRecord(kind=kind, outcome="failed", reason=reason, call=record)
+                OutcomeRecord(kind=kind, outcome=outcome, reason=reason, call=record)
                 for kind in kinds
             ]
 
@@ -302,16 +307,19 @@ class Worker:
 
     def _count(self, readings: Sequence[Reading | AnswerError]) -> None:
         """Tell the gate whether anything could be read, so that a batch does not go on blindly."""
-        problems = [reading for reading in readings if isinstance(reading, AnswerError)]
-        if len(problems) < len(readings):
+        problems = [_problem(reading) for reading in readings]
+        if not all(problems):
             self._caller.gate.went_well()
         else:
-            self._caller.gate.failed(str(problems[0]))
+            said = all(type(reading) is AnswerError for reading in readings)
+            self._caller.gate.failed(problems[0], grave=not said)
 
     def _read(
         self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord, document: Any
     ) -> None:
         frames = [one.frame for one in images]
+        if record.status == 202:
+            document = {"status": "accepted"}  # no answer yet
         try:
             readings = self.reader().read_document(document, record.call, kinds, frames)
         except AnswerError as error:
@@ -320,15 +328,26 @@ class Worker:
             readings = [_unexpected(error)] * len(images)
         self._count(readings)
         for place, (one, reading) in enumerate(zip(images, readings, strict=True)):
-            if isinstance(reading, AnswerError):
+            if isinstance(reading, UnreadError):
+                self._failed([one], kinds, str(reading), record, "unread")
+                one.record.answered.append((record.call, record, place))
+            elif isinstance(reading, AnswerError):
                 self._failed([one], kinds, str(reading), record)
             else:
                 note_reading(one.record, reading, kinds, record, None)
                 one.record.answered.append((record.call, record, place))
 
 
+def _problem(reading: Reading | AnswerError) -> str:
+    """Return why nothing at all could be read for one image; empty if something could."""
+    if isinstance(reading, AnswerError):
+        return str(reading)
+    nothing = reading.unread and not reading.found
+    return next(iter(reading.unread.values())) if nothing else ""
+
+
 def _unexpected(error: Exception) -> AnswerError:
-    return AnswerError(f"reading it failed (unexpected {type(error).__name__})")
+    return UnreadError(f"reading it failed (unexpected {type(error).__name__})")
 
 
 def _blames_the_images(called: Called) -> bool:
@@ -345,12 +364,12 @@ def note_reading(
 ) -> None:
     """Put what was read out of one answer into an image's record."""
     seen = {found.kind for found in reading.found}
-    record.outcomes += [
-        OutcomeRecord(
-            kind=kind, outcome="found" if kind in seen else "empty", call=call, call_id=call_id
+    for kind in kinds:
+        outcome = "found" if kind in seen else "unread" if kind in reading.unread else "empty"
+        reason = reading.unread.get(kind, "")
+        record.outcomes.append(
+            OutcomeRecord(kind=kind, outcome=outcome, reason=reason, call=call, call_id=call_id)
         )
-        for kind in kinds
-    ]
     record.found += [
         finding_row(
             f.kind, f.label, f.confidence, f.box, f.details.to_dict() if f.details else None
@@ -371,7 +390,6 @@ def _payload(prepared: Prepared, where: str) -> Payload:
 
 def _call_record(called: Called, call: Call, images: int, price: float) -> CallRecord:
     response = called.response
-    paid = response is not None and 200 <= response.status < 300
     return CallRecord(
         call=call.name,
         started=called.started,
@@ -380,7 +398,8 @@ def _call_record(called: Called, call: Call, images: int, price: float) -> CallR
         status=response.status if response else None,
         sent_bytes=called.sent_bytes,
         images=images,
-        price=price if paid else 0.0,
+        price=price * called.requests,
+        requests=called.requests,
         reason=called.reason,
         media_type=response.headers.get("content-type", "") if response else "",
         answer=response.body if response else None,

@@ -15,6 +15,7 @@ from dotledger.core.confidence import SCALES
 from dotledger.core.geometry import BOX_FORMS, BOX_UNITS
 from dotledger.core.kinds import KINDS
 from dotledger.errors import DescriptionError
+from dotledger.services.paths import check_paths, compile_each
 from dotledger.services.strict import Part, hinted, load_strictly, parse_strictly, unknown
 
 __all__ = [
@@ -32,6 +33,7 @@ __all__ = [
     "load_description",
     "parse_description",
     "stored_description",
+    "stored_words",
 ]
 
 KindName = Literal["label", "object", "face", "unsafe", "text", "caption"]
@@ -163,9 +165,11 @@ class ConfidenceRule(Part, frozen=True, kw_only=True):
     scale: str = "fraction"
     range: tuple[float, float] | None = None
     words: tuple[tuple[str, float], ...] = ()
+    absent: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
+        check_paths((self.at, "at"))
         known = (*SCALES, "range", "words", "yes-no")
         if self.scale not in known:
             raise ValueError(unknown("scale", self.scale, known))
@@ -173,6 +177,16 @@ class ConfidenceRule(Part, frozen=True, kw_only=True):
             raise ValueError("scale 'range' goes with range = [low, high]")
         if (self.scale == "words") != bool(self.words):
             raise ValueError("scale 'words' goes with words = [[word, confidence], ...], rising")
+        if any(not 0.0 <= value <= 1.0 for _, value in self.words):
+            raise ValueError("the confidence of a word is from 0 to 1")
+        if [value for _, value in self.words] != sorted(value for _, value in self.words):
+            raise ValueError("words stand in rising order")
+        if self.range is not None and not self.range[0] < self.range[1]:
+            raise ValueError("range = [low, high] needs low < high")
+        known_words = [word for word, _ in self.words]
+        for word in self.absent:
+            if word not in known_words:
+                raise ValueError(unknown("word in absent", word, known_words))
 
 
 class Place(Part, frozen=True, kw_only=True):
@@ -185,7 +199,8 @@ class Place(Part, frozen=True, kw_only=True):
     upright: bool = True
 
     def __post_init__(self) -> None:
-        """Refuse unknown units."""
+        """Refuse unknown units and what is no path."""
+        check_paths((self.at, "at"))
         if self.unit not in (*BOX_UNITS, "grid"):
             raise ValueError(unknown("unit", self.unit, (*BOX_UNITS, "grid")))
         if (self.unit == "grid") != (self.grid is not None):
@@ -208,6 +223,7 @@ class BoxRule(Place, frozen=True, kw_only=True):
             return
         if bool(self.order) == bool(self.fields):
             raise ValueError("a box needs either order (a list) or fields (an object)")
+        check_paths(*((path, f"fields.{name}") for name, path in self.fields.items()))
         wanted = BOX_FORMS[self.form]
         if sorted(self.order or self.fields) != sorted(wanted):
             raise ValueError(f"form {self.form!r} needs exactly {', '.join(wanted)}")
@@ -239,6 +255,15 @@ class AttributeRule(Part, frozen=True, kw_only=True):
     floor: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.0
     similarity: str = ""
 
+    def __post_init__(self) -> None:
+        """Refuse what is no path."""
+        check_paths(
+            (self.at, "at"),
+            (self.low, "low"),
+            (self.high, "high"),
+            (self.similarity, "similarity"),
+        )
+
 
 class Lookup(Part, frozen=True, kw_only=True):
     """A side table of the answer in which labels stand by their id."""
@@ -246,6 +271,11 @@ class Lookup(Part, frozen=True, kw_only=True):
     table: str
     id: str = "id"
     name: str = "name"
+
+    def __post_init__(self) -> None:
+        """Refuse what is no path."""
+        compile_each(self.table, place="table")
+        check_paths((self.id, "id"), (self.name, "name"))
 
 
 class ReadRule(Part, frozen=True, kw_only=True):
@@ -265,9 +295,16 @@ class ReadRule(Part, frozen=True, kw_only=True):
     attributes: Mapping[str, AttributeRule] = msgspec.field(default_factory=dict)
     parents: str = ""
     keep_if: str = ""
+    optional: bool = False
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
+        check_paths(
+            (self.label, "label"),
+            (self.parents, "parents"),
+            (self.keep_if, "keep_if"),
+        )
+        compile_each(self.each)
         if bool(self.label) == bool(self.always):
             raise ValueError("a rule needs either label (where it stands) or always (a fixed one)")
         if KINDS[self.kind].judged == "boxes" and self.box is None:
@@ -283,6 +320,12 @@ class Envelope(Part, frozen=True, kw_only=True):
     reason: str = ""
     width: str = ""
     height: str = ""
+
+    def __post_init__(self) -> None:
+        """Refuse what is no path."""
+        compile_each(self.images, place="images")
+        names = ("id", "error", "reason", "width", "height")
+        check_paths(*((getattr(self, name), name) for name in names))
 
 
 class Description(Part, frozen=True, kw_only=True):
@@ -411,7 +454,9 @@ def load_description(path: str | os.PathLike[str]) -> Description:
         Naming file, line and field: not TOML, an unknown or misspelt key (with the nearest
         right one), a missing key, or values that contradict each other.
     """
-    return load_strictly(path, Description)
+    described = load_strictly(path, Description)
+    _check_promises(described, os.fspath(path))
+    return described
 
 
 def parse_description(text: str, *, name: str = "description") -> Description:
@@ -422,12 +467,40 @@ def parse_description(text: str, *, name: str = "description") -> Description:
     DescriptionError
         See `load_description`; `name` stands for the file.
     """
-    return parse_strictly(text, Description, name=name)
+    described = parse_strictly(text, Description, name=name)
+    _check_promises(described, name)
+    return described
+
+
+def _check_promises(described: Description, name: str) -> None:
+    """Refuse a call that promises a kind which no rule reads: it would be paid for nothing."""
+    for call in described.call:
+        for kind in call.kinds:
+            if not any(r.kind == kind and r.call in ("", call.name) for r in described.read):
+                raise DescriptionError(
+                    f"call {call.name!r} promises {kind!r}, and no [[read]] rule reads it",
+                    place=name,
+                    next_step=f"Add a [[read]] section of kind {kind!r}, or take it out of kinds.",
+                )
 
 
 def stored_description(text: str) -> Description:
     """Return a description from the JSON that `Description.to_json` gave."""
-    return msgspec.convert(orjson.loads(text), Description, strict=True)
+    try:
+        return msgspec.convert(orjson.loads(text), Description, strict=True)
+    except (msgspec.ValidationError, orjson.JSONDecodeError) as error:
+        raise DescriptionError(
+            f"the description kept with the batch cannot be used any more ({error})",
+            next_step="Give a description file with --service.",
+        ) from error
+
+
+def stored_words(text: str) -> dict[str, float]:
+    """Return the confidence words of a kept description; none if it cannot be used any more."""
+    try:
+        return stored_description(text).words
+    except DescriptionError:
+        return {}
 
 
 def _sparse(part: Any) -> Any:

@@ -16,7 +16,7 @@ from msgspec import Struct
 
 from dotledger.errors import DescriptionError
 
-__all__ = ["MISSING", "Getter", "Level", "compile_each", "compile_path"]
+__all__ = ["MISSING", "Getter", "Level", "check_paths", "compile_each", "compile_path"]
 
 MISSING: Any = type(
     "_Missing", (), {"__repr__": lambda _: "<missing>", "__bool__": lambda _: False}
@@ -110,6 +110,18 @@ def _expression(path: str, place: str) -> Getter:
     return get
 
 
+def check_paths(*named: tuple[str, str]) -> None:
+    """Refuse what is no path, of pairs of a path and the key it stands under; empty ones are fine.
+
+    Raises
+    ------
+    DescriptionError
+        Naming the key.
+    """
+    for path, place in named:
+        compile_path(path, place=place)
+
+
 def _compiled(path: str) -> Any:
     """Compile an expression that takes neither long to compile nor to search with."""
     import jmespath
@@ -117,19 +129,31 @@ def _compiled(path: str) -> Any:
     if len(path) > _LONGEST:
         raise ValueError(f"longer than {_LONGEST} characters")
     compiled = jmespath.compile(path)
+    for name in _functions(compiled.parsed):
+        if name not in jmespath.functions.Functions.FUNCTION_TABLE:
+            raise ValueError(f"unknown function {name}()")
     if _many(compiled.parsed) > _MOST_SEVERAL:
         raise ValueError(f"more than {_MOST_SEVERAL} lists or objects are made in it")
     return compiled
 
 
-def _many(node: Any) -> int:
-    """Return how many lists and objects an expression makes: each may double what it is given."""
-    count, waiting = 0, [node]
+def _nodes(node: Any) -> Iterator[dict[str, Any]]:
+    waiting = [node]
     while waiting:
         part = waiting.pop()
-        count += part.get("type") in ("multi_select_list", "multi_select_dict")
+        yield part
         waiting += [child for child in part.get("children", ()) if isinstance(child, dict)]
-    return count
+
+
+def _many(node: Any) -> int:
+    """Return how many lists and objects an expression makes: each may double what it is given."""
+    makers = ("multi_select_list", "multi_select_dict")
+    return sum(part.get("type") in makers for part in _nodes(node))
+
+
+def _functions(node: Any) -> list[str]:
+    found = [part for part in _nodes(node) if part.get("type") == "function_expression"]
+    return [str(part.get("value")) for part in found]
 
 
 def _reason(error: Exception) -> str:
@@ -147,8 +171,8 @@ def compile_each(
     """Return a function that goes from a level through all parts at `path`.
 
     Its second argument is a list, to which names are appended that a part on the way lacks.
-    A list or object that is missing or null yields nothing; one of another type raises
-    TypeError, which the reader turns into a note.
+    A list or object that is null yields nothing, and so does one that is missing; one of another
+    type raises TypeError, which the reader turns into a note.
 
     Raises
     ------
@@ -161,7 +185,7 @@ def compile_each(
     first, *deeper = steps
 
     def each(level: Level, lacking: list[str]) -> Iterable[Level]:
-        parts = _through(level, first, lacking, optional=True)
+        parts = _through(level, first, lacking)
         return _descend(parts, deeper, lacking) if deeper else parts
 
     return each
@@ -187,11 +211,9 @@ def _descend(parts: list[Level], steps: list[_Step], lacking: list[str]) -> Iter
         yield from _descend(inner, deeper, lacking) if deeper else inner
 
 
-def _through(
-    level: Level, step: _Step, lacking: list[str], *, optional: bool = False
-) -> list[Level]:
+def _through(level: Level, step: _Step, lacking: list[str]) -> list[Level]:
     value = _walk(level.value, step.names) if step.names else level.value
-    if value is MISSING and not optional:
+    if value is MISSING:
         lacking.append(".".join(step.names))
     if value is MISSING or value is None:
         return []

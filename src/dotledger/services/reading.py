@@ -11,7 +11,7 @@ from msgspec import Struct, field
 
 from dotledger.core.details import NOTHING, Details
 from dotledger.core.geometry import BOX_FORMS, TO_CORNERS, Box, clip, enclosing, turn_upright
-from dotledger.errors import AnswerError
+from dotledger.errors import AnswerError, UnreadError
 from dotledger.services.description import (
     BoxRule,
     Description,
@@ -24,9 +24,17 @@ from dotledger.services.paths import MISSING, Getter, Level, compile_each, compi
 from dotledger.services.values import SetAside, attributes_reader, confidence_reader, number_of
 from dotledger.showing import shown
 
-__all__ = ["Read", "Reader", "Reading", "RuleReader"]
+__all__ = ["NOT_THERE", "Read", "Reader", "Reading", "RuleReader"]
 
 _LONGEST_LABEL = 10_000
+
+NOT_THERE = "answered as not there"
+"""The reason of a note on what a service lists with a word that means that it is not there."""
+
+_JOB_WORDS = frozenset(
+    ["accepted", "queued", "pending", "processing", "running", "started", "submitted", "waiting"]
+)
+_JOB_PLACES = tuple(map(compile_path, ("state", "status", "job.state", "job.status")))
 _PLAIN = frozenset((float, int))
 
 
@@ -49,10 +57,14 @@ class Reading(Struct):
         In the answer's order.
     notes : list of (str, str)
         What was set aside or noticed: a short reason and the value or place.
+    unread : dict of str to str
+        By kind why nothing could be read, where that is the description's fault: the places that
+        its rules name are not there, or everything that stood there was set aside.
     """
 
     found: list[Read] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)
+    unread: dict[str, str] = field(default_factory=dict)
 
 
 def _short(value: Any) -> str:
@@ -268,6 +280,7 @@ class RuleReader:
     def __init__(self, rule: ReadRule) -> None:
         self.kind = rule.kind
         self.section = rule.each
+        self.optional = rule.optional
         self._case = rule.case
         self._always = rule.always
         self.each = compile_each(rule.each, place="each")
@@ -283,24 +296,37 @@ class RuleReader:
             )
         self._keep = compile_path(rule.keep_if, place="keep_if") if rule.keep_if else None
         self._confidence = confidence_reader(rule.confidence)
+        said = rule.confidence
+        self._absent = frozenset(word.casefold() for word in said.absent) if said else frozenset()
         self._box = _box_reader(rule.box)
         self._landmarks = _landmarks_reader(rule.points) if rule.points else None
         self._attributes = attributes_reader(dict(rule.attributes)) if rule.attributes else None
         self._parents = compile_path(rule.parents, place="parents") if rule.parents else None
 
-    def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> None:
-        """Append what this rule finds; set aside what cannot be kept."""
+    def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> str:
+        """Append what this rule finds; set aside what cannot be kept.
+
+        Returns
+        -------
+        str
+            Why nothing could be read, where that is not what the service says; empty otherwise.
+        """
         lacking: list[str] = []
-        met = 0
+        met = kept = 0
+        first = len(into.notes)
         try:
             names = self.names(top)
             for level in self.each(top, lacking):
                 met += 1
-                self.read_level(level, names, frame, working, into)
+                kept += self.read_level(level, names, frame, working, into)
         except TypeError as error:
-            into.notes.append((f"{self.section}: {error}", ""))
+            return f"{self.section}: {error}"
         if lacking and not met:
-            into.notes.append((f"nothing read: no part of {self.section} has it", lacking[0]))
+            return "" if self.optional else f"no part of the answer is at {self.section}"
+        if met and not kept:
+            reason, value = next(iter(into.notes[first:]), ("", ""))
+            return f"all {met} at {self.section} set aside, the first: {reason} {value}".strip()
+        return ""
 
     def names(self, top: Level) -> dict[str, Any]:
         """Return the side table of names, by id."""
@@ -312,14 +338,32 @@ class RuleReader:
 
     def read_level(
         self, level: Level, names: dict[str, Any], frame: Frame, working: Any, into: Reading
-    ) -> None:
-        """Append what stands at one level of ``each``; set it aside if it cannot be kept."""
+    ) -> bool:
+        """Append what stands at one level of ``each``; set it aside if it cannot be kept.
+
+        Returns
+        -------
+        bool
+            Whether it was understood: a finding, or one that the rule says is none.
+        """
         try:
             if self._keep is not None and not self._keep(level):
-                return
-            into.found.append(self._finding(level, names, frame, working, into))
+                return True
+            found = self._finding(level, names, frame, working, into)
         except SetAside as error:
             into.notes.append((str(error.args[0]), _short(error.args[1])))
+            return False
+        if self._is_absent(found):
+            word = found.details.own_confidence if found.details else None
+            into.notes.append((NOT_THERE, f"{found.label}: {word}"))
+        else:
+            into.found.append(found)
+        return True
+
+    def _is_absent(self, found: Read) -> bool:
+        """Tell whether the service says by a word that this is not there."""
+        own = found.details.own_confidence if found.details else None
+        return own is False or (isinstance(own, str) and own.strip().casefold() in self._absent)
 
     def _finding(
         self, level: Level, names: dict[str, Any], frame: Frame, working: Any, into: Reading
@@ -372,6 +416,7 @@ class Reader:
         self._rules = [(rule.call, RuleReader(rule)) for rule in description.read]
         envelope = description.envelope
         self._images = compile_each(envelope.images) if envelope.images else None
+        self._places = compile_path(re.split(r"[\[{]", envelope.images, maxsplit=1)[0] or "@")
         self._id = compile_path(envelope.id) if envelope.id else None
         self._error = compile_path(envelope.error) if envelope.error else None
         self._reason = compile_path(envelope.reason) if envelope.reason else None
@@ -432,7 +477,9 @@ class Reader:
         try:
             parts = list(self._images(top, []))
         except TypeError as error:
-            raise AnswerError(f"the answer's images cannot be read: {error}") from error
+            raise UnreadError(f"the answer's images cannot be read: {error}") from error
+        if not parts and self._places(top) is MISSING:
+            raise UnreadError("no part of the answer is where envelope.images says")
         if self._id is None:
             return [parts[i] if i < len(parts) else None for i in range(count)]
         by_id = {str(self._id(part)): part for part in parts}
@@ -449,10 +496,13 @@ class Reader:
             return error
         reading, working = Reading(), self._working(part)
         try:
-            for rule in rules:
-                rule.read(part, frame, working, reading)
+            faults = [(rule, rule.read(part, frame, working, reading)) for rule in rules]
         except Exception as error:  # an answer may hold anything; it costs its own image at most
-            return AnswerError(f"reading it failed (unexpected {type(error).__name__})")
+            return UnreadError(f"reading it failed (unexpected {type(error).__name__})")
+        reading.unread = _unread(faults)
+        if not reading.found and (word := _job_word(part)):
+            reason = f"the service has only accepted the job ({word})"
+            reading.unread = {rule.kind: reason for rule in rules}
         self._note_unread(part, reading)
         if self._most is not None and len(reading.found) >= self._most:
             reading.notes.append(("as many findings as the service ever gives", str(self._most)))
@@ -479,6 +529,25 @@ class Reader:
             return number_of(self._width(part)), number_of(self._height(part))
         except SetAside:
             return None
+
+
+def _unread(faults: list[tuple[RuleReader, str]]) -> dict[str, str]:
+    """Return by kind why nothing was read: where every rule of the kind has a fault."""
+    reasons: dict[str, str] = {}
+    for kind in {rule.kind for rule, _ in faults}:
+        own = [fault for rule, fault in faults if rule.kind == kind]
+        if all(own):
+            reasons[kind] = "; ".join(dict.fromkeys(own))
+    return reasons
+
+
+def _job_word(part: Level) -> str:
+    """Return the word by which an answer says that there is none yet; empty if it says no such."""
+    for get in _JOB_PLACES:
+        word = get(part)
+        if isinstance(word, str) and word.casefold() in _JOB_WORDS:
+            return word[:40]
+    return ""
 
 
 def _parsed(answer: bytes) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, Literal, TypeVar, get_args, get_origin
 
 import msgspec
 
@@ -78,6 +78,7 @@ def hinted(message: str, got: str, known: Any) -> str:
 
 _AT = re.compile(r" - at `\$\.?(.*?)`$")
 _UNKNOWN = re.compile(r"Object contains unknown field `(.*)`")
+_NO_WORD = re.compile(r"Invalid enum value")
 _MISSING = re.compile(r"Object missing required field `(.*)`")
 
 
@@ -96,8 +97,33 @@ def _explained(message: str, data: Any, text: str, name: str, model: type[Any]) 
         message = f"the needed key {missing[1]!r} is missing"
         return DescriptionError(message, place=_place(name, text, where))
     value = _value_at(data, where)
+    if _NO_WORD.match(plain) and (words := _words_at(model, where)):
+        return DescriptionError(
+            hinted("unknown word", str(value), words),
+            place=_place(name, text, where),
+            got=value,
+            allowed=words,
+        )
     facts: dict[str, Any] = {"got": value} if isinstance(value, (str, int, float)) else {}
     return DescriptionError(plain.replace("`", "'"), place=_place(name, text, where), **facts)
+
+
+def _words_at(model: Any, where: tuple[Any, ...]) -> list[str]:
+    """Return the words allowed at a place, if it holds one of a list of words."""
+    annotation: Any = model
+    for part in where:
+        inner = _model_within(annotation)
+        if inner is not None and isinstance(part, str):
+            fields = {f.encode_name: f.type for f in msgspec.structs.fields(inner)}
+            annotation = fields.get(part, annotation)
+    return [word for word in _literals(annotation) if isinstance(word, str)]
+
+
+def _literals(annotation: Any) -> list[Any]:
+    if get_origin(annotation) is Literal:
+        return list(get_args(annotation))
+    inner = (*getattr(annotation, "__args__", ()), getattr(annotation, "__origin__", None))
+    return [word for part in inner if part is not None for word in _literals(part)]
 
 
 def _path(text: str) -> tuple[Any, ...]:

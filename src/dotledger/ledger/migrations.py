@@ -1,0 +1,102 @@
+"""Bringing an earlier ledger up to this version: no answer is locked in, and none is touched.
+
+Each version has one step, written with Alembic's operations. They run in one transaction, after a
+SQLite file was copied; an upgrade that is cut off leaves the ledger as it was.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Mapping
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+from sqlalchemy import Column, Connection, Integer, select, update
+
+from dotledger.errors import LedgerError
+from dotledger.ledger import schema
+from dotledger.ledger.store import Ledger
+
+__all__ = ["upgrade"]
+
+
+def upgrade(where: str) -> tuple[int, int, Path | None]:
+    """Bring a ledger up to this version.
+
+    Parameters
+    ----------
+    where : str
+        A path or a database address.
+
+    Returns
+    -------
+    tuple of int, int and Path or None
+        The version it was of, the one it is of now, and the copy that was made of a file; no copy
+        where nothing had to be done, or for a server, which has backups of its own.
+
+    Raises
+    ------
+    LedgerError
+        If it is no ledger, a newer one, or cannot be copied or written.
+    """
+    with Ledger(where, create=False, any_version=True) as ledger:
+        before = ledger.version
+        if before == schema.VERSION:
+            return before, before, None
+        copy = None if ledger.path is None else _copied(ledger.path, before)
+        with ledger.writing() as connection:
+            _run(connection, before)
+    return before, schema.VERSION, copy
+
+
+def _copied(path: Path, version: int) -> Path:
+    """Copy a SQLite file whole, also what stands in its log only."""
+    copy = path.with_name(f"{path.name}.version-{version}")
+    if copy.exists():
+        raise LedgerError(
+            "the copy that is made before an upgrade exists already",
+            place=str(copy),
+            next_step="Move it away, then upgrade again.",
+        )
+    try:
+        with closing(sqlite3.connect(path)) as old, closing(sqlite3.connect(copy)) as new:
+            old.backup(new)
+    except (sqlite3.Error, OSError) as error:
+        copy.unlink(missing_ok=True)
+        raise LedgerError(
+            f"the ledger cannot be copied before the upgrade ({error})",
+            place=str(copy),
+            next_step="Make room there, or check the permissions; nothing was changed.",
+        ) from error
+    return copy
+
+
+def _run(connection: Connection, version: int) -> None:
+    from alembic.migration import MigrationContext
+    from alembic.operations import Operations
+
+    operations = Operations(MigrationContext.configure(connection))
+    for step in range(version, schema.VERSION):
+        _STEPS[step](operations, connection)
+    connection.execute(
+        update(schema.about)
+        .where(schema.about.c.name == "version")
+        .values(value=str(schema.VERSION))
+    )
+
+
+def _to_2(operations: Any, connection: Connection) -> None:
+    """Count requests beside calls; answers that were not read become unread, and known."""
+    operations.add_column("calls", Column("requests", Integer, nullable=True))
+    calls, outcomes = schema.calls, schema.outcomes
+    connection.execute(update(calls).values(requests=calls.c.attempts))
+    answered = select(calls.c.id).where(calls.c.status.between(200, 299))
+    ours = (outcomes.c.outcome == "failed") & outcomes.c.call.in_(answered)
+    said = outcomes.c.reason.like("the service answered with an error%")
+    missing = outcomes.c.reason.like("the answer does not hold this image%")
+    connection.execute(update(outcomes).where(ours, ~said, ~missing).values(outcome="unread"))
+
+
+_STEPS: Mapping[int, Callable[[Any, Connection], None]] = {1: _to_2}
+"""By version, the step to the next one."""

@@ -1,0 +1,107 @@
+"""Ledgers of earlier versions: upgraded in place, copied first, every answer bit for bit."""
+
+import gzip
+import sqlite3
+import subprocess
+import sys
+from contextlib import closing
+from pathlib import Path
+
+from dotledger import Ledger, findings_of, send
+from dotledger.errors import LedgerError
+from dotledger.ledger import schema
+from dotledger.ledger.migrations import upgrade
+from dotledger.ledger.usage import call_figures
+from dotledger.ledger.views import find_batch, outcome_counts
+from dotledger.sending.rereading import reread
+from dotledger.testing import FakeTransport
+from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
+
+OLD = sorted((Path(__file__).parent.parent / "data").glob("ledger-*.sqlite.gz"))
+
+
+class Upgrading(InFolder):
+    def old(self, file):
+        self.path.write_bytes(gzip.decompress(file.read_bytes()))
+        return int(file.name.split("-")[1].split(".")[0])
+
+    def rows(self, path, query):
+        with closing(sqlite3.connect(path)) as connection:
+            return connection.execute(query).fetchall()
+
+    def test_every_earlier_version(self):
+        """Each kept ledger of an earlier version is refused with the command, upgraded, and works."""
+        self.assertEqual([self.old(file) for file in OLD], list(range(1, schema.VERSION)))
+        for file in OLD:
+            version = self.old(file)
+            with self.assertRaisesRegex(LedgerError, "dotledger upgrade --ledger"):
+                Ledger(self.path)
+            query = "SELECT id, batch, call, started, status, answer FROM calls ORDER BY id"
+            before = self.rows(self.path, query)
+            found, now, copy = upgrade(str(self.path))
+            self.assertEqual((found, now), (version, schema.VERSION))
+            self.assertEqual(self.rows(self.path, query), before)
+            self.assertEqual(self.rows(copy, query), before)
+            self.assertEqual(upgrade(str(self.path)), (now, now, None))
+            with self.subTest(version=version):
+                self.works()
+            self.path.unlink()
+            copy.unlink()
+
+    def works(self):
+        """Views, rereading and sending go on where the earlier version ended."""
+        ledger = self.ledger()
+        batch = find_batch(ledger, batch=1)
+        counts = outcome_counts(ledger, batch)
+        self.assertEqual([sum(row.values()) for row in counts.values()], [7, 7])
+        self.assertEqual(counts["label"]["refused"], 1)
+        self.assertGreater(call_figures(ledger, batch).calls, 0)
+        result = reread(ledger, batch, description(), now=2e9)
+        self.assertEqual(result.answers, 5)
+        self.assertEqual(outcome_counts(ledger, batch)["label"]["unread"], 1, "tags are a text")
+        transport = FakeTransport([ANSWER])
+        images = {**pictures(6), "small.jpg": picture(9, (4, 4))}
+        send(images, description(), ledger=ledger, key="k", transport=transport, again="failed")
+        self.assertEqual(len(transport.requests), 1, "the one that was refused with 400")
+        self.assertEqual(len(findings_of(ledger, batch=1, kinds=["label"]).image.used()), 5)
+
+    def test_nothing_is_half_done(self):
+        """A copy that is in the way, or a step that fails, leaves the ledger as it was."""
+        self.old(OLD[0])
+        before = self.path.read_bytes()
+        copy = self.path.with_name("l.ledger.version-1")
+        copy.write_text("mine")
+        with self.assertRaisesRegex(LedgerError, "copy.*exists already"):
+            upgrade(str(self.path))
+        copy.unlink()
+        with closing(sqlite3.connect(self.path)) as connection:
+            connection.execute("ALTER TABLE calls ADD COLUMN requests INTEGER")
+        with self.assertRaises(LedgerError):
+            upgrade(str(self.path))
+        self.assertEqual(self.rows(self.path, "SELECT value FROM about"), [("1",)])
+        self.assertEqual(len(before) > 0, True)
+
+    def test_the_command(self):
+        """The command says what it did and where the copy is; a newer ledger is refused."""
+        self.old(OLD[0])
+
+        def run(*words):
+            return subprocess.run(
+                [sys.executable, "-m", "dotledger", *words, "--ledger", "l.ledger"],
+                cwd=self.folder, capture_output=True, text=True, check=False,
+            )  # fmt: skip
+
+        self.assertIn("dotledger upgrade --ledger", run("batches").stderr)
+        done = run("upgrade")
+        self.assertEqual(
+            done.stdout.splitlines(),
+            [
+                f"l.ledger: version 1 is now version {schema.VERSION}.",
+                "The ledger as it was: l.ledger.version-1",
+            ],
+        )
+        self.assertIn("already", run("upgrade").stdout)
+        self.assertEqual(run("batches").returncode, 0)
+        with closing(sqlite3.connect(self.path)) as connection, connection:
+            connection.execute("UPDATE about SET value = '99'")
+        self.assertIn("pip install --upgrade dot-ledger", run("upgrade").stderr)
