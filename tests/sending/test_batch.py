@@ -55,6 +55,25 @@ class Outcomes(InFolder):
         self.assertEqual(found.image.take(found.blank).used(), ["p-1.jpg"])
         self.assertRegex(reasons["p-3.jpg"], "all 1 at things.* set aside|no part of the answer")
 
+    def test_another_port(self):
+        """The same service at another host and port has given these answers already."""
+        self.send(pictures(3), [ANSWER])
+        moved = description(("127.0.0.1:1", "127.0.0.1:2"))
+        sent, transport = self.send(pictures(3), [ANSWER], moved)
+        self.assertEqual((len(transport.requests), sent.resumed), (0, True))
+        other = description(("/{region}", "/v2/{region}"))
+        _, transport = self.send(pictures(3), [ANSWER], other)
+        self.assertEqual(len(transport.requests), 3)
+
+    def test_again(self):
+        """Sending again is about the outcomes named; what is pending waits, and no call is no limit."""
+        odd = lambda r: answer({}, 400) if number_of(r) == 1 else answer(ANSWER)  # noqa: E731
+        self.send(pictures(6), odd, at_most=3)
+        sent, transport = self.send(pictures(6), [ANSWER], again="failed")
+        self.assertEqual((len(transport.requests), sent.outcomes["label"]["pending"]), (1, 3))
+        with self.assertRaisesRegex(ArgumentError, "at_most"):
+            self.send(pictures(6), [ANSWER], at_most=0)
+
     def test_equal_bytes_are_sent_once(self):
         """The same bytes under two names are one call, reported under both."""
         images = {"a.jpg": picture(1), "b.jpg": picture(1), "c.jpg": picture(2)}
@@ -148,7 +167,7 @@ class Money(InFolder):
         self.assertRegex(sent.stopped_because, "20 calls in a row.*no such model")
         self.assertFalse(sent.at_limit)
         others = {f"x{n}.jpg": picture(100 + n) for n in range(60)}
-        sent, transport = self.send(others, [ANSWER, wrong], kinds="label", again="failed")
+        sent, transport = self.send(others, [ANSWER, wrong], kinds="label")
         self.assertEqual([sent.outcomes["label"][o] for o in ("failed", "pending")], [59, 0])
         parts = description(("[price]", '[envelope]\nimages = "parts"\n[price]'))
         sent, transport = self.send(others, [{"whole": 1}], parts)

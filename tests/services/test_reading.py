@@ -305,9 +305,11 @@ class Attributes(unittest.TestCase):
             f'kind = "label"\neach = "t[]"\nlabel = "n"\nattributes = {{ it = {{ at = "a", {rule} }} }}',
             {"t": [{"n": "x", "a": value, **more}]},
         )
-        return (
-            reading.found[0].details.attributes.get("it") if reading.found else reading.notes[0][0]
+        [found] = reading.found
+        reason = (
+            reading.notes[0][0].removeprefix("attribute it left out: ") if reading.notes else None
         )
+        return found.details.attributes.get("it", reason)
 
     def test_every_type(self):
         """Choice, flag, number, range, shares, person: each keeps what it says, none is a confidence."""
@@ -344,10 +346,49 @@ class Attributes(unittest.TestCase):
             ),
             ('type = "flag"', "yes", "attribute is neither yes nor no"),
             ('type = "range"', {"low": 3, "high": 1}, "a range ends before it begins"),
-            ('type = "shares"', [1], "shares are not an object of numbers"),
+            ('type = "shares"', [1], "a share is not a name with a number"),
             ('type = "text"', None, None),
+            ('type = "choice"', ["calm", "glad"], "calm, glad"),
+            ('type = "text"', 5, "5"),
+            ('type = "text"', {"a": 1}, "neither a word nor a list of words"),
+            ('type = "person"', {"name": {"first": "x"}}, "a person's name is not text"),
+            (
+                'type = "shares"',
+                [{"what": "calm", "share": 0.7}, {"what": "glad", "share": 0.3}],
+                {"shares": {"calm": 0.7, "glad": 0.3}, "leading": "calm"},
+            ),
         ):
             self.assertEqual(self.attribute(rule, value, p=50), wanted, rule)
+
+    def test_one_part_costs_itself(self):
+        """A landmark, a broader label or an attribute that cannot be read is left out, and noted."""
+        rule = f'{OBJECT}box = {{ at = "b", order = ["x0", "y0", "x1", "y1"] }}\npoints = {{ at = "p" }}\nparents = "up"\nattributes.age = {{ at = "age", type = "number" }}'
+        things = {"what": "x", "b": [1, 1, 9, 9], "p": {"eye": ["a", 1]}, "up": [5], "age": "old"}
+        reading = read(rule, {"things": [things]})
+        [found] = reading.found
+        self.assertEqual((found.details.points, found.details.parents), ({}, ()))
+        self.assertEqual(
+            [reason for reason, _ in reading.notes],
+            [
+                "attribute age left out: not a number",
+                "left out: not a number",
+                "left out: label is not text",
+            ],
+        )
+
+    def test_points_count_what_boxes_count(self):
+        """Landmarks follow the unit, frame and turn of their box unless they say otherwise."""
+        box = 'box = { at = "b", order = ["x0", "y0", "x1", "y1"], unit = "percent" }'
+        answer = {"things": [{"what": "x", "b": [10, 10, 50, 50], "p": {"eye": [20, 40]}}]}
+        for points, wanted in (('at = "p"', (40, 40)), ('at = "p", unit = "pixels"', (40, 80))):
+            rule = f"{OBJECT}{box}\npoints = {{ {points} }}"
+            self.assertEqual(read(rule, answer).found[0].details.points, {"eye": wanted})
+
+    def test_far_from_the_unit(self):
+        """Boxes of a tenth of a pixel are noted: fractions read as pixels."""
+        rule = f'{OBJECT}box = {{ at = "b", order = ["x0", "y0", "x1", "y1"] }}'
+        reading = read(rule, {"things": [{"what": "x", "b": [0.1, 0.1, 0.3, 0.2]}]})
+        self.assertEqual(reading.notes, [("box under half a pixel: another unit?", "x")])
 
 
 class Hostile(unittest.TestCase):

@@ -137,7 +137,12 @@ def _say_how_to_go_on(sent: SentBatch, ledger: str) -> None:
 
     words = [word.replace(ledger, shown_address(ledger)) for word in sys.argv[1:]]
     same = shlex.join(["dotledger", *words])
-    if sent.pending:
+    if sent.pending and not sent.calls and "--again" in words:
+        say(
+            f"No image has the outcome asked for; {sent.pending:,} outcomes are pending. To send "
+            "those, give the same command without --again."
+        )
+    elif sent.pending:
         say(f"The rest is pending. To go on: {same}")
     if sent.unread:
         shown = shlex.quote(shown_address(ledger))

@@ -109,6 +109,8 @@ class ItemRecord(Struct, kw_only=True):
         What the reading set aside or noticed.
     answered : list of (str, CallRecord, int)
         Call names with the call that answered this image and its place in it.
+    known : list of (str, int, int)
+        The same of calls in the ledger, by id, that are known under earlier settings only.
     """
 
     position: int
@@ -118,10 +120,11 @@ class ItemRecord(Struct, kw_only=True):
     found: list[tuple[Any, ...]] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)
     answered: list[tuple[str, CallRecord, int]] = field(default_factory=list)
+    known: list[tuple[str, int, int]] = field(default_factory=list)
 
 
 class BatchOpening(Struct, frozen=True, kw_only=True):
-    """What a batch is, before anything is sent."""
+    """What a batch is, before anything is sent; `earlier_key` is how earlier versions knew it."""
 
     key: str
     service: str
@@ -134,6 +137,7 @@ class BatchOpening(Struct, frozen=True, kw_only=True):
     currency: str
     names: Sequence[str]
     paths: Sequence[str]
+    earlier_key: str = ""
 
 
 FINDING_COLUMNS = ("kind", "label", "confidence", "x0", "y0", "x1", "y1", "details")

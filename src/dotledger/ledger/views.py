@@ -327,33 +327,37 @@ class StoredAnswer(Struct, frozen=True, kw_only=True):
     place: int
     images: int
     answer: bytes
+    fingerprint: str = ""
 
 
-def answered_shas(ledger: Ledger, fingerprint: str, call_name: str) -> set[str]:
-    """Return the SHA-256 of every image that a call has answered under some settings."""
+def answered_shas(ledger: Ledger, fingerprints: Sequence[str], call_name: str) -> set[str]:
+    """Return the SHA-256 of every image that a call has answered under one of some settings."""
     t = schema.answers
-    query = select(t.c.sha).where(t.c.fingerprint == fingerprint, t.c.call_name == call_name)
+    query = select(t.c.sha).where(t.c.fingerprint.in_(fingerprints), t.c.call_name == call_name)
     with ledger.reading() as connection:
         return set(connection.scalars(query))
 
 
 def stored_answers(
-    ledger: Ledger, fingerprint: str, call_name: str, shas: Sequence[str]
+    ledger: Ledger, fingerprints: Sequence[str], call_name: str, shas: Sequence[str]
 ) -> dict[str, StoredAnswer]:
-    """Return what is stored for images (by SHA-256) under some settings."""
+    """Return what is stored for images (by SHA-256) under one of some settings."""
     t, calls = schema.answers, schema.calls
-    query = select(t.c.sha, t.c.call, t.c.place, calls.c.images, calls.c.answer).join(
-        calls, calls.c.id == t.c.call
-    )
+    columns = (t.c.sha, t.c.call, t.c.place, calls.c.images, calls.c.answer, t.c.fingerprint)
+    query = select(*columns).join(calls, calls.c.id == t.c.call)
     found = {}
     with ledger.reading() as connection:
         for part in in_parts(shas):
             these = query.where(
-                t.c.fingerprint == fingerprint, t.c.call_name == call_name, t.c.sha.in_(part)
+                t.c.fingerprint.in_(fingerprints), t.c.call_name == call_name, t.c.sha.in_(part)
             )
-            for sha, call_id, place, images, answer in connection.execute(these):
+            for sha, call_id, place, images, answer, known_as in connection.execute(these):
                 found[sha] = StoredAnswer(
-                    call_id=call_id, place=place, images=images, answer=decompress(answer)
+                    call_id=call_id,
+                    place=place,
+                    images=images,
+                    answer=decompress(answer),
+                    fingerprint=known_as,
                 )
     return found
 

@@ -96,7 +96,9 @@ class BatchWriter:
         self._opening = opening
         with ledger.writing() as connection:
             row = connection.execute(
-                select(schema.batches.c.id).where(schema.batches.c.key == opening.key)
+                select(schema.batches.c.id, schema.batches.c.fingerprint).where(
+                    schema.batches.c.key.in_((opening.key, opening.earlier_key))
+                )
             ).first()
             self.resumed = row is not None
             if row is None:
@@ -104,6 +106,8 @@ class BatchWriter:
                 self.reading = _insert_reading(connection, self.batch, now)
             else:
                 self.batch = int(row.id)
+                if row.fingerprint != opening.fingerprint:
+                    _know_as(connection, self.batch, row.fingerprint, opening)
                 self.reading = _first_reading(connection, self.batch)
                 _claim(connection, self.batch, now)
 
@@ -208,6 +212,12 @@ class BatchWriter:
             for record in records
             if record.image
             for name, call, place in record.answered
+        ]
+        rows += [
+            (fingerprint, name, record.image.sha, call_id, place)
+            for record in records
+            if record.image
+            for name, call_id, place in record.known
         ]
         insert_rows(connection, schema.answers, _ANSWER_COLUMNS, rows, skip_known=True)
 
@@ -371,6 +381,17 @@ def _not_kept(record: ItemRecord, error: RowRefused) -> ItemRecord:
     return ItemRecord(
         position=record.position, image=record.image, sent=record.sent, outcomes=failed
     )
+
+
+def _know_as(connection: Connection, batch: int, old: str, opening: BatchOpening) -> None:
+    """Let a batch of an earlier version, and its answers, be known by today's settings."""
+    t = schema.answers
+    query = select(t.c.call_name, t.c.sha, t.c.call, t.c.place).where(t.c.fingerprint == old)
+    rows = [(opening.fingerprint, *row) for row in connection.execute(query)]
+    insert_rows(connection, t, _ANSWER_COLUMNS, rows, skip_known=True)
+    values = {"key": opening.key, "fingerprint": opening.fingerprint}
+    table = schema.batches
+    connection.execute(update(table).where(table.c.id == batch).values(**values))
 
 
 def _claim(connection: Connection, batch: int, now: float) -> None:

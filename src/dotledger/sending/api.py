@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable, Iterable, Mapping
 from typing import TYPE_CHECKING, Any
 
+from dotledger.core.arguments import whole_number
 from dotledger.errors import ArgumentError
 from dotledger.images.gather import Gathered, gather
 from dotledger.sending.batch import Means, Sending
@@ -61,8 +62,8 @@ def prepare_sending(
 
 
 def _check(at_most: int | None, again: tuple[str, ...]) -> None:
-    if at_most is not None and not (isinstance(at_most, int) and at_most >= 0):
-        raise ArgumentError("not a number of calls", place="at_most", got=at_most)
+    if at_most is not None:
+        whole_number(at_most, place="at_most", least=1, most=2**53)
     for outcome in again:
         if outcome not in _AGAIN:
             raise ArgumentError(

@@ -292,14 +292,14 @@ class Sending:
     def _run_known(self, ledger: Ledger, claim: Claim) -> SentBatch:
         from dotledger.ledger.views import answered_shas
 
-        fingerprint = self._plan.fingerprint
+        both = (self._plan.fingerprint, self._plan.earlier)
         self._limit(self._used_this_month(ledger))
         open_by_now = threading.Event()
         worker = self._worker(claim, open_by_now)
         desk = self._desk(ledger, self._opening(), worker, claim)
         open_by_now.set()
         for call, _ in self._plan.calls:
-            worker.know(call.name, answered_shas(ledger, fingerprint, call.name))
+            worker.know(call.name, answered_shas(ledger, both, call.name))
         threads = self._start(worker, self._positions(desk.settled))
         return self._watched(lambda: self._kept(desk, len(threads)))
 
@@ -414,16 +414,20 @@ class Sending:
             currency=description.price.currency,
             names=[item.name for item in plan.gathered.items],
             paths=[as_text(item.known_as) for item in plan.gathered.items],
+            earlier_key=plan.key(earlier=True),
         )
 
     def _positions(self, settled: dict[int, dict[str, str]]) -> Iterator[Position]:
-        """Yield the images that are still to be settled."""
+        """Yield the images to be settled: those pending, or those with the outcomes asked for.
+
+        Asking again is about what was settled: what is pending waits for a sending without.
+        """
         kinds = set(self._plan.kinds)
         for position, item in enumerate(self._plan.gathered.items):
             known = settled.get(position, {})
-            if kinds <= known.keys() and not self._again & set(known.values()):
-                continue
-            yield position, item
+            wanted = self._again & set(known.values()) if self._again else kinds - known.keys()
+            if wanted:
+                yield position, item
 
     def _start(self, worker: Worker, todo: Iterator[Position]) -> list[threading.Thread]:
         count = min(self._plan.description.limits.at_once, max(1, len(self._plan.gathered)))

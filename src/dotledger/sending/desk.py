@@ -199,7 +199,8 @@ class Desk:
             self._keep(one.record)
 
     def _stored(self, name: str, shas: list[str]) -> dict[str, Any]:
-        return stored_answers(self._ledger, self._plan.fingerprint, name, shas)
+        both = (self._plan.fingerprint, self._plan.earlier)
+        return stored_answers(self._ledger, both, name, shas)
 
     def _reuse(self, one: Loaded, name: str, stored: Any) -> None:
         kinds = next(kinds for call, kinds in self._plan.calls if call.name == name)
@@ -210,6 +211,8 @@ class Desk:
                 if o.kind in kinds
             ]
             return
+        if stored.fingerprint != self._plan.fingerprint:
+            one.record.known.append((name, stored.call_id, stored.place))
         frames = [one.frame] * stored.images
         try:
             reading = self._reader.read(stored.answer, name, kinds, frames)[stored.place]

@@ -140,7 +140,9 @@ def _known(plan: Plan, ledger: Ledger | None) -> set[str]:
     """Return the digests of images whose every call is answered."""
     if ledger is None:
         return set()
-    answered = [answered_shas(ledger, plan.fingerprint, name) for name in _names(plan)]
+    answered = [
+        answered_shas(ledger, (plan.fingerprint, plan.earlier), name) for name in _names(plan)
+    ]
     return set.intersection(*answered)
 
 

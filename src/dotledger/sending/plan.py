@@ -31,8 +31,8 @@ class Plan(Struct, frozen=True, kw_only=True):
         The images.
     demands : Demands
         What they must fit.
-    fingerprint : str
-        Of everything that could change an answer.
+    fingerprint, earlier : str
+        Of everything that could change an answer; and as earlier versions knew the same.
     """
 
     description: Description
@@ -41,15 +41,16 @@ class Plan(Struct, frozen=True, kw_only=True):
     gathered: Gathered
     demands: Demands
     fingerprint: str
+    earlier: str = ""
 
     @property
     def images_per_call(self) -> int:
         """How many images go out together."""
         return min(call.images for call, _ in self.calls)
 
-    def key(self) -> str:
+    def key(self, *, earlier: bool = False) -> str:
         """Return what tells the batch from others: equal for equal settings and equal files."""
-        digest = hashlib.sha256(self.fingerprint.encode())
+        digest = hashlib.sha256((self.earlier if earlier else self.fingerprint).encode())
         for item in self.gathered.items:
             known = f"\0{item.name}\0{item.stamp()}"
             digest.update(known.encode("utf-8", "surrogateescape"))
@@ -91,6 +92,7 @@ def make_plan(
         gathered=gathered,
         demands=_demands(description),
         fingerprint=fingerprint,
+        earlier=description.earlier_fingerprint(wanted),
     )
 
 

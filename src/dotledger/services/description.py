@@ -42,6 +42,7 @@ FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 Positive = Annotated[int, msgspec.Meta(gt=0)]
 Rate = Annotated[float, msgspec.Meta(gt=0)]
 _PART = re.compile(r"\{(\w+)\}")
+_HOST = re.compile(r"^[a-z]+://[^/?#]*", re.IGNORECASE)
 
 
 class KeyPlace(Part, frozen=True, kw_only=True):
@@ -229,12 +230,38 @@ class BoxRule(Place, frozen=True, kw_only=True):
             raise ValueError(f"form {self.form!r} needs exactly {', '.join(wanted)}")
 
 
-class PointsRule(Place, frozen=True, kw_only=True):
-    """Where landmark points stand: an object by name, or a list of named entries."""
+class PointsRule(Part, frozen=True, kw_only=True):
+    """Where landmark points stand: an object by name, or a list of named entries.
 
+    Their numbers count what those of the box count, where nothing else is said.
+    """
+
+    at: str
+    unit: str | None = None
+    grid: Rate | None = None
+    of: Literal["sent", "original", "working"] | None = None
+    upright: bool | None = None
     name: str = ""
     x: str = "x"
     y: str = "y"
+
+    def __post_init__(self) -> None:
+        """Refuse unknown units and what is no path."""
+        check_paths((self.at, "at"))
+        if self.unit is not None and self.unit not in (*BOX_UNITS, "grid"):
+            raise ValueError(unknown("unit", self.unit, (*BOX_UNITS, "grid")))
+
+    def place(self, box: BoxRule | None) -> Place:
+        """Return what the numbers count, with what is not said taken from the box."""
+        like = box or Place(at=self.at)
+        own_unit = self.unit is not None
+        return Place(
+            at=self.at,
+            unit=self.unit if self.unit is not None else like.unit,
+            grid=self.grid if own_unit else like.grid,
+            of=self.of if self.of is not None else like.of,
+            upright=like.upright if self.upright is None else self.upright,
+        )
 
 
 class AttributeRule(Part, frozen=True, kw_only=True):
@@ -416,14 +443,23 @@ class Description(Part, frozen=True, kw_only=True):
         return orjson.dumps(_sparse(self)).decode()
 
     def fingerprint(self, kinds: tuple[str, ...]) -> str:
-        """Return a digest of everything that could change an answer: address, calls, options.
+        """Return a digest of everything that could change an answer: path, calls, options.
 
-        Keys, limits, prices and reading rules do not belong to it.
+        Keys, limits, prices, reading rules and the host with its port do not belong to it: the
+        same service at another address gives the same answers.
         """
+        address = self.filled(self.connect.address)
+        return self._digest(kinds, _HOST.sub("", address, count=1))
+
+    def earlier_fingerprint(self, kinds: tuple[str, ...]) -> str:
+        """Return the digest under which ledgers of version 1 know the same answers."""
+        return self._digest(kinds, self.filled(self.connect.address))
+
+    def _digest(self, kinds: tuple[str, ...], address: str) -> str:
         calls = [msgspec.to_builtins(c) for c in self.call if set(c.kinds) & set(kinds)]
         facts = {
             "service": self.service,
-            "address": self.filled(self.connect.address),
+            "address": address,
             "calls": [_filled_all(self, call) for call in calls],
             "kinds": kinds,
             "prepare": {name: getattr(self.limits, name) for name in _PREPARE},

@@ -507,7 +507,13 @@ def _words(seen: Sequence[str], at: str, words: Sequence[str], made: Draft) -> s
         f'["{word}", {(2 * place + 1) / (2 * len(ordered)):.3g}]'
         for place, word in enumerate(ordered)
     ]
-    return f'{{ at = "{at}", scale = "words", words = [{", ".join(steps)}] }}'
+    absent = [f'"{word}"' for word in ordered if word.casefold() in _NOT_THERE]
+    more = f", absent = [{', '.join(absent)}]" if absent else ""
+    return f'{{ at = "{at}", scale = "words", words = [{", ".join(steps)}]{more} }}'
+
+
+_NOT_THERE = ("absent", "none", "no", "not there", "not present", "nothing", "negative")
+"""Words that can only mean that something is not there."""
 
 
 def _points_of(objects: Sequence[Mapping[str, Any]]) -> str:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import partial
 from typing import Any, NamedTuple
 
 import orjson
@@ -222,8 +223,10 @@ def _box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]
     return read
 
 
-def _landmarks_reader(rule: PointsRule) -> Callable[[Level, Frame, Any], dict[str, Any]]:
-    get, place = compile_path(rule.at, place="points.at"), _Coordinates(rule)
+def _landmarks_reader(
+    rule: PointsRule, box: BoxRule | None
+) -> Callable[[Level, Frame, Any], dict[str, Any]]:
+    get, place = compile_path(rule.at, place="points.at"), _Coordinates(rule.place(box))
 
     def read(level: Level, frame: Frame, working: Any) -> dict[str, tuple[float, float]]:
         raw = get(level)
@@ -268,6 +271,20 @@ def _text(value: Any, case: str) -> str:
     return (text.lower() if case == "lower" else text)[:_LONGEST_LABEL]
 
 
+_LEAST_SIDE = 0.5
+
+
+def _or_note(read: Callable[[], Any] | None, into: Reading, otherwise: Any) -> Any:
+    """Return what `read` gives; a part that cannot be read costs itself and a note."""
+    if read is None:
+        return otherwise
+    try:
+        return read()
+    except SetAside as error:
+        into.notes.append((f"left out: {error.args[0]}", _short(error.args[1])))
+        return otherwise
+
+
 class RuleReader:
     """One reading rule, compiled.
 
@@ -299,7 +316,7 @@ class RuleReader:
         said = rule.confidence
         self._absent = frozenset(word.casefold() for word in said.absent) if said else frozenset()
         self._box = _box_reader(rule.box)
-        self._landmarks = _landmarks_reader(rule.points) if rule.points else None
+        self._landmarks = _landmarks_reader(rule.points, rule.box) if rule.points else None
         self._attributes = attributes_reader(dict(rule.attributes)) if rule.attributes else None
         self._parents = compile_path(rule.parents, place="parents") if rule.parents else None
 
@@ -378,11 +395,22 @@ class RuleReader:
         box, outline, note = self._box(level, frame, working)
         if note:
             into.notes.append((f"box {note} to the image", label[:60]))
+        if box is not None and max(box[2] - box[0], box[3] - box[1]) < _LEAST_SIDE:
+            into.notes.append(("box under half a pixel: another unit?", label[:60]))
+        own_attributes: Mapping[str, Any] = NOTHING
+        if self._attributes:
+            own_attributes, faults = self._attributes(level)
+            into.notes += faults
+        landmarks = self._landmarks
+        points = _or_note(
+            partial(landmarks, level, frame, working) if landmarks else None, into, NOTHING
+        )
+        broader = _or_note(partial(self._broader, level) if self._parents else None, into, ())
         details = Details(
-            self._attributes(level) if self._attributes else NOTHING,
-            self._landmarks(level, frame, working) if self._landmarks else NOTHING,
+            own_attributes,
+            points,
             outline,
-            above + (self._broader(level) if self._parents else ()),
+            above + broader,
             own if isinstance(own, (str, int, float, bool)) else None,
             (note,) if note else (),
         )

@@ -9,6 +9,7 @@ from typing import Any
 from dotledger.core.confidence import SCALES, linear, ordered_words
 from dotledger.services.description import AttributeRule, ConfidenceRule
 from dotledger.services.paths import MISSING, Level, compile_path
+from dotledger.showing import shown
 
 __all__ = ["SetAside", "attributes_reader", "confidence_reader", "number_of"]
 
@@ -90,13 +91,30 @@ def _yes_no(own: Any) -> float:
     raise SetAside("neither yes nor no", own)
 
 
-def attributes_reader(rules: Mapping[str, AttributeRule]) -> Callable[[Level], dict[str, Any]]:
-    """Return a function from a level to its attributes; those not given are left out."""
+Attributes = tuple[dict[str, Any], list[tuple[str, str]]]
+
+
+def attributes_reader(rules: Mapping[str, AttributeRule]) -> Callable[[Level], Attributes]:
+    """Return a function from a level to its attributes, and notes on those that cannot be read.
+
+    Those not given are left out of both.
+    """
     readers = [(name, _attribute_reader(rule)) for name, rule in rules.items()]
 
-    def read(level: Level) -> dict[str, Any]:
-        values = ((name, reader(level)) for name, reader in readers)
-        return {name: value for name, value in values if value is not MISSING}
+    def read(level: Level) -> Attributes:
+        found: dict[str, Any] = {}
+        faults: list[tuple[str, str]] = []
+        for name, reader in readers:
+            try:
+                value = reader(level)
+            except SetAside as error:
+                faults.append(
+                    (f"attribute {name} left out: {error.args[0]}", shown(error.args[1], 60))
+                )
+            else:
+                if value is not MISSING:
+                    found[name] = value
+        return found, faults
 
     return read
 
@@ -121,7 +139,16 @@ def _attribute_reader(rule: AttributeRule) -> Callable[[Level], Any]:
 
 
 def _choice(raw: Any, _: AttributeRule) -> Any:
-    return raw if isinstance(raw, str) else str(raw)
+    """Return a word, or several; anything else is not one, and its Python form is nobody's."""
+    if isinstance(raw, str):
+        return raw
+    if isinstance(raw, bool):
+        return "yes" if raw else "no"
+    if isinstance(raw, (int, float)):
+        return f"{raw:g}" if isinstance(raw, float) else str(raw)
+    if isinstance(raw, list) and raw and all(isinstance(part, (str, int, float)) for part in raw):
+        return ", ".join(map(str, raw))
+    raise SetAside("neither a word nor a list of words", raw)
 
 
 def _flag(raw: Any, _: AttributeRule) -> bool:
@@ -148,6 +175,8 @@ def _range(raw: Any, rule: AttributeRule) -> Any:
 
 def _shares(raw: Any, rule: AttributeRule) -> Any:
     """Keep shares of one whole together; none leads if all are below the floor."""
+    if isinstance(raw, list):
+        raw = _named_shares(raw)
     if not isinstance(raw, dict) or not raw:
         raise SetAside("shares are not an object of numbers", raw)
     shares = {str(name): number_of(value) * rule.scale for name, value in raw.items()}
@@ -160,14 +189,32 @@ def _person(raw: Any, rule: AttributeRule) -> Any:
     """Return a person's name with its similarity, which is no confidence."""
     if not isinstance(raw, dict):
         return {"name": _choice(raw, rule)}
+    if not isinstance(raw.get("name", ""), str):
+        raise SetAside("a person's name is not text", raw)
     level = Level(raw, "", 0, None)
     similarity = compile_path(rule.similarity)(level) if rule.similarity else MISSING
-    named = {"name": str(raw.get("name", ""))}
+    named = {"name": raw.get("name", "")}
     return (
         named
         if similarity is MISSING
         else {**named, "similarity": number_of(similarity) * rule.scale}
     )
+
+
+def _named_shares(raw: list[Any]) -> dict[str, Any]:
+    """Return shares that are given as a list of objects with a name and a number each."""
+    named: dict[str, Any] = {}
+    for part in raw:
+        texts = [v for v in part.values() if isinstance(v, str)] if isinstance(part, dict) else []
+        numbers = [
+            v
+            for v in (part.values() if isinstance(part, dict) else ())
+            if isinstance(v, (int, float)) and not isinstance(v, bool)
+        ]
+        if len(texts) != 1 or len(numbers) != 1:
+            raise SetAside("a share is not a name with a number", part)
+        named[texts[0]] = numbers[0]
+    return named
 
 
 _ATTRIBUTES: Mapping[str, Callable[[Any, AttributeRule], Any]] = {
