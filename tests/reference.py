@@ -14,6 +14,11 @@ def overlap(a, b):
     return Fraction(shared, area(a) + area(b) - shared)
 
 
+def compared(share):
+    """Overlaps and shares are compared to nine decimals."""
+    return round(Fraction(share), 9)
+
+
 def inside(finding, annotation):
     """Share of the finding that lies in the annotation."""
     width = min(finding[2], annotation[2]) - max(finding[0], annotation[0])
@@ -34,7 +39,10 @@ def pair_group(findings, annotations, required):
     """Return [(finding, state, overlap)] for one image and label, visited as defined."""
 
     def visiting(finding):
-        best = max((overlap(finding["box"], a["box"]) for a in annotations), default=Fraction(0))
+        sizes = (
+            compared(overlap(finding["box"], a["box"])) for a in annotations if not a["ignore"]
+        )
+        best = max(sizes, default=Fraction(0))
         return (-certainty(finding), -best, finding["box"])
 
     free = sorted((a for a in annotations if not a["ignore"]), key=lambda a: a["box"])
@@ -44,12 +52,12 @@ def pair_group(findings, annotations, required):
         best = None
         for candidate in free:
             size = overlap(finding["box"], candidate["box"])
-            if best is None or size > best[0]:
+            if best is None or compared(size) > compared(best[0]):
                 best = (size, candidate)
-        if best is not None and best[0] >= required:
+        if best is not None and compared(best[0]) >= compared(required):
             free = [a for a in free if a is not best[1]]
             result.append((finding, "right", best[0]))
-        elif any(inside(finding["box"], a["box"]) >= required for a in ignored):
+        elif any(compared(inside(finding["box"], a["box"])) >= compared(required) for a in ignored):
             result.append((finding, "set aside", None))
         else:
             result.append((finding, "wrong", None))
@@ -158,7 +166,7 @@ def greatest_total(findings, annotations, required):
     best = greatest_total(rest, annotations, required)
     for place, candidate in enumerate(annotations):
         size = overlap(first["box"], candidate["box"])
-        if not candidate["ignore"] and size >= required:
+        if not candidate["ignore"] and compared(size) >= compared(required):
             others = annotations[:place] + annotations[place + 1 :]
             best = max(best, size + greatest_total(rest, others, required))
     return best
@@ -199,3 +207,43 @@ def gate(findings, annotations, threshold):
         if unsafe or not doubtful:
             counts[(0 if unsafe else 2) + (not stopped)] += 1
     return tuple(counts)
+
+
+def share_interval(cases, t):
+    """Wilson's interval with the effective number of cases; `cases` are (x, m) by image.
+
+    `t` gives the upper 97.5 % point of Student's t for so many degrees of freedom.
+    """
+    cases = [(x, m) for x, m in cases if m > 0]
+    n, x, m = len(cases), sum(x for x, _ in cases), sum(m for _, m in cases)
+    if n < 2:
+        return None
+    p = x / m
+    if 0 < p < 1:
+        v = n / (n - 1) * sum((x_i - p * m_i) ** 2 for x_i, m_i in cases) / m**2
+        e = m / max(1, v / (p * (1 - p) / m))
+    else:
+        e = min(m, n)
+    z = t(n - 1)
+    centre = (p + z * z / (2 * e)) / (1 + z * z / e)
+    half = z * (p * (1 - p) / e + z * z / (4 * e * e)) ** 0.5 / (1 + z * z / e)
+    return max(0.0, centre - half), min(1.0, centre + half)
+
+
+def cases_by_image(findings, annotations, images, labels, required, threshold):
+    """Return {label: {share: [(x, m) by image]}}; all labels together under None."""
+    kept = [
+        {"image": "elsewhere", "label": n, "box": (0, 0, 1, 1), "ignore": False} for n in labels
+    ]
+    found = {label: {"precision": [], "recall": [], "f1": []} for label in (*labels, None)}
+    for image in images:
+        here = [f for f in findings if f["image"] == image]
+        true = [a for a in annotations if a["image"] == image]
+        rows = measure_boxes(here, [*true, *kept], required, threshold)
+        for label, cases in found.items():
+            one = rows[label]
+            hits, wrong = one["true_positives"], one["false_positives"]
+            cases["precision"].append((hits, hits + wrong))
+            cases["recall"].append((hits, hits + one["misses"]))
+            cases["f1"].append((2 * hits, 2 * hits + wrong + one["misses"]))
+    return found

@@ -5,17 +5,19 @@ import unittest
 from unittest import mock
 
 import numpy as np
+from scipy.special import stdtrit
 
 from dotledger import measure
 from dotledger.core.intervals import spread_of
 from dotledger.core.measures import judge
-from dotledger.core.resampling import Resampling, limits, places_by_content, weights
+from dotledger.core.resampling import Resampling, limits, placed, places_of_images, weights
 from dotledger.core.scope import scope_of
+from dotledger.core.shares import expanded_tails, share_interval
 from tests import reference
 from tests.core.test_measuring import annotations_of, as_tables, findings_of, random_case
 from tests.simulation import coverage
 
-MEASURES = ("precision", "recall", "f1", "mean_overlap", "average_precision")
+MEASURES = ("mean_overlap", "average_precision")
 
 
 def repeated(rows, images, weight):
@@ -30,7 +32,7 @@ def repeated(rows, images, weight):
 
 class Replicates(unittest.TestCase):
     def test_one_draw_is_the_measure_of_the_drawn_images(self):
-        """With one draw both ends are what the reference finds on the images drawn."""
+        """With one draw what is no share is what the reference finds on the images drawn."""
         checked = 0
         for seed in range(250):
             found, true = random_case(seed)
@@ -41,9 +43,14 @@ class Replicates(unittest.TestCase):
             once = Resampling(draws=1, seed=seed)
             judged = judge(scope, (0.3, 0.5))
             count = len(scope.images)
-            place = places_by_content([judged], [np.arange(count)], count)
+            keys = places_of_images(scope.images, tables[1], tables[0])
+            place = placed(scope.images, keys)
             weight = next(weights(count, once, 1))[place][:, 0]
-            spread = spread_of(judged, judged[0].said.confidence >= 0.3, once)
+            passes = judged[0].said.confidence >= 0.3
+            with mock.patch(
+                "dotledger.core.intervals.limits", lambda draws, *_: (draws[..., 0],) * 2
+            ):
+                spread = spread_of(judged, passes, once, place)
             drawn = [repeated(rows, scope.images, weight) for rows in (found, true)]
             drawn[1] += [self.labelled(label, scope) for label in scope.labels]
             wanted = reference.measure_boxes(*drawn, 0.3, 0.3)
@@ -93,10 +100,17 @@ class Draws(unittest.TestCase):
 
     def test_limits(self):
         """Percentiles by linear interpolation over the draws that are defined."""
-        draws = np.array([[0.0, 1, 2, 3, 4], [np.nan, 10, np.nan, 20, np.nan], [np.nan] * 5])
-        low, high = limits(draws, 0.5)
-        np.testing.assert_allclose(low, [1, 12.5, np.nan])
-        np.testing.assert_allclose(high, [3, 17.5, np.nan])
+        draws = np.array(
+            [[0.0, 1, 2, 3, 4], [np.nan, 10, np.nan, 20, np.nan], [np.nan] * 5, [7.0] * 5]
+        )
+        with mock.patch("dotledger.core.resampling.expanded_tails", return_value=0.25):
+            low, high = limits(draws, 9, 0.5)
+        np.testing.assert_allclose(low, [1, 12.5, np.nan, np.nan])
+        np.testing.assert_allclose(high, [3, 17.5, np.nan, np.nan])
+        self.assertTrue(np.isnan(limits(draws, 1, 0.5)[0]).all(), "one image says nothing")
+        # For 5 images t is 2.776: Phi(-sqrt(5/4) * 2.776) = Phi(-3.104) = 0.00095.
+        self.assertAlmostEqual(float(expanded_tails(5, 0.95)), 0.00095, places=5)
+        self.assertAlmostEqual(float(expanded_tails(10**9, 0.95)), 0.025, places=6)
 
     def test_an_interval_holds_its_measure(self):
         """On an ordinary set every interval lies around its measure, and is narrower for more."""
@@ -179,6 +193,79 @@ class HeldAtOnce(unittest.TestCase):
             np.testing.assert_allclose(got["pooled"]["intervals"][name], interval, atol=1e-6)
 
 
+class Shares(unittest.TestCase):
+    def test_worked(self):
+        """2 of 2, 1 of 2 and 0 of 2: six cases worth three, 0.036 to 0.964; see the module."""
+        low, high = share_interval([2, 1, 0], [2, 2, 2])
+        self.assertAlmostEqual(low, 0.0360, places=3)
+        self.assertAlmostEqual(high, 0.9640, places=3)
+        self.assertTrue(np.isnan(share_interval([2], [2])[0]), "one image")
+        low, high = share_interval([1] * 30, [1] * 30)
+        self.assertTrue(0.87 < low < 0.88 and high == 1.0, "none wrong seen in 30")
+
+    def test_against_the_reference(self):
+        """Every share of every label, pooled and not, as plain loops over the images give it."""
+        quantile = lambda freedom: float(stdtrit(freedom, 0.975))  # noqa: E731
+        checked = 0
+        for seed in range(150):
+            found, true = random_case(seed)
+            tables = as_tables(found, true)
+            scope = scope_of(*tables, "object")
+            if not scope.images or not scope.labels:
+                continue
+            result = measure(*tables, overlap=0.5, threshold=0.4, draws=5).kinds["object"]
+            cases = reference.cases_by_image(found, true, scope.images, scope.labels, 0.5, 0.4)
+            for label, shares in cases.items():
+                row = result.pooled if label is None else result.rows[label]
+                for name, counts in shares.items():
+                    wanted = reference.share_interval(counts, quantile)
+                    got = row.intervals[name]
+                    if wanted is None:
+                        self.assertTrue(np.isnan(got[0]), (seed, label, name))
+                    else:
+                        np.testing.assert_allclose(got, wanted, atol=1e-12)
+                        checked += 1
+        self.assertGreater(checked, 300)
+
+    def test_what_must_not_matter(self):
+        """Row order, names, units by an exact factor, one more overlap or threshold: bit for bit."""
+        rng = random.Random(8)
+        rows = [(f"i{i % 30}", "object", rng.choice("ab"), rng.choice((0.5, 0.5, 0.9)), (x := rng.randint(0, 30), 0, x + rng.randint(4, 9), 8)) for i in range(120)]  # fmt: skip
+        true = [(f"i{i % 30}", "object", rng.choice("ab"), (x := rng.randint(0, 30), 0, x + rng.randint(4, 9), 8), False) for i in range(90)]  # fmt: skip
+
+        def result(rows, true, **options):
+            found = measure(findings_of(rows), annotations_of(true), **{"overlap": 0.5, **options})
+            kind = found.kinds["object"]
+            return {**kind.pooled.intervals, "means": kind.mean_intervals["average_precision"]}
+
+        wanted = result(rows, true)
+        for seed in range(4):
+            mixed = rows[:], true[:]
+            for side in mixed:
+                random.Random(seed).shuffle(side)
+            self.assertEqual(result(*mixed), wanted)
+            names = random.Random(seed).sample(range(1000), 30)
+            renamed = [
+                [(f"n{names[int(r[0][1:])]}", *r[1:]) for r in side] for side in (rows, true)
+            ]
+            self.assertEqual(result(*renamed), wanted)
+        scaled = [
+            [tuple(tuple(4 * v for v in part) if isinstance(part, tuple) else part for part in r) for r in side]
+            for side in (rows, true)
+        ]  # fmt: skip
+        self.assertEqual(result(*scaled), wanted)
+        more = measure(
+            findings_of(rows),
+            annotations_of(true),
+            overlap=(0.5, 0.7),
+            threshold=(None or 0.0, 0.9),
+        )
+        self.assertEqual(
+            dict(more.kinds["object"].pooled.intervals),
+            {n: wanted[n] for n in more.kinds["object"].pooled.intervals},
+        )
+
+
 class KindsTogether(unittest.TestCase):
     def test_one_draw_over_two_kinds(self):
         """Pooled over a kind with boxes and one without, from the images of both."""
@@ -188,10 +275,8 @@ class KindsTogether(unittest.TestCase):
         true = annotations_of(
             [("a", "object", "x", (0, 0, 4, 4), False), ("b", "object", "x", (0, 0, 4, 4), False), ("b", "label", "dusk", None, False)]
         )  # fmt: skip
-        seen = set()
-        for seed in range(30):
-            pooled = measure(said, true, draws=1, seed=seed).pooled
-            seen.add((pooled.intervals["precision"][0], pooled.intervals["recall"][0]))
-        # a a: 2 of 4 said are right, 2 of 2 are found; a b: 1 of 3 and 1 of 3; b b: 0 of 2 and 0 of 4
-        self.assertEqual(seen, {(0.5, 1.0), (1 / 3, 1 / 3), (0.0, 0.0)})
+        pooled = measure(said, true).pooled
+        # In a one of two said is right and one of one is found; in b none of one and none of two.
+        self.assertEqual(pooled.intervals["precision"], share_interval([1, 0], [2, 1]))
+        self.assertEqual(pooled.intervals["recall"], share_interval([1, 0], [1, 2]))
         self.assertNotIn("false_alarm_rate", pooled.intervals)

@@ -19,11 +19,15 @@ def reassigned(scope: Scope, judged: Judged, passes: Flags) -> Judged:
     assignment algorithms", 2016, as in `scipy.optimize.linear_sum_assignment`). Findings that do
     not pass, and findings in ignored annotations, are left as they were.
     """
-    labels, required = len(scope.labels), judged.required or 0.0
+    labels, required = len(scope.labels), round(judged.required or 0.0, 9)
     truth = scope.truth.grouped(labels)
     edges = edges_of(scope.said.grouped(labels), truth, visiting_order(truth), required)
     countable = passes[edges.finding] & ~scope.ignore[edges.annotation]
     candidates = edges.take(countable & (edges.overlap >= required))
+    place = np.empty(len(scope.said), dtype=np.intp)
+    place[np.lexsort(scope.said.box.T[::-1])] = np.arange(len(scope.said))
+    order = np.lexsort((candidates.annotation, place[candidates.finding]))
+    candidates = candidates.take(order)  # the order of boxes, not of rows, decides between equals
     chosen = candidates.take(_greatest_total(candidates, truth.group))
     by_row = np.argsort(chosen.finding)
     inside = edges.take(scope.ignore[edges.annotation] & (edges.inside >= required))
@@ -31,7 +35,7 @@ def reassigned(scope: Scope, judged: Judged, passes: Flags) -> Judged:
         said=judged.said,
         required=judged.required,
         hit=chosen.finding[by_row],
-        overlap=chosen.overlap[by_row],
+        overlap=chosen.exact[by_row],
         truth=chosen.annotation[by_row],
         aside=np.setdiff1d(np.unique(inside.finding), chosen.finding, assume_unique=True),
     )
@@ -45,13 +49,24 @@ def _greatest_total(edges: Edges, group: Ints) -> Ints:
     return np.concatenate([np.zeros(0, dtype=np.intp), *parts])
 
 
+_FOR_A_PAIR = 1e-11
+"""Far below the ninth decimal: among equal totals, more pairs are better."""
+
+
+def _first_seen(values: Ints) -> Ints:
+    """Return codes by first appearance."""
+    _, first, place = np.unique(values, return_index=True, return_inverse=True)
+    rank = np.empty(len(first), dtype=np.intp)
+    rank[np.argsort(first)] = np.arange(len(first))
+    return rank[place]
+
+
 def _assigned(edges: Edges, rows: Ints) -> Ints:
     from scipy.optimize import linear_sum_assignment
 
-    _, left = np.unique(edges.finding[rows], return_inverse=True)
-    _, right = np.unique(edges.annotation[rows], return_inverse=True)
+    left, right = _first_seen(edges.finding[rows]), _first_seen(edges.annotation[rows])
     which = np.full((left.max() + 1, right.max() + 1), -1, dtype=np.intp)
     gain = np.zeros(which.shape)
-    which[left, right], gain[left, right] = rows, edges.overlap[rows]
+    which[left, right], gain[left, right] = rows, edges.overlap[rows] + _FOR_A_PAIR
     chosen = which[linear_sum_assignment(gain, maximize=True)]
     return chosen[chosen >= 0]

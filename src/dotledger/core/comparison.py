@@ -51,6 +51,8 @@ class Comparison:
         The lowest confidence that the service was asked for or is known to give.
     resampling : Resampling
         How intervals are made.
+    places : mapping of str to tuple of float
+        By image what decides which draws it gets; empty without draws.
     """
 
     findings: Findings
@@ -63,6 +65,7 @@ class Comparison:
     credited: bool
     floor: float | None
     resampling: Resampling
+    places: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
 
     @property
     def below_floor(self) -> bool:

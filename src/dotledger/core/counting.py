@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Flags, Judged, ratio, ratios
-from dotledger.core.resampling import limits, weights
+from dotledger.core.measures import Flags, Judged, ratio
 from dotledger.core.results import Interval, defined, plain_intervals
+from dotledger.core.shares import share_interval
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -230,18 +230,13 @@ def _gate_intervals(
     measure: Measure, unsafe: Flags, safe: Flags, stopped: Flags
 ) -> dict[str, Interval]:
     """Return intervals over images of the shares that are stopped."""
-    resampling, images = measure.comparison.resampling, len(stopped)
-    if not resampling.draws or not images:
+    resampling = measure.comparison.resampling
+    if not resampling.draws:
         return {}
-    # images alike in all three are interchangeable, so that names do not matter
-    place = np.argsort(np.lexsort((stopped, safe, unsafe)))
-    drawn = np.hstack(list(weights(images, resampling, resampling.draws)))[place]
-    found = {}
-    for name, among in (("caught_share", unsafe), ("false_alarm_rate", safe)):
-        shares = ratios(drawn[among & stopped].sum(axis=0), drawn[among].sum(axis=0))
-        low, high = limits(shares, resampling.level)
-        found[name] = (float(low), float(high))
-    return found
+    return {
+        name: share_interval(among & stopped, among, resampling.level)
+        for name, among in (("caught_share", unsafe), ("false_alarm_rate", safe))
+    }
 
 
 def _any(images: Ints, count: int) -> Flags:

@@ -203,7 +203,7 @@ class _Side:
         self.passes = measure.passing(kind)
         self.findings = comparison.findings
         self.annotations = comparison.annotations
-        self.required = comparison.overlaps[0]
+        self.required = round(comparison.overlaps[0], 9)
         self.cut = comparison.cuts[0]
         names = self.findings.label.names
         above = lineage(self.findings, comparison.broader)

@@ -1,4 +1,7 @@
-"""How sure: percentile bootstrap intervals of every measure.
+"""How sure: intervals of every measure, over images.
+
+Shares (precision, recall, F1, false-alarm rate) get the intervals of `dotledger.core.shares`; what
+is no share (average precision, mean overlap, means over labels) a percentile bootstrap over images.
 
 Every measure of a draw is computed from weighted counts exactly as from the plain ones. For
 average precision the weights are summed up to the points where something right was said, for
@@ -8,7 +11,7 @@ many draws at once: whatever lies between two such points only lowers precision.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import reduce
 from itertools import pairwise
 from typing import Any
@@ -16,22 +19,22 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dotledger.core.case_counts import CaseCounts, Sparse, sparse_rows
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Judged, Ranks, Said, narrow, ratios
+from dotledger.core.measures import Judged, Ranks, ratios
 from dotledger.core.resampling import (
     Interval,
     Resampling,
     Weights,
     limits,
-    places_by_content,
     weights,
 )
+from dotledger.core.shares import ShareSums, share_limits
 
 __all__ = ["Spread", "spread_of", "spread_of_all"]
 
 Floats = NDArray[np.float64]
 Flags = NDArray[np.bool_]
-Sparse = Any  # scipy.sparse is imported when it is first used
 
 _AT_ONCE = 12_000_000
 """Numbers held in one array of a curve while draws are worked through."""
@@ -63,12 +66,16 @@ class Spread:
         By measure.
     mean_ap : (float, float)
         Of the mean over required overlaps of the mean over labels.
+    label_images, pooled_images : mapping of str to int
+        By measure, how many images contribute.
     """
 
     labels: tuple[Mapping[str, Interval], ...]
     pooled: Mapping[str, Interval]
     mean_over_labels: Mapping[str, Interval]
     mean_ap: Interval
+    label_images: tuple[Mapping[str, int], ...] = ()
+    pooled_images: Mapping[str, int] = field(default_factory=dict)
 
     def without_curves(self) -> Spread:
         """Return the spread without average precision."""
@@ -77,6 +84,8 @@ class Spread:
             pooled=_without_curve(self.pooled),
             mean_over_labels=_without_curve(self.mean_over_labels),
             mean_ap=(np.nan, np.nan),
+            label_images=self.label_images,
+            pooled_images=self.pooled_images,
         )
 
 
@@ -84,7 +93,9 @@ def _without_curve(intervals: Mapping[str, Interval]) -> dict[str, Interval]:
     return {name: ends for name, ends in intervals.items() if name != "average_precision"}
 
 
-def spread_of(judged: Sequence[Judged], passes: Flags, resampling: Resampling) -> Spread:
+def spread_of(
+    judged: Sequence[Judged], passes: Flags, resampling: Resampling, place: Ints
+) -> Spread:
     """Return the intervals of one kind.
 
     Parameters
@@ -96,12 +107,13 @@ def spread_of(judged: Sequence[Judged], passes: Flags, resampling: Resampling) -
         Which rows of what was said pass the threshold.
     resampling : Resampling
         With at least one draw.
+    place : ndarray of intp, shape (images,)
+        Which draws each image gets; see `dotledger.core.resampling.placed`.
     """
     said = judged[0].said
-    counts = _Counts.of(judged[0], passes)
+    counts = CaseCounts.of(judged[0], passes, place)
     curves = _Curves.of(_by_label(judged))
     whole = _Curves.of(_all_together([judged[0]], [np.arange(said.images)], said.images))
-    place = places_by_content([judged], [np.arange(said.images)], said.images)
     parts, pooled = [], []
     for drawn in weights(said.images, resampling, _draws_at_once(said.images, curves.points)):
         weight = drawn[place]
@@ -116,14 +128,15 @@ def spread_of(judged: Sequence[Judged], passes: Flags, resampling: Resampling) -
             )
         )
         pooled += [whole.areas(few)[0, 0] for few in _few(weight, whole.points)]
-    return _summed_up(parts, np.concatenate(pooled), said.labels, resampling.level)
+    spread = _summed_up(parts, np.concatenate(pooled), counts, resampling.level)
+    return _with_shares(spread, counts, resampling.level)
 
 
 def spread_of_all(
     judged: Sequence[Judged],
     passes: Sequence[Flags],
     at: Sequence[Ints],
-    images: int,
+    place: Ints,
     resampling: Resampling,
 ) -> dict[str, Interval]:
     """Return the intervals of the pooled measures of several kinds together.
@@ -136,20 +149,46 @@ def spread_of_all(
         For each kind, which rows of what was said pass the threshold.
     at : sequence of ndarray of intp
         For each kind, where its images stand among all `images`.
-    images : int
-        In scope for some kind.
+    place : ndarray of intp, shape (images,)
+        Which draws each of all images gets.
     resampling : Resampling
         With at least one draw.
     """
-    counts = [_Counts.of(one, mask) for one, mask in zip(judged, passes, strict=True)]
+    images = len(place)
+    counts = [
+        CaseCounts.of(one, mask, place[own])
+        for one, mask, own in zip(judged, passes, at, strict=True)
+    ]
     whole = _Curves.of(_all_together(judged, at, images))
-    place = places_by_content([[one] for one in judged], at, images)
     parts = []
     for drawn in weights(images, resampling, _draws_at_once(images, whole.points)):
         weight = drawn[place]
         sums = _added([c.by_label(weight[p]) for c, p in zip(counts, at, strict=True)])
         parts.append({**_measures(sums), "average_precision": whole.areas(weight)[0, 0]})
-    return _limits_each(_joined(parts), resampling.level)
+    by_image = [c.by_image() for c in counts]
+    names = set.intersection(*(set(one) for one in by_image))
+    if any(one.said.units is None for one in counts):
+        names.discard("false_alarm_rate")
+    shares = {name: _over_kinds([one[name] for one in by_image], at, images) for name in names}
+    draws = _joined(parts)
+    contributing = int(shares["f1"].n) if "f1" in shares else images
+    found = _limits_each(draws, dict.fromkeys(draws, contributing), resampling.level)
+    return found | {n: _ends(share_limits(one, resampling.level)) for n, one in shares.items()}
+
+
+def _over_kinds(
+    parts: Sequence[tuple[Floats, Floats]], at: Sequence[Ints], images: int
+) -> ShareSums:
+    """Return the sums of a share whose cases are those of several kinds."""
+    x, m = np.zeros(images), np.zeros(images)
+    for (own_x, own_m), places in zip(parts, at, strict=True):
+        x[places] += own_x
+        m[places] += own_m
+    return ShareSums.of_images(x, m)
+
+
+def _ends(limits: tuple[Floats, Floats]) -> Interval:
+    return float(limits[0]), float(limits[1])
 
 
 def _draws_at_once(images: int, points: int) -> int:
@@ -163,59 +202,38 @@ def _few(weight: Weights, points: int) -> Iterator[Weights]:
         yield np.ascontiguousarray(weight[:, start : start + count])
 
 
-def _sparse(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = None) -> Sparse:
-    from scipy import sparse
-
-    order = np.argsort(narrow(rows), kind="stable")
-    data = np.ones(len(rows), dtype=np.float32) if value is None else value[order]
-    ends = np.cumsum(np.bincount(rows, minlength=shape[0]))
-    return sparse.csr_array(
-        (data, columns[order].astype(np.int32), np.r_[0, ends].astype(np.int32)), shape=shape
+def _with_shares(spread: Spread, counts: CaseCounts, level: float) -> Spread:
+    """Return the spread with the intervals of shares in the place of what draws gave."""
+    rows, images = counts.by_row(), counts.by_image()
+    ends = {name: share_limits(sums, level) for name, sums in rows.items()}
+    pooled = {name: ShareSums.of_images(x, m) for name, (x, m) in images.items()}
+    with_pairs, pairs_in_all = counts.overlapping()
+    labels = [
+        {name: (float(low[i]), float(high[i])) for name, (low, high) in ends.items()}
+        for i in range(counts.said.labels)
+    ]
+    return Spread(
+        labels=tuple({**old, **new} for old, new in zip(spread.labels, labels, strict=True)),
+        pooled={
+            **spread.pooled,
+            **{name: _ends(share_limits(sums, level)) for name, sums in pooled.items()},
+        },
+        mean_over_labels=spread.mean_over_labels,
+        mean_ap=spread.mean_ap,
+        label_images=tuple(
+            {
+                **{name: int(sums.n[i]) for name, sums in rows.items()},
+                "average_precision": int(rows["f1"].n[i]),
+                "mean_overlap": int(with_pairs[i]),
+            }
+            for i in range(counts.said.labels)
+        ),
+        pooled_images={
+            **{name: int(sums.n) for name, sums in pooled.items()},
+            "average_precision": int(pooled["f1"].n),
+            "mean_overlap": int(pairs_in_all),
+        },
     )
-
-
-@dataclass(frozen=True, eq=False)
-class _Counts:
-    """What passes the thresholds, by label and image."""
-
-    said: Said
-    hits: Sparse
-    passing: Sparse
-    actual: Sparse
-    overlap: Sparse
-    doubtful: Sparse
-
-    @classmethod
-    def of(cls, judged: Judged, passes: Flags) -> _Counts:
-        said = judged.said
-        shape = (said.labels, said.images)
-        counted = passes.copy()
-        counted[judged.aside] = False
-        rows = np.flatnonzero(counted)
-        passing = np.flatnonzero(passes[judged.hit])
-        keep = passing[np.argsort(judged.overlap[passing])]
-        hits, overlap = judged.hit[keep], judged.overlap[keep]
-        return cls(
-            said=said,
-            hits=_sparse(said.label[hits], said.image[hits], shape),
-            passing=_sparse(said.label[rows], said.image[rows], shape),
-            actual=_sparse(said.true_label, said.true_image, shape),
-            overlap=_sparse(said.label[hits], said.image[hits], shape, overlap),
-            doubtful=_sparse(said.doubtful_label, said.doubtful_image, shape),
-        )
-
-    def by_label(self, weight: Weights) -> dict[str, Floats]:
-        """Return weighted sums, each of shape (labels, draws)."""
-        found = {
-            "hits": self.hits @ weight,
-            "passing": self.passing @ weight,
-            "actual": self.actual @ weight,
-        }
-        if self.said.units is None:
-            found |= {"overlap": self.overlap @ weight, "boxed": found["hits"]}
-        else:
-            found["absent"] = weight.sum(axis=0) - self.doubtful @ weight - found["actual"]
-        return {name: value.astype(np.float64) for name, value in found.items()}
 
 
 def _added(parts: Sequence[dict[str, Floats]]) -> dict[str, Floats]:
@@ -394,7 +412,7 @@ class _Curves:
         rows = np.flatnonzero(counted)
         at, inside = _point_of(points, key[rows], span)
         shape = (len(points), ranking.images)
-        between = _sparse(at, ranking.image[rows[inside]], shape)
+        between = sparse_rows(at, ranking.image[rows[inside]], shape)
         steps = [
             _step(ranking, key, span, points, hit, np.setdiff1d(aside, always))
             for hit, aside in zip(ranking.hits, ranking.asides, strict=True)
@@ -410,7 +428,7 @@ class _Curves:
         return cls(
             points=max((len(block.between.indptr) for block in blocks), default=0),
             blocks=blocks,
-            actual=_sparse(
+            actual=sparse_rows(
                 ranking.true_group, ranking.true_image, (ranking.groups, ranking.images)
             ),
             exact=len(key) < _EXACT,
@@ -444,10 +462,10 @@ def _step(ranking: _Ranking, key: Ints, span: int, points: Ints, hit: Ints, asid
     return _Step(
         points=np.searchsorted(points, mine),
         starts=starts,
-        right=_sparse(place, ranking.image[hit], (len(mine), images)),
+        right=sparse_rows(place, ranking.image[hit], (len(mine), images)),
         aside_from=skips,
         aside_starts=np.searchsorted(skips, starts),
-        aside=_sparse(skip_place, ranking.image[aside[kept]], (len(skips), images)),
+        aside=sparse_rows(skip_place, ranking.image[aside[kept]], (len(skips), images)),
     )
 
 
@@ -505,28 +523,37 @@ def _joined(parts: Sequence[Mapping[str, Floats]]) -> dict[str, Floats]:
     return {name: np.concatenate([part[name] for part in parts], axis=-1) for name in names}
 
 
-def _limits_each(draws: Mapping[str, Floats], level: float) -> dict[str, Interval]:
-    found = {name: limits(values, level) for name, values in draws.items()}
+def _limits_each(
+    draws: Mapping[str, Floats], images: Mapping[str, int], level: float
+) -> dict[str, Interval]:
+    found = {name: limits(values, images[name], level) for name, values in draws.items()}
     return {name: (float(low), float(high)) for name, (low, high) in found.items()}
 
 
 def _summed_up(
     parts: Sequence[tuple[dict[str, Floats], dict[str, Floats], Floats]],
     pooled_curve: Floats,
-    labels: int,
+    counts: CaseCounts,
     level: float,
 ) -> Spread:
     pooled = {**_joined([part[1] for part in parts]), "average_precision": pooled_curve}
     each = _joined([part[0] for part in parts])
     means = {name: _mean(values, axis=0) for name, values in each.items()}
     overall = np.concatenate([np.zeros(0), *(part[2] for part in parts)])
-    by_label = {name: limits(values, level) for name, values in each.items()}
+    with_pairs, pairs_in_all = counts.overlapping()
+    there = counts.by_row()["f1"].n
+    contributing = int(ShareSums.of_images(*counts.by_image()["f1"]).n)
+    by_label = {
+        name: limits(values, with_pairs if name == "mean_overlap" else there, level)
+        for name, values in each.items()
+    }
+    few = dict.fromkeys((*pooled, *means, ""), contributing) | {"mean_overlap": pairs_in_all}
     return Spread(
         labels=tuple(
             {name: (float(low[i]), float(high[i])) for name, (low, high) in by_label.items()}
-            for i in range(labels)
+            for i in range(counts.said.labels)
         ),
-        pooled=_limits_each(pooled, level),
-        mean_over_labels=_limits_each(means, level),
-        mean_ap=_limits_each({"": overall}, level)[""] if parts else (np.nan,) * 2,
+        pooled=_limits_each(pooled, few, level),
+        mean_over_labels=_limits_each(means, few, level),
+        mean_ap=_limits_each({"": overall}, few, level)[""] if parts else (np.nan,) * 2,
     )

@@ -81,18 +81,19 @@ class Edges:
     finding, annotation : ndarray of intp, shape (e,)
         Rows.
     overlap : ndarray of float64, shape (e,)
-        Of the two boxes.
+        Of the two boxes, to nine decimals: whatever is compared is compared so, and writing the
+        same boxes in other units changes no pairing.
     inside : ndarray of float64, shape (e,)
-        Share of the finding that lies in the annotation.
-    best : ndarray of float64, shape (e,)
-        The finding's greatest overlap with any annotation of its group.
+        Share of the finding that lies in the annotation, to nine decimals.
+    exact : ndarray of float64, shape (e,)
+        The overlap as calculated, for means.
     """
 
     finding: Ints
     annotation: Ints
     overlap: Floats
     inside: Floats
-    best: Floats
+    exact: Floats
 
     def take(self, rows: NDArray[Any]) -> Edges:
         """Return the edges reduced to `rows` (indices or a mask)."""
@@ -101,7 +102,7 @@ class Edges:
             self.annotation[rows],
             self.overlap[rows],
             self.inside[rows],
-            self.best[rows],
+            self.exact[rows],
         )
 
 
@@ -145,7 +146,7 @@ def _pair_once(
     required: Sequence[float],
 ) -> list[Pairs]:
     order = visiting_order(annotations)
-    edges = edges_of(findings, annotations, order, min(required, default=1.0))
+    edges = edges_of(findings, annotations, order, round(min(required, default=1.0), 9))
     countable = ~ignore[edges.annotation]
     offers, rank = _in_visiting_order(edges.take(countable), findings, confidence, order)
     ignored = edges.take(~countable)
@@ -247,10 +248,10 @@ def edges_of(findings: Boxes, annotations: Boxes, order: Ints, least: float) -> 
         for rows in _chunks(count)
     ]
     columns = zip(
-        *((e.finding, e.annotation, e.overlap, e.inside, e.best) for e in kept), strict=True
+        *((e.finding, e.annotation, e.overlap, e.inside, e.exact) for e in kept), strict=True
     )
     edges = Edges(*(np.concatenate(column) for column in columns)) if kept else _no_edges()
-    return Edges(edges.finding, order[edges.annotation], edges.overlap, edges.inside, edges.best)
+    return Edges(edges.finding, order[edges.annotation], edges.overlap, edges.inside, edges.exact)
 
 
 def _candidates(wanted: Ints, groups: Ints) -> tuple[Ints, Ints]:
@@ -287,11 +288,11 @@ def _score(
     starts = np.cumsum(count) - count
     annotation = np.arange(len(finding)) - np.repeat(starts - first, count)
     shared, own, other = shared_and_areas(f_box[finding], a_box[annotation])
-    ratio = shared / (own + other - shared)
-    inside = shared / own
-    best = np.repeat(np.maximum.reduceat(ratio, starts), count)
+    inside = compared(shared / own)
     keep = np.flatnonzero(inside >= least)
-    return Edges(finding[keep], annotation[keep], ratio[keep], inside[keep], best[keep])
+    shared, own, other = shared[keep], own[keep], other[keep]
+    ratio = shared / (own + other - shared)
+    return Edges(finding[keep], annotation[keep], compared(ratio), inside[keep], ratio)
 
 
 def _in_visiting_order(
@@ -307,7 +308,8 @@ def _in_visiting_order(
     size = np.diff(first, append=len(edges.finding))
     who = edges.finding[first]
     certain = np.where(np.isnan(confidence), np.inf, confidence)[who]
-    visits = _visiting(certain, edges.best[first], findings.box[who])
+    best = np.maximum.reduceat(edges.overlap, first) if len(first) else edges.overlap
+    visits = _visiting(certain, best, findings.box[who])
     first, size = first[visits], size[visits]
     rank = np.repeat(np.arange(len(who)), size)
     rows = np.arange(len(rank)) + np.repeat(first - (np.cumsum(size) - size), size)
@@ -333,17 +335,23 @@ def _visiting(certain: Floats, best: Floats, box: Floats) -> Ints:
     return rows
 
 
+def compared(share: Floats) -> Floats:
+    """Return overlaps and shares as they are compared: to nine decimals."""
+    return np.round(share, 9)
+
+
 def _pair_at(required: float, offers: Edges, rank: Ints, ignored: Edges, annotations: int) -> Pairs:
-    enough = np.flatnonzero(offers.overlap >= required)
+    required_share = round(required, 9)
+    enough = np.flatnonzero(offers.overlap >= required_share)
     taken = enough[_settle(offers.annotation[enough], rank[enough], annotations)]
     finding = offers.finding[taken]
     by_row = np.argsort(finding)
-    inside = np.unique(ignored.finding[ignored.inside >= required])
+    inside = np.unique(ignored.finding[ignored.inside >= required_share])
     return Pairs(
         required=required,
         finding=finding[by_row],
         annotation=offers.annotation[taken][by_row],
-        overlap=offers.overlap[taken][by_row],
+        overlap=offers.exact[taken][by_row],
         set_aside=np.setdiff1d(inside, finding, assume_unique=True),
     )
 

@@ -28,7 +28,7 @@ from dotledger.core.measures import (
     tally,
 )
 from dotledger.core.relatives import Broader, credited
-from dotledger.core.resampling import Resampling
+from dotledger.core.resampling import Resampling, placed, places_of_images
 from dotledger.core.results import Interval, KindMeasure, Point, Row, mean_over, row_of
 from dotledger.core.scope import Scope, counts_by_name, scope_of
 from dotledger.core.spelling import nearest
@@ -138,6 +138,7 @@ def measure(
         credited=credit_related,
         floor=floor,
         resampling=Resampling(draws=draws, seed=seed),
+        places=places_of_images(sorted(covered), truth, said) if draws else {},
     )
     return _measured(comparison, said, truth, covered, kinds is None)
 
@@ -248,7 +249,8 @@ def _work(comparison: Comparison, scope: Scope) -> _Work:
         judged, tallies = _by_total_overlap(scope, judged, tallies, passes)
     spread = None
     if comparison.resampling.draws and scope.images and scope.labels:
-        spread = spread_of(judged, passes[0], comparison.resampling)
+        place = placed(scope.images, comparison.places)
+        spread = spread_of(judged, passes[0], comparison.resampling, place)
         spread = spread.without_curves() if anew else spread
     return _Work(scope, judged, by_confidence, passes[0], tallies, spread)
 
@@ -358,7 +360,8 @@ def _pooled_intervals(
         np.array([index[name] for name in one.scope.images], dtype=np.intp) for one in work
     ]
     judged, passes = [one.judged[0] for one in work], [one.passes for one in work]
-    spread = spread_of_all(judged, passes, at, len(images), comparison.resampling)
+    place = placed(images, comparison.places)
+    spread = spread_of_all(judged, passes, at, place, comparison.resampling)
     if comparison.pairing == "total-overlap":
         del spread["average_precision"]
     return spread

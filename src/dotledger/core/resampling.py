@@ -10,22 +10,31 @@ neither the order of rows nor renaming images changes an interval.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import zlib
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Judged
+from dotledger.core.shares import expanded_tails
+from dotledger.core.tables import Annotations, Findings
 
-__all__ = ["Interval", "Resampling", "Weights", "limits", "places_by_content", "weights"]
+__all__ = [
+    "Interval",
+    "Resampling",
+    "Weights",
+    "limits",
+    "placed",
+    "places_of_images",
+    "weights",
+]
 
 Floats = NDArray[np.float64]
 Weights = NDArray[np.float32]
 Interval = tuple[float, float]
-
-_GOLDEN = np.uint64(0x9E3779B97F4A7C15)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -63,66 +72,88 @@ def weights(images: int, resampling: Resampling, at_once: int) -> Iterator[Weigh
         left -= count
 
 
-def limits(draws: Floats, level: float) -> tuple[Floats, Floats]:
+def limits(draws: Floats, images: Any, level: float) -> tuple[Floats, Floats]:
     """Return the percentile limits along the last axis, over the draws that are not NaN.
-
-    Linear interpolation between draws; NaN where no draw is defined.
-    """
-    ordered = np.sort(draws, axis=-1)
-    defined = np.count_nonzero(~np.isnan(ordered), axis=-1)
-    ends = []
-    for share in ((1 - level) / 2, (1 + level) / 2):
-        place = np.maximum(defined - 1, 0) * share
-        low = np.floor(place).astype(np.intp)
-        high = np.minimum(low + 1, np.maximum(defined - 1, 0))
-        below = np.take_along_axis(ordered, low[..., None], -1)[..., 0]
-        above = np.take_along_axis(ordered, high[..., None], -1)[..., 0]
-        ends.append(below + (above - below) * (place - low))
-    return ends[0], ends[1]
-
-
-def places_by_content(judged: Sequence[Sequence[Judged]], at: Sequence[Ints], images: int) -> Ints:
-    """Return each image's place in an order that depends on what is judged in it.
 
     Parameters
     ----------
-    judged : sequence of sequence of Judged
-        For each kind, the same things judged at one or several required overlaps.
-    at : sequence of ndarray of intp
-        For each kind, where its images stand among all.
-    images : int
-        How many there are.
+    draws : ndarray of float64, shape (..., draws)
+        What each draw gives.
+    images : array_like, shape (...)
+        How many images contribute: for few the percentiles lie further out.
+    level : float
+        Such as 0.95.
+
+    Returns
+    -------
+    tuple of two ndarray of float64
+        Linear interpolation between draws. NaN where no draw is defined, where all agree (that
+        nothing varies says nothing about how sure it is), and with fewer than two images.
     """
-    total = np.zeros(images, dtype=np.uint64)
-    for number, (kind, places) in enumerate(zip(judged, at, strict=True)):
-        total += _content(kind, places, images) * np.uint64(2 * number + 1)
-    place = np.empty(images, dtype=np.intp)
-    place[np.argsort(total, kind="stable")] = np.arange(images)
+    ordered = np.sort(draws, axis=-1)
+    defined = np.count_nonzero(~np.isnan(ordered), axis=-1)
+    tails = np.broadcast_to(expanded_tails(images, level), defined.shape)
+    last = np.maximum(defined - 1, 0)
+    ends = []
+    for share in (tails, 1 - tails):
+        place = last * np.nan_to_num(share)
+        low = np.floor(place).astype(np.intp)
+        high = np.minimum(low + 1, last)
+        below = np.take_along_axis(ordered, low[..., None], -1)[..., 0]
+        above = np.take_along_axis(ordered, high[..., None], -1)[..., 0]
+        ends.append(below + (above - below) * (place - low))
+    smallest = ordered[..., 0]
+    largest = np.take_along_axis(ordered, last[..., None], -1)[..., 0]
+    none = np.isnan(tails) | (smallest == largest)
+    return np.where(none, np.nan, ends[0]), np.where(none, np.nan, ends[1])
+
+
+def places_of_images(
+    names: Sequence[str], annotations: Annotations, findings: Findings
+) -> dict[str, tuple[float, ...]]:
+    """Return by image what decides which draws it gets.
+
+    It is made from the boxes and labels annotated in the image; only images that are alike in
+    those are told apart by what was found in them. It knows no overlap, no threshold and no
+    pairing, and only compares: renaming images, other row orders and other units (by an exact
+    factor) change no interval, and neither does asking for one more overlap.
+    """
+    keys = np.column_stack([_content(annotations, names), _content(findings, names)])
+    return dict(zip(names, map(tuple, keys.tolist()), strict=True))
+
+
+def placed(names: Sequence[str], keys: Mapping[str, tuple[float, ...]]) -> Ints:
+    """Return the place of each image among some, by `places_of_images`."""
+    rows = np.array([keys[name] for name in names], dtype=np.float64)
+    place = np.empty(len(names), dtype=np.intp)
+    if len(names):
+        place[np.lexsort(rows.T[::-1])] = np.arange(len(names))
     return place
 
 
-def _content(judged: Sequence[Judged], places: Ints, images: int) -> NDArray[np.uint64]:
-    """Return a number for each image, made from everything judged in it."""
-    said = judged[0].said
-    total = np.zeros(images, dtype=np.uint64)
-    one_said = _mixed(said.label, said.confidence)
-    np.add.at(total, places[said.image], one_said)
-    truth = _mixed(said.true_label, np.full(len(said.true_label), 2.0))
-    np.add.at(total, places[said.true_image], truth)
-    for number, one in enumerate(judged, 1):
-        for rows, value in ((one.hit, one.overlap), (one.aside, np.zeros(len(one.aside)))):
-            what = _mixed(np.full(len(rows), number), value)
-            np.add.at(total, places[said.image[rows]], one_said[rows] * (what | np.uint64(1)))
-    return total
+def _content(table: Annotations | Findings, names: Sequence[str]) -> Floats:
+    """Return numbers for each image that order images by what a table holds of them."""
+    image = table.image.onto(names)
+    rows = np.flatnonzero((image >= 0) & ~table.blank)
+    sure = table.confidence if isinstance(table, Findings) else np.zeros(len(table))
+    values = np.column_stack(
+        [table.box[rows], np.nan_to_num(sure[rows], nan=2.0), _code(table, "label")[rows],
+         _code(table, "kind")[rows]]
+    )  # fmt: skip
+    values = np.nan_to_num(values, nan=-1.0)
+    order = np.lexsort((*values.T, image[rows]))
+    values, image = values[order], image[rows][order]
+    first = np.flatnonzero(np.diff(image, prepend=-1))
+    found = np.full((len(names), 1 + 3 * values.shape[1]), -2.0)
+    if len(first):
+        parts = [f.reduceat(values, first, axis=0) for f in (np.minimum, np.maximum, np.add)]
+        counts = np.diff(first, append=len(image))[:, None]
+        found[image[first]] = np.hstack([counts, *parts])
+    return found
 
 
-def _mixed(code: Ints, value: Floats) -> NDArray[np.uint64]:
-    """Mix a code and a number into 64 bits.
-
-    The finaliser of SplitMix64: Steele, Lea & Flood, "Fast splittable pseudorandom number
-    generators", 2014.
-    """
-    z = (value + 0.0).view(np.uint64) + (code.astype(np.uint64) + np.uint64(1)) * _GOLDEN
-    z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
-    z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
-    return z ^ (z >> np.uint64(31))
+def _code(table: Annotations | Findings, column: str) -> Floats:
+    """Return a number for each row's name that depends on nothing but the name."""
+    coded = getattr(table, column)
+    numbers = [float(zlib.crc32(name.encode("utf-8", "replace"))) for name in coded.names]
+    return np.array(numbers, dtype=np.float64)[coded.codes] if numbers else np.zeros(len(table))

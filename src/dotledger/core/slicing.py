@@ -20,6 +20,7 @@ from dotledger.core.intervals import spread_of
 from dotledger.core.matching import Ints
 from dotledger.core.measures import Judged, Said, tally
 from dotledger.core.properties import area_shares, at_edge, crowding_of
+from dotledger.core.resampling import placed
 from dotledger.core.results import Row, row_of
 from dotledger.core.scope import Scope
 from dotledger.errors import ArgumentError
@@ -134,7 +135,7 @@ def _sliced(measure: Measure, kind: str, name: str, edges: Sequence[float] | Non
     counts = tally(anew, passes)
     resampling = measure.comparison.resampling
     spread = (
-        spread_of([anew], passes, resampling)
+        spread_of([anew], passes, resampling, placed(scope.images, measure.comparison.places))
         if resampling.draws and scope.images and names
         else None
     )
