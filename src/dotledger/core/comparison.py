@@ -205,7 +205,8 @@ class Measure:
         import pandas as pd
 
         rows = [row for kind in self.kinds.values() for row in _frame_rows(kind)]
-        plain = [name for name in self.pooled.to_dict() if name != "intervals"]
+        left_out = ("intervals", "contributing_images")
+        plain = [name for name in self.pooled.to_dict() if name not in left_out]
         columns = ["kind", "label", *(["overlap", "threshold"] if self._several else []), *plain]
         extra = [
             name for name in dict.fromkeys(n for row in rows for n in row) if name not in columns
@@ -373,6 +374,7 @@ def _frame_rows(kind: KindMeasure) -> list[dict[str, Any]]:
 def _frame_row(kind: str, label: str, row: Row) -> dict[str, Any]:
     plain = row.to_dict()
     plain.pop("intervals", None)
+    plain.pop("contributing_images", None)
     ends = {
         f"{name}_{end}": value
         for name, (low, high) in row.intervals.items()

@@ -15,6 +15,7 @@ import numpy as np
 from dotledger.core.details import Details
 from dotledger.core.measures import ratio
 from dotledger.core.results import defined
+from dotledger.core.shares import interval_of_cases
 
 if TYPE_CHECKING:
     from dotledger.core.comparison import Measure
@@ -38,12 +39,18 @@ class AttributeRow:
         Pairs with both sides, and how many of them are right.
     mean_absolute_error : float
         Of numbers; NaN otherwise.
+    interval : (float, float)
+        Of the share right, 95 %, over images; NaN with fewer than two.
+    images : int
+        That the pairs are in.
     """
 
     judged: str
     pairs: int
     right: int
     mean_absolute_error: float
+    interval: tuple[float, float] = (math.nan, math.nan)
+    images: int = 0
 
     @property
     def share_right(self) -> float:
@@ -52,7 +59,8 @@ class AttributeRow:
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
-        plain = {**vars(self), "share_right": defined(self.share_right)}
+        ends = None if math.isnan(self.interval[0]) else list(self.interval)
+        plain = {**vars(self), "share_right": defined(self.share_right), "interval": ends}
         return {**plain, "mean_absolute_error": defined(self.mean_absolute_error)}
 
 
@@ -132,15 +140,15 @@ def details_of(measure: Measure, kind: str, tolerances: Mapping[str, float]) -> 
         By attribute that is a number: how far off still counts as right.
     """
     pairs = list(_pairs(measure, kind))
-    attributes: dict[str, list[tuple[str, bool, float]]] = {}
+    attributes: dict[str, list[tuple[str, bool, float, int]]] = {}
     points: dict[str, list[float]] = {}
-    for said, true, diagonal in pairs:
+    for said, true, diagonal, image in pairs:
         for name in (said.attributes.keys() & true.attributes.keys()) - {NAME}:
             judged = judge_attribute(
                 said.attributes[name], true.attributes[name], tolerances.get(name, 0.0)
             )
             if judged is not None:
-                attributes.setdefault(name, []).append(judged)
+                attributes.setdefault(name, []).append((*judged, image))
         for name in said.points.keys() & true.points.keys():
             distance = math.dist(said.points[name], true.points[name])
             points.setdefault(name, []).append(distance / diagonal)
@@ -156,8 +164,8 @@ def details_of(measure: Measure, kind: str, tolerances: Mapping[str, float]) -> 
     )
 
 
-def _pairs(measure: Measure, kind: str) -> Iterator[tuple[Details, Details, float]]:
-    """Yield the details of both sides of each pair, and the annotated box's diagonal."""
+def _pairs(measure: Measure, kind: str) -> Iterator[tuple[Details, Details, float, int]]:
+    """Yield the details of both sides of each pair, the annotated box's diagonal, and its image."""
     findings, annotations = measure.comparison.findings, measure.comparison.annotations
     if annotations.details is None:
         return
@@ -170,7 +178,8 @@ def _pairs(measure: Measure, kind: str) -> Iterator[tuple[Details, Details, floa
         true = annotations.details[scope.truth.row[truth]]
         said = findings.details[row] if findings.details is not None else None
         if true is not None:
-            yield said or Details(), true, float(diagonal[truth])
+            image = int(scope.truth.image[truth])
+            yield said or Details(), true, float(diagonal[truth]), image
 
 
 def judge_attribute(said: Any, true: Any, tolerance: float) -> tuple[str, bool, float] | None:
@@ -229,21 +238,24 @@ def _text(value: Any) -> str:
     return _TRUTHS.get(text, text)
 
 
-def _attribute_row(judged: list[tuple[str, bool, float]]) -> AttributeRow:
-    errors = [error for _, _, error in judged if not math.isnan(error)]
+def _attribute_row(judged: list[tuple[str, bool, float, int]]) -> AttributeRow:
+    errors = [error for _, _, error, _ in judged if not math.isnan(error)]
+    images = [image for *_, image in judged]
     return AttributeRow(
         judged=judged[0][0],
         pairs=len(judged),
-        right=sum(right for _, right, _ in judged),
+        right=sum(right for _, right, _, _ in judged),
         mean_absolute_error=ratio(math.fsum(errors), len(errors)),
+        interval=interval_of_cases(images, [right for _, right, _, _ in judged]),
+        images=len(set(images)),
     )
 
 
-def _names(pairs: list[tuple[Details, Details, float]]) -> NameRow | None:
+def _names(pairs: list[tuple[Details, Details, float, int]]) -> NameRow | None:
     """Compare names where one is annotated."""
     verdicts = [
         (_person(said.attributes.get(NAME)), _person(true.attributes[NAME]))
-        for said, true, _ in pairs
+        for said, true, _, _ in pairs
         if _person(true.attributes.get(NAME))
     ]
     if not verdicts:

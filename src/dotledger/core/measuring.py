@@ -272,7 +272,8 @@ def _by_total_overlap(
 
 def _rows(scope: Scope, counts: Tally, spread: Spread | None) -> dict[str, Row]:
     each = spread.labels if spread else [None] * len(scope.labels)
-    return {label: row_of(counts, i, each[i]) for i, label in enumerate(scope.labels)}
+    images = spread.label_images if spread else [None] * len(scope.labels)
+    return {label: row_of(counts, i, each[i], images[i]) for i, label in enumerate(scope.labels)}
 
 
 def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
@@ -330,7 +331,8 @@ def _pooled(comparison: Comparison, work: list[_Work], images: list[str]) -> Row
     tallies = [one.tallies[0][0] for one in work]
     if len(work) == 1:
         spread = work[0].spread
-        return row_of(tallies[0], len(work[0].scope.labels), spread.pooled if spread else None)
+        ends, images_of = (spread.pooled, spread.pooled_images) if spread else (None, None)
+        return row_of(tallies[0], len(work[0].scope.labels), ends, images_of)
     rows = [row_of(t, len(one.scope.labels)) for one, t in zip(work, tallies, strict=True)]
     boxed = [counts for counts in tallies if counts.overlap_sum is not None]
     overlaps = math.fsum(float(t.overlap_sum[-1]) for t in boxed if t.overlap_sum is not None)
@@ -371,8 +373,10 @@ def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
     notes = [note for scope in scopes for note in _scope_notes(comparison, scope)]
     if repeats := _repeats(comparison.findings):
         notes.append(f"Findings that stand twice, row for row: {repeats}; the second is wrong.")
-    if 0 < max((len(scope.images) for scope in scopes), default=0) < SMALL_SET:
-        notes.append(f"The set is small: fewer than {SMALL_SET} images in scope.")
+    small = [s for s in scopes if 0 < len(s.images) < SMALL_SET]
+    if small:
+        kinds = ", ".join(f"{s.kind} {len(s.images)}" for s in small)
+        notes.append(f"The set is small, fewer than {SMALL_SET} images in scope: {kinds}.")
     if comparison.pairing == "total-overlap":
         notes.append("Paired one-to-one by greatest total overlap, not by falling confidence.")
     if comparison.credited:

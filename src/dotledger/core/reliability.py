@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 from dotledger.core.measures import Flags, Judged, judge, ratio
 from dotledger.core.results import defined
 from dotledger.core.scope import scope_of
+from dotledger.core.shares import interval_of_cases
 from dotledger.core.tables import Annotations, Findings
 from dotledger.errors import ArgumentError, ScopeError
 
@@ -52,6 +53,10 @@ class Band:
         How many findings, and how many of them are right.
     mean_confidence, share_right : float
         NaN in an empty band.
+    interval : (float, float)
+        Of the share right, 95 %, over images; NaN with fewer than two.
+    images : int
+        That findings of the band are in.
     """
 
     low: float
@@ -60,10 +65,14 @@ class Band:
     right: int
     mean_confidence: float
     share_right: float
+    interval: tuple[float, float] = (np.nan, np.nan)
+    images: int = 0
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
-        return {name: defined(value) for name, value in vars(self).items()}
+        plain = {n: v for n, v in vars(self).items() if n != "interval"}
+        ends = None if np.isnan(self.interval[0]) else list(self.interval)
+        return {**{name: defined(value) for name, value in plain.items()}, "interval": ends}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -101,7 +110,10 @@ class Reliability:
         """Return a pandas frame with one row for each band."""
         import pandas as pd
 
-        return pd.DataFrame([vars(band) for band in self.bands])
+        rows = [
+            {**vars(b), "low_end": b.interval[0], "high_end": b.interval[1]} for b in self.bands
+        ]
+        return pd.DataFrame(rows).drop(columns="interval")
 
 
 def reliability_of(
@@ -128,7 +140,7 @@ def reliability_of(
         raise ArgumentError(
             "edges must rise and lie inside 0 to 1", place="edges", got=ends, allowed=["0 to 1"]
         )
-    confidence, right, without = _said_with_confidence(judged, rows)
+    confidence, right, without, image = _said_with_confidence(judged, rows)
     band = np.searchsorted(np.array(ends), confidence, side="right")
     count = np.bincount(band, minlength=len(ends) + 1)
     hits = np.bincount(band[right], minlength=len(ends) + 1)
@@ -141,8 +153,12 @@ def reliability_of(
             right=int(h),
             mean_confidence=ratio(float(s), int(n)),
             share_right=ratio(int(h), int(n)),
+            interval=interval_of_cases(image[band == place], right[band == place]),
+            images=len(np.unique(image[band == place])),
         )
-        for low, high, n, h, s in zip((0.0, *ends), (*ends, 1.0), count, hits, total, strict=True)
+        for place, (low, high, n, h, s) in enumerate(
+            zip((0.0, *ends), (*ends, 1.0), count, hits, total, strict=True)
+        )
     )
     return Reliability(
         bands=bands,
@@ -152,13 +168,18 @@ def reliability_of(
     )
 
 
-def _said_with_confidence(judged: Judged, rows: Flags | None) -> tuple[Floats, Flags, int]:
+def _said_with_confidence(
+    judged: Judged, rows: Flags | None
+) -> tuple[Floats, Flags, int, NDArray[np.intp]]:
     keep = np.ones(len(judged.said.label), dtype=bool) if rows is None else rows.copy()
     keep[judged.aside] = False
     sure = np.isfinite(judged.said.confidence)
     right = np.zeros(len(keep), dtype=bool)
     right[judged.hit] = True
-    return judged.said.confidence[keep & sure], right[keep & sure], int((keep & ~sure).sum())
+    kept = np.flatnonzero(keep & sure)
+    kept = kept[np.argsort(judged.said.confidence[kept], kind="stable")]  # sums in one order
+    without = int((keep & ~sure).sum())
+    return judged.said.confidence[kept], right[kept], without, judged.said.image[kept]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -273,7 +294,7 @@ def fit_confidence_map(
     for kind in wanted_kinds(annotations, kinds):
         said = findings if chosen is None else findings.take(_on(findings, chosen))
         scope = scope_of(said, annotations, kind)
-        confidence, right, _ = _said_with_confidence(judge(scope, (overlap,))[0], None)
+        confidence, right, _, _ = _said_with_confidence(judge(scope, (overlap,))[0], None)
         if len(confidence):
             knots[kind] = _isotonic(confidence, right)
             used.update(scope.images)

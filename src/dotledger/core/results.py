@@ -40,6 +40,8 @@ class Row:
         NaN where undefined; `mean_overlap` is always NaN for presence.
     intervals : mapping of str to (float, float)
         By measure; empty if none were made.
+    images : mapping of str to int
+        By measure, how many images contribute to its interval.
     """
 
     annotated: int
@@ -51,6 +53,7 @@ class Row:
     mean_overlap: float
     average_precision: float
     intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
+    images: Mapping[str, int] = field(default_factory=dict, repr=False)
 
     @property
     def precision(self) -> float:
@@ -86,6 +89,7 @@ class Row:
             "set_aside": self.set_aside,
             **{name: defined(getattr(self, name)) for name in MEASURES},
             **({"intervals": plain_intervals(self.intervals)} if self.intervals else {}),
+            **({"contributing_images": dict(self.images)} if self.images else {}),
         }
 
 
@@ -93,7 +97,12 @@ MEASURES = ("precision", "recall", "f1", "mean_overlap", "average_precision", "f
 """The measures a row has, in the order they are shown."""
 
 
-def row_of(counts: Tally, place: int, intervals: Mapping[str, Interval] | None = None) -> Row:
+def row_of(
+    counts: Tally,
+    place: int,
+    intervals: Mapping[str, Interval] | None = None,
+    images: Mapping[str, int] | None = None,
+) -> Row:
     """Return one entry of a tally as a row."""
     hits = int(counts.true_positives[place])
     annotated = int(counts.annotated[place])
@@ -108,6 +117,7 @@ def row_of(counts: Tally, place: int, intervals: Mapping[str, Interval] | None =
         mean_overlap=math.nan if overlaps is None else ratio(float(overlaps[place]), hits),
         average_precision=float(counts.average_precision[place]),
         intervals=intervals or {},
+        images=images or {},
     )
 
 

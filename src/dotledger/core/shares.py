@@ -19,7 +19,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-__all__ = ["ShareSums", "expanded_tails", "quantile", "share_interval", "share_limits"]
+__all__ = [
+    "FEW_IMAGES",
+    "ShareSums",
+    "expanded_tails",
+    "interval_of_cases",
+    "quantile",
+    "share_interval",
+    "share_limits",
+]
 
 Floats = NDArray[np.float64]
 
@@ -104,6 +112,13 @@ def share_interval(x: Any, m: Any, level: float = 0.95) -> tuple[float, float]:
     """Return the interval of one share from counts by image; NaN with fewer than two images."""
     low, high = share_limits(ShareSums.of_images(x, m), level)
     return float(low), float(high)
+
+
+def interval_of_cases(image: Any, right: Any, level: float = 0.95) -> tuple[float, float]:
+    """Return the interval of the share of cases that are right, each with its image's number."""
+    _, place = np.unique(np.asarray(image), return_inverse=True)
+    m = np.bincount(place)
+    return share_interval(np.bincount(place, np.asarray(right, dtype=np.float64)), m, level)
 
 
 def expanded_tails(images: Any, level: float) -> Floats:

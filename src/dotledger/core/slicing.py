@@ -16,11 +16,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from dotledger.core.intervals import spread_of
+from dotledger.core.intervals import Spread, spread_of
 from dotledger.core.matching import Ints
 from dotledger.core.measures import Judged, Said, tally
 from dotledger.core.properties import area_shares, at_edge, crowding_of
-from dotledger.core.resampling import placed
+from dotledger.core.resampling import Interval, placed
 from dotledger.core.results import Row, row_of
 from dotledger.core.scope import Scope
 from dotledger.errors import ArgumentError
@@ -86,7 +86,9 @@ class SliceMeasure:
         import pandas as pd
 
         rows = [{"slice": name, **self._plain(row)} for name, row in self.rows.items()]
-        return pd.DataFrame(rows).drop(columns="intervals", errors="ignore")
+        return pd.DataFrame(rows).drop(
+            columns=["intervals", "contributing_images"], errors="ignore"
+        )
 
 
 _OF_WRONG = ("precision", "f1", "average_precision", "false_alarm_rate")
@@ -139,11 +141,15 @@ def _sliced(measure: Measure, kind: str, name: str, edges: Sequence[float] | Non
         if resampling.draws and scope.images and names
         else None
     )
-    rows = [row_of(counts, i, spread.labels[i] if spread else {}) for i in range(len(names))]
+    rows = [row_of(counts, i, *_sure(spread, i)) for i in range(len(names))]
     if not scope.boxed:
         rows = [_without_overlap(row) for row in rows]
     kept = {n: r for n, r in zip(names, rows, strict=True) if r.annotated or r.false_positives}
     return SliceMeasure(name=name, kind=kind, rows=kept, judges_wrong=judges_wrong)
+
+
+def _sure(spread: Spread | None, place: int) -> tuple[Mapping[str, Interval], Mapping[str, int]]:
+    return (spread.labels[place], spread.label_images[place]) if spread else ({}, {})
 
 
 def _without_overlap(row: Row) -> Row:

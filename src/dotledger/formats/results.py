@@ -75,6 +75,7 @@ def _pooled(measure: Measure) -> pd.DataFrame:
     flat = []
     for kind, row in rows:
         plain = row.to_dict()
+        plain.pop("contributing_images", None)
         for name, ends in (plain.pop("intervals", None) or {}).items():
             plain[f"{name}_low"], plain[f"{name}_high"] = ends or (None, None)
         flat.append({"kind": kind, **plain})

@@ -13,6 +13,7 @@ from rich.text import Text
 from dotledger.core.comparison import Measure
 from dotledger.core.diagnosis import Case, Diagnosis
 from dotledger.core.results import Interval, Row
+from dotledger.core.shares import FEW_IMAGES
 from dotledger.report.tables import DASH, DOT, empty_table, number, plain, rows_table
 
 __all__ = ["PARTS", "comparison_table", "measure_table", "parts", "pooled_lines", "scope_lines"]
@@ -64,16 +65,28 @@ def measure_table(measure: Measure) -> Table:
     return table
 
 
-def _with_interval(value: float, interval: Interval | None) -> str:
-    if interval is None or math.isnan(value) or math.isnan(interval[0]):
+def _with_interval(value: float, interval: Interval | None, images: int | None = None) -> str:
+    """Return a measure with how sure it is, in words where nothing wrong (or right) was seen."""
+    if interval is None or math.isnan(value):
         return number(value)
-    return f"{value:.2f} ({interval[0]:.2f}\N{EN DASH}{interval[1]:.2f})"
+    few = "*" if images is not None and images < FEW_IMAGES else ""
+    if math.isnan(interval[0]):
+        return f"{value:.2f} ({DASH}){few}"
+    if value == 1 and interval[1] == 1:
+        return f"{value:.2f} (at least {interval[0]:.2f}){few}"
+    if value == 0 and interval[0] == 0:
+        return f"{value:.2f} (at most {interval[1]:.2f}){few}"
+    return f"{value:.2f} ({interval[0]:.2f}\N{EN DASH}{interval[1]:.2f}){few}"
 
 
 def pooled_lines(measure: Measure) -> Table:
     """Return the pooled measures of each kind, and the means over labels, with 95 % intervals."""
     sure = any(kind.pooled.intervals for kind in measure.kinds.values())
     first = "95 % intervals over images" if sure else "without intervals"
+    few = any(
+        k.pooled.images.get("recall", FEW_IMAGES) < FEW_IMAGES for k in measure.kinds.values()
+    )
+    first += f"; * fewer than {FEW_IMAGES} images" if few else ""
     names = ("recall", "precision", "f1", "average_precision")
     table = empty_table("", [(first, False), *((_SHOWN[name], False) for name in names)])
     for kind in measure.kinds.values():
@@ -82,13 +95,14 @@ def pooled_lines(measure: Measure) -> Table:
             means, ends = kind.mean_over_labels, kind.mean_intervals
             cells = [_with_interval(means[name], ends.get(name)) for name in names]
             table.add_row(f"{kind.kind}, mean over labels", *cells)
-    if len(measure.kinds) > 1:
-        table.add_row("all kinds, pooled", *_row_cells(measure.pooled, names))
     return table
 
 
 def _row_cells(row: Row, names: Sequence[str]) -> list[str]:
-    return [_with_interval(getattr(row, name), row.intervals.get(name)) for name in names]
+    return [
+        _with_interval(getattr(row, name), row.intervals.get(name), row.images.get(name))
+        for name in names
+    ]
 
 
 def scope_lines(measure: Measure) -> list[str]:
@@ -198,8 +212,10 @@ def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> 
                 row.annotated,
                 _count(row.misses),
                 _count(row.false_positives) if found.judges_wrong else DASH,
-                _with_interval(row.recall, row.intervals.get("recall")),
-                _with_interval(row.precision, row.intervals.get("precision"))
+                _with_interval(row.recall, row.intervals.get("recall"), row.images.get("recall")),
+                _with_interval(
+                    row.precision, row.intervals.get("precision"), row.images.get("precision")
+                )
                 if found.judges_wrong
                 else DASH,
             ]
@@ -212,7 +228,12 @@ def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> 
 def _reliability(measure: Measure) -> Iterable[Any]:
     for kind, found in measure.reliability().items():
         rows = [
-            [f"{b.low:g} to {b.high:g}", b.count, number(b.mean_confidence), number(b.share_right)]
+            [
+                f"{b.low:g} to {b.high:g}",
+                b.count,
+                number(b.mean_confidence),
+                _with_interval(b.share_right, b.interval, b.images),
+            ]
             for b in found.bands
             if b.count
         ]
@@ -250,7 +271,14 @@ def _details(measure: Measure) -> Iterable[Any]:
     rows = []
     for kind, found in measure.details().items():
         rows += [
-            [kind, name, r.judged, r.pairs, number(r.share_right), number(r.mean_absolute_error)]
+            [
+                kind,
+                name,
+                r.judged,
+                r.pairs,
+                _with_interval(r.share_right, r.interval, r.images),
+                number(r.mean_absolute_error),
+            ]
             for name, r in found.attributes.items()
         ]
         rows += [
