@@ -39,7 +39,7 @@ class Usage(InFolder):
         self.assertEqual((old.month, old.calls, old.failed, old.images), ("2026-12", 3, 0, 3))
         self.assertEqual((new.month, new.calls, new.failed, new.images), ("2027-01", 6, 1, 5))
         self.assertAlmostEqual(new.money, 0.06)
-        self.assertEqual(calls_in_month(ledger, "bell", "2027-01"), 5)
+        self.assertEqual(calls_in_month(ledger, "bell", "2027-01"), 6)
         self.assertEqual(calls_in_month(ledger, "other", "2027-01"), 0)
 
     def test_how_the_calls_went(self):

@@ -521,7 +521,13 @@ def _check_promises(described: Description, name: str) -> None:
 
 
 def stored_description(text: str) -> Description:
-    """Return a description from the JSON that `Description.to_json` gave."""
+    """Return a description from the JSON that `Description.to_json` gave.
+
+    Raises
+    ------
+    DescriptionError
+        If it was kept by an earlier version and would be refused today.
+    """
     try:
         return msgspec.convert(orjson.loads(text), Description, strict=True)
     except (msgspec.ValidationError, orjson.JSONDecodeError) as error:
