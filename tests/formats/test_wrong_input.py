@@ -153,7 +153,8 @@ class Files(unittest.TestCase):
 class Arguments(unittest.TestCase):
     def test_numbers(self):
         """Every number of `measure` is checked at the door, whatever type it has."""
-        found, truth = Findings.from_frame(pd.DataFrame(FRAME)), pd.DataFrame(FRAME)
+        found = Findings.from_frame(pd.DataFrame(FRAME))
+        truth = pd.DataFrame(FRAME).drop(columns="confidence")
         for bad in (
             {"overlap": None}, {"overlap": "0.5"}, {"overlap": [0.5, None]}, {"overlap": float("nan")},
             {"draws": -1}, {"draws": 1.5}, {"draws": 2**31}, {"draws": True}, {"draws": "9"},
@@ -165,6 +166,48 @@ class Arguments(unittest.TestCase):
             self.assertEqual(caught.exception.exit_status, 2)
         result = measure(found, truth, overlap=0.5, threshold=pd.Series([0.5, 0.95]), draws=0)
         self.assertEqual(len(result.kinds["object"].points), 2)
+
+    def test_swapped(self):
+        """Findings and annotations given in each other's place are refused, in every form."""
+        found = pd.DataFrame(FRAME)
+        truth = found.drop(columns="confidence").assign(ignore=False)
+        with self.assertRaisesRegex(ArgumentError, "swapped"):
+            measure(Annotations.from_frame(truth), Findings.from_frame(found))
+        with self.assertRaisesRegex(TableError, "look like annotations.*swapped"):
+            measure(truth, found)
+        with tempfile.TemporaryDirectory() as folder:
+            for name in ("t.csv", "t.jsonl", "t.parquet"):
+                path = Path(folder) / name
+                write_table(Annotations.from_frame(truth), path)
+                with self.assertRaisesRegex(TableError, f"{name}: these look like annotations"):
+                    read_findings(path)
+                write_table(Findings.from_frame(found), path)
+                with self.assertRaisesRegex(TableError, f"{name}: these look like findings"):
+                    load_annotations(path)
+
+    def test_columns_that_are_nearly_ours(self):
+        """A misspelt column, or a score beside no confidence, is named and not left out in silence."""
+        found = pd.DataFrame(FRAME)
+        for theirs, ours in (
+            ("confidnce", "confidence"),
+            ("score", "confidence"),
+            ("lable", "label"),
+            ("Kind", "kind"),
+        ):
+            with self.assertRaisesRegex(TableError, f"'{theirs}' is nearly '{ours}'"):
+                Findings.from_frame(found.rename(columns={ours: theirs}))
+        Findings.from_frame(found.assign(score=0.3, mood="calm", x=1))
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "f.csv"
+            found.rename(columns={"confidence": "score"}).to_csv(path, index=False)
+            with self.assertRaisesRegex(TableError, "--columns confidence=score"):
+                read_findings(path)
+            self.assertEqual(
+                read_findings(path, columns="confidence=score").confidence.tolist(), [0.9]
+            )
+        without = found.drop(columns="confidence")
+        result = measure(without, without.assign(ignore=False), draws=0)
+        self.assertTrue(any("passes every threshold" in note for note in result.notes))
 
     def test_frames(self):
         """Missing values of pandas, infinite numbers as text, a name that stands twice."""
@@ -193,7 +236,7 @@ class Arguments(unittest.TestCase):
     def test_boxes_over_the_edge(self):
         """Python clips boxes to the image as the command line does, where sizes are known."""
         found = pd.DataFrame({**FRAME, "x1": [50.0], "y1": [50.0]})
-        truth = Annotations.from_frame(pd.DataFrame(FRAME))
+        truth = Annotations.from_frame(pd.DataFrame(FRAME).drop(columns="confidence"))
         self.assertEqual(measure(found, truth, overlap=0.5, draws=0).pooled.recall, 0)
         sized = truth.with_images({"i": {"width": 5, "height": 5}})
         self.assertEqual(measure(found, sized, overlap=0.5, draws=0).pooled.recall, 1)

@@ -21,8 +21,6 @@ if TYPE_CHECKING:
 
 __all__ = ["command"]
 
-_CLEARLY = 0.1
-
 
 @click.command(
     name="check",
@@ -49,7 +47,7 @@ def command(
     Centre for corner, x and y swapped, pixels of another size, orientation applied twice or not
     at all, percent for fractions: the mean overlap under each, the best first.
     """
-    from dotledger.core.checking import check_conventions
+    from dotledger.core.checking import better_convention, check_conventions
     from dotledger.formats.annotations import read_annotations
 
     said = read_said(findings, ledger, service, batch)
@@ -57,8 +55,17 @@ def command(
     sizes = _sizes_of_files(images) if findings else _sizes_of_batch(ledger, service, batch)
     fits = check_conventions(said, truth, sizes)
     if as_json:
-        rows = [{"read_as": f.name, "mean_overlap": _plain(f.mean_overlap)} for f in fits]
-        print_json({"conventions": rows, "better": _better(fits)})
+        rows = [
+            {
+                "read_as": f.name,
+                "mean_overlap": _plain(f.mean_overlap),
+                "as_now": _plain(f.as_now),
+                "boxes_moved": f.changed,
+            }
+            for f in fits
+        ]
+        best = better_convention(fits)
+        print_json({"conventions": rows, "better": best.name if best else None})
     else:
         _show(fits)
 
@@ -67,30 +74,27 @@ def _plain(value: float) -> float | None:
     return None if value != value else value
 
 
-def _better(fits: list[Fit]) -> str | None:
-    """Return the convention that fits clearly better than the present one, if any."""
-    now = next(fit for fit in fits if fit.name == "as now")
-    best = fits[0]
-    return best.name if best.mean_overlap > now.mean_overlap + _CLEARLY else None
-
-
 def _show(fits: list[Fit]) -> None:
+    from dotledger.core.checking import better_convention
     from dotledger.report.tables import number, rows_table
 
-    rows = [(fit.name, number(fit.mean_overlap)) for fit in fits[:6]]
-    if all(fit.name != "as now" for fit in fits[:6]):
-        rows.append(next((f.name, number(f.mean_overlap)) for f in fits if f.name == "as now"))
-    print_table(rows_table("", ("boxes read as", "mean overlap"), rows), "")
     now = next(fit for fit in fits if fit.name == "as now")
-    better = _better(fits)
+    shown = fits[:6] if now in fits[:6] else [*fits[:6], now]
+    rows = [
+        (fit.name, f"{fit.changed:,}", number(fit.mean_overlap), number(fit.as_now))
+        for fit in shown
+    ]
+    header = ("boxes read as", "boxes moved", "mean overlap", "as now")
+    print_table(rows_table("Judged on the images whose boxes move", header, rows), "")
+    better = better_convention(fits)
     if now.mean_overlap != now.mean_overlap:
         print_table("Nothing to compare: no image has both boxes and annotated boxes.")
     elif better is None:
         print_table(f"No other convention fits clearly better than {number(now.mean_overlap)}.")
     else:
         print_table(
-            f"Read as {better} the mean overlap is {number(fits[0].mean_overlap)}; "
-            f"as now {number(now.mean_overlap)}."
+            f"Read as {better.name} the mean overlap is {number(better.mean_overlap)} on the "
+            f"images whose boxes move; as now {number(better.as_now)}."
         )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,9 +10,10 @@ from numpy.typing import NDArray
 
 from dotledger.core.boxes import shared_and_areas
 from dotledger.core.geometry import turn_upright
+from dotledger.core.kinds import KINDS
 from dotledger.core.tables import Annotations, Findings
 
-__all__ = ["CONVENTIONS", "Fit", "ImageSize", "check_conventions"]
+__all__ = ["CONVENTIONS", "Fit", "ImageSize", "better_convention", "check_conventions"]
 
 Floats = NDArray[np.float64]
 
@@ -38,13 +39,16 @@ class Fit:
         What the boxes would have to be read as.
     mean_overlap : float
         Mean over annotations of the greatest overlap with a finding of the same kind in the
-        same image; NaN if nothing can be compared.
+        same image, on the images whose boxes it moves; NaN if nothing can be compared.
+    as_now : float
+        The same on the same images, with the boxes as they are read.
     changed : int
         Boxes that this convention would move.
     """
 
     name: str
     mean_overlap: float
+    as_now: float
     changed: int
 
 
@@ -200,15 +204,31 @@ def check_conventions(
     """
     known = np.isin(findings.image.values().astype(str), list(sizes)) if len(findings) else _none()
     said = findings.take(known & ~np.isnan(findings.box[:, 0]))
-    true = annotations.image.onto(said.image.used()) >= 0
-    rows = np.flatnonzero(true & ~np.isnan(annotations.box[:, 0]) & ~annotations.ignore)
-    boxes = _with_sizes(said, sizes)
+    boxes, touching = _with_sizes(said, sizes), _Touching.of(said, annotations)
+    now = touching.best(boxes.box)
     fits = [
-        _fit(name, change(boxes), boxes.box, said, annotations, rows)
-        for name, change in CONVENTIONS.items()
+        _fit(name, change(boxes), boxes.box, touching, now) for name, change in CONVENTIONS.items()
     ]
     kept = [fit for fit in fits if fit.changed or fit.name == "as now"]
     return sorted(kept, key=lambda fit: -np.nan_to_num(fit.mean_overlap, nan=-1.0))
+
+
+def better_convention(fits: Sequence[Fit]) -> Fit | None:
+    """Return the convention that boxes should clearly be read by, if one fits well and better.
+
+    Each is judged on the images whose boxes it moves: one that concerns turned images only is not
+    drowned by the others. What fits badly under every convention is not a matter of conventions.
+    """
+    good = [
+        fit
+        for fit in fits
+        if fit.mean_overlap >= _WELL and fit.mean_overlap > fit.as_now + _CLEARLY
+    ]
+    return max(good, key=lambda fit: fit.mean_overlap - fit.as_now, default=None)
+
+
+_WELL = 0.5
+_CLEARLY = 0.1
 
 
 def _none() -> NDArray[np.bool_]:
@@ -225,35 +245,70 @@ def _with_sizes(said: Findings, sizes: Mapping[str, ImageSize]) -> _Boxes:
     )
 
 
-def _fit(
-    name: str,
-    box: Floats,
-    before: Floats,
-    said: Findings,
-    annotations: Annotations,
-    rows: NDArray[np.intp],
-) -> Fit:
-    shares = [
-        _best(annotations.box[row], box[_same(said, annotations, row)]) for row in rows.tolist()
-    ]
-    changed = int((np.abs(box - before) > 1e-6).any(axis=1).sum())
+@dataclass(frozen=True)
+class _Touching:
+    """Annotated boxes with the findings of their image and kind, each found once.
+
+    Findings stand in the order `order`; those of annotation i begin at `first[i]`, `count[i]` many.
+    """
+
+    truth: Floats
+    image: NDArray[np.intp]
+    said_image: NDArray[np.intp]
+    order: NDArray[np.intp]
+    first: NDArray[np.intp]
+    count: NDArray[np.intp]
+
+    @classmethod
+    def of(cls, said: Findings, annotations: Annotations) -> _Touching:
+        names, kinds = said.image.used(), list(KINDS)
+        image, kind = annotations.image.onto(names), annotations.kind.onto(kinds)
+        boxed = ~np.isnan(annotations.box[:, 0]) & ~annotations.ignore
+        rows = np.flatnonzero((image >= 0) & (kind >= 0) & boxed)
+        said_image = said.image.onto(names)
+        own = said_image * len(kinds) + said.kind.onto(kinds)
+        wanted = image[rows] * len(kinds) + kind[rows]
+        order = np.argsort(own, kind="stable")
+        first = np.searchsorted(own[order], wanted, side="left")
+        last = np.searchsorted(own[order], wanted, side="right")
+        return cls(annotations.box[rows], image[rows], said_image, order, first, last - first)
+
+    def best(self, box: Floats) -> Floats:
+        """Return each annotation's greatest overlap; boxes turned inside out overlap nothing."""
+        found = np.zeros(len(self.truth))
+        boxes = box[self.order]
+        total = np.cumsum(self.count)
+        for start in range(0, int(total[-1]) if len(total) else 0, _PAIRS_AT_ONCE):
+            rows = np.flatnonzero((total > start) & (total <= start + _PAIRS_AT_ONCE))
+            rows = rows[self.count[rows] > 0]
+            if len(rows):
+                found[rows] = self._best_of(rows, boxes)
+        return found
+
+    def _best_of(self, rows: NDArray[np.intp], boxes: Floats) -> Floats:
+        count = self.count[rows]
+        starts = np.cumsum(count) - count
+        at = np.arange(int(count.sum())) - np.repeat(starts - self.first[rows], count)
+        mine = boxes[at]
+        shared, own, other = shared_and_areas(mine, np.repeat(self.truth[rows], count, axis=0))
+        right = (mine[:, 0] < mine[:, 2]) & (mine[:, 1] < mine[:, 3])
+        with np.errstate(divide="ignore", invalid="ignore"):
+            share = np.where(right, shared / (own + other - shared), 0.0)
+        best: Floats = np.maximum.reduceat(share, starts)
+        return best
+
+
+_PAIRS_AT_ONCE = 2_000_000
+
+
+def _fit(name: str, box: Floats, before: Floats, touching: _Touching, now: Floats) -> Fit:
+    moved = (np.abs(box - before) > 1e-6).any(axis=1)
+    images = np.unique(touching.said_image[moved])
+    judged = np.isin(touching.image, images) if name != "as now" else np.ones(len(now), dtype=bool)
+    shares = touching.best(box)[judged]
     return Fit(
-        name=name, mean_overlap=float(np.mean(shares)) if shares else np.nan, changed=changed
+        name=name,
+        mean_overlap=float(np.mean(shares)) if len(shares) else np.nan,
+        as_now=float(np.mean(now[judged])) if len(shares) else np.nan,
+        changed=int(moved.sum()),
     )
-
-
-def _same(said: Findings, annotations: Annotations, row: int) -> NDArray[np.bool_]:
-    """Return the findings of one annotation's image and kind."""
-    image = annotations.image.names[annotations.image.codes[row]]
-    kind = annotations.kind.names[annotations.kind.codes[row]]
-    same: NDArray[np.bool_] = (said.image.onto([image]) == 0) & (said.kind.onto([kind]) == 0)
-    return same
-
-
-def _best(truth: Floats, boxes: Floats) -> float:
-    """Return the greatest overlap; boxes turned inside out overlap nothing."""
-    right = (boxes[:, 0] < boxes[:, 2]) & (boxes[:, 1] < boxes[:, 3])
-    if not right.any():
-        return 0.0
-    shared, own, other = shared_and_areas(boxes[right], truth)
-    return float((shared / (own + other - shared)).max())

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dotledger.core.confidence import check_overlap
 from dotledger.core.matching import Ints, pair
@@ -79,14 +80,9 @@ def normalised(line: str, *, ignore_case: bool = False) -> str:
 
 def edits(a: str, b: str) -> int:
     """Return the least number of single-character edits from `a` to `b` (Levenshtein, 1966)."""
-    before = list(range(len(b) + 1))
-    for row, left in enumerate(a, 1):
-        now = [row]
-        for column, right in enumerate(b, 1):
-            step = before[column - 1] + (left != right)
-            now.append(min(step, before[column] + 1, now[-1] + 1))
-        before = now
-    return before[-1]
+    from rapidfuzz.distance import Levenshtein
+
+    return Levenshtein.distance(a, b)
 
 
 def measure_text(
@@ -137,6 +133,14 @@ def measure_text(
     )
 
 
+def _all_edits(said: list[str], true: list[str]) -> NDArray[Any]:
+    """Return the edits from each line to each other one: shape (said, true)."""
+    from rapidfuzz.distance import Levenshtein
+    from rapidfuzz.process import cdist
+
+    return np.asarray(cdist(said, true, scorer=Levenshtein.distance))
+
+
 def _one_vocabulary(table: Any) -> Any:
     """Return the table with every line under one label, since any may be paired with any."""
     one = Coded(table.label.codes * 0 + 1, ("", "line"))
@@ -175,7 +179,7 @@ def _by_reading(scope: Scope, said: list[str], true: list[str]) -> list[tuple[in
             left[scope.said.image[left] == image],
             right[scope.truth.image[right] == image],
         )
-        cost = np.array([[edits(said[i], true[j]) for j in theirs] for i in mine])
+        cost = _all_edits([said[i] for i in mine], [true[j] for j in theirs])
         rows, columns = linear_sum_assignment(cost)
         pairs += [(int(mine[r]), int(theirs[c])) for r, c in zip(rows, columns, strict=True)]
     return pairs

@@ -113,6 +113,12 @@ def measure(
     ScopeError
         If both tables have images and none in common.
     """
+    if isinstance(findings, Annotations) or isinstance(annotations, Findings):
+        raise ArgumentError(
+            "findings and annotations are swapped",
+            place="measure",
+            next_step="Findings come first: measure(findings, annotations).",
+        )
     said = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
     truth = (
         annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
@@ -371,6 +377,9 @@ def _pooled_intervals(
 
 def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
     notes = [note for scope in scopes for note in _scope_notes(comparison, scope)]
+    kept = comparison.findings
+    if len(kept) and not kept.blank.all() and np.isnan(kept.confidence[~kept.blank]).all():
+        notes.append("No finding has a confidence: each of them passes every threshold.")
     if repeats := _repeats(comparison.findings):
         notes.append(f"Findings that stand twice, row for row: {repeats}; the second is wrong.")
     small = [s for s in scopes if 0 < len(s.images) < SMALL_SET]

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dotledger.core.details import Details
+from dotledger.core.headings import check_headings
 from dotledger.core.kinds import KINDS
 from dotledger.core.names import Coded
 from dotledger.errors import TableError
@@ -419,6 +420,7 @@ def _check_names(image: Coded, where: Where) -> None:
 
 def _frame_columns(frame: pd.DataFrame, columns: Sequence[str]) -> dict[str, Any]:
     optional = {"confidence", "ignore", *_BOX}
+    check_headings(frame.columns, columns)
     twice = [c for c in columns if (frame.columns == c).sum() > 1]
     if twice:
         raise TableError(

@@ -20,7 +20,7 @@ from dotledger.core.names import Coded
 from dotledger.errors import TableError
 from dotledger.files import check_regular
 
-__all__ = ["Columns", "guard", "read_csv", "read_json_lines", "unguard"]
+__all__ = ["Columns", "first_names", "guard", "read_csv", "read_json_lines", "unguard"]
 
 _ROWS_AT_ONCE = 20_000
 _NAMES = ("image", "kind", "label")
@@ -180,6 +180,22 @@ def read_csv(
         raise _not_utf8(path, error) from error
     except OSError as error:
         raise _unreadable(path, error) from error
+
+
+def first_names(path: Path) -> list[str]:
+    """Return the names in the header of a CSV file, or in the first object of JSON Lines.
+
+    What cannot be read gives none; reading the whole says why.
+    """
+    try:
+        check_regular(path)
+        with path.open(encoding="utf-8-sig", newline="") as file:
+            if path.suffix.lower() == ".csv":
+                return [unguard(cell.strip()) for cell in next(csv.reader(file), [])]
+            first = orjson.loads(next((line for line in file if line.strip()), "{}"))
+    except (OSError, ValueError, csv.Error):
+        return []
+    return list(first) if isinstance(first, dict) else []
 
 
 def _read_rows(

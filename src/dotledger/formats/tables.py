@@ -15,10 +15,11 @@ import orjson
 
 from dotledger.core.details import Details
 from dotledger.core.geometry import BOX_FORMS
+from dotledger.core.headings import check_headings
 from dotledger.core.tables import ANNOTATION_COLUMNS, FINDING_COLUMNS, Annotations, Findings
 from dotledger.errors import MissingExtra, TableError
 from dotledger.files import whole_file
-from dotledger.formats.columns import guard, read_csv, read_json_lines
+from dotledger.formats.columns import first_names, guard, read_csv, read_json_lines
 from dotledger.formats.shapes import OUR_SHAPE, Shape, read_shape
 
 if TYPE_CHECKING:
@@ -58,6 +59,11 @@ class _Table:
 def _load(path: Path, ours: Sequence[str], shape: Shape, *, keep_own: bool) -> _Table:
     wanted = shape.wanted(ours)
     suffix = _suffix(path)
+    mapped = {theirs: name for name, theirs in shape.columns.items()}
+    if suffix != ".parquet":
+        named = [mapped.get(name, name) for name in first_names(path)]
+        ours_only = [name for name in ours if name != "details"]
+        check_headings([*named, *shape.always], ours_only, place=str(path))
     if suffix == ".parquet":
         return _load_parquet(path, wanted, shape, keep_own)
     read = read_csv if suffix == ".csv" else read_json_lines
@@ -96,6 +102,10 @@ def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: boo
             f"the file cannot be read as Parquet ({error})", place=str(path)
         ) from error
     places = {name: shape.theirs(name) for name in wanted}
+    mapped = {theirs: name for name, theirs in places.items()}
+    ours = [name for name in wanted if name not in ("details", "image_width", "image_height")]
+    named = [mapped.get(name, name) for name in frame.columns]
+    check_headings([*named, *shape.always], ours, place=str(path))
     given = [name for name in wanted if places[name] in frame.columns]
     _require(given, wanted, shape, path)
     columns = {n: frame[places[n]].tolist() for n in given}
