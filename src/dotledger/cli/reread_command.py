@@ -69,8 +69,9 @@ def _show(result: Reread, batch: int, most: int) -> None:
     come = len(result.differences) - gone
     print_table(
         f"Batch {batch}, reading {result.reading}: {result.answers} answers, "
-        f"{result.unreadable} of them unreadable.",
+        f"{result.unreadable} of them unread or unreadable.",
         f"{result.same} findings as before, {gone} only before, {come} only now.",
+        *(f"Suspicious: {what}" for what in result.suspicions),
     )
     rows = [
         (

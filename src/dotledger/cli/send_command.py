@@ -29,6 +29,7 @@ from dotledger.core.spelling import counted, first_of
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
+    from dotledger.ledger.views import Batch
     from dotledger.sending.progress import SentBatch
 
 __all__ = ["command", "report_sent"]
@@ -38,6 +39,8 @@ _NEEDED = ("dotledger.sending.api", "urllib3")
 
 _MOST_REASONS = 20
 _MOST_NAMES = 5
+_MOST_LOOKED_AT = 50_000
+"""In larger batches the findings are not loaded only to be looked at as a whole."""
 
 
 @click.command(
@@ -175,6 +178,21 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
     if sent.stopped_because:
         print_table(f"Stopped: {sent.stopped_because}.")
     print_table(*_reasons(failures(ledger, batch), sent.batch), *noticed(notes_of(ledger, batch)))
+    if sent.images <= _MOST_LOOKED_AT:
+        print_table(*(f"Suspicious: {what}" for what in _suspicions(ledger, batch)))
+
+
+def _suspicions(ledger: Ledger, batch: Batch) -> list[str]:
+    from dotledger.errors import DescriptionError
+    from dotledger.ledger.views import load_findings
+    from dotledger.sending.rereading import suspicions_of
+    from dotledger.services.description import stored_description
+
+    try:
+        described = stored_description(batch.description)
+    except DescriptionError:
+        return []
+    return suspicions_of(ledger, batch, load_findings(ledger, batch), described)
 
 
 def _cost(sent: SentBatch) -> str:

@@ -8,7 +8,10 @@ from typing import Literal
 
 from dotledger.errors import ArgumentError
 
-__all__ = ["KINDS", "Kind", "check_kinds"]
+__all__ = ["BROADER", "KINDS", "LANDMARKS", "Kind", "check_kinds"]
+
+LANDMARKS, BROADER = "any landmark", "any broader label"
+"""Parts of a finding that a rule may name beside its attributes, in words."""
 
 
 @dataclass(frozen=True, kw_only=True)

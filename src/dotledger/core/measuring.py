@@ -32,6 +32,7 @@ from dotledger.core.resampling import Resampling, placed, places_of_images
 from dotledger.core.results import Interval, KindMeasure, Point, Row, mean_over, row_of
 from dotledger.core.scope import Scope, counts_by_name, scope_of
 from dotledger.core.spelling import nearest
+from dotledger.core.suspicions import suspicions
 from dotledger.core.tables import Annotations, Findings
 from dotledger.core.thresholds import Threshold, Thresholds, thresholds_of
 from dotledger.errors import ArgumentError, ScopeError
@@ -378,6 +379,11 @@ def _pooled_intervals(
 def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
     notes = [note for scope in scopes for note in _scope_notes(comparison, scope)]
     kept = comparison.findings
+    facts = comparison.annotations.images.items()
+    sizes = {
+        name: (f["width"], f["height"]) for name, f in facts if {"width", "height"} <= f.keys()
+    }
+    notes += [f"Suspicious: {what}" for what in suspicions(kept, sizes)]
     if len(kept) and not kept.blank.all() and np.isnan(kept.confidence[~kept.blank]).all():
         notes.append("No finding has a confidence: each of them passes every threshold.")
     if repeats := _repeats(comparison.findings):

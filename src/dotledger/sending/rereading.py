@@ -10,6 +10,7 @@ import orjson
 from msgspec import Struct
 
 from dotledger.core.details import Details
+from dotledger.core.suspicions import suspicions
 from dotledger.core.tables import Findings
 from dotledger.core.vocabulary import NameMap
 from dotledger.errors import AnswerError, UnreadError
@@ -20,6 +21,7 @@ from dotledger.ledger.views import (
     KeptAnswer,
     find_batch,
     kept_answers,
+    kept_sizes,
     load_findings,
     notes_of,
     outcome_counts,
@@ -29,7 +31,7 @@ from dotledger.services.description import Description
 from dotledger.services.frames import Frame
 from dotledger.services.reading import Reader, Reading
 
-__all__ = ["Difference", "Reread", "differences", "reread"]
+__all__ = ["Difference", "Reread", "differences", "reread", "suspicions_of"]
 
 
 class Difference(Struct, frozen=True, kw_only=True):
@@ -64,6 +66,8 @@ class Reread(Struct, frozen=True, kw_only=True):
         Findings that both readings have.
     differences : list of Difference
         The others, in the order of the batch.
+    suspicions : list of str
+        What looks wrong about the new reading as a whole.
     """
 
     reading: int
@@ -71,6 +75,7 @@ class Reread(Struct, frozen=True, kw_only=True):
     unreadable: int
     same: int
     differences: list[Difference]
+    suspicions: list[str]
 
 
 class _Again:
@@ -206,7 +211,16 @@ def reread(
         unreadable=again.unreadable,
         same=same,
         differences=listed,
+        suspicions=suspicions_of(ledger, anew, new, description),
     )
+
+
+def suspicions_of(
+    ledger: Ledger, batch: Batch, findings: Findings, description: Description
+) -> list[str]:
+    """Return what looks wrong in the findings of a batch as a whole."""
+    sizes = {n: (s["width"], s["height"]) for n, s in kept_sizes(ledger, batch).items()}
+    return suspicions(findings, sizes, description.attribute_names)
 
 
 def _later(outcomes: dict[tuple[int, str], tuple[object, ...]]) -> Iterator[tuple[object, ...]]:

@@ -13,7 +13,7 @@ import orjson
 
 from dotledger.core.confidence import SCALES
 from dotledger.core.geometry import BOX_FORMS, BOX_UNITS
-from dotledger.core.kinds import KINDS
+from dotledger.core.kinds import BROADER, KINDS, LANDMARKS
 from dotledger.errors import DescriptionError
 from dotledger.services.paths import check_paths, compile_each
 from dotledger.services.strict import Part, hinted, load_strictly, parse_strictly, unknown
@@ -388,6 +388,15 @@ class Description(Part, frozen=True, kw_only=True):
         """Every confidence word of its reading rules, with the number that represents it."""
         rules = [rule.confidence for rule in self.read if rule.confidence is not None]
         return {name: value for rule in rules for name, value in rule.words}
+
+    @property
+    def attribute_names(self) -> dict[str, tuple[str, ...]]:
+        """What the reading rules name beside the box, by kind; as `suspicions` takes it."""
+        found: dict[str, tuple[str, ...]] = {}
+        for rule in self.read:
+            more = (*((LANDMARKS,) if rule.points else ()), *((BROADER,) if rule.parents else ()))
+            found[rule.kind] = (*found.get(rule.kind, ()), *rule.attributes, *more)
+        return found
 
     def with_settings(self, settings: Mapping[str, str]) -> Description:
         """Return the description with named settings replaced.
