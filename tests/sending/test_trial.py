@@ -52,11 +52,19 @@ class Trying(unittest.TestCase):
             (NoAnswer("the connection was reset"), "http or https"),
             (page, "sign-in page"),
             (Response(status=200, body=b"odd"), "no content type, not JSON"),
-            (answer([1]), "paths of the"),
-            (answer({"other": 1}), "paths of the"),
+            (answer([1]), "optional = true"),
+            (answer({"other": 1}), "optional = true"),
+            (answer({"tags": [], "things": []}), "paths of the"),
         ):
             trial = tried(reply)
             self.assertRegex(" ".join(trial.next_steps), sign, str(reply))
+
+    def test_unread(self):
+        """An answer that holds none of the places of a kind is a problem, whatever else is read."""
+        trial = tried(answer({"tags": [{"name": "night"}], "thinqs": []}))
+        self.assertFalse(trial.well)
+        self.assertRegex(trial.problem, "not read .object: no part of the answer is at things")
+        self.assertEqual([f.label for f in trial.readings[0].found], ["night"])
 
     def test_a_key_that_comes_back(self):
         """A key that the service repeats in its answer is covered there too."""

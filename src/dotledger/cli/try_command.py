@@ -117,6 +117,7 @@ def _show(trial: Trial, *, dry: bool) -> None:
 
 def _show_reading(reading: Any) -> None:
     from dotledger.report.tables import DASH, number, rows_table
+    from dotledger.services.reading import NOT_THERE
 
     rows = [
         (
@@ -130,4 +131,5 @@ def _show_reading(reading: Any) -> None:
     header = ("kind", "label", "confidence", "x0", "y0", "x1", "y1")
     print_table("", rows_table("Read as", header, rows))
     for reason, value in reading.notes:
-        print_table(f"Set aside or noticed: {reason}: {value}")
+        what = "Answered as not there" if reason == NOT_THERE else f"Set aside or noticed: {reason}"
+        print_table(f"{what}: {value}")

@@ -254,7 +254,14 @@ def _read(
     if isinstance(reading, AnswerError):
         raise reading
     trial.readings = [reading]
-    if not reading.found:
+    if reading.unread:
+        listed = "; ".join(f"{kind}: {reason}" for kind, reason in reading.unread.items())
+        trial.problem = f"the answer came and was not read ({listed})"
+        trial.next_steps.append(
+            "The description does not fit this answer: compare the [[read]] rules with it. If a "
+            "section may be missing, say optional = true in its rule."
+        )
+    elif not reading.found:
         trial.next_steps.append(
             "Nothing was read out of the answer. If it holds something, compare the paths of the "
             "[[read]] rules with the answer above."
