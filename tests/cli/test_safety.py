@@ -118,11 +118,19 @@ class Commands(unittest.TestCase):
             ((*compare, "--draws", "2147483648"), "draws"),
             ((*compare, "--overlap", "x"), "--overlap"),
             (("send", "images", "--service", "bell.toml", "--set", "x"), "NAME=VALUE"),
+            (("findings", "--ledger", "l.ledger", "--label", "bel"), "--label.*did you mean .bell"),
+            (
+                (*compare, "--threshold", "object:bel=0.5"),
+                "'object:bel' in threshold; did you mean .bell",
+            ),
+            ((*compare, "--by", "light"), "nothing to slice by"),
+            ((*compare, "--by", "light", "--json"), "nothing to slice by"),
             (("send", "images", "--service", "bell.toml", "--ledger", ":memory:"), "needs a file"),
         ):
             done = self.run_(*words, env={**os.environ, "BELL_KEY": "k"})
             self.assertEqual((done.returncode, "Traceback" in done.stderr), (2, False), done.stderr)
             self.assertRegex(done.stderr, sign)
+            self.assertEqual(done.stdout, "", words)
 
     def test_other_streams(self):
         """Letters that a stream lacks, closed streams and a reader that leaves are no errors."""

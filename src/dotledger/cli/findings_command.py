@@ -18,7 +18,9 @@ from dotledger.cli.common import (
     replace_option,
     say,
 )
+from dotledger.errors import ArgumentError
 from dotledger.files import check_output
+from dotledger.services.strict import hinted
 
 if TYPE_CHECKING:
     from dotledger.core.tables import Findings
@@ -88,6 +90,7 @@ def command(
     if merge is not None:
         found = _merged(found, merge)
     if labels:
+        _check_labels(found, labels)
         found = found.take(found.label.onto(labels) >= 0)
     if out_file is not None:
         from dotledger.formats.tables import write_table
@@ -97,6 +100,19 @@ def command(
         print_json(_records(found))
     else:
         _show(found, most)
+
+
+def _check_labels(found: Findings, labels: tuple[str, ...]) -> None:
+    """Refuse a label that no finding has: an empty table would look like an answer."""
+    known = [label for label in found.label.used() if label]
+    for label in labels:
+        if label not in known:
+            raise ArgumentError(
+                hinted("no finding has this label", label, known),
+                place="--label",
+                got=label,
+                allowed=known[:20],
+            )
 
 
 def _named(found: Findings, names: str, service: str) -> Findings:

@@ -134,6 +134,7 @@ def command(
     A dash, or null in JSON, stands for a measure that is undefined.
     """
     from dotledger.core.measuring import measure
+    from dotledger.core.slicing import check_slice
 
     _check_csv(csv_place, tables, replace=replace)
     names = _parts(also)
@@ -155,6 +156,8 @@ def command(
         draws=draws,
         seed=seed,
     )
+    for name, edges in wanted:
+        check_slice(result, name, edges)
     if csv_place is not None:
         _write_csv(result, Path(csv_place))
     if as_json:

@@ -378,6 +378,8 @@ def _pooled_intervals(
 
 def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
     notes = [note for scope in scopes for note in _scope_notes(comparison, scope)]
+    if not any(scope.images for scope in scopes):
+        notes.append("Nothing is measured: no image has both an answer and annotations of a kind.")
     kept = comparison.findings
     facts = comparison.annotations.images.items()
     sizes = {

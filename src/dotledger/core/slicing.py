@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from dotledger.core.comparison import Measure
     from dotledger.core.tables import Annotations
 
-__all__ = ["SLICES", "SliceMeasure", "slice_names", "sliced"]
+__all__ = ["SLICES", "SliceMeasure", "check_slice", "slice_names", "sliced"]
 
 Floats = NDArray[np.float64]
 
@@ -113,6 +113,23 @@ def sliced(measure: Measure, name: str, edges: Sequence[float] | None) -> dict[s
     ArgumentError
         If there is no such slice or column, or the edges do not rise or are not taken.
     """
+    check_slice(measure, name, edges)
+    scopes = measure.comparison.scopes
+    return {
+        kind: _sliced(measure, kind, name, edges)
+        for kind, scope in scopes.items()
+        if scope.boxed or name not in SLICES
+    }
+
+
+def check_slice(measure: Measure, name: str, edges: Sequence[float] | None) -> None:
+    """Refuse a slice before anything is worked out or shown.
+
+    Raises
+    ------
+    ArgumentError
+        If there is no such slice or column, or the edges do not rise or are not taken.
+    """
     known = slice_names(measure)
     if name not in known:
         raise ArgumentError("nothing to slice by", place="by", got=name, allowed=known)
@@ -120,12 +137,6 @@ def sliced(measure: Measure, name: str, edges: Sequence[float] | None) -> dict[s
         raise ArgumentError("this slice takes no edges", place="by", got=name)
     if edges is not None and any(b <= a for a, b in itertools.pairwise(edges)):
         raise ArgumentError("edges must rise", place="edges", got=tuple(edges))
-    scopes = measure.comparison.scopes
-    return {
-        kind: _sliced(measure, kind, name, edges)
-        for kind, scope in scopes.items()
-        if scope.boxed or name not in SLICES
-    }
 
 
 def _sliced(measure: Measure, kind: str, name: str, edges: Sequence[float] | None) -> SliceMeasure:

@@ -106,15 +106,16 @@ def thresholds_of(
 
 def _check_name(name: str, labels: Iterable[str], place: str) -> None:
     kind, colon, label = name.partition(":")
-    known = [*KINDS, *labels]
-    if name in known or (colon and kind in KINDS and label):
+    names = [one for one in labels if one]
+    known = [*KINDS, *names]
+    if name in known or (colon and kind in KINDS and (label in names or not names)):
         return
-    near = nearest(name, known)
+    near = nearest(label if colon and kind in KINDS else name, names if colon else known)
+    hint = f"; did you mean {near[0]!r}?" if near else ""
     raise ArgumentError(
-        "a threshold is for something that is neither a kind nor a label",
+        f"unknown kind or label {name!r} in threshold{hint}",
         place=place,
-        got=name,
-        allowed=near or KINDS,
+        allowed=known[:20],
     )
 
 
