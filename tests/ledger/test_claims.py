@@ -1,8 +1,11 @@
 """Claims: one sender at a time, and what was put aside is found by the next."""
 
 import os
+import signal
 import subprocess
 import sys
+import tempfile
+import time
 import unittest
 from pathlib import Path
 from unittest import mock
@@ -154,7 +157,7 @@ class NoPlace(InFolder):
                     self.path.rename(self.folder / f"moved-{way}")
                     if way == "replaced":
                         self.path.write_bytes(b"")
-                __import__("time").sleep(0.01)
+                time.sleep(0.01)
                 return ANSWER
 
             with self.assertRaisesRegex(LedgerError, "removed or replaced.*answers? wait in") as e:
@@ -202,6 +205,24 @@ class Processes(unittest.TestCase):
         """Eight processes on a new ledger and on an old one, two batches with the same images."""
         for old in (False, True):
             self.assertEqual(senders.send_at_once(1, old=old), (1, {}))
+
+    def test_stopped_and_woken(self):
+        """A sender that was stopped keeps its batch, however long; another one is refused."""
+        with tempfile.TemporaryDirectory() as home:
+            place = senders.Place(home, 40, pause=0.05)
+            self.addCleanup(place.close)
+            first = place.start()
+            while len(place.server.answered) < 4:
+                time.sleep(0.01)
+            first.send_signal(signal.SIGSTOP)
+            second = place.start()
+            _, said = second.communicate(timeout=60)
+            first.send_signal(signal.SIGCONT)
+            first.communicate(timeout=60)
+            self.assertEqual((second.returncode, first.returncode), (2, 0))
+            self.assertRegex(said, "being sent by another process")
+            asked = [number for number, _ in place.server.answered]
+            self.assertEqual(sorted(asked), list(range(40)))
 
     def test_kills(self):
         """Killed senders lose nothing that had come a fifth of a second before, and double nothing."""
