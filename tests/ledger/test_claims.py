@@ -5,6 +5,7 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 import unittest
 from pathlib import Path
@@ -151,11 +152,14 @@ class NoPlace(InFolder):
         for way in ("removed", "replaced"):
             seen = []
 
-            def reply(request, way=way, seen=seen):
+            def reply(request, way=way, seen=seen, lock=threading.Lock()):
                 seen.append(number_of(request))
-                if len(seen) == 20:
-                    self.path.rename(self.folder / f"moved-{way}")
-                    if way == "replaced":
+                moved = self.folder / f"moved-{way}"
+                with lock:
+                    due = len(seen) >= 20 and not moved.exists() and self.path.stat().st_size
+                    if due:  # there is something in it: it is open by now, or is being opened
+                        self.path.rename(moved)
+                    if due and way == "replaced":
                         self.path.write_bytes(b"")
                 time.sleep(0.01)
                 return ANSWER

@@ -115,11 +115,13 @@ class Ledger:
         self._hidden = place.hidden if isinstance(place, ServerPlace) else ()
         if self.path is not None:
             _check_file(self.path, create=create and not read_only)
+        before = _identity(self.path)
         self._engine = _engine(place)
         self._writer = self._engine.execution_options(dotledger_write=True)
         with self._mapped():
             self._check(create=create and not read_only, any_version=any_version)
-        self._file = _identity(self.path)
+        self._file = before or _identity(self.path)
+        self._check_same_file()
 
     def _check(self, *, create: bool, any_version: bool) -> None:
         """Make the tables if there are none, and refuse another version."""
