@@ -152,7 +152,9 @@ class NoPlace(InFolder):
         for way in ("removed", "replaced"):
             seen = []
 
-            def reply(request, way=way, seen=seen, lock=threading.Lock()):
+            lock = threading.Lock()
+
+            def reply(request, way=way, seen=seen, lock=lock):
                 seen.append(number_of(request))
                 moved = self.folder / f"moved-{way}"
                 with lock:

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
 
-from dotledger.core.spelling import as_text
+from dotledger.core.spelling import as_text, counted
 from dotledger.errors import LedgerError
 from dotledger.ledger.claims import Claim, FileClaim, WaitingAnswer, claim_path, owner_of
 from dotledger.ledger.places import FilePlace, place_of
@@ -158,6 +158,7 @@ class Sending:
         self._open_desk: Desk | None = None
         self._claim: Claim | None = None
         self._at_work: list[threading.Thread] = []
+        self._aside = 0
         self.interrupted = False
 
     def _nap(self, seconds: float) -> None:
@@ -207,6 +208,12 @@ class Sending:
         whole = False
         try:
             sent = run()
+        except LedgerError as error:
+            self._wait_for_workers()
+            if self._open_desk is None and self._aside:  # it failed before anything was written
+                raise _waiting_aside(error, self._aside, claim.path) from error
+            raise
+        else:
             whole = True
             return sent
         finally:
@@ -331,10 +338,12 @@ class Sending:
         While there is no database yet, not even a power failure can.
         """
         try:
-            return claim.put_aside(answer, sync=sync)
+            place = claim.put_aside(answer, sync=sync)
         except Exception as error:  # nothing of this may cost the answer its place in memory
             self.stop(f"answers cannot be kept beside the ledger ({error})")
             return -1
+        self._aside += 1
+        return place
 
     def _desk(self, ledger: Ledger, opening: BatchOpening, worker: Worker, claim: Claim) -> Desk:
         from dotledger.sending.desk import Desk
@@ -551,6 +560,12 @@ def _not_writable(path: Path, error: OSError) -> LedgerError:
         place=str(path),
         next_step="Check the name, and the permissions of its folder.",
     )
+
+
+def _waiting_aside(error: LedgerError, count: int, where: Path) -> LedgerError:
+    """Return an error that also says where the answers are that came before it."""
+    step = f"{error.next_step} {counted(count, 'answer')} wait in {where} until you send again."
+    return LedgerError(error.message, place=error.place, next_step=step.strip(), lost=[])
 
 
 def _being_sent(where: str, sender: str) -> LedgerError:
