@@ -49,7 +49,12 @@ class Commands(unittest.TestCase):
         self.assertEqual(
             (got["money"], got["used_this_month"], got["per_month"]), (0.004, 1, 50_000)
         )
-        table = self.run_on("forecast", "images", "--service", "chalk.toml").stdout
+        notes = self.home / "images" / "notes.csv"
+        notes.touch()
+        self.addCleanup(notes.unlink)
+        done = self.run_on("forecast", "images", "--service", "chalk.toml")
+        self.assertIn("passed over, not taken for images: .csv (1)", done.stderr)
+        table = done.stdout
         for sign in (
             "would be refused",
             "shrunk to fit: 6 images",

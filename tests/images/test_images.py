@@ -258,6 +258,26 @@ class Gathering(unittest.TestCase):
         self.assertEqual(item.read(), b"lamp")
         self.assertEqual(gather(self.folder).items[0].name, "late/lamp-\\udcff.jpg")
 
+    def test_what_is_passed_over(self):
+        """Images are known by ending, or without any by content; all else is counted aloud."""
+        for name in ("a.jfif", "b.avif", "c", "late/d"):
+            form = "AVIF" if name == "b.avif" else "JPEG"
+            Image.new("RGB", (60, 60)).save(self.folder / name, form)
+        for name in ("MORE.TXT", "more.txt", ".hidden", "README", "empty"):
+            (self.folder / name).write_bytes(b"" if name == "empty" else b"not an image at all")
+        os.mkfifo(self.folder / "pipe")
+        gathered = gather(self.folder)
+        names = {item.name for item in gathered.items}
+        self.assertLessEqual({"a.jfif", "b.avif", "c", "late/d"}, names)
+        self.assertEqual(len(names), 7)
+        counts = {"without ending": 3, ".txt": 3, "hidden": 2}
+        self.assertEqual(dict(gathered.skipped), counts)
+        self.assertEqual(gathered.passed_over, "without ending (3), .txt (3), hidden (2)")
+        (self.folder / "text").mkdir()
+        (self.folder / "text" / "a.txt").touch()
+        with self.assertRaisesRegex(GatherError, r"It holds others: \.txt \(1\)"):
+            gather(self.folder / "text")
+
     def test_names_are_unique(self):
         """The same file twice is one image; two files of one name are refused."""
         self.assertEqual(len(gather([self.folder, self.folder])), 3)

@@ -25,6 +25,7 @@ __all__ = [
     "read_said",
     "replace_option",
     "say",
+    "say_passed_over",
     "say_problems",
     "service_options",
     "settings_of",
@@ -121,6 +122,12 @@ def say_problems(what: str, problems: Sequence[tuple[str, str]]) -> None:
         say(f"{what}: {name}: {reason}")
     if len(problems) > _MOST_PROBLEMS:
         say(f"{what}: {len(problems) - _MOST_PROBLEMS:,} more")
+
+
+def say_passed_over(passed_over: str) -> None:
+    """Say what folders hold that was not taken for an image, if anything."""
+    if passed_over:
+        say(f"passed over, not taken for images: {passed_over}")
 
 
 def print_json(value: Any) -> None:

@@ -17,6 +17,7 @@ from dotledger.cli.common import (
     ledger_option,
     print_json,
     print_table,
+    say_passed_over,
     say_problems,
     service_options,
     settings_of,
@@ -65,6 +66,7 @@ def command(
     described = load_description(service).with_settings(settings_of(pairs))
     gathered = gather(images, missing="list")
     say_problems("cannot be read", gathered.problems)
+    say_passed_over(gathered.passed_over)
     plan = make_plan(described, gathered, kinds=as_kinds(kinds))
     there = Path(ledger).exists() or "://" in ledger
     with Ledger(ledger, create=False) if there else nullcontext() as opened:

@@ -21,6 +21,7 @@ from dotledger.cli.common import (
     print_json,
     print_table,
     say,
+    say_passed_over,
     say_problems,
     service_options,
     settings_of,
@@ -94,6 +95,7 @@ def command(
     gathered = gather(images, missing="list" if skip_missing else "raise", outside=outside)
     loading.join()
     say_problems("left out", gathered.problems)
+    say_passed_over(gathered.passed_over)
     from dotledger.sending.api import prepare_sending
 
     _end_in_order()

@@ -7,6 +7,7 @@ import os
 import re
 import stat
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from functools import lru_cache
 from itertools import chain
@@ -24,10 +25,19 @@ from dotledger.files import read_regular
 
 __all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
 
-SUFFIXES = frozenset([".jpg", ".jpeg", ".jpe", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff"])
-"""The file endings that a folder is searched for."""
+SUFFIXES = frozenset(
+    [".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff", ".avif"]
+)
+"""The file endings that a folder is searched for; files without any are looked into."""
 
 _ENDINGS = tuple(SUFFIXES)
+
+# How the files of each format begin; "...." is any four bytes.
+_BEGINNINGS = re.compile(
+    rb"\xff\xd8\xff|\x89PNG\r\n|GIF8[79]a|BM....\0\0\0\0|II\*\0|MM\0\*"
+    rb"|RIFF....WEBP|....ftypavi[fs]",
+    re.DOTALL,
+)
 
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+.-]+://", re.IGNORECASE)
 _SECRET = re.compile(r"sig|token|key|auth|secret|pass|credential|session", re.IGNORECASE)
@@ -35,9 +45,19 @@ _SECRET = re.compile(r"sig|token|key|auth|secret|pass|credential|session", re.IG
 MOST_BYTES = 256 << 20
 """Of one image's file; larger ones are refused unread."""
 
+_MOST_ENDINGS = 10
 _MOST_LISTED = 64 << 20
 _MOST_REDIRECTS = 3
 _SECONDS = 30.0
+
+
+class _Notes:
+    """What is noticed on the way: what cannot be read, and how many files were passed over."""
+
+    def __init__(self) -> None:
+        self.problems: list[tuple[str, str]] = []
+        self.skipped: Counter[str] = Counter()
+
 
 Source = str | os.PathLike[str] | Mapping[str, "bytes | IO[bytes]"]
 
@@ -107,11 +127,22 @@ class Gathered(Struct, frozen=True, kw_only=True):
         What cannot be read, with the reason.
     source : str
         What was asked for, in one line.
+    skipped : tuple of (str, int)
+        What folders hold that was not taken for an image, most often first: the ending in lower
+        case, ``"without ending"`` or ``"hidden"``, and how many. Hidden folders count once.
     """
 
     items: tuple[Item, ...]
     problems: tuple[tuple[str, str], ...]
     source: str
+    skipped: tuple[tuple[str, int], ...] = ()
+
+    @property
+    def passed_over(self) -> str:
+        """What folders hold beside images, in one line; "" if nothing."""
+        shown = ", ".join(f"{what} ({count:,})" for what, count in self.skipped[:_MOST_ENDINGS])
+        more = sum(count for _, count in self.skipped[_MOST_ENDINGS:])
+        return f"{shown}, others ({more:,})" if more else shown
 
     def __len__(self) -> int:
         return len(self.items)
@@ -144,24 +175,33 @@ def gather(
         the same name, or if nothing at all was found.
     """
     listed = [sources] if isinstance(sources, (str, os.PathLike, Mapping)) else list(sources)
-    problems: list[tuple[str, str]] = []
+    notes = _Notes()
     items = [
         item if item.name.isascii() else replace(item, name=as_text(item.name))
-        for item in chain.from_iterable(_of_source(s, problems, outside) for s in listed)
+        for item in chain.from_iterable(_of_source(s, notes, outside) for s in listed)
     ]
-    problems = [(as_text(name), reason) for name, reason in problems]
+    problems = [(as_text(name), reason) for name, reason in notes.problems]
     if problems and missing == "raise":
         raise _missing(problems)
-    unique = _unique(items)
-    if not unique and not problems:
-        raise GatherError(
-            "no images found",
-            place="images",
-            got=", ".join(map(_worded, listed)),
-            next_step=f"A folder is searched for {', '.join(sorted(SUFFIXES))}.",
-        )
-    source = ", ".join(map(_worded, listed))
-    return Gathered(items=tuple(unique), problems=tuple(problems), source=source)
+    gathered = Gathered(
+        items=tuple(_unique(items)),
+        problems=tuple(problems),
+        source=", ".join(map(_worded, listed)),
+        skipped=tuple(notes.skipped.most_common()),
+    )
+    if not gathered.items and not problems:
+        raise _nothing(gathered)
+    return gathered
+
+
+def _nothing(gathered: Gathered) -> GatherError:
+    beside = f" It holds others: {gathered.passed_over}." if gathered.skipped else ""
+    return GatherError(
+        "no images found",
+        place="images",
+        got=gathered.source,
+        next_step=f"A folder is searched for {', '.join(sorted(SUFFIXES))}.{beside}",
+    )
 
 
 def _worded(source: Source) -> str:
@@ -199,19 +239,19 @@ def _unique(items: list[Item]) -> list[Item]:
     return list(seen.values())
 
 
-def _of_source(source: Source, problems: list[tuple[str, str]], outside: bool) -> Iterable[Item]:
+def _of_source(source: Source, notes: _Notes, outside: bool) -> Iterable[Item]:
     if isinstance(source, Mapping):
         return [_from_memory(name, data) for name, data in source.items()]
     text = os.fspath(source)
     if text.startswith("@"):
-        return _from_list(Path(text[1:]), problems, outside)
+        return _from_list(Path(text[1:]), notes, outside)
     if _ADDRESS.match(text):
         return [_from_address(text)]
     if os.path.isdir(text):  # noqa: PTH112 - also used on a million entries, where Path is slow
-        return _from_folder(text, problems)
+        return _from_folder(text, notes)
     if not os.path.exists(text) and glob.has_magic(text):  # noqa: PTH110 - as above
-        return _from_pattern(text, problems)
-    return _from_file(text, text, problems)
+        return _from_pattern(text, notes)
+    return _from_file(text, text, notes)
 
 
 def _from_memory(name: str, data: bytes | IO[bytes]) -> Item:
@@ -233,12 +273,12 @@ def _once(stream: IO[bytes]) -> Callable[[], bytes]:
     return read
 
 
-def _from_list(path: Path, problems: list[tuple[str, str]], outside: bool) -> Iterator[Item]:
+def _from_list(path: Path, notes: _Notes, outside: bool) -> Iterator[Item]:
     try:
         lines = read_regular(path, _MOST_LISTED).decode("utf-8-sig").splitlines()
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "not text in UTF-8"
-        problems.append((str(path), f"the list cannot be read ({reason})"))
+        notes.problems.append((str(path), f"the list cannot be read ({reason})"))
         return
     for line in filter(None, (line.strip() for line in lines)):
         if line.startswith("#"):
@@ -246,9 +286,11 @@ def _from_list(path: Path, problems: list[tuple[str, str]], outside: bool) -> It
         address = _ADDRESS.match(line) is not None
         inside = line if address else os.path.join(path.parent, line)  # noqa: PTH118
         if not (outside or address or _is_below(inside, path.parent)):
-            problems.append((line, f"not below {path.parent}, the folder of the list (--outside)"))
+            notes.problems.append(
+                (line, f"not below {path.parent}, the folder of the list (--outside)")
+            )
             continue
-        for item in _of_source(inside, problems, outside):
+        for item in _of_source(inside, notes, outside):
             yield Item(
                 name=line if item.where == inside and not address else item.name,
                 where=item.where,
@@ -264,46 +306,45 @@ def _is_below(path: str, folder: Path) -> bool:
         return False
 
 
-def _from_folder(folder: str, problems: list[tuple[str, str]]) -> list[Item]:
+def _from_folder(folder: str, notes: _Notes) -> list[Item]:
     root = folder.rstrip("/") or "/"
     cut = len(root.rstrip("/")) + 1
-    paths = _walked(root, problems)
+    paths = _walked(root, notes)
     if doubtful := {path for path in paths if not os.access(path, os.R_OK)}:
-        paths = [p for p in paths if p not in doubtful or _readable(p, p[cut:], problems)]
+        paths = [p for p in paths if p not in doubtful or _readable(p, p[cut:], notes)]
     names = [path[cut:] for path in paths]
     return [Item(names[place], paths[place]) for place in naturally_sorted(names)]
 
 
-def _walked(folder: str, problems: list[tuple[str, str]]) -> list[str]:
+def _walked(folder: str, notes: _Notes) -> list[str]:
     """Return the paths of the images below a folder, in no order."""
     paths: list[str] = []
     waiting = [folder]
     linked = {os.path.realpath(folder)}
     while waiting:
-        inside, folders = _listed(waiting.pop(), problems, linked)
+        inside, folders = _listed(waiting.pop(), notes, linked)
         paths += inside
         waiting += folders
     return paths
 
 
-def _listed(
-    folder: str, problems: list[tuple[str, str]], linked: set[str]
-) -> tuple[list[str], list[str]]:
+def _listed(folder: str, notes: _Notes, linked: set[str]) -> tuple[list[str], list[str]]:
     """Return the images and the folders directly inside a folder; hidden ones are left out."""
     images: list[str] = []
     folders: list[str] = []
     try:
         entries = list(os.scandir(folder))
     except OSError as error:
-        problems.append((folder, str(error.strerror)))
+        notes.problems.append((folder, str(error.strerror)))
         return images, folders
     for entry in entries:
         if entry.name[0] == ".":
+            notes.skipped["hidden"] += 1
             continue
         try:
-            _sort(entry, images, folders, linked, problems)
+            _sort(entry, images, folders, linked, notes)
         except OSError as error:  # a link to itself: this one entry, not the folder
-            problems.append((entry.path, str(error.strerror)))
+            notes.problems.append((entry.path, str(error.strerror)))
     return images, folders
 
 
@@ -312,7 +353,7 @@ def _sort(
     images: list[str],
     folders: list[str],
     linked: set[str],
-    problems: list[tuple[str, str]],
+    notes: _Notes,
 ) -> None:
     if entry.is_dir():
         if not entry.is_symlink() or _is_new(entry.path, linked):
@@ -321,7 +362,22 @@ def _sort(
         if entry.is_file() or entry.is_symlink():
             images.append(entry.path)
         else:
-            problems.append((entry.path, "a pipe, device or socket, not a file"))
+            notes.problems.append((entry.path, "a pipe, device or socket, not a file"))
+    elif ending := Path(entry.name).suffix.lower():
+        notes.skipped[ending] += 1
+    elif entry.is_file() and _begins_as_image(entry.path):
+        images.append(entry.path)
+    else:
+        notes.skipped["without ending"] += 1
+
+
+def _begins_as_image(path: str) -> bool:
+    """Tell whether a regular file begins as an image does; the caller saw that it is no pipe."""
+    try:
+        with open(path, "rb", buffering=0) as file:  # noqa: PTH123 - as above
+            return _BEGINNINGS.match(file.read(16)) is not None
+    except OSError:
+        return False
 
 
 def _is_new(link: str, linked: set[str]) -> bool:
@@ -332,33 +388,33 @@ def _is_new(link: str, linked: set[str]) -> bool:
     return not known
 
 
-def _readable(path: str, name: str, problems: list[tuple[str, str]]) -> bool:
+def _readable(path: str, name: str, notes: _Notes) -> bool:
     """Tell whether a file is there and may be read; if not, note why."""
     try:
         facts = os.stat(path)  # noqa: PTH116 - as above
     except OSError as error:
-        problems.append((name, str(error.strerror)))
+        notes.problems.append((name, str(error.strerror)))
         return False
     if not stat.S_ISREG(facts.st_mode):
-        problems.append((name, "a pipe, device or socket, not a file"))
+        notes.problems.append((name, "a pipe, device or socket, not a file"))
         return False
     if os.access(path, os.R_OK):
         return True
-    problems.append((name, "no permission to read it"))
+    notes.problems.append((name, "no permission to read it"))
     return False
 
 
-def _from_pattern(pattern: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
+def _from_pattern(pattern: str, notes: _Notes) -> Iterator[Item]:
     paths = sorted(glob.glob(pattern, recursive=True), key=natural_key)  # noqa: PTH207 - any pattern
     if not paths:
-        problems.append((pattern, "no file fits this pattern"))
+        notes.problems.append((pattern, "no file fits this pattern"))
     for path in paths:
         if os.path.isfile(path):  # noqa: PTH113 - as above
-            yield from _from_file(path, path, problems)
+            yield from _from_file(path, path, notes)
 
 
-def _from_file(path: str, name: str, problems: list[tuple[str, str]]) -> Iterator[Item]:
-    if _readable(path, name, problems):
+def _from_file(path: str, name: str, notes: _Notes) -> Iterator[Item]:
+    if _readable(path, name, notes):
         yield Item(name=name, where=path)
 
 
