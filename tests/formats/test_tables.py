@@ -109,6 +109,36 @@ class BadFiles(InFolder):
             "line 4",
         )
 
+    def test_all_bad_rows_are_named(self):
+        """Rows that break the same rule are named together, the first twenty of them."""
+        good = "a,object,x,0.5,0,0,1,1\n"
+        for bad in (
+            "a,object,x,1.5,0,0,1,1\n",
+            "a,object,x,high,0,0,1,1\n",
+            "a,object,x,,0,,1,1\n",
+        ):
+            self.refused(
+                self.HEADER + bad + good + bad * 2,
+                r"line 2, .*\(3 such rows: line 2, line 4, line 5\)",
+            )
+            self.refused(self.HEADER + bad * 25, r"25 such rows: line 2, .*line 21, \.\.\.\)")
+        self.refused(self.HEADER + good + "a,object,x,1.5,0,0,1,1\n", "out of range; got 1.5")
+
+    def test_semicolons_and_tabs(self):
+        """Tables as spreadsheets write them are read; decimal commas are refused, not guessed."""
+        plain = self.HEADER + '"a,b",object,x,0.5,0,0,1,1\n'
+        expected = read_findings(self.written(plain)).frame()
+        self.assertEqual(expected.image.tolist(), ["a,b"])
+        for sign in (";", "\t"):
+            text = self.HEADER.replace(",", sign) + sign.join(
+                ["a,b", "object", "x", "0.5", *"0011"]
+            )
+            for start in ("", "\ufeff"):
+                got = read_findings(self.written(start + text)).frame()
+                self.assertTrue(expected.equals(got), sign)
+            self.refused(text.replace("0.5", "0,5"), "got '0,5'.*with a decimal point")
+        self.refused("image;kind;lable\na;object;x\n", "'lable'.*label")
+
     def test_files_that_are_no_tables(self):
         """Wrong encoding, truncated quotes, missing columns, endings and files are told apart."""
         self.refused(b"image,kind,label\n\xff\xfe,object,x\n", "not UTF-8")

@@ -2,16 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dotledger.core.cells import (
+    BOX,
+    Where,
+    blank_rows,
+    check_boxed,
+    check_boxes,
+    check_confidences,
+    check_kinds,
+    check_lengths,
+    check_names,
+    codes_of,
+    flags_of,
+    numbers_of,
+    row_place,
+    stack_boxes,
+)
 from dotledger.core.details import Details
 from dotledger.core.headings import check_headings
-from dotledger.core.kinds import KINDS
 from dotledger.core.names import Coded
 from dotledger.errors import TableError
 
@@ -29,10 +44,6 @@ __all__ = [
 
 FINDING_COLUMNS = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
 ANNOTATION_COLUMNS = ("image", "kind", "label", "x0", "y0", "x1", "y1", "ignore")
-_BOX = ("x0", "y0", "x1", "y1")
-
-Where = Callable[[int, str], str]
-"""Names a cell for people, from a row (0-based) and a column."""
 
 
 class Passing(Protocol):
@@ -40,171 +51,6 @@ class Passing(Protocol):
 
     def passes(self, findings: Findings) -> NDArray[np.bool_]:
         """Return which findings pass: ndarray of bool, shape (n,)."""
-
-
-def _row_place(row: int, column: str) -> str:
-    return f"row {row}, column {column}"
-
-
-def _first(mask: Any) -> int:
-    return int(np.argmax(mask))
-
-
-def _codes(values: Iterable[Any] | Coded, column: str, where: Where) -> Coded:
-    if isinstance(values, Coded):
-        return values
-    rows = list(values)
-    if set(map(type, rows)) - {str}:
-        rows = _as_text(rows, column, where)
-    return Coded.of(rows)
-
-
-def _as_text(rows: list[Any], column: str, where: Where) -> list[str]:
-    for position, value in enumerate(rows):
-        if isinstance(value, str):
-            rows[position] = str(value)
-        elif value is None or (isinstance(value, float) and value != value) or _is_missing(value):
-            rows[position] = ""
-        else:
-            raise TableError(
-                "a name must be text", place=where(position, column), got=value, row=position
-            )
-    return rows
-
-
-def _is_missing(value: Any) -> bool:
-    """Tell whether a cell is pandas' NA or NaT, without importing pandas."""
-    return type(value).__name__ in ("NAType", "NaTType")
-
-
-def _numbers(values: Any, column: str, where: Where) -> NDArray[np.float64]:
-    try:
-        array = np.asarray(_in_digits(values), dtype=np.float64)
-    except (TypeError, ValueError):
-        array = np.array(
-            [_number(v, i, column, where) for i, v in enumerate(values)], dtype=np.float64
-        )
-    if array.ndim != 1:
-        raise TableError(
-            "a column holds one number a row", place=where(0, column), got=f"shape {array.shape}"
-        )
-    _refuse(np.isinf(array), array, column, where, "a number must be finite")
-    return array
-
-
-def _in_digits(values: Any) -> Any:
-    """Return short floats as the numbers they are written as: 0.9 in 32 bits is 0.9, not less.
-
-    Otherwise a confidence of exactly the threshold would fall below it.
-    """
-    dtype = getattr(values, "dtype", None)
-    if dtype not in (np.float32, np.float16):
-        return values
-    return np.asarray(values).astype(str).astype(np.float64)
-
-
-def _number(value: Any, row: int, column: str, where: Where) -> float:
-    if _is_missing(value) or value is None or (isinstance(value, str) and not value.strip()):
-        return np.nan
-    try:
-        return float(value)
-    except (TypeError, ValueError):
-        raise TableError("not a number", place=where(row, column), got=value, row=row) from None
-
-
-def _refuse(
-    bad: NDArray[np.bool_], values: Any, column: str, where: Where, message: str, **more: Any
-) -> None:
-    if bad.any():
-        row = _first(bad)
-        raise TableError(message, place=where(row, column), got=values[row], row=row, **more)
-
-
-def _check_kinds(kind: Coded, where: Where, *, blank: NDArray[np.bool_] | None) -> None:
-    known = np.array([name in KINDS for name in kind.names], dtype=bool)
-    bad = ~known[kind.codes] if len(known) else np.zeros(0, dtype=bool)
-    if blank is not None:
-        empty = np.array([not name for name in kind.names], dtype=bool)
-        bad &= ~(blank & (empty[kind.codes] if len(empty) else bad))
-    _refuse(bad, kind.values(), "kind", where, "unknown kind", allowed=KINDS)
-
-
-def _check_boxes(box: NDArray[np.float64], where: Where) -> None:
-    given = ~np.isnan(box)
-    partial = given.any(axis=1) & ~given.all(axis=1)
-    if partial.any():
-        row = _first(partial)
-        column = _BOX[int(np.argmin(given[row]))]
-        raise TableError(
-            "a box needs all four numbers or none",
-            place=where(row, column),
-            got=tuple(box[row].tolist()),
-            row=row,
-        )
-    for low, high, column in ((0, 2, "x1"), (1, 3, "y1")):
-        bad = box[:, low] >= box[:, high]
-        if bad.any():
-            row = _first(bad)
-            raise TableError(
-                f"a box must have {_BOX[low]} < {column}",
-                place=where(row, column),
-                got=tuple(box[row].tolist()),
-                row=row,
-                next_step="Boxes are corners in pixels; convert other conventions first.",
-            )
-
-
-def _check_confidences(confidence: NDArray[np.float64], where: Where) -> None:
-    bad = (confidence < 0) | (confidence > 1)
-    _refuse(
-        bad,
-        confidence,
-        "confidence",
-        where,
-        "a confidence is out of range",
-        allowed=["0 to 1", "empty for none"],
-    )
-
-
-def _check_lengths(columns: Mapping[str, Any]) -> None:
-    lengths = {name: len(column) for name, column in columns.items()}
-    if len(set(lengths.values())) > 1:
-        raise TableError("columns differ in length", got=lengths)
-
-
-def _blank(label: Coded) -> NDArray[np.bool_]:
-    empty = np.array([not name for name in label.names], dtype=bool)
-    return empty[label.codes] if len(empty) else np.zeros(0, dtype=bool)
-
-
-def _flags(values: Any, column: str, where: Where) -> NDArray[np.bool_]:
-    words = {
-        "": False,
-        "0": False,
-        "false": False,
-        "no": False,
-        "1": True,
-        "true": True,
-        "yes": True,
-    }
-    array = np.asarray(values)
-    if array.dtype == np.bool_:
-        return array
-    result = np.zeros(len(array), dtype=bool)
-    for row, value in enumerate(array.tolist()):
-        nothing = value is None or _is_missing(value) or value != value
-        plain = "" if nothing else str(value).strip().lower()
-        plain = plain.removesuffix(".0")
-        if plain not in words:
-            raise TableError(
-                "not a yes or no",
-                place=where(row, column),
-                got=value,
-                row=row,
-                allowed=["true", "false", "1", "0", "yes", "no", "empty for false"],
-            )
-        result[row] = words[plain]
-    return result
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -245,7 +91,7 @@ class Findings:
         x1: ArrayLike,
         y1: ArrayLike,
         details: Sequence[Details | None] | None = None,
-        where: Where = _row_place,
+        where: Where = row_place,
     ) -> Findings:
         """Check columns and build a table; all must have the same length n, which may be 0.
 
@@ -254,12 +100,12 @@ class Findings:
         TableError
             For the first cell that breaks the common shape, named by row and column.
         """
-        confidences = _numbers(confidence, "confidence", where)
-        box = _stack_boxes(x0, y0, x1, y1, where)
+        confidences = numbers_of(confidence, "confidence", where)
+        box = stack_boxes(x0, y0, x1, y1, where)
         names = [
-            _codes(v, c, where) for v, c in ((image, "image"), (kind, "kind"), (label, "label"))
+            codes_of(v, c, where) for v, c in ((image, "image"), (kind, "kind"), (label, "label"))
         ]
-        _check_lengths(
+        check_lengths(
             {
                 "image": names[0],
                 "kind": names[1],
@@ -268,10 +114,10 @@ class Findings:
                 "box": box,
             }
         )
-        _check_names(names[0], where)
-        _check_kinds(names[1], where, blank=None)
-        _check_boxes(box, where)
-        _check_confidences(confidences, where)
+        check_names(names[0], where)
+        check_kinds(names[1], where, blank=None)
+        check_boxes(box, where)
+        check_confidences(confidences, where)
         return cls(
             image=names[0],
             kind=names[1],
@@ -282,7 +128,7 @@ class Findings:
         )
 
     @classmethod
-    def from_frame(cls, frame: pd.DataFrame, *, where: Where = _row_place) -> Findings:
+    def from_frame(cls, frame: pd.DataFrame, *, where: Where = row_place) -> Findings:
         """Build a table from a pandas frame with the columns of `FINDING_COLUMNS`.
 
         The columns ``confidence`` and ``x0`` to ``y1`` may be missing; other columns are left out.
@@ -312,7 +158,7 @@ class Findings:
     @property
     def blank(self) -> NDArray[np.bool_]:
         """Rows that say "answered, nothing found": ndarray of bool, shape (n,)."""
-        return _blank(self.label)
+        return blank_rows(self.label)
 
     def take(self, rows: NDArray[Any]) -> Findings:
         """Return the table reduced to `rows` (indices or a mask)."""
@@ -360,7 +206,7 @@ class Findings:
                 "kind": self.kind.values(),
                 "label": self.label.values(),
                 "confidence": self.confidence,
-                **dict(zip(_BOX, self.box.T, strict=True)),
+                **dict(zip(BOX, self.box.T, strict=True)),
             }
         )
 
@@ -405,21 +251,8 @@ def on_common_images(tables: Sequence[Findings]) -> list[Findings]:
     ]
 
 
-def _stack_boxes(x0: Any, y0: Any, x1: Any, y1: Any, where: Where) -> NDArray[np.float64]:
-    columns = {c: _numbers(v, c, where) for c, v in zip(_BOX, (x0, y0, x1, y1), strict=True)}
-    _check_lengths(columns)
-    return np.stack(list(columns.values()), axis=1)
-
-
-def _check_names(image: Coded, where: Where) -> None:
-    empty = np.array([not name for name in image.names], dtype=bool)
-    if empty.any():
-        row = _first(empty[image.codes])
-        raise TableError("an image needs a name", place=where(row, "image"), got="", row=row)
-
-
 def _frame_columns(frame: pd.DataFrame, columns: Sequence[str]) -> dict[str, Any]:
-    optional = {"confidence", "ignore", *_BOX}
+    optional = {"confidence", "ignore", *BOX}
     check_headings(frame.columns, columns)
     twice = [c for c in columns if (frame.columns == c).sum() > 1]
     if twice:
@@ -494,7 +327,7 @@ class Annotations:
         vocabulary: Mapping[str, Iterable[str]] | None = None,
         details: Sequence[Details | None] | None = None,
         images: Mapping[str, Mapping[str, Any]] | None = None,
-        where: Where = _row_place,
+        where: Where = row_place,
     ) -> Annotations:
         """Check columns and build a table; all must have the same length n, which may be 0.
 
@@ -504,18 +337,18 @@ class Annotations:
             For the first cell that breaks the common shape, or an annotation of a kind judged
             by boxes that has no box.
         """
-        box = _stack_boxes(x0, y0, x1, y1, where)
+        box = stack_boxes(x0, y0, x1, y1, where)
         names = [
-            _codes(v, c, where) for v, c in ((image, "image"), (kind, "kind"), (label, "label"))
+            codes_of(v, c, where) for v, c in ((image, "image"), (kind, "kind"), (label, "label"))
         ]
-        flags = _flags(ignore, "ignore", where)
-        _check_lengths(
+        flags = flags_of(ignore, "ignore", where)
+        check_lengths(
             {"image": names[0], "kind": names[1], "label": names[2], "box": box, "ignore": flags}
         )
-        _check_names(names[0], where)
-        _check_kinds(names[1], where, blank=_blank(names[2]))
-        _check_boxes(box, where)
-        _check_boxed(names[1], names[2], box, where)
+        check_names(names[0], where)
+        check_kinds(names[1], where, blank=blank_rows(names[2]))
+        check_boxes(box, where)
+        check_boxed(names[1], names[2], box, where)
         declared = {kind: tuple(labels) for kind, labels in (vocabulary or {}).items()}
         return cls(
             image=names[0],
@@ -534,7 +367,7 @@ class Annotations:
         frame: pd.DataFrame,
         *,
         vocabulary: Mapping[str, Iterable[str]] | None = None,
-        where: Where = _row_place,
+        where: Where = row_place,
     ) -> Annotations:
         """Build a table from a pandas frame with the columns of `ANNOTATION_COLUMNS`.
 
@@ -579,7 +412,7 @@ class Annotations:
     @property
     def blank(self) -> NDArray[np.bool_]:
         """Rows that say "looked at, nothing there": ndarray of bool, shape (n,)."""
-        return _blank(self.label)
+        return blank_rows(self.label)
 
     def labels(self, kind: str) -> tuple[str, ...]:
         """Return the labels in scope for `kind`, sorted: declared, or else those that occur."""
@@ -597,7 +430,7 @@ class Annotations:
                 "image": self.image.values(),
                 "kind": self.kind.values(),
                 "label": self.label.values(),
-                **dict(zip(_BOX, self.box.T, strict=True)),
+                **dict(zip(BOX, self.box.T, strict=True)),
                 "ignore": self.ignore,
             }
         )
@@ -612,19 +445,3 @@ def _own_columns(frame: pd.DataFrame) -> list[Details | None] | None:
     return [
         Details(attributes={str(n): v for n, v in row.items() if v is not None}) for row in rows
     ]
-
-
-def _check_boxed(kind: Coded, label: Coded, box: NDArray[np.float64], where: Where) -> None:
-    boxed = np.array([n in KINDS and KINDS[n].judged == "boxes" for n in kind.names], dtype=bool)
-    if not len(boxed):
-        return
-    bad = boxed[kind.codes] & ~_blank(label) & np.isnan(box[:, 0])
-    if bad.any():
-        row = _first(bad)
-        raise TableError(
-            "an annotation of this kind needs a box",
-            place=where(row, "x0"),
-            got="",
-            row=row,
-            next_step="Give x0, y0, x1, y1, or use the kind 'label' for what has no place.",
-        )

@@ -106,7 +106,7 @@ def thresholds_of(
 
 def _check_name(name: str, labels: Iterable[str], place: str) -> None:
     kind, colon, label = name.partition(":")
-    names = [one for one in labels if one]
+    names = list(dict.fromkeys(one for one in labels if one))
     known = [*KINDS, *names]
     if name in known or (colon and kind in KINDS and (label in names or not names)):
         return

@@ -11,11 +11,12 @@ from dataclasses import dataclass, field
 from itertools import islice
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any
+from typing import Any, TextIO
 
 import numpy as np
 import orjson
 
+from dotledger.core.cells import refuse_rows
 from dotledger.core.names import Coded
 from dotledger.errors import TableError
 from dotledger.files import check_regular
@@ -23,6 +24,7 @@ from dotledger.files import check_regular
 __all__ = ["Columns", "first_names", "guard", "read_csv", "read_json_lines", "unguard"]
 
 _ROWS_AT_ONCE = 20_000
+_LONGEST_HEADER = 100_000
 _NAMES = ("image", "kind", "label")
 _NUMBERS = (
     *("confidence", "x0", "y0", "x1", "y1", "cx", "cy", "width", "height"),
@@ -90,14 +92,16 @@ class Columns:
             numbers = np.array([_fast(v) for v in values], dtype=np.float64)
         except (TypeError, ValueError):
             numbers = np.array([_lenient(v) for v in values], dtype=np.float64)
-        for offset in np.flatnonzero(~np.isfinite(numbers)).tolist():
-            if not _is_empty(values[offset]):
-                raise TableError(
-                    "not a finite number",
-                    place=self.where(start + offset, column),
-                    got=values[offset],
-                    allowed=["a number", "empty for none"],
-                )
+        odd = np.flatnonzero(~np.isfinite(numbers)).tolist()
+        if bad := [offset for offset in odd if not _is_empty(values[offset])]:
+            refuse_rows(
+                [start + offset for offset in bad],
+                values[bad[0]],
+                column,
+                self.where,
+                "not a finite number",
+                allowed=["a number, with a decimal point", "empty for none"],
+            )
         return numbers
 
     def where(self, row: int, column: str) -> str:
@@ -155,6 +159,8 @@ def read_csv(
 ) -> Columns:
     """Read the `wanted` columns of a CSV file (UTF-8, with or without a byte-order mark).
 
+    A header without any comma may be divided by semicolons or tabs, and so is the file then.
+
     Parameters
     ----------
     path : Path
@@ -175,11 +181,22 @@ def read_csv(
     try:
         check_regular(path)
         with path.open(encoding="utf-8-sig", newline="") as file:
-            return _read_rows(csv.reader(file, strict=True), path, wanted, theirs, keep_own)
+            reader = csv.reader(file, strict=True, delimiter=_divider(file))
+            return _read_rows(reader, path, wanted, theirs, keep_own)
     except UnicodeDecodeError as error:
         raise _not_utf8(path, error) from error
     except OSError as error:
         raise _unreadable(path, error) from error
+
+
+def _divider(file: TextIO) -> str:
+    """Return what stands between the cells of a header, and go back to its start.
+
+    Spreadsheets write semicolons wherever the comma divides decimals.
+    """
+    header = file.readline(_LONGEST_HEADER)
+    file.seek(0)
+    return next((sign for sign in ",;\t" if sign in header), ",")
 
 
 def first_names(path: Path) -> list[str]:
@@ -191,7 +208,8 @@ def first_names(path: Path) -> list[str]:
         check_regular(path)
         with path.open(encoding="utf-8-sig", newline="") as file:
             if path.suffix.lower() == ".csv":
-                return [unguard(cell.strip()) for cell in next(csv.reader(file), [])]
+                reader = csv.reader(file, delimiter=_divider(file))
+                return [unguard(cell.strip()) for cell in next(reader, [])]
             first = orjson.loads(next((line for line in file if line.strip()), "{}"))
     except (OSError, ValueError, csv.Error):
         return []
