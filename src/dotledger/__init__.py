@@ -28,8 +28,8 @@ if TYPE_CHECKING:
     from dotledger.formats.tables import read_findings as read_findings
     from dotledger.formats.tables import write_table as write_table
     from dotledger.images.gather import gather as gather
+    from dotledger.kept import findings_of as findings_of
     from dotledger.ledger.store import Ledger as Ledger
-    from dotledger.ledger.views import findings_of as findings_of
     from dotledger.report.api import draw as draw
     from dotledger.sending.api import send as send
     from dotledger.sending.api import send_async as send_async
@@ -44,7 +44,7 @@ _HOMES = {
     "Measure": "core.comparison",
     "annotations_from_review": "core.reviewing",
     "draw": "report.api",
-    "findings_of": "ledger.views",
+    "findings_of": "kept",
     "fit_confidence_map": "core.reliability",
     "gather": "images.gather",
     "load_annotations": "formats.annotations",

@@ -2,16 +2,19 @@
 
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
-from dotledger import Findings, read_annotations, read_findings, write_table
+from dotledger import Findings, measure, read_annotations, read_findings, write_table
 from dotledger.core.details import Details
-from dotledger.errors import TableError
+from dotledger.core.origin import Origin
+from dotledger.errors import ArgumentError, TableError
 from dotledger.files import whole_file
 from dotledger.formats.columns import guard, unguard
-from tests.core.test_measuring import annotations_of
+from dotledger.formats.tables import origin_file
+from tests.core.test_measuring import annotations_of, findings_of
 
 ODD = [
     "lantern",
@@ -35,6 +38,56 @@ class InFolder(unittest.TestCase):
         path = self.folder / name
         path.write_bytes(text if isinstance(text, bytes) else text.encode())
         return path
+
+
+class Origins(InFolder):
+    """What was cut stays with the file, and a measure of it says so."""
+
+    def setUp(self):
+        super().setUp()
+        rows = [("a", "object", "lantern", c, (0, 0, 2, 2)) for c in (0.9, 0.4, 0.2)]
+        table = replace(
+            findings_of([*rows, ("b", "face", "face", 0.3, (0, 0, 2, 2))]),
+            origin=Origin(service="flint", floor=0.1, words={"likely": 0.35}),
+        )
+        self.truth = annotations_of([("a", "object", "lantern", (0, 0, 2, 2), False)])
+        self.path = write_table(table.cut({"object": "likely", "face": 0.5}), self.folder / "f.csv")
+
+    def test_what_was_cut_travels_beside_the_file(self):
+        """Service, floor, words, threshold and counts come back, and the table stays plain CSV."""
+        back = read_findings(self.path)
+        self.assertEqual(
+            (back.origin.service, back.origin.floor, back.origin.words["likely"]),
+            ("flint", 0.1, 0.35),
+        )
+        self.assertEqual(
+            back.origin.cut, (({"object": 0.35, "face": 0.5}, {"object": 1, "face": 1}),)
+        )
+        self.assertEqual(len(self.path.read_text().splitlines()), 1 + 2 + 1)  # b keeps a blank row
+        notes = measure(back, self.truth, threshold="likely", draws=0).notes
+        self.assertTrue(any("object 0.35" in n and "2 removed" in n for n in notes), notes)
+        below = measure(back, self.truth, threshold=0.05, draws=0).notes
+        self.assertTrue(any("below the floor of 0.1" in n for n in below), below)
+
+    def test_a_changed_file_and_a_stale_origin(self):
+        """An edited file is named so; a table without origin removes the one of its forerunner."""
+        with self.path.open("a") as file:
+            file.write("c,object,lantern,0.8,0,0,1,1\n")
+        notes = measure(read_findings(self.path), self.truth, draws=0).notes
+        self.assertTrue(any("changed after" in n for n in notes), notes)
+        write_table(findings_of([("a", "label", "x", 0.5, None)]), self.path)
+        self.assertIsNone(read_findings(self.path).origin)
+
+    def test_a_file_of_that_name_is_never_lost(self):
+        """Something else under the origin's name is kept, and the findings are not written."""
+        origin_file(self.folder / "g.csv").write_text("my notes")
+        with self.assertRaises(ArgumentError):
+            write_table(findings_of([]), self.folder / "g.csv")
+        self.assertFalse((self.folder / "g.csv").exists())
+        origin_file(self.folder / "h.csv").write_text('{"origin": 3, "sha256": ""}')
+        self.written("image,kind,label\n", "h.csv")
+        with self.assertRaisesRegex(TableError, "h.csv.origin.json"):
+            read_findings(self.folder / "h.csv")
 
 
 class RoundTrip(InFolder):

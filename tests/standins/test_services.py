@@ -11,7 +11,7 @@ from PIL import Image
 
 from dotledger import measure, send
 from dotledger.errors import ArgumentError
-from dotledger.ledger.views import findings_of
+from dotledger.kept import findings_of
 from dotledger.standins.evening import MAKERS, description_of, running
 from dotledger.standins.scenes import RECIPES, draw_scene, truth
 from dotledger.standins.trouble import Trouble, parse_trouble

@@ -20,6 +20,7 @@ __all__ = [
     "kinds_option",
     "ledger_option",
     "noticed",
+    "numbers_of",
     "print_json",
     "print_table",
     "read_said",
@@ -29,6 +30,8 @@ __all__ = [
     "say_problems",
     "service_options",
     "settings_of",
+    "threshold_of",
+    "threshold_option",
 ]
 
 Function = TypeVar("Function", bound=Callable[..., Any])
@@ -98,6 +101,56 @@ def code_option(function: Function) -> Function:
     )(function)
 
 
+def threshold_option(function: Function) -> Function:
+    """Add ``--threshold``; `threshold_of` turns its text into what the library takes."""
+    return click.option(
+        "--threshold",
+        metavar="T",
+        help="Leave out findings below: a number, a word of the service's own scale, or "
+        "NAME=VALUE,... by kind or label.",
+    )(function)
+
+
+def numbers_of(text: str, option: str) -> list[float]:
+    """Return the numbers of a comma-separated list.
+
+    Raises
+    ------
+    ArgumentError
+        If a part is not a number.
+    """
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise ArgumentError(
+            "not a number, nor numbers with commas between", place=option, got=text
+        ) from None
+
+
+def threshold_of(text: str | None, *, several: bool = False) -> Any:
+    """Return a threshold as the library takes it: a number, a word, or names with values.
+
+    With `several`, numbers with commas between are a list.
+
+    Raises
+    ------
+    ArgumentError
+        If there are several numbers where one is meant.
+    """
+    if text is None:
+        return None
+    if "=" in text:
+        pairs = (part.partition("=") for part in text.split(","))
+        return {name.strip(): value.strip() for name, _, value in pairs}
+    try:
+        numbers = [float(part) for part in text.split(",")]
+    except ValueError:
+        return text
+    if len(numbers) > 1 and not several:
+        raise ArgumentError("several thresholds where one is meant", place="--threshold", got=text)
+    return numbers if len(numbers) > 1 else numbers[0]
+
+
 def as_kinds(text: str | None) -> list[str] | None:
     """Return the kinds of a comma-separated list."""
     return None if text is None else [part.strip() for part in text.split(",") if part.strip()]
@@ -165,6 +218,6 @@ def read_said(findings: str | None, ledger: str, service: str | None, batch: int
         from dotledger.formats.tables import read_findings
 
         return read_findings(Path(findings))
-    from dotledger.ledger.views import findings_of
+    from dotledger.kept import findings_of
 
     return findings_of(ledger, batch=batch, service=service)

@@ -93,10 +93,6 @@ class Compared:
         With label names mapped and image names matched.
     broader : dict of str to tuple of str
         Broader labels of the mapping.
-    floor : float or None
-        Of the batch in the ledger.
-    words : dict of str to float
-        Of the service's own scale, where the ledger knows its description.
     report : dict
         What loading read, as plain values.
     lines : list of str
@@ -106,8 +102,6 @@ class Compared:
     findings: Findings
     annotations: Annotations
     broader: dict[str, tuple[str, ...]]
-    floor: float | None
-    words: dict[str, float]
     report: dict[str, Any]
     lines: list[str]
 
@@ -139,14 +133,15 @@ def compared_tables(
         images=images,
         vocabulary=vocabulary_of(vocabulary),
     )
-    truth, floor = loaded.annotations, None
-    words: dict[str, float] = {}
+    truth = loaded.annotations
     if findings is not None:
         from dotledger.formats.tables import read_findings
 
         said = read_findings(Path(findings), columns=findings_columns, images=truth.images)
     else:
-        said, sizes, floor, words = _from_ledger(ledger, service, batch)
+        from dotledger.kept import findings_and_sizes
+
+        said, sizes = findings_and_sizes(ledger, batch=batch, service=service)
     said, matched = match_images(said, truth.image.used(), _words(match))
     if findings is None:
         known = {matched.names.get(name, name): size for name, size in sizes.items()}
@@ -161,8 +156,6 @@ def compared_tables(
         findings=said,
         annotations=truth,
         broader=broader,
-        floor=floor,
-        words=words,
         report={**report, "ambiguous_image_names": list(matched.ambiguous)},
         lines=[*loaded.report.lines(), *matched.lines(), *lines],
     )
@@ -191,24 +184,6 @@ def vocabulary_of(pairs: Sequence[str]) -> dict[str, list[str]] | None:
 
 def _words(text: str) -> list[str]:
     return [part.strip() for part in text.split(",") if part.strip()]
-
-
-def _from_ledger(
-    where: str, service: str | None, batch: int | None
-) -> tuple[Findings, dict[str, dict[str, float]], float | None, dict[str, float]]:
-    """Return findings of a batch, its images' sizes, its floor and its service's words."""
-    from dotledger.ledger.store import Ledger
-    from dotledger.ledger.views import find_batch, kept_sizes, load_findings
-    from dotledger.services.description import stored_words
-
-    with Ledger(where, create=False, read_only=True) as ledger:
-        found = find_batch(ledger, batch=batch, service=service)
-        sizes = {
-            name: {side: size[side] for side in ("width", "height")}
-            for name, size in kept_sizes(ledger, found).items()
-        }
-        words = stored_words(found.description)
-        return load_findings(ledger, found), sizes, found.floor, words
 
 
 def _mapped(

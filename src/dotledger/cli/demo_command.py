@@ -90,7 +90,7 @@ def _measure_all(evening: Evening, home: Path) -> tuple[dict[str, Measure], list
     from dotledger.core.tables import on_common_images
     from dotledger.formats.annotations import read_annotations
     from dotledger.formats.tables import write_table
-    from dotledger.ledger.views import findings_of
+    from dotledger.kept import findings_of
     from dotledger.standins.evening import what_it_shows
     from dotledger.standins.scenes import VOCABULARY
 

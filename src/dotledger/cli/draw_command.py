@@ -17,6 +17,8 @@ from dotledger.cli.common import (
     read_said,
     replace_option,
     say,
+    threshold_of,
+    threshold_option,
 )
 from dotledger.files import check_output_folder
 
@@ -34,7 +36,7 @@ __all__ = ["command"]
 @click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
 @click.option("--annotations", metavar="FILE", help="Ground truth: colours right, wrong, missed.")
 @click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
-@click.option("--threshold", type=float, help="Leave out findings below this confidence.")
+@threshold_option
 @kinds_option
 @ledger_option
 @click.option("--service", help="The newest batch of this service in the ledger.")
@@ -47,7 +49,7 @@ def command(
     findings: str | None,
     annotations: str | None,
     overlap: float,
-    threshold: float | None,
+    threshold: str | None,
     kinds: str | None,
     ledger: str,
     service: str | None,
@@ -75,7 +77,7 @@ def command(
         folder,
         annotations=None if annotations is None else read_annotations(Path(annotations)),
         overlap=overlap,
-        threshold=threshold,
+        threshold=threshold_of(threshold),
         title=f"{service or findings or 'findings'}",
     )
     for name in drawn.not_found:

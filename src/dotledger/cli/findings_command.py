@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -17,6 +18,8 @@ from dotledger.cli.common import (
     print_table,
     replace_option,
     say,
+    threshold_of,
+    threshold_option,
 )
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output
@@ -42,7 +45,7 @@ __all__ = ["command"]
 )
 @click.option("--notes", is_flag=True, help="Show what the reading set aside or noticed.")
 @kinds_option
-@click.option("--threshold", type=float, help="Leave out findings below this confidence.")
+@threshold_option
 @click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
 @click.option("--most", type=int, default=40, show_default=True, help="Rows to show; 0 for all.")
 @click.option(
@@ -59,7 +62,7 @@ def command(
     merge: float | None,
     notes: bool,
     kinds: str | None,
-    threshold: float | None,
+    threshold: str | None,
     labels: tuple[str, ...],
     most: int,
     out_file: str | None,
@@ -70,7 +73,7 @@ def command(
 
     Files keep a row with an empty label for every image that was answered and holds nothing.
     """
-    from dotledger.ledger.views import findings_of
+    from dotledger.kept import findings_of
 
     if out_file is not None:
         check_output(out_file, place="--out", inputs=(ledger, names), replace=replace)
@@ -83,7 +86,7 @@ def command(
         service=service,
         reading=reading,
         kinds=as_kinds(kinds),
-        threshold=threshold,
+        threshold=threshold_of(threshold),
     )
     if names is not None:
         found = _named(found, names, service or "")
@@ -91,7 +94,7 @@ def command(
         found = _merged(found, merge)
     if labels:
         _check_labels(found, labels)
-        found = found.take(found.label.onto(labels) >= 0)
+        found = _only(found, labels)
     if out_file is not None:
         from dotledger.formats.tables import write_table
 
@@ -100,6 +103,13 @@ def command(
         print_json(_records(found))
     else:
         _show(found, most)
+
+
+def _only(found: Findings, labels: tuple[str, ...]) -> Findings:
+    """Return the findings with these labels; images without any were still answered."""
+    origin = found.origin and dataclasses.replace(found.origin, only=labels)
+    kept = found.without((found.label.onto(labels) < 0) & ~found.blank)
+    return dataclasses.replace(kept, origin=origin)
 
 
 def _check_labels(found: Findings, labels: tuple[str, ...]) -> None:

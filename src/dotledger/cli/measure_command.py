@@ -13,10 +13,12 @@ from dotledger.cli.common import (
     example,
     json_option,
     kinds_option,
+    numbers_of,
     print_json,
     print_table,
     replace_option,
     say,
+    threshold_of,
 )
 from dotledger.cli.comparing import compared_tables, comparing_options
 from dotledger.errors import ArgumentError
@@ -28,36 +30,6 @@ if TYPE_CHECKING:
 __all__ = ["command"]
 
 _PARTS = "reasons,confusion,slices,reliability,counts,gate,details,text,images,points"
-
-
-def numbers_of(text: str, option: str) -> list[float]:
-    """Return the numbers of a comma-separated list.
-
-    Raises
-    ------
-    ArgumentError
-        If a part is not a number.
-    """
-    try:
-        return [float(part) for part in text.split(",")]
-    except ValueError:
-        raise ArgumentError(
-            "not a number, nor numbers with commas between", place=option, got=text
-        ) from None
-
-
-def threshold_of(text: str | None) -> Any:
-    """Return a threshold as `measure` takes it: a number, several, a word, or names with values."""
-    if text is None:
-        return None
-    if "=" in text:
-        pairs = (part.partition("=") for part in text.split(","))
-        return {name.strip(): value.strip() for name, _, value in pairs}
-    try:
-        several = [float(part) for part in text.split(",")]
-    except ValueError:
-        return text
-    return several if len(several) > 1 else several[0]
 
 
 @click.command(
@@ -145,14 +117,12 @@ def command(
         compared.findings,
         compared.annotations,
         overlap=overlaps if len(overlaps) > 1 else overlaps[0],
-        threshold=threshold_of(threshold),
+        threshold=threshold_of(threshold, several=True),
         kinds=as_kinds(kinds),
         count_unanswered=count_unanswered,
         pairing=pairing,
         broader=compared.broader,
         credit_related=credit_related,
-        floor=compared.floor,
-        words=compared.words,
         draws=draws,
         seed=seed,
     )

@@ -27,6 +27,7 @@ from dotledger.core.measures import (
     ratio,
     tally,
 )
+from dotledger.core.origin import Origin
 from dotledger.core.relatives import Broader, credited
 from dotledger.core.resampling import Resampling, placed, places_of_images
 from dotledger.core.results import Interval, KindMeasure, Point, Row, mean_over, row_of
@@ -125,7 +126,10 @@ def measure(
         annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
     )
     said = clip_findings(said, truth.images).table if truth.images else said
-    overlaps, cuts = _overlaps(overlap), _cuts(threshold, said, truth, words)
+    origin = said.origin or Origin()
+    floor = origin.floor if floor is None else floor
+    overlaps = _overlaps(overlap)
+    cuts = _cuts(threshold, said, truth, {**origin.words, **(words or {})})
     _check_pairing(pairing)
     draws = whole_number(draws, place="draws", least=0, most=MOST_DRAWS)
     seed = whole_number(seed, place="seed", least=0, most=MOST_SEED)
@@ -381,6 +385,7 @@ def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
     if not any(scope.images for scope in scopes):
         notes.append("Nothing is measured: no image has both an answer and annotations of a kind.")
     kept = comparison.findings
+    notes += kept.origin.lines() if kept.origin else []
     facts = comparison.annotations.images.items()
     sizes = {
         name: (f["width"], f["height"]) for name, f in facts if {"width", "height"} <= f.keys()

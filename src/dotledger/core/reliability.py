@@ -212,7 +212,8 @@ class ConfidenceMap:
             rows = (findings.kind.onto([kind]) == 0) & ~np.isnan(confidence)
             x, y = np.array(knots).T
             confidence[rows] = np.interp(confidence[rows], x, y)
-        return replace(findings, confidence=confidence)
+        origin = findings.origin and replace(findings.origin, floor=None, words={})
+        return replace(findings, confidence=confidence, origin=origin)
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values, ready for JSON."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -28,6 +28,8 @@ from dotledger.core.cells import (
 from dotledger.core.details import Details
 from dotledger.core.headings import check_headings
 from dotledger.core.names import Coded
+from dotledger.core.origin import Origin
+from dotledger.core.thresholds import Threshold, Thresholds, thresholds_of
 from dotledger.errors import TableError
 
 if TYPE_CHECKING:
@@ -38,19 +40,11 @@ __all__ = [
     "FINDING_COLUMNS",
     "Annotations",
     "Findings",
-    "Passing",
     "on_common_images",
 ]
 
 FINDING_COLUMNS = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
 ANNOTATION_COLUMNS = ("image", "kind", "label", "x0", "y0", "x1", "y1", "ignore")
-
-
-class Passing(Protocol):
-    """Anything that tells which findings pass, such as `dotledger.core.thresholds.Thresholds`."""
-
-    def passes(self, findings: Findings) -> NDArray[np.bool_]:
-        """Return which findings pass: ndarray of bool, shape (n,)."""
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -69,6 +63,8 @@ class Findings:
         Pixels of the upright original; a row of NaN where there is no box.
     details : tuple of Details or None, length n, or None
         What only some findings have; None if no row has any.
+    origin : Origin or None
+        Where they come from and what was cut; None if that is not known.
     """
 
     image: Coded
@@ -77,6 +73,7 @@ class Findings:
     confidence: NDArray[np.float64]
     box: NDArray[np.float64]
     details: tuple[Details | None, ...] | None = None
+    origin: Origin | None = None
 
     @classmethod
     def from_columns(
@@ -164,7 +161,8 @@ class Findings:
         """Return the table reduced to `rows` (indices or a mask)."""
         indices = np.flatnonzero(rows) if rows.dtype == np.bool_ else rows
         details = self.details
-        return Findings(
+        return replace(
+            self,
             image=self.image.take(indices),
             kind=self.kind.take(indices),
             label=self.label.take(indices),
@@ -173,21 +171,35 @@ class Findings:
             details=tuple(details[i] for i in indices) if details is not None else None,
         )
 
-    def cut(self, threshold: float | Passing | None) -> Findings:
+    def cut(self, threshold: Threshold | Thresholds) -> Findings:
         """Return what passes `threshold`; a finding without a confidence always does.
 
-        An image and kind that had rows keeps at least a blank one, since it was answered.
+        An image and kind that had rows keeps at least a blank one, since it was answered. The
+        result's `origin` tells what was cut, so that a measure of it can say so.
 
         Parameters
         ----------
-        threshold : float, Thresholds or None
-            A number from 0 to 1, or thresholds by kind or label.
+        threshold : float, str, mapping of str to float or str, Thresholds or None
+            As `dotledger.measure` takes it: a number from 0 to 1, a word of the service's own
+            scale, or one of these by kind, label or ``kind:label``.
+
+        Raises
+        ------
+        ArgumentError
+            If a number is out of range, or a word or name is not known.
         """
         if threshold is None:
             return self
-        if isinstance(threshold, int | float):
-            return self.without(self.confidence < threshold)
-        return self.without(~threshold.passes(self))
+        origin = self.origin or Origin()
+        if not isinstance(threshold, Thresholds):
+            threshold = thresholds_of(threshold, self, words=origin.words)
+        at = threshold.plain()
+        if at is None:
+            return self
+        low = ~threshold.passes(self)
+        kinds = np.bincount(self.kind.codes[low], minlength=len(self.kind.names)).tolist()
+        removed = dict(zip(self.kind.names, kinds, strict=True))
+        return replace(self.without(low), origin=origin.after(at, removed))
 
     def without(self, rows: NDArray[np.bool_]) -> Findings:
         """Return the table without `rows` (a mask).
@@ -221,7 +233,8 @@ def _with_blanks(table: Findings, passes: NDArray[np.bool_]) -> Findings:
         return kept
     blanks = table.take(stand_in)
     names = (*table.label.names, "")
-    return Findings(
+    return replace(
+        kept,
         image=Coded(np.r_[kept.image.codes, blanks.image.codes], table.image.names),
         kind=Coded(np.r_[kept.kind.codes, blanks.kind.codes], table.kind.names),
         label=Coded(np.r_[kept.label.codes, np.full(len(blanks), len(names) - 1)], names),

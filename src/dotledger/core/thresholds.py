@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.confidence import check_threshold
+from dotledger.core.details import Details
 from dotledger.core.kinds import KINDS
+from dotledger.core.names import Coded
 from dotledger.core.spelling import nearest
-from dotledger.core.tables import Findings
 from dotledger.errors import ArgumentError
 
 __all__ = ["Threshold", "Thresholds", "thresholds_of"]
@@ -23,6 +25,26 @@ Threshold = float | str | Mapping[str, float | str] | None
 A mapping's keys are a kind, a label, or ``kind:label``; the most particular counts, and what no
 key names is kept whatever its confidence.
 """
+
+
+class Cuttable(Protocol):
+    """What thresholds need of a table of findings; the table itself stands a floor above."""
+
+    @property
+    def kind(self) -> Coded:
+        """Kinds, length n."""
+
+    @property
+    def label(self) -> Coded:
+        """Labels, length n."""
+
+    @property
+    def confidence(self) -> NDArray[np.float64]:
+        """Confidences, shape (n,)."""
+
+    @property
+    def details(self) -> Sequence[Details | None] | None:
+        """What only some findings have."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -51,7 +73,7 @@ class Thresholds:
         """Return the threshold of each label: ndarray of float64, shape (labels,)."""
         return np.array([self.of(kind, label) for label in labels], dtype=np.float64)
 
-    def passes(self, findings: Findings) -> NDArray[np.bool_]:
+    def passes(self, findings: Cuttable) -> NDArray[np.bool_]:
         """Return which findings pass: ndarray of bool, shape (n,).
 
         A finding without a confidence passes every threshold.
@@ -61,7 +83,7 @@ class Thresholds:
         kinds, labels = findings.kind, findings.label
         table = np.array([[self.of(k, n) for n in labels.names] for k in kinds.names], dtype=float)
         if not table.size:
-            return np.ones(len(findings), dtype=bool)
+            return np.ones(len(findings.confidence), dtype=np.bool_)
         return ~(findings.confidence < table[kinds.codes, labels.codes])
 
     def plain(self) -> float | dict[str, float] | None:
@@ -76,7 +98,7 @@ class Thresholds:
 
 def thresholds_of(
     value: Threshold,
-    findings: Findings,
+    findings: Cuttable,
     *,
     words: Mapping[str, float] | None = None,
     labels: Iterable[str] = (),
@@ -120,7 +142,7 @@ def _check_name(name: str, labels: Iterable[str], place: str) -> None:
 
 
 def _number(
-    value: float | str | None, findings: Findings, words: Mapping[str, float], place: str
+    value: float | str | None, findings: Cuttable, words: Mapping[str, float], place: str
 ) -> float | None:
     if isinstance(value, str):
         try:
@@ -130,7 +152,7 @@ def _number(
     return check_threshold(value, place=place)
 
 
-def _word(word: str, findings: Findings, words: Mapping[str, float], place: str) -> float:
+def _word(word: str, findings: Cuttable, words: Mapping[str, float], place: str) -> float:
     scale = _words(findings) | {name.casefold(): number for name, number in words.items()}
     if word.casefold() not in scale:
         raise ArgumentError(
@@ -142,7 +164,7 @@ def _word(word: str, findings: Findings, words: Mapping[str, float], place: str)
     return scale[word.casefold()]
 
 
-def _words(findings: Findings) -> dict[str, float]:
+def _words(findings: Cuttable) -> dict[str, float]:
     """Return the words that findings carry as their own confidence, with their numbers."""
     return {
         details.own_confidence.casefold(): float(confidence)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -91,14 +91,7 @@ def map_names(findings: Findings, names: NameMap, *, service: str = "") -> Mappe
     ]
     new = [label if fate is None else fate for label, fate in zip(labels, fates, strict=True)]
     coded = Coded.of(new)
-    renamed = Findings(
-        image=findings.image,
-        kind=findings.kind,
-        label=Coded(coded.codes[place], coded.names),
-        confidence=findings.confidence,
-        box=findings.box,
-        details=findings.details,
-    )
+    renamed = replace(findings, label=Coded(coded.codes[place], coded.names))
     dropped = renamed.blank & ~findings.blank
     counts = Counter(place.tolist())
     unmapped = [

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import csv
+import hashlib
 import math
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,16 +17,24 @@ import orjson
 from dotledger.core.details import Details
 from dotledger.core.geometry import BOX_FORMS
 from dotledger.core.headings import check_headings
+from dotledger.core.origin import Origin
 from dotledger.core.tables import ANNOTATION_COLUMNS, FINDING_COLUMNS, Annotations, Findings
-from dotledger.errors import MissingExtra, TableError
-from dotledger.files import whole_file
+from dotledger.errors import ArgumentError, MissingExtra, TableError
+from dotledger.files import read_regular, whole_file
 from dotledger.formats.columns import first_names, guard, read_csv, read_json_lines
 from dotledger.formats.shapes import OUR_SHAPE, Shape, read_shape
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["SUFFIXES", "read_annotation_table", "read_findings", "write_rows", "write_table"]
+__all__ = [
+    "SUFFIXES",
+    "origin_file",
+    "read_annotation_table",
+    "read_findings",
+    "write_rows",
+    "write_table",
+]
 
 SUFFIXES = (".csv", ".jsonl", ".parquet")
 """The file endings understood, each with its format."""
@@ -159,7 +168,8 @@ def read_findings(
     Returns
     -------
     Findings
-        Without rows if the file has a header only.
+        Without rows if the file has a header only. Their `origin` is what stands in the file
+        beside (see `origin_file`), if there is one.
 
     Raises
     ------
@@ -175,11 +185,67 @@ def read_findings(
     table = _load(Path(path), (*FINDING_COLUMNS, "details"), shape, keep_own=False)
     details = table.columns.pop("details", None)
     common = shape.applied(table.columns, table.where, images or {})
-    return Findings.from_columns(
+    found = Findings.from_columns(
         **_filled(common, FINDING_COLUMNS),
         details=_read_details(details, table.where) if _any_of(details) else None,
         where=table.where,
     )
+    return replace(found, origin=_read_origin(Path(path)))
+
+
+def origin_file(path: PathLike) -> Path:
+    """Return where the origin of a findings file is kept: ``found.csv.origin.json`` beside it.
+
+    A file of its own, since a comment or a further column would break plain readers of the table.
+    """
+    return Path(f"{os.fspath(path)}.origin.json")
+
+
+def _read_origin(path: Path) -> Origin | None:
+    beside = origin_file(path)
+    if not beside.exists():
+        return None
+    try:
+        plain = orjson.loads(read_regular(beside))
+        origin = Origin.from_dict(plain["origin"])
+        return replace(origin, changed=plain["sha256"] != _digest(path))
+    except (ValueError, KeyError, TypeError) as error:
+        raise TableError(
+            f"this does not say where findings come from ({error})",
+            place=str(beside),
+            next_step="Remove it, or write the findings again.",
+        ) from None
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _write_origin(origin: Origin | None, target: Path) -> None:
+    """Write the origin beside a file just written; an older one would be wrong now."""
+    beside = origin_file(target)
+    if origin is None:
+        beside.unlink(missing_ok=True)
+        return
+    plain = {"origin": origin.to_dict(), "sha256": _digest(target)}
+    with whole_file(beside) as draft:
+        draft.write_bytes(orjson.dumps(plain, option=orjson.OPT_INDENT_2) + b"\n")
+
+
+def _check_origin_place(target: Path) -> None:
+    """Refuse to replace a file that merely has the name of an origin file."""
+    beside = origin_file(target)
+    try:
+        ours = not beside.exists() or "origin" in orjson.loads(read_regular(beside))
+    except (OSError, ValueError, TypeError):
+        ours = False
+    if not ours:
+        raise ArgumentError(
+            "the origin of the findings is written beside them, and another file has that name",
+            got=str(beside),
+            next_step="Move it away, or write the findings elsewhere.",
+        )
 
 
 def _any_of(details: Sequence[Any] | None) -> bool:
@@ -297,6 +363,7 @@ def _refuse_repeats(table: Annotations, where: Callable[[int, str], str]) -> Non
 def write_table(table: Findings | Annotations, path: PathLike) -> Path:
     """Write a table to a ``.csv``, ``.jsonl`` or ``.parquet`` file, whole or not at all.
 
+    Where findings come from and what was cut stands in a file beside; see `origin_file`.
     JSON Lines and Parquet also keep details; in CSV the plain attributes of annotations become
     columns. In CSV a name that a spreadsheet would take for a formula gets an apostrophe before
     it, which reading takes away again.
@@ -305,11 +372,15 @@ def write_table(table: Findings | Annotations, path: PathLike) -> Path:
     ------
     TableError
         If the ending names no format.
+    ArgumentError
+        If the origin's file would go over something else.
     OSError
         If the folder cannot be written.
     """
     target = Path(path)
     suffix = _suffix(target)
+    if isinstance(table, Findings):
+        _check_origin_place(target)
     with whole_file(target) as draft:
         if suffix == ".parquet":
             _write_parquet(table, draft)
@@ -317,6 +388,8 @@ def write_table(table: Findings | Annotations, path: PathLike) -> Path:
             _write_csv(table, draft)
         else:
             draft.write_bytes(b"".join(orjson.dumps(r) + b"\n" for r in _records(table)))
+    if isinstance(table, Findings):
+        _write_origin(table.origin, target)
     return target
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -12,9 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from sqlalchemy import exists, func, select
 
-from dotledger.core.confidence import check_threshold
 from dotledger.core.details import Details
-from dotledger.core.kinds import check_kinds
 from dotledger.core.names import Coded
 from dotledger.core.tables import Findings
 from dotledger.errors import LedgerError
@@ -31,7 +28,6 @@ __all__ = [
     "batches",
     "failures",
     "find_batch",
-    "findings_of",
     "kept_answers",
     "kept_sizes",
     "load_findings",
@@ -360,55 +356,6 @@ def stored_answers(
                     fingerprint=known_as,
                 )
     return found
-
-
-def findings_of(
-    ledger: Ledger | str | os.PathLike[str],
-    *,
-    batch: int | None = None,
-    service: str | None = None,
-    reading: int | None = None,
-    kinds: Sequence[str] | None = None,
-    threshold: float | None = None,
-) -> Findings:
-    """Return findings out of a ledger.
-
-    Parameters
-    ----------
-    ledger : Ledger or path
-        Not made if there is none.
-    batch : int, optional
-        By default the newest batch.
-    service : str, optional
-        The newest batch of this service.
-    reading : int, optional
-        By default the batch's newest reading; see `reread`.
-    kinds : sequence of str, optional
-        By default every kind that was asked for.
-    threshold : float, optional
-        Leave out findings below it; 0 to 1.
-
-    Returns
-    -------
-    Findings
-        With a blank row for every image and kind that was answered and holds nothing.
-
-    Raises
-    ------
-    LedgerError
-        If there is no such ledger or batch.
-    ArgumentError
-        If `threshold` or a kind is out of range.
-    """
-    threshold = check_threshold(threshold)
-    wanted = None if kinds is None else check_kinds(kinds, place="kinds")
-    opened = ledger if isinstance(ledger, Ledger) else Ledger(ledger, create=False)
-    try:
-        found = find_batch(opened, batch=batch, service=service, reading=reading)
-        return load_findings(opened, found, kinds=wanted).cut(threshold)
-    finally:
-        if opened is not ledger:
-            opened.close()
 
 
 class KeptAnswer(Struct, frozen=True, kw_only=True):

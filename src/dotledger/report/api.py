@@ -7,8 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from dotledger.core.confidence import check_overlap, check_threshold
+from dotledger.core.confidence import check_overlap
 from dotledger.core.tables import Annotations, Findings
+from dotledger.core.thresholds import Threshold
 from dotledger.errors import GatherError
 from dotledger.files import whole_file
 from dotledger.images.gather import gather
@@ -43,7 +44,7 @@ def draw(
     *,
     annotations: Annotations | None = None,
     overlap: float = 0.5,
-    threshold: float | None = None,
+    threshold: Threshold = None,
     title: str = "",
 ) -> Drawn:
     """Draw findings on their images: one PNG each, and a contact sheet of all.
@@ -60,8 +61,8 @@ def draw(
         Then right findings, wrong ones and misses have a colour each.
     overlap : float, default 0.5
         Required overlap for a finding to be right.
-    threshold : float, optional
-        Findings below it are not drawn.
+    threshold : float, str or mapping, optional
+        Findings below it are not drawn; as `dotledger.measure` takes it.
     title : str
         Above the contact sheet.
 
@@ -72,7 +73,7 @@ def draw(
     GatherError
         If `images` holds none of the images.
     """
-    overlap, threshold = check_overlap(overlap), check_threshold(threshold)
+    overlap = check_overlap(overlap)
     readers = {item.name: item.read for item in gather(images).items}
     wanted = picture_marks(findings.cut(threshold), annotations, overlap=overlap)
     pictures = [

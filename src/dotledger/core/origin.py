@@ -1,0 +1,124 @@
+"""Where findings come from, and what was cut from them on the way."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+__all__ = ["Origin"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Origin:
+    """What a table of findings should not lose: its source, its floor, its words, its cut.
+
+    Attributes
+    ----------
+    service : str
+        Empty if it is not known.
+    batch, reading : int or None
+        In the ledger.
+    floor : float or None
+        The lowest confidence that the service was asked for or is known to give.
+    words : mapping of str to float
+        The service's ordered words with their numbers.
+    cut : tuple of (threshold, mapping of str to int)
+        Thresholds that were applied, in order, each with the findings removed by kind. A threshold
+        is a number, or numbers by name.
+    only : tuple of str
+        Labels that the table was reduced to; none if it was not.
+    changed : bool
+        Whether the file was changed after it was written.
+    """
+
+    service: str = ""
+    batch: int | None = None
+    reading: int | None = None
+    floor: float | None = None
+    words: Mapping[str, float] = field(default_factory=dict)
+    cut: tuple[tuple[float | Mapping[str, float], Mapping[str, int]], ...] = ()
+    only: tuple[str, ...] = ()
+    changed: bool = False
+
+    @property
+    def removed(self) -> int:
+        """How many findings all thresholds together removed."""
+        return sum(sum(counts.values()) for _, counts in self.cut)
+
+    def after(self, threshold: float | Mapping[str, float], removed: Mapping[str, int]) -> Origin:
+        """Return the origin of what a threshold left."""
+        return replace(self, cut=(*self.cut, (threshold, dict(removed))))
+
+    def lines(self) -> list[str]:
+        """Return in words what was cut; nothing if nothing was."""
+        found = []
+        for threshold, removed in self.cut:
+            each = ", ".join(f"{kind} {count}" for kind, count in removed.items() if count)
+            found.append(
+                f"These findings were cut before, at {_shown(threshold)}: "
+                f"{sum(removed.values())} removed{f' ({each})' if each else ''}. Nothing is known "
+                "below, so average precision and curves cover less than the service's answer."
+            )
+        if self.changed and (found or self.only):
+            found.append("The findings' file was changed after it was written and cut.")
+        if self.only:
+            found.append(f"These findings were reduced to the labels {', '.join(self.only)}.")
+        return found
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values, ready for JSON."""
+        return {
+            "service": self.service,
+            "batch": self.batch,
+            "reading": self.reading,
+            "floor": self.floor,
+            "words": dict(self.words),
+            "cut": [
+                {"threshold": dict(at) if isinstance(at, Mapping) else at, "removed": dict(counts)}
+                for at, counts in self.cut
+            ],
+            "only": list(self.only),
+        }
+
+    @classmethod
+    def from_dict(cls, plain: Mapping[str, Any]) -> Origin:
+        """Return what `to_dict` gave.
+
+        Raises
+        ------
+        ValueError
+            If it is written otherwise.
+        """
+        try:
+            return cls(
+                service=str(plain.get("service") or ""),
+                batch=_whole(plain.get("batch")),
+                reading=_whole(plain.get("reading")),
+                floor=None if plain.get("floor") is None else float(plain["floor"]),
+                words=_numbers(plain.get("words") or {}),
+                cut=tuple(_cut(one) for one in plain.get("cut") or ()),
+                only=tuple(str(label) for label in plain.get("only") or ()),
+            )
+        except (AttributeError, KeyError, TypeError) as error:
+            raise ValueError(f"not an origin of findings ({error})") from None
+
+
+def _whole(value: Any) -> int | None:
+    return None if value is None else int(value)
+
+
+def _numbers(plain: Mapping[str, Any]) -> dict[str, float]:
+    return {str(name): float(value) for name, value in plain.items()}
+
+
+def _cut(plain: Mapping[str, Any]) -> tuple[float | Mapping[str, float], Mapping[str, int]]:
+    at = plain["threshold"]
+    removed = {str(kind): int(count) for kind, count in plain["removed"].items()}
+    return (_numbers(at) if isinstance(at, Mapping) else float(at)), removed
+
+
+def _shown(threshold: float | Mapping[str, float]) -> str:
+    if isinstance(threshold, Mapping):
+        return ", ".join(f"{name} {value:g}" for name, value in threshold.items())
+    return f"{threshold:g}"

@@ -1,0 +1,103 @@
+"""Findings out of a ledger, with what their batch and its description know about them."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from contextlib import nullcontext
+from dataclasses import replace
+
+from dotledger.core.kinds import check_kinds
+from dotledger.core.origin import Origin
+from dotledger.core.tables import Findings
+from dotledger.core.thresholds import Threshold
+from dotledger.ledger.store import Ledger
+from dotledger.ledger.views import Batch, find_batch, kept_sizes, load_findings
+from dotledger.services.description import stored_words
+
+__all__ = ["findings_and_sizes", "findings_of"]
+
+Place = Ledger | str | os.PathLike[str]
+
+
+def findings_of(
+    ledger: Place,
+    *,
+    batch: int | None = None,
+    service: str | None = None,
+    reading: int | None = None,
+    kinds: Sequence[str] | None = None,
+    threshold: Threshold = None,
+) -> Findings:
+    """Return findings out of a ledger.
+
+    Parameters
+    ----------
+    ledger : Ledger or path
+        Not made if there is none.
+    batch : int, optional
+        By default the newest batch.
+    service : str, optional
+        The newest batch of this service.
+    reading : int, optional
+        By default the batch's newest reading; see `reread`.
+    kinds : sequence of str, optional
+        By default every kind that was asked for.
+    threshold : float, str or mapping, optional
+        Leave out findings below it: a number from 0 to 1, a word of the service's own scale, or
+        one of these by kind, label or ``kind:label``.
+
+    Returns
+    -------
+    Findings
+        With a blank row for every image and kind that was answered and holds nothing. Their
+        `origin` names the batch, its floor and its words, and what `threshold` removed.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger or batch.
+    ArgumentError
+        If `threshold` or a kind is out of range or not known.
+    """
+    wanted = None if kinds is None else check_kinds(kinds, place="kinds")
+    with _opened(ledger) as opened:
+        found = find_batch(opened, batch=batch, service=service, reading=reading)
+        table = load_findings(opened, found, kinds=wanted)
+    return _with_origin(table, found).cut(threshold)
+
+
+def findings_and_sizes(
+    ledger: Place, *, batch: int | None = None, service: str | None = None
+) -> tuple[Findings, dict[str, dict[str, float]]]:
+    """Return the findings of a batch and its images' upright ``width`` and ``height`` by name.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger or batch.
+    """
+    with _opened(ledger) as opened:
+        found = find_batch(opened, batch=batch, service=service)
+        kept = kept_sizes(opened, found)
+        table = load_findings(opened, found)
+    sizes = {name: {side: of[side] for side in ("width", "height")} for name, of in kept.items()}
+    return _with_origin(table, found), sizes
+
+
+def _opened(ledger: Place) -> nullcontext[Ledger] | Ledger:
+    """Return a ledger to use in a ``with``: one that was given stays open."""
+    if isinstance(ledger, Ledger):
+        return nullcontext(ledger)
+    return Ledger(ledger, create=False, read_only=True)
+
+
+def _with_origin(table: Findings, batch: Batch) -> Findings:
+    origin = Origin(
+        service=batch.service,
+        batch=batch.id,
+        reading=batch.reading,
+        floor=batch.floor,
+        words=stored_words(batch.description),
+    )
+    return replace(table, origin=origin)
