@@ -12,7 +12,7 @@ BOXES = [(-5, 10, 20, 60), (0, 0, 100, 50), (100, 0, 120, 50), (10, 10, 20, 20)]
 
 class Clipping(unittest.TestCase):
     def test_annotations(self):
-        """Over the edge is clipped, wholly outside is gone, and its image stays covered."""
+        """Over the edge is clipped, an image with a box wholly outside is not covered."""
         rows = [("a", "object", "x", box, box == BOXES[2]) for box in BOXES]
         found = clip_annotations(
             annotations_of([*rows, ("b", "object", "x", BOXES[0], False)]), SIZES
@@ -21,10 +21,12 @@ class Clipping(unittest.TestCase):
         table = found.table
         self.assertEqual(table.box[0].tolist(), [0, 10, 20, 50])
         self.assertEqual(table.box[4].tolist(), list(BOXES[0]))  # its size is not known
-        self.assertEqual((table.label.values()[2], bool(table.ignore[2])), ("", False))
+        self.assertEqual((table.label.values()[2], bool(table.ignore[2])), ("", True))
         alone = annotations_of([("a", "object", "x", BOXES[2], False)]).with_images(SIZES)
         self.assertEqual(clip_annotations(alone).table.image.used(), ["a"])
         self.assertEqual(clip_annotations(alone).table.labels("object"), ())
+        self.assertEqual(clip_annotations(alone).table.covered("object"), [])
+        self.assertEqual(clip_annotations(alone).table.covered("face"), ["a"])
 
     def test_findings(self):
         """Findings likewise; an image whose only finding is gone was answered all the same."""

@@ -3,6 +3,7 @@
 import json
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +11,7 @@ from PIL import Image
 
 from dotledger import (
     load_annotations,
+    measure,
     read_annotations,
     read_findings,
     read_image_facts,
@@ -19,7 +21,7 @@ from dotledger import (
 from dotledger.core.details import Details
 from dotledger.errors import ArgumentError, DescriptionError, TableError
 from tests.core.test_comparison import with_details
-from tests.core.test_measuring import annotations_of
+from tests.core.test_measuring import annotations_of, findings_of
 
 
 class InFolder(unittest.TestCase):
@@ -170,6 +172,7 @@ class Imports(InFolder):
             [
                 ("a.jpg", "object", "lantern", (10, 10, 30, 30), False),
                 ("a.jpg", "object", "lantern", (90, 40, 100, 50), True),
+                ("a.jpg", "object", "", None, True),
                 ("b.jpg", "", "", None, False),
             ],
         )
@@ -267,6 +270,7 @@ class WebAnnotations(InFolder):
                 ("b", "object", "x", (1, 1, 9, 8), True),
                 ("b", "object", "x", (1, 1, 9, 8), False),
                 ("c", "label", "dusk", None, False),
+                ("b", "object", "", None, True),
                 ("d", "", "", None, False),
             ],
         )
@@ -308,7 +312,7 @@ class Regions(InFolder):
         """Regions come back as written, a turned image's too; pixels and other XMP stay."""
         table = pictured(self.folder / "in")
         written = write_annotations(table, self.folder / "out", images=self.folder / "in")
-        self.assertEqual([p.name for p in written], ["a.png", "b.jpg", "c.jpg"])
+        self.assertEqual([p.name for p in written.files], ["a.png", "b.jpg", "c.jpg"])
         back = load_annotations(self.folder / "out").annotations
         self.assertEqual(
             [(i, n, b) for i, _, n, b, _ in self.rows(back)],
@@ -322,7 +326,7 @@ class Regions(InFolder):
                 self.assertIn("xmp", " ".join(map(str, new.info)).lower())
         again = write_annotations(back, self.folder / "twice", images=self.folder / "out")
         self.assertEqual(self.rows(read_annotations(self.folder / "twice")), self.rows(back))
-        self.assertEqual(len(again), 3)
+        self.assertEqual(len(again.files), 3)
 
     def test_the_standards_own_forms(self):
         """Relative rectangles, circles and polygons, values as attributes or elements."""
@@ -343,11 +347,35 @@ class Regions(InFolder):
         loaded = load_annotations(self.folder / "a.jpg")
         self.assertEqual(
             self.rows(loaded.annotations),
-            [("a.jpg", "object", "basket", (40, 30, 60, 60), False), ("a.jpg", "object", "lantern", (32, 22, 48, 38), False)],
+            [("a.jpg", "object", "basket", (40, 30, 60, 60), False), ("a.jpg", "object", "lantern", (32, 22, 48, 38), False), ("a.jpg", "object", "", None, True)],
         )  # fmt: skip
         self.assertIn("star", loaded.report.refused[0][1])
+        self.assertEqual(loaded.annotations.not_covered(), {"object": 1})
         write_annotations(loaded.annotations, self.folder / "out", images=self.folder)
         self.assertIn(b"R.", (self.folder / "out" / "a.jpg").read_bytes())
+
+    def test_other_formats_are_read_and_folders_without_regions_refused(self):
+        """WebP and TIFF give their regions, no copy of them is written; zero rows are no answer."""
+        from dotledger.images.metadata import read_packet
+
+        table = pictured(self.folder / "in")
+        write_annotations(table, self.folder / "out", images=self.folder / "in")
+        packet = read_packet((self.folder / "out" / "a.png").read_bytes())
+        (self.folder / "more").mkdir()
+        for name in ("a.webp", "a.tiff"):
+            Image.new("RGB", (80, 60)).save(
+                self.folder / "more" / name, xmp=packet, tiffinfo={700: packet}
+            )
+        back = load_annotations(self.folder / "more").annotations
+        self.assertEqual({(i, b) for i, _, _, b, _ in self.rows(back)}, {(n, b) for n in ("a.tiff", "a.webp") for b in ((10, 20, 40, 50), (1, 2, 3, 4))})  # fmt: skip
+        Image.new("RGB", (80, 60)).save(self.folder / "more" / "b.png")
+        both = annotations_of(
+            [(n, "object", "x", (1, 2, 3, 4), False) for n in ("a.webp", "b.png")]
+        )
+        written = write_annotations(both, self.folder / "two", images=self.folder / "more")
+        self.assertEqual(([p.name for p in written.files], [n for n, _ in written.left_out]), (["b.png"], ["a.webp"]))  # fmt: skip
+        with self.assertRaisesRegex(TableError, "none of 3 images holds image regions"):
+            load_annotations(self.folder / "in")
 
     def test_bad(self):
         """Missing images, names that lead out of the folder and the folder itself are refused."""
@@ -360,6 +388,34 @@ class Regions(InFolder):
         with self.assertRaisesRegex(TableError, "not in the folder"):
             write_annotations(outside, self.folder / "out", images=self.folder / "in")
         self.assertFalse((self.folder / "out").exists())
+
+
+class NotCovered(InFolder):
+    """A refused annotation leaves its image open for its kind: it is not empty."""
+
+    def test_it_is_left_out_of_measuring_and_survives_every_form(self):
+        """The right finding of a refused annotation is not wrong; all forms keep that."""
+        item = {"type": "Annotation", "target": "a.png#xywh=pixel:1,1,x", "body": "lantern"}
+        empty = {"type": "Annotation", "motivation": "assessing", "target": "b.png"}
+        loaded = load_annotations(self.written("w.jsonld", {"@context": "http://www.w3.org/ns/anno.jsonld", "type": "AnnotationPage", "items": [item, empty]}))  # fmt: skip
+        self.assertTrue(any("not covered" in line and "object 1" in line for line in loaded.report.lines()))  # fmt: skip
+        said = findings_of(
+            [(n, "object", "lantern", 0.9, (1, 1, 9, 9)) for n in ("a.png", "b.png")]
+        )
+        whole = {"object": ("lantern",)}
+        (self.folder / "in").mkdir()
+        for name in ("a.png", "b.png"):
+            Image.new("RGB", (80, 60)).save(self.folder / "in" / name)
+        for name in ("", "t.csv", "t.jsonl", "t.parquet", "t.jsonld", "folder"):
+            with self.subTest(name):
+                table = loaded.annotations
+                if name:
+                    write_annotations(table, self.folder / name, images=self.folder / "in")
+                    table = read_annotations(self.folder / name)
+                self.assertEqual(table.covered("object"), ["b.png"])
+                found = measure(said, replace(table, vocabulary=whole), kinds=["object"], draws=0)
+                self.assertEqual((found.pooled.false_positives, found.kinds["object"].images_in_scope), (1, 1))  # fmt: skip
+                self.assertTrue(any("not covered" in note for note in found.notes))
 
 
 class RoundTrips(InFolder):

@@ -15,7 +15,7 @@ import pandas as pd
 from dotledger import measure
 from dotledger.core.tables import Annotations, Findings
 from dotledger.errors import ArgumentError, DescriptionError, InputError, TableError
-from dotledger.formats.annotations import load_annotations
+from dotledger.formats.annotations import load_annotations, write_annotations
 from dotledger.formats.names import read_names
 from dotledger.formats.tables import read_findings, write_table
 from dotledger.services.description import parse_description
@@ -131,8 +131,15 @@ class Files(unittest.TestCase):
         from tests.sending.helpers import picture
 
         (self.home / "a.jpg").write_bytes(with_packet(picture(1), b"<x:xmpmeta"))
-        (self.home / "b.jpg").write_bytes(picture(2))
+        (self.home / "plain").mkdir()
+        (self.home / "plain" / "b.jpg").write_bytes(picture(2))
+        table = Annotations.from_frame(
+            pd.DataFrame({"image": ["b.jpg"], "kind": ["object"], "label": [""]})
+        )
+        write_annotations(table, self.home / "read", images=self.home / "plain")
+        (self.home / "read" / "b.jpg").rename(self.home / "b.jpg")
         loaded = load_annotations(self.home)
+        self.assertEqual(loaded.annotations.image.used(), ["b.jpg"])
         self.assertEqual([name for name, *_ in loaded.report.refused], ["a.jpg"])
 
     def test_column_names(self):

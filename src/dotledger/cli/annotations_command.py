@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dotledger.cli.common import example, json_option, print_json, print_table, replace_option, say
+from dotledger.cli.common import (
+    example,
+    json_option,
+    print_json,
+    print_table,
+    replace_option,
+    say,
+    say_problems,
+)
 from dotledger.cli.comparing import truth_options, vocabulary_of
 from dotledger.files import check_output, check_output_folder
 
@@ -82,11 +90,9 @@ def command(
         _show(loaded.report)
     if out is not None:
         written = write_annotations(loaded.annotations, out, images=images)
-        say(
-            f"Written: {written[0]}"
-            if len(written) == 1
-            else f"Written: {len(written)} images in {out}"
-        )
+        files = written.files
+        say(f"Written: {files[0] if len(files) == 1 else f'{len(files)} images in {out}'}")
+        say_problems("no copy", written.left_out)
 
 
 def _show(report: LoadReport) -> None:

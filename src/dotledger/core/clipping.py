@@ -64,6 +64,8 @@ def _clip(box: Floats, sizes: Floats) -> tuple[Floats, Ints, Ints]:
 def clip_annotations(annotations: Annotations, facts: Facts | None = None) -> Clipped[Annotations]:
     """Clip annotated boxes to their images, as far as their sizes are known.
 
+    An image with a box wholly outside is not covered for its kind: see `Annotations.covered`.
+
     Parameters
     ----------
     annotations : Annotations
@@ -75,15 +77,14 @@ def clip_annotations(annotations: Annotations, facts: Facts | None = None) -> Cl
     box, clipped, outside = _clip(annotations.box, sizes)
     if not len(clipped) and not len(outside):
         return Clipped(table=annotations, clipped=clipped, outside=outside)
-    label, kind = annotations.label.values().copy(), annotations.kind.values().copy()
-    label[outside] = kind[outside] = ""
+    label = annotations.label.values().copy()
+    label[outside] = ""
     box[outside] = np.nan
     table = replace(
         annotations,
         label=Coded.of(label.tolist()),
-        kind=Coded.of(kind.tolist()),
         box=box,
-        ignore=annotations.ignore & ~np.isin(np.arange(len(box)), outside),
+        ignore=annotations.ignore | np.isin(np.arange(len(box)), outside),
     )
     return Clipped(table=table, clipped=clipped, outside=outside)
 

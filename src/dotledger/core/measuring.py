@@ -34,7 +34,7 @@ from dotledger.core.results import Interval, KindMeasure, Point, Row, mean_over,
 from dotledger.core.scope import Scope, counts_by_name, scope_of
 from dotledger.core.spelling import nearest
 from dotledger.core.suspicions import suspicions
-from dotledger.core.tables import Annotations, Findings
+from dotledger.core.tables import Annotations, Findings, not_covered_lines
 from dotledger.core.thresholds import Threshold, Thresholds, thresholds_of
 from dotledger.errors import ArgumentError, ScopeError
 
@@ -310,7 +310,7 @@ def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
     return KindMeasure(
         kind=scope.kind,
         images_in_scope=len(scope.images),
-        covered=len(set(comparison.annotations.image.used())),
+        covered=len(comparison.annotations.covered(scope.kind)),
         unanswered=scope.unanswered,
         unjudged=counts_by_name(outside.take(comparison.cuts[0].passes(outside)).label),
         without_box=len(scope.without_box),
@@ -386,6 +386,7 @@ def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
         notes.append("Nothing is measured: no image has both an answer and annotations of a kind.")
     kept = comparison.findings
     notes += kept.origin.lines() if kept.origin else []
+    notes += not_covered_lines(comparison.annotations.not_covered())
     facts = comparison.annotations.images.items()
     sizes = {
         name: (f["width"], f["height"]) for name, f in facts if {"width", "height"} <= f.keys()

@@ -116,7 +116,7 @@ def scope_of(
         Let covered images in that have no answer.
     """
     labels = annotations.labels(kind)
-    covered = sorted(annotations.image.used())
+    covered = annotations.covered(kind)
     of_kind = findings.kind.onto([kind]) == 0
     answered = set(findings.image.take(of_kind).used())
     images = [name for name in covered if count_unanswered or name in answered]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
@@ -40,6 +41,7 @@ __all__ = [
     "FINDING_COLUMNS",
     "Annotations",
     "Findings",
+    "not_covered_lines",
     "on_common_images",
 ]
 
@@ -302,7 +304,8 @@ class Annotations:
     Attributes
     ----------
     image, kind, label : Coded, length n
-        An empty label stands for "looked at, nothing there".
+        An empty label stands for "looked at, nothing there"; with `ignore`, for "something is
+        there that is not known": the image is not covered for that kind (without a kind: any).
     box : ndarray of float64, shape (n, 4)
         Pixels of the upright original; a row of NaN where there is no box.
     ignore : ndarray of bool, shape (n,)
@@ -427,6 +430,21 @@ class Annotations:
         """Rows that say "looked at, nothing there": ndarray of bool, shape (n,)."""
         return blank_rows(self.label)
 
+    def covered(self, kind: str) -> list[str]:
+        """Return the images that the annotations cover for `kind`, sorted.
+
+        Every image with a row is, but those with a row of the kind (or of none) that has no label
+        and is marked `ignore`.
+        """
+        rows = self.blank & self.ignore & (self.kind.onto([kind, ""]) >= 0)
+        return sorted({*self.image.used()} - {*self.image.take(rows).used()})
+
+    def not_covered(self) -> dict[str, int]:
+        """Return how many images are not covered for a kind, by kind; ``""`` is every kind."""
+        rows = self.blank & self.ignore
+        pairs = {*zip(self.kind.take(rows).values(), self.image.take(rows).values(), strict=True)}
+        return dict(sorted(Counter(str(kind) for kind, _ in pairs).items()))
+
     def labels(self, kind: str) -> tuple[str, ...]:
         """Return the labels in scope for `kind`, sorted: declared, or else those that occur."""
         if kind in self.vocabulary:
@@ -447,6 +465,13 @@ class Annotations:
                 "ignore": self.ignore,
             }
         )
+
+
+def not_covered_lines(counts: Mapping[str, int]) -> list[str]:
+    """Return in words how many images are not covered for a kind; see `Annotations.not_covered`."""
+    listed = ", ".join(f"{kind or 'every kind'} {count}" for kind, count in counts.items())
+    text = "Images not covered, since an annotation of them could not be read: "
+    return [f"{text}{listed}."] if listed else []
 
 
 def _own_columns(frame: pd.DataFrame) -> list[Details | None] | None:

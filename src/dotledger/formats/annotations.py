@@ -14,7 +14,7 @@ from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.columns import read_csv, read_json_lines
 from dotledger.formats.files import read_json
 from dotledger.formats.imports import read_by_description, size_on_disk
-from dotledger.formats.loading import Loaded, folder_of_images, report_of
+from dotledger.formats.loading import Loaded, Written, folder_of_images, report_of
 from dotledger.formats.regions import read_regions, write_regions
 from dotledger.formats.shapes import Shape
 from dotledger.formats.tables import (
@@ -302,7 +302,7 @@ def read_review(
 
 def write_annotations(
     annotations: Annotations, path: PathLike, *, images: PathLike | None = None
-) -> list[Path]:
+) -> Written:
     """Write annotations, whole or not at all.
 
     Parameters
@@ -317,8 +317,8 @@ def write_annotations(
 
     Returns
     -------
-    list of Path
-        What was written.
+    Written
+        The files, and the images that no copy could be made of, with the reason.
 
     Raises
     ------
@@ -331,9 +331,9 @@ def write_annotations(
     """
     target = Path(path)
     if target.suffix.lower() == ".jsonld":
-        return [write_web_annotations(annotations, target)]
+        return Written(files=(write_web_annotations(annotations, target),))
     if target.suffix:
-        return [write_table(annotations, target)]
+        return Written(files=(write_table(annotations, target),))
     if images is None:
         raise ArgumentError(
             "copies that carry regions need the folder of the images", place="images"

@@ -314,7 +314,8 @@ class _Import:
         facts = self.gathered.images[image]
         width, height = (facts.get(side, _UNKNOWN_SIZE) for side in ("width", "height"))
         if rule.box and rule.box.unit != "pixels" and _UNKNOWN_SIZE in (width, height):
-            self.gathered.refuse(image, f"box in {rule.box.unit}, image's size not known", image)
+            reason = f"box in {rule.box.unit}, image's size not known"
+            self.gathered.refuse(image, reason, image, rule.kind)
             return
         reading = Reading()
         frame = Frame(width, height, width, height)
@@ -323,7 +324,7 @@ class _Import:
             if "clipped" in reason:
                 self.gathered.clipped += 1
             else:
-                self.gathered.refuse(image, reason, value)
+                self.gathered.refuse(image, reason, value, rule.kind)
         for found in reading.found:
             self.gathered.add(
                 image,

@@ -10,9 +10,9 @@ from typing import Any
 
 from dotledger.core.details import Details
 from dotledger.core.geometry import Box, clip
-from dotledger.core.tables import Annotations
+from dotledger.core.tables import Annotations, not_covered_lines
 
-__all__ = ["Gathered", "LoadReport", "Loaded", "report_of"]
+__all__ = ["Gathered", "LoadReport", "Loaded", "Written", "report_of"]
 
 _NO_BOX = (float("nan"),) * 4
 
@@ -31,6 +31,8 @@ class LoadReport:
         Annotations by kind and label, ignored ones too.
     ignored : int
         Annotations marked `ignore`.
+    not_covered : mapping of str to int
+        Images that are not covered for a kind, by kind; empty for every kind.
     clipped : int
         Boxes that reached over their image's edge.
     refused : tuple of (str, str, str)
@@ -44,6 +46,7 @@ class LoadReport:
     empty_images: int
     by_label: Mapping[tuple[str, str], int]
     ignored: int
+    not_covered: Mapping[str, int] = field(default_factory=dict)
     clipped: int = 0
     refused: Sequence[tuple[str, str, str]] = ()
     missing: Sequence[str] = ()
@@ -65,6 +68,7 @@ class LoadReport:
                 f"Annotations refused: {len(self.refused)}: {listed}; the first in "
                 f"{first[0]!r}: {first[2]}."
             )
+        found += not_covered_lines(self.not_covered)
         if self.missing:
             some = ", ".join(repr(name) for name in self.missing[:3])
             found.append(f"Annotated images not on disk: {len(self.missing)} ({some}).")
@@ -81,12 +85,29 @@ class LoadReport:
             "empty_images": self.empty_images,
             "annotations": by_kind,
             "ignored": self.ignored,
+            "not_covered": dict(self.not_covered),
             "clipped": self.clipped,
             "refused": [
                 dict(zip(("image", "reason", "value"), r, strict=True)) for r in self.refused
             ],
             "missing": list(self.missing),
         }
+
+
+@dataclass(frozen=True, kw_only=True)
+class Written:
+    """What writing annotations made.
+
+    Attributes
+    ----------
+    files : tuple of Path
+        Written, whole.
+    left_out : tuple of (str, str)
+        Images that could not be written, and why.
+    """
+
+    files: tuple[Path, ...]
+    left_out: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -127,14 +148,15 @@ def report_of(
         )
     )
     covered = annotations.image.used()
-    holding = set(annotations.image.take(there).used())
+    holding = set(annotations.image.take(there | annotations.ignore).used())
     present = None if on_disk is None else set(on_disk)
     return LoadReport(
         source=source,
         images=len(covered),
         empty_images=len(set(covered) - holding),
         by_label=dict(sorted(counts.items())),
-        ignored=int(annotations.ignore.sum()),
+        ignored=int((annotations.ignore & there).sum()),
+        not_covered=annotations.not_covered(),
         clipped=clipped,
         refused=tuple(refused),
         missing=() if present is None else tuple(sorted(set(covered) - present)),
@@ -158,6 +180,7 @@ class Gathered:
     images: dict[str, dict[str, Any]] = field(default_factory=dict)
     refused: list[tuple[str, str, str]] = field(default_factory=list)
     clipped: int = 0
+    _open: set[tuple[str, str]] = field(default_factory=set)
     _rows: list[tuple[str, str, str, Box | None, bool, Details | None]] = field(
         default_factory=list
     )
@@ -181,24 +204,29 @@ class Gathered:
         self.cover(image)
         self._rows.append((image, kind, label, box, ignore, details))
 
-    def clipped_box(self, image: str, box: Box, value: object) -> Box | None:
+    def clipped_box(self, image: str, box: Box, value: object, kind: str = "") -> Box | None:
         """Clip a box to its image as far as its size is known; refuse it if nothing is left."""
         facts = self.images.get(image, {})
         width, height = (float(facts.get(side, float("inf"))) for side in ("width", "height"))
         kept, note = clip(box, width, height)
         if kept is None:
-            self.refuse(image, f"box {note}", value)
+            self.refuse(image, f"box {note}", value, kind)
         self.clipped += note == "clipped" and kept is not None
         return kept
 
-    def refuse(self, image: str, reason: str, value: object) -> None:
-        """Note an annotation that cannot be kept."""
+    def refuse(self, image: str, reason: str, value: object, kind: str = "") -> None:
+        """Note an annotation that cannot be kept; its image is then not covered for its kind.
+
+        Something is there, only we do not know what: counted as empty, it would make a right
+        finding wrong. Without a `kind` the image is not covered for any.
+        """
+        self.leave_open(image, kind)
         text = value if isinstance(value, str) else repr(value)
         self.refused.append((image, reason, text[:80]))
 
     def loaded(self, source: str, on_disk: Iterable[str] | None = None) -> Loaded:
         """Return everything as a table; images without annotations are covered and empty."""
-        rows = [*self._rows, *self._blanks()]
+        rows = [*self._rows, *self._not_covered(), *self._blanks()]
         boxes = [row[3] or _NO_BOX for row in rows]
         table = Annotations.from_columns(
             image=[row[0] for row in rows],
@@ -217,8 +245,17 @@ class Gathered:
         )
         return Loaded(annotations=table, report=report)
 
+    def leave_open(self, image: str, kind: str) -> None:
+        """Note that an image is not covered for a kind; without one, for none."""
+        self._open.add((image, kind))
+
+    def _not_covered(self) -> Iterator[tuple[str, str, str, None, bool, None]]:
+        """Yield a row without a label, marked ignore, for what refused annotations leave open."""
+        pairs = sorted(pair for pair in self._open if pair[0] in self.images)
+        return ((image, kind, "", None, True, None) for image, kind in pairs)
+
     def _blanks(self) -> Iterator[tuple[str, str, str, None, bool, None]]:
-        holding = {row[0] for row in self._rows}
+        holding = {row[0] for row in self._rows} | {image for image, _ in self._open}
         return ((name, "", "", None, False, None) for name in self.images if name not in holding)
 
 

@@ -18,8 +18,9 @@ from dotledger.core.kinds import KINDS
 from dotledger.core.tables import Annotations
 from dotledger.errors import ImageError, TableError
 from dotledger.files import read_regular, whole_file
-from dotledger.formats.loading import Gathered, Loaded
+from dotledger.formats.loading import Gathered, Loaded, Written
 from dotledger.images.facts import ImageFacts, read_facts
+from dotledger.images.gather import SUFFIXES
 from dotledger.images.metadata import read_packet, with_packet
 
 __all__ = ["read_regions", "write_regions"]
@@ -32,7 +33,7 @@ _XMP = "http://ns.adobe.com/xap/1.0/"
 _OURS = "urn:dotledger:kind:"
 _DOUBTFUL = "urn:dotledger:doubtful"
 _LOOKED_AT = "urn:dotledger:looked-at"
-_ENDINGS = (".jpg", ".jpeg", ".png")
+_BUT = ":but:"
 # EXIF orientation that undoes each: 6 and 8 undo one another, all others undo themselves.
 _UNDO = {6: 8, 8: 6}
 
@@ -44,7 +45,7 @@ def _tag(space: str, name: str) -> str:
 
 
 def read_regions(path: str | os.PathLike[str], *, kind: str = "object") -> Loaded:
-    """Read the regions of one image, or of all JPEG and PNG images in a folder.
+    """Read the regions of one image, or of all images in a folder.
 
     Parameters
     ----------
@@ -57,12 +58,21 @@ def read_regions(path: str | os.PathLike[str], *, kind: str = "object") -> Loade
     Raises
     ------
     TableError
-        If there is no such image, or its XMP is not well-formed.
+        If there is no such image, its XMP is not well-formed, or no image says anything.
     """
     place = Path(path)
     gathered = Gathered()
-    for name, file in _image_files(place):
+    files = _image_files(place)
+    for name, file in files:
         _read_image(name, file, gathered, kind, alone=place.is_file())
+    if not gathered.images:
+        bad = gathered.refused[:1]
+        first = f"; the first refused is {bad[0][0]}: {bad[0][1]}, {bad[0][2]}" if bad else ""
+        raise TableError(
+            f"none of {len(files)} images holds image regions or says it was looked at{first}",
+            place=str(place),
+            next_step="Name a table of annotations, or with --description files of another form.",
+        )
     return gathered.loaded(str(place))
 
 
@@ -71,9 +81,9 @@ def _image_files(place: Path) -> list[tuple[str, Path]]:
         return [(place.name, place)]
     from dotledger.core.spelling import naturally_sorted
 
-    files = {str(p.relative_to(place)): p for p in place.rglob("*") if p.suffix.lower() in _ENDINGS}
+    files = {str(p.relative_to(place)): p for p in place.rglob("*") if p.suffix.lower() in SUFFIXES}
     if not files:
-        raise TableError("there is no JPEG or PNG image", place=str(place))
+        raise TableError("there is no image", place=str(place))
     names = list(files)
     return [(names[place], files[names[place]]) for place in naturally_sorted(names)]
 
@@ -93,8 +103,11 @@ def _read_image(name: str, file: Path, gathered: Gathered, kind: str, *, alone: 
     if root is None:
         return
     regions = list(_regions(root))
-    if regions or _says(root, _LOOKED_AT):
+    looked_at = _looked_at(root)
+    if regions or looked_at is not None:
         gathered.cover(name, width=facts.width, height=facts.height)
+    for other in looked_at or ():
+        gathered.leave_open(name, other)
     for region in regions:
         _read_region(region, name, facts, gathered, kind)
 
@@ -110,8 +123,13 @@ def _parsed(packet: bytes, place: str) -> ElementTree.Element:
     return root
 
 
-def _says(root: ElementTree.Element, word: str) -> bool:
-    return any(element.text == word for element in root.iter(_tag(_XMP, "Label")))
+def _looked_at(root: ElementTree.Element) -> list[str] | None:
+    """Return the kinds that the image is not covered for; None if it does not say so at all."""
+    for element in root.iter(_tag(_XMP, "Label")):
+        word, _, but = (element.text or "").partition(_BUT)
+        if word == _LOOKED_AT:
+            return ["" if kind == "all" else kind for kind in but.split(",") if kind]
+    return None
 
 
 def _regions(root: ElementTree.Element) -> Iterator[ElementTree.Element]:
@@ -144,21 +162,21 @@ def _read_region(
 ) -> None:
     boundary = _field(region, "RegionBoundary")
     name = _name(region)
-    if boundary is None or not name:
-        gathered.refuse(image, "region without a name", _value(region, "rId"))
-        return
-    try:
-        points, shape = _boundary(boundary, facts)
-    except (KeyError, ValueError) as error:
-        gathered.refuse(image, f"region's boundary cannot be read ({error})", name)
-        return
-    box = gathered.clipped_box(image, enclosing(points), name)
-    if box is None:
-        return
     types = list(_identifiers(region, "rCtype"))
     said = next((t.removeprefix(_OURS) for t in types if t.startswith(_OURS)), kind)
     if said not in KINDS:
         gathered.refuse(image, "unknown kind", said)
+        return
+    if boundary is None or not name:
+        gathered.refuse(image, "region without a name", _value(region, "rId"), said)
+        return
+    try:
+        points, shape = _boundary(boundary, facts)
+    except (KeyError, ValueError) as error:
+        gathered.refuse(image, f"region's boundary cannot be read ({error})", name, said)
+        return
+    box = gathered.clipped_box(image, enclosing(points), name, said)
+    if box is None:
         return
     details = Details(polygon=tuple(points)) if shape == "polygon" else None
     doubtful = _DOUBTFUL in list(_identifiers(region, "rRole"))
@@ -222,7 +240,7 @@ def _structure(item: ElementTree.Element) -> ElementTree.Element:
 
 def write_regions(
     annotations: Annotations, folder: str | os.PathLike[str], out: str | os.PathLike[str]
-) -> list[Path]:
+) -> Written:
     """Write copies of images that carry their annotations as regions; pixels are not touched.
 
     Parameters
@@ -236,27 +254,32 @@ def write_regions(
 
     Returns
     -------
-    list of Path
-        The copies, one for each annotated image.
+    Written
+        The copies, one for each annotated image; left out is what is neither JPEG nor PNG, or
+        whose regions do not fit.
 
     Raises
     ------
     TableError
-        If an image is missing, lies outside the folder, or cannot carry XMP, or if `out` is
-        the folder itself.
+        If an image is missing or lies outside the folder, or if `out` is the folder itself.
     """
     source, target = Path(folder).resolve(), Path(out).resolve()
     if source == target:
         raise TableError("the copies would replace the images", place=str(out))
     files = {name: _inside(source, name) for name in annotations.image.used()}
-    written = []
+    written, left_out = [], []
     for name, file in files.items():
         rows = annotations.take(annotations.image.onto([name]) == 0)
         copy = target / file.relative_to(source)
+        try:
+            data = _with_regions(file, rows)
+        except ImageError as error:
+            left_out.append((name, str(error)))
+            continue
         with whole_file(copy) as draft:
-            draft.write_bytes(_with_regions(file, rows))
+            draft.write_bytes(data)
         written.append(copy)
-    return written
+    return Written(files=tuple(written), left_out=tuple(left_out))
 
 
 def _inside(folder: Path, name: str) -> Path:
@@ -268,13 +291,10 @@ def _inside(folder: Path, name: str) -> Path:
 
 def _with_regions(file: Path, rows: Annotations) -> bytes:
     data = read_regular(file)
-    try:
-        facts, packet = read_facts(data), read_packet(data)
-        root = _parsed(packet, str(file)) if packet else _empty_packet()
-        _replace_regions(root, rows, facts)
-        return with_packet(data, _serialised(root))
-    except ImageError as error:
-        raise TableError(str(error), place=str(file)) from error
+    facts, packet = read_facts(data), read_packet(data)
+    root = _parsed(packet, str(file)) if packet else _empty_packet()
+    _replace_regions(root, rows, facts)
+    return with_packet(data, _serialised(root))
 
 
 def _empty_packet() -> ElementTree.Element:
@@ -304,12 +324,13 @@ def _replace_regions(root: ElementTree.Element, rows: Annotations, facts: ImageF
         for old in description.findall(_tag(_IPTC, "ImageRegion")):
             description.remove(old)
         for old in description.findall(_tag(_XMP, "Label")):
-            if old.text == _LOOKED_AT:
+            if (old.text or "").partition(_BUT)[0] == _LOOKED_AT:
                 description.remove(old)
     home = rdf.find(_tag(_RDF, "Description"))
     if home is None:
         home = ElementTree.SubElement(rdf, _tag(_RDF, "Description"), {_tag(_RDF, "about"): ""})
-    _add(home, _XMP, "Label", _LOOKED_AT)
+    but = ",".join(kind or "all" for kind in rows.not_covered())
+    _add(home, _XMP, "Label", f"{_LOOKED_AT}{_BUT}{but}" if but else _LOOKED_AT)
     boxed = [row for row in range(len(rows)) if rows.box[row, 0] == rows.box[row, 0]]
     if boxed:
         bag = _add(_add(home, _IPTC, "ImageRegion"), _RDF, "Bag")

@@ -4,13 +4,15 @@ Web Annotation Data Model, W3C Recommendation, 23 February 2017; Media Fragments
 Recommendation, 25 September 2012, section 4.2.2. A label is a textual body with the purpose
 ``tagging``, the kind one with the purpose ``classifying``. An annotation with the motivation
 ``questioning`` is doubtful (`ignore`); one of a whole image, without a label and with the
-motivation ``assessing``, says that the image was looked at.
+motivation ``assessing``, says that the image was looked at; one of a whole image that is doubtful
+and has no label, that the image is not covered for its kind.
 """
 
 from __future__ import annotations
 
 import os
 import re
+import xml.etree.ElementTree as ElementTree  # noqa: PLR0402 - elements only
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -32,7 +34,7 @@ __all__ = ["is_web_annotation", "read_web_annotations", "write_web_annotations"]
 CONTEXT = "http://www.w3.org/ns/anno.jsonld"
 _MEDIA_FRAGMENTS = "http://www.w3.org/TR/media-frags/"
 _XYWH = re.compile(r"xywh=(?:(pixel|percent):)?([-\d.eE+,]+)")
-_POINTS = re.compile(r"points\s*=\s*[\"']([^\"']+)[\"']")
+_NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
 _PATH_TOKENS = re.compile(r"[MmLlHhVvZz]|-?\d*\.?\d+(?:[eE][-+]?\d+)?|[A-Za-z]")
 
 _REFUSED = "refused and noted"
@@ -126,17 +128,20 @@ class _Reader:
         image = unquote(source)
         if image not in self.gathered.images:
             self.gathered.cover(image, **self._known(image))
-        box, outline, problem = self._place(image, selectors)
+        kind, labels = _bodies(item)
+        boxed = kind or self._kind
+        box, outline, problem = self._place(image, selectors, boxed if boxed in KINDS else "")
         if problem:
             if problem != _REFUSED:
-                self.gathered.refuse(image, problem, selectors)
+                self.gathered.refuse(image, problem, selectors, boxed if boxed in KINDS else "")
             return
-        kind, labels = _bodies(item)
         named = kind or (self._kind if box else "label")
         if named not in KINDS:
             self.gathered.refuse(image, "unknown kind", named)
             return
         doubtful = "questioning" in _listed(item.get("motivation"))
+        if doubtful and not labels and not selectors:
+            self.gathered.leave_open(image, kind)
         details = Details(polygon=outline) if outline else None
         for label in labels:
             self.gathered.add(image, named, label, box, ignore=doubtful, details=details)
@@ -150,7 +155,7 @@ class _Reader:
         return known
 
     def _place(
-        self, image: str, selectors: Sequence[Any]
+        self, image: str, selectors: Sequence[Any], kind: str
     ) -> tuple[Box | None, tuple[tuple[float, float], ...], str]:
         """Return box, outline and what is wrong, of the first selector that is understood."""
         for selector in selectors:
@@ -162,13 +167,13 @@ class _Reader:
                 if not outline:
                     return None, (), "SVG selector without a polygon"
                 box, problem = enclosing(outline), ""
-                kept = self.gathered.clipped_box(image, box, value)
+                kept = self.gathered.clipped_box(image, box, value, kind)
                 return kept, outline, "" if kept else _REFUSED
             else:
                 continue
             if problem or box is None:
                 return None, (), problem
-            kept = self.gathered.clipped_box(image, box, value)
+            kept = self.gathered.clipped_box(image, box, value, kind)
             return kept, (), "" if kept else _REFUSED
         return (None, (), "selector not understood") if selectors else (None, (), "")
 
@@ -219,21 +224,47 @@ def _bodies(item: dict[str, Any]) -> tuple[str, list[str]]:
 
 
 def _outline(svg: str) -> tuple[tuple[float, float], ...]:
-    """Return the points of an SVG polygon, or of a path of straight lines; empty for others."""
-    if found := _POINTS.search(svg):
-        numbers = [float(n) for n in re.split(r"[\s,]+", found[1].strip()) if _is_number(n)]
-        return tuple(zip(numbers[::2], numbers[1::2], strict=False))
-    if found := re.search(r"\bd\s*=\s*[\"']([^\"']+)[\"']", svg):
-        return _path_points(_PATH_TOKENS.findall(found[1]))
-    return ()
+    """Return the points of the first SVG polygon, rectangle or path of straight lines, else none.
 
+    SVG 2, sections 9.3 and 10. Nothing is returned for what is moved by ``transform``.
+    """
+    from defusedxml import DefusedXmlException
+    from defusedxml.ElementTree import ParseError, fromstring
 
-def _is_number(text: str) -> bool:
     try:
-        float(text)
-    except ValueError:
-        return False
-    return True
+        root = fromstring(svg)
+    except (ParseError, DefusedXmlException):
+        return ()
+    shapes = ((element, element.tag.rpartition("}")[2]) for element in root.iter())
+    first = next(((one, name) for one, name in shapes if name in _SHAPES), None)
+    if first is None or any("transform" in element.keys() for element in root.iter()):  # noqa: SIM118 - an element is no mapping
+        return ()
+    return _SHAPES[first[1]](first[0])
+
+
+def _polygon(element: ElementTree.Element) -> tuple[tuple[float, float], ...]:
+    numbers = [float(n) for n in _NUMBER.findall(element.get("points", ""))]
+    return tuple(zip(numbers[::2], numbers[1::2], strict=False))
+
+
+def _rectangle(element: ElementTree.Element) -> tuple[tuple[float, float], ...]:
+    try:
+        x, y, w, h = (float(element.get(name, "0")) for name in ("x", "y", "width", "height"))
+    except ValueError:  # a percentage or another unit
+        return ()
+    return ((x, y), (x + w, y), (x + w, y + h), (x, y + h))
+
+
+def _straight_path(element: ElementTree.Element) -> tuple[tuple[float, float], ...]:
+    return _path_points(_PATH_TOKENS.findall(element.get("d", "")))
+
+
+_SHAPES = {
+    "polygon": _polygon,
+    "polyline": _polygon,
+    "rect": _rectangle,
+    "path": _straight_path,
+}
 
 
 def _path_points(tokens: list[str]) -> tuple[tuple[float, float], ...]:
@@ -292,6 +323,10 @@ def _item(annotations: Annotations, row: int) -> dict[str, Any]:
         for column in (annotations.image, annotations.kind, annotations.label)
     )
     item: dict[str, Any] = {"id": f"urn:dotledger:annotation:{row + 1}", "type": "Annotation"}
+    if not label and annotations.ignore[row]:
+        body = [{"type": "TextualBody", "purpose": "classifying", "value": kind}] if kind else []
+        open_one = {"motivation": "questioning", "body": body}
+        return {**item, **open_one, "target": {"source": quote(image)}}
     if not label:
         return {**item, "motivation": "assessing", "target": {"source": quote(image)}}
     details = annotations.details[row] if annotations.details is not None else None

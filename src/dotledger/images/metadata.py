@@ -10,7 +10,10 @@ import struct
 import zlib
 from collections.abc import Iterator
 
+from PIL import Image
+
 from dotledger.errors import ImageError
+from dotledger.images.facts import open_image
 
 __all__ = ["read_packet", "with_packet"]
 
@@ -22,19 +25,27 @@ _MOST_IN_A_SEGMENT = 65_502 - len(_NAME)
 
 
 def read_packet(data: bytes) -> bytes | None:
-    """Return the XMP packet of a JPEG or PNG file; None if there is none.
+    """Return the XMP packet of an image file; None if there is none.
+
+    Of every format in which Pillow finds one: JPEG, PNG, WebP, TIFF, GIF, AVIF.
 
     Raises
     ------
     ImageError
-        If the bytes are neither JPEG nor PNG, or break off before the pixels begin.
+        If the bytes are no image, or break off before the pixels begin.
     """
-    if data.startswith(b"\xff\xd8"):
-        segments = _jpeg_segments(data)
-        return next((data[a + 4 + len(_NAME) : b] for a, b, xmp in segments if xmp), None)
-    if data.startswith(_PNG):
-        return next((body for _, _, body in _png_packets(data)), None)
-    raise ImageError("XMP is read from JPEG and PNG only", got=f"{len(data):,} bytes")
+    image = open_image(data)
+    if _KEYWORD in data and "xmp" not in image.info:
+        _load(image)  # in PNG the packet may stand behind the pixels
+    packet = image.info.get("xmp")
+    return packet.encode() if isinstance(packet, str) else packet
+
+
+def _load(image: Image.Image) -> None:
+    try:
+        image.load()
+    except Exception as error:  # decoders fail with whatever broken bytes lead them to
+        raise ImageError("the file breaks off", got=str(error)) from error
 
 
 def with_packet(data: bytes, packet: bytes) -> bytes:
