@@ -7,10 +7,12 @@ import os
 import sys
 import warnings
 from importlib import import_module
+from typing import Any
 
 import click
 
-from dotledger.errors import DotLedgerError
+from dotledger.errors import ArgumentError, DotLedgerError
+from dotledger.services.strict import hinted
 from dotledger.showing import plain_text
 
 __all__ = ["main", "run"]
@@ -49,9 +51,35 @@ class _Lazy(click.Group):
         assert isinstance(command, click.Command)
         return command
 
+    def invoke(self, ctx: click.Context) -> Any:
+        """Run the command; what the library calls an argument is named as its option."""
+        try:
+            return super().invoke(ctx)
+        except ArgumentError as error:
+            command = self.get_command(ctx, ctx.invoked_subcommand or "")
+            error.place = _as_option(error.place, command)
+            raise
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
+        """Name the nearest command to one that there is not."""
+        if args and args[0] not in _COMMANDS:
+            raise click.UsageError(hinted(f"no such command: {args[0]}", args[0], _COMMANDS), ctx)
+        return super().resolve_command(ctx, args)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
         with formatter.section("Commands"):
             formatter.write_dl(list(_COMMANDS.items()))
+
+
+_SET_BY = {"edges": "--by", "rules": "--match"}
+
+
+def _as_option(place: str, command: click.Command | None) -> str:
+    """Return an argument's name as the option that sets it: ``at_most`` as ``--at-most``."""
+    name, _, rest = place.partition(":")
+    option = _SET_BY.get(name, f"--{name.replace('_', '-')}")
+    known = {text for one in command.params for text in one.opts} if command else set()
+    return f"{option}:{rest}".removesuffix(":") if option in known else place
 
 
 @click.group(

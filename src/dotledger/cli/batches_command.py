@@ -12,6 +12,7 @@ from dotledger.cli.common import (
     example,
     json_option,
     ledger_option,
+    money,
     noticed,
     print_json,
     print_table,
@@ -117,7 +118,7 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
         "",
         f"{counted(figures.calls, 'call')}, tried again {counted(figures.retries, 'time')}, "
         f"{figures.sent_bytes / 1e6:.1f} MB sent"
-        + (f", {figures.money:.4f} {batch.currency}." if batch.currency else "."),
+        + (f", {money(figures.money, batch.currency)}." if batch.currency else "."),
         f"Seconds for one call: median {number(figures.median, 3)}, "
         f"95 % under {number(figures.p95, 3)}, longest {number(figures.longest, 3)}.",
     )

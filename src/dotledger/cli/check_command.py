@@ -14,6 +14,7 @@ from dotledger.cli.common import (
     print_json,
     print_table,
     read_said,
+    say_problems,
 )
 
 if TYPE_CHECKING:
@@ -117,10 +118,12 @@ def _sizes_of_files(folder: str | None) -> Any:
     if folder is None:
         raise ArgumentError("the images are needed for their sizes", place="--images")
     sizes = {}
+    bad: list[tuple[str, str]] = []
     for item in gather(folder).items:
         try:
             facts = read_facts(item.read())
-        except (ImageError, OSError):
+        except (ImageError, OSError) as error:
+            bad.append((item.name, str(error)))
             continue
         size = (facts.width, facts.height)
         sizes[item.name] = ImageSize(
@@ -130,4 +133,7 @@ def _sizes_of_files(folder: str | None) -> Any:
             sent_height=size[1],
             orientation=facts.orientation,
         )
+    say_problems("size not known", bad)
+    if not sizes:
+        raise ArgumentError("the size of no image can be read", place="--images", got=folder)
     return sizes

@@ -19,6 +19,7 @@ __all__ = [
     "json_option",
     "kinds_option",
     "ledger_option",
+    "money",
     "noticed",
     "numbers_of",
     "print_json",
@@ -151,16 +152,21 @@ def threshold_of(text: str | None, *, several: bool = False) -> Any:
     return numbers if len(numbers) > 1 else numbers[0]
 
 
+def money(amount: float, currency: str) -> str:
+    """Return an amount with its currency, with four decimals: one call may cost 0.0015."""
+    return f"{amount:,.4f} {currency}"
+
+
 def as_kinds(text: str | None) -> list[str] | None:
     """Return the kinds of a comma-separated list."""
     return None if text is None else [part.strip() for part in text.split(",") if part.strip()]
 
 
-def settings_of(pairs: Sequence[str]) -> dict[str, str]:
+def settings_of(pairs: Sequence[str], option: str = "--set") -> dict[str, str]:
     """Return ``NAME=VALUE`` pairs as a mapping; raises ArgumentError for anything else."""
     for pair in pairs:
         if "=" not in pair:
-            raise ArgumentError("this is written NAME=VALUE", got=pair)
+            raise ArgumentError("this is written NAME=VALUE", place=option, got=pair)
     return dict(pair.split("=", 1) for pair in pairs)
 
 

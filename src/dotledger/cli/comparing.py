@@ -177,7 +177,7 @@ def vocabulary_of(pairs: Sequence[str]) -> dict[str, list[str]] | None:
     ArgumentError
         If a pair is not written so, or a kind is not known.
     """
-    found = {kind: _words(labels) for kind, labels in settings_of(pairs).items()}
+    found = {kind: _words(labels) for kind, labels in settings_of(pairs, "--vocabulary").items()}
     check_kinds(found, place="--vocabulary")
     return found or None
 

@@ -47,7 +47,9 @@ __all__ = ["command"]
 @kinds_option
 @threshold_option
 @click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
-@click.option("--most", type=int, default=40, show_default=True, help="Rows to show; 0 for all.")
+@click.option(
+    "--most", type=click.IntRange(0), default=40, show_default=True, help="Rows to show; 0 for all."
+)
 @click.option(
     "--out", "out_file", metavar="FILE", help="Write all to a .csv, .jsonl or .parquet file."
 )
@@ -135,8 +137,10 @@ def _named(found: Findings, names: str, service: str) -> Findings:
 
 
 def _merged(found: Findings, overlap: float) -> Findings:
+    from dotledger.core.confidence import check_overlap
     from dotledger.core.merging import merge_repeats
 
+    check_overlap(overlap, place="--merge")
     kept, into = merge_repeats(found, overlap=overlap)
     say(f"{len(into) - len(kept)} repeated boxes merged")
     return kept

@@ -15,6 +15,7 @@ from dotledger.cli.common import (
     example,
     json_option,
     ledger_option,
+    money,
     print_json,
     print_table,
     say_passed_over,
@@ -95,8 +96,8 @@ def _show(result: Forecast, service: str) -> None:
     rate = (
         f"{duration(result.seconds)} at the allowed rate" if result.seconds else "no rate declared"
     )
-    money = f"{result.money:,.2f} {result.currency}" if result.currency else "no price declared"
-    lines = [f"{counted(result.calls, 'call')}, {result.bytes / 1e6:,.1f} MB, {rate}, {money}."]
+    price = money(result.money, result.currency) if result.currency else "no price declared"
+    lines = [f"{counted(result.calls, 'call')}, {result.bytes / 1e6:,.1f} MB, {rate}, {price}."]
     if result.per_month:
         lines.append(
             f"This month: {counted(result.used_this_month, 'call')} made, then "

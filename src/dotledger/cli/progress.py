@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
+from dotledger.cli.common import money
+
 if TYPE_CHECKING:
     from dotledger.sending.progress import Progress
 
@@ -55,14 +57,14 @@ class _Line:
         """Show how far the sending is."""
         if self._bar is None:
             self._open(now.earlier)
-        money = [f"{now.money:.2f} {now.currency}"] if now.currency else []
+        price = [money(now.money, now.currency)] if now.currency else []
         counts = {"failed": now.failed, "refused": now.refused}
         trouble = [f"{count:,} {what}" for what, count in counts.items() if count]
         self._bar.update(
             self._task,
             completed=now.done,
             rate=f"{now.rate:.1f}/s",
-            rest="".join(f", {part}" for part in money + trouble),
+            rest="".join(f", {part}" for part in price + trouble),
         )
 
     def close(self) -> None:

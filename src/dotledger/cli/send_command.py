@@ -17,6 +17,7 @@ from dotledger.cli.common import (
     example,
     json_option,
     ledger_option,
+    money,
     noticed,
     print_json,
     print_table,
@@ -87,12 +88,18 @@ def command(
     its end for another reason than a limit that was set.
     """
     from dotledger.cli.progress import progress_line
+    from dotledger.errors import GatherError
     from dotledger.images.gather import gather
 
     loading = threading.Thread(target=lambda: [import_module(name) for name in _NEEDED])
     loading.start()  # looking at files leaves a processor free
 
-    gathered = gather(images, missing="list" if skip_missing else "raise", outside=outside)
+    try:
+        gathered = gather(images, missing="list" if skip_missing else "raise", outside=outside)
+    except GatherError as error:
+        if error.facts.get("problems"):
+            error.next_step = "Nothing was sent. Correct the list, or add --skip-missing."
+        raise
     loading.join()
     say_problems("left out", gathered.problems)
     say_passed_over(gathered.passed_over)
@@ -203,10 +210,10 @@ def _cost(sent: SentBatch) -> str:
         answered = any(r["found"] + r["empty"] + r["unread"] for r in sent.outcomes.values())
         why = "the ledger holds every answer already" if answered else "no image can be sent"
         return f"Nothing sent: {why}."
-    money = f", {sent.money:.4f} {sent.currency}" if sent.currency else ""
+    price = f", {money(sent.money, sent.currency)}" if sent.currency else ""
     reused = f"; {counted(sent.reused, 'image')} answered by earlier calls" if sent.reused else ""
     held = f"; asked to wait: {counted(sent.refusals, 'call')}" if sent.refusals else ""
-    return f"{calls}{money}{reused}{held}."
+    return f"{calls}{price}{reused}{held}."
 
 
 def _reasons(rows: list[tuple[str, str, str, str]], batch: int) -> list[str]:

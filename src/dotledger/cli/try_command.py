@@ -53,7 +53,7 @@ def command(
     answer beside how it is read, and a next step for each usual mistake. Without IMAGE a small
     made-up picture is sent. Nothing is written to a ledger.
     """
-    from dotledger.images.gather import Gathered, gather
+    from dotledger.images.gather import Gathered
     from dotledger.sending.plan import make_plan
     from dotledger.sending.trial import try_call
     from dotledger.services.description import load_description
@@ -61,13 +61,29 @@ def command(
     described = load_description(service).with_settings(settings_of(pairs))
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(described, nothing, kinds=as_kinds(kinds))
-    data = gather(image).items[0].read() if image else _made_up_picture()
+    data = _picture(image) if image else _made_up_picture()
     trial = try_call(plan, data, call=call_name, allow_code=allow_code, dry=dry)
     if as_json:
         print_json(asdict(trial) | {"well": trial.well, "readings": _plain(trial)})
     else:
         _show(trial, dry=dry)
     sys.exit(0 if trial.well else 2)
+
+
+def _picture(image: str) -> bytes:
+    """Read the image, and refuse at once what cannot be sent to any service."""
+    from dotledger.errors import GatherError, ImageError
+    from dotledger.images.facts import open_image
+    from dotledger.images.gather import gather
+
+    item = gather(image).items[0]
+    try:
+        data = item.read()
+        open_image(data)
+    except (OSError, ImageError) as error:
+        reason = getattr(error, "strerror", None) or getattr(error, "message", None) or str(error)
+        raise GatherError(reason, place=item.name) from error
+    return data
 
 
 def _made_up_picture() -> bytes:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 from msgspec import to_builtins
 
-from dotledger.cli.common import example, json_option, ledger_option, print_json, print_table
+from dotledger.cli.common import example, json_option, ledger_option, money, print_json, print_table
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
@@ -46,7 +46,7 @@ def command(ledger: str, as_json: bool) -> None:
             f"{r['calls']:,}",
             f"{r['failed']:,}",
             f"{r['images']:,}",
-            f"{r['money']:.4f} {r['currency']}",
+            money(r["money"], r["currency"]),
             DASH if r["left"] is None else f"{r['left']:,}",
         )
         for r in records

@@ -103,7 +103,7 @@ def match_names(
     """
     wanted = set(rules)
     for rule in sorted(wanted - RULES.keys()):
-        raise ArgumentError("unknown rule for image names", got=rule, allowed=RULES)
+        raise ArgumentError("unknown rule for image names", place="rules", got=rule, allowed=RULES)
     left, right = sorted(set(said)), sorted(set(covered))
     names: dict[str, str] = {}
     by_rule: dict[str, int] = {}

@@ -60,7 +60,8 @@ def read_names(path: str | os.PathLike[str]) -> NameMap:
             return _from_csv(file)
         return _from_toml(file) if ending == ".toml" else _from_skos(file)
     except (OSError, UnicodeDecodeError) as error:
-        raise TableError(f"the file cannot be read ({error})", place=str(file)) from error
+        reason = getattr(error, "strerror", None) or "not text in UTF-8"
+        raise TableError(f"the file cannot be read ({reason})", place=str(file)) from error
 
 
 def _from_csv(file: Path) -> NameMap:

@@ -15,6 +15,7 @@ from xml.etree import ElementTree  # only builds elements; parsing is left to de
 from dotledger.core.details import Details
 from dotledger.core.geometry import enclosing, turn_upright, upright_size
 from dotledger.core.kinds import KINDS
+from dotledger.core.spelling import counted
 from dotledger.core.tables import Annotations
 from dotledger.errors import ImageError, TableError
 from dotledger.files import read_regular, whole_file
@@ -68,8 +69,9 @@ def read_regions(path: str | os.PathLike[str], *, kind: str = "object") -> Loade
     if not gathered.images:
         bad = gathered.refused[:1]
         first = f"; the first refused is {bad[0][0]}: {bad[0][1]}, {bad[0][2]}" if bad else ""
+        looked = f"looked into {counted(len(files), 'image')}"
         raise TableError(
-            f"none of {len(files)} images holds image regions or says it was looked at{first}",
+            f"no image holds image regions or says it was looked at ({looked}{first})",
             place=str(place),
             next_step="Name a table of annotations, or with --description files of another form.",
         )

@@ -172,7 +172,7 @@ def gather(
     ------
     GatherError
         If anything is missing or unreadable (all of it is listed), if two different files have
-        the same name, or if nothing at all was found.
+        the same name, or if nothing at all was found; with ``"list"`` if nothing can be read.
     """
     listed = [sources] if isinstance(sources, (str, os.PathLike, Mapping)) else list(sources)
     notes = _Notes()
@@ -181,7 +181,7 @@ def gather(
         for item in chain.from_iterable(_of_source(s, notes, outside) for s in listed)
     ]
     problems = [(as_text(name), reason) for name, reason in notes.problems]
-    if problems and missing == "raise":
+    if problems and (missing == "raise" or not items):
         raise _missing(problems)
     gathered = Gathered(
         items=tuple(_unique(items)),
@@ -217,7 +217,7 @@ def _missing(problems: list[tuple[str, str]]) -> GatherError:
     return GatherError(
         f"{len(problems)} of the images asked for cannot be read: {shown}{more}",
         place="images",
-        next_step="Nothing was sent. Mend the list, or go on without them (--skip-missing).",
+        next_step="Correct these names, or leave them out.",
         problems=tuple(problems),
     )
 
@@ -453,7 +453,7 @@ def _fetched(address: str) -> bytes:
         try:
             status, elsewhere, data = _got(address)
         except (urllib3.exceptions.HTTPError, TimeoutError) as error:
-            raise OSError(f"cannot be fetched ({type(error).__name__})") from error
+            raise OSError(f"cannot be fetched ({_why(error)})") from error
         if status == 200:
             return data
         if status not in (301, 302, 303, 307, 308):
@@ -463,6 +463,13 @@ def _fetched(address: str) -> bytes:
             raise OSError("cannot be fetched (it is said to be on another host)")
         address = target
     raise OSError("cannot be fetched (sent from one address to the next)")
+
+
+def _why(error: Exception) -> str:
+    """Return what hindered fetching: below urllib3's wrappings, in a few words."""
+    reason = getattr(error, "reason", None) or error
+    text = str(reason).rpartition(": ")[2] or type(reason).__name__
+    return text.partition("] ")[2] or text  # without the system's number of the error
 
 
 def _host_of(address: str) -> tuple[str, str]:

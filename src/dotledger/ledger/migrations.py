@@ -64,8 +64,9 @@ def _copied(path: Path, version: int) -> Path:
             old.backup(new)
     except (sqlite3.Error, OSError) as error:
         copy.unlink(missing_ok=True)
+        reason = getattr(error, "strerror", None) or str(error)
         raise LedgerError(
-            f"the ledger cannot be copied before the upgrade ({error})",
+            f"the ledger cannot be copied before the upgrade ({reason})",
             place=str(copy),
             next_step="Make room there, or check the permissions; nothing was changed.",
         ) from error

@@ -1,0 +1,92 @@
+"""What commands say when they are used wrongly: in place, in words, with exit status 2."""
+
+import contextlib
+import io
+import os
+import re
+import shlex
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+from dotledger.cli import run
+from tests.sending.helpers import TEXT, picture
+
+FOUND = "image,kind,label,confidence,x0,y0,x1,y1\na.jpg,object,lantern,0.9,0,0,5,5\n"
+TRUTH = "image,kind,label,x0,y0,x1,y1,ignore\na.jpg,object,lantern,0,0,5,5,\n"
+
+# A command, and what its message holds: the place first.
+WRONG = [
+    ("try text.jpg --service s.toml", "text.jpg: not an image"),
+    ("try nowhere.jpg --service s.toml", "nowhere.jpg: No such file"),
+    ("try http://127.0.0.1:9/x.jpg --service s.toml", "127.0.0.1:9/x.jpg: cannot be fetched"),
+    ("try --service s.toml --call viw", "--call: no such call"),
+    ("try --service s.toml --kinds lable", "--kinds: unknown kind"),
+    ("try --service s.toml --set hello", "--set: this is written NAME=VALUE"),
+    ("forecast nowhere --service s.toml", "nowhere: No such file"),
+    ("send nowhere --service s.toml", "add --skip-missing"),
+    ("send a.jpg --service s.toml --at-most 0", "--at-most: a whole number"),
+    ("findings --ledger text.jpg", "text.jpg: the file is no ledger"),
+    ("findings --ledger no.ledger", "no.ledger: there is no ledger"),
+    ("measure --findings f.csv --annotations no.csv", "no.csv: the file cannot be read (No such"),
+    ("measure --findings t.csv --annotations f.csv", "swapped"),
+    ("measure --findings f.csv --annotations t.csv --overlap 0", "--overlap: "),
+    ("measure --findings f.csv --annotations t.csv --threshold 2", "--threshold: "),
+    ("measure --findings f.csv --annotations t.csv --threshold object:lantren=0.5", "'lantern'"),
+    ("measure --findings f.csv --annotations t.csv --by light --json", "--by: "),
+    ("measure --findings f.csv --annotations t.csv --by size:3,2", "--by: edges must rise"),
+    ("measure --findings f.csv --annotations t.csv --match exactly", "--match: "),
+    ("measure --findings f.csv --annotations t.csv --draws=-1", "--draws: "),
+    ("measure --findings f.csv --annotations t.csv --names no.csv", "no.csv: the file cannot be"),
+    ("measure --findings f.csv --annotations t.csv --vocabulary x", "--vocabulary: "),
+    ("measure --findings f.csv --annotations t.csv --csv f.csv", "--csv: this file is read"),
+    ("measure --findings f.csv --annotations pictures", "no image holds image regions"),
+    ("check --findings f.csv --annotations t.csv --images text.jpg", "--images: the size of no"),
+    ("draw nowhere --findings f.csv --out pics", "nowhere: No such file"),
+    ("draw . --findings f.csv --out pics --overlap 3", "--overlap: "),
+    ("names no.csv --findings f.csv", "no.csv: the file cannot be read (No such"),
+    ("mesure", "did you mean 'measure'"),
+]
+
+
+def called(*words):
+    """Run the command in this process; return status, stdout and stderr."""
+    out, err = io.StringIO(), io.StringIO()
+    with (
+        mock.patch.object(sys, "argv", ["dotledger", *words]),
+        contextlib.redirect_stdout(out),
+        contextlib.redirect_stderr(err),
+    ):
+        try:
+            run()
+        except SystemExit as leaving:
+            status = leaving.code or 0
+    return status, out.getvalue(), err.getvalue()
+
+
+class WrongUse(unittest.TestCase):
+    def setUp(self):
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.enterContext(contextlib.chdir(home))
+        self.enterContext(mock.patch.dict(os.environ, {"BELL_KEY": "k"}))
+        (home / "pictures").mkdir()
+        (home / "pictures" / "a.jpg").write_bytes(picture(1))
+        (home / "a.jpg").write_bytes(picture(1))
+        for name, text in (("text.jpg", "hello"), ("f.csv", FOUND), ("t.csv", TRUTH)):
+            (home / name).write_text(text)
+        (home / "s.toml").write_text(TEXT)
+
+    def test_every_message_names_its_place_and_leaves_with_2(self):
+        """No number of an error, no representation of an object, no other command's advice."""
+        for words, wanted in WRONG:
+            with self.subTest(words):
+                status, _, err = called(*shlex.split(words))
+                self.assertEqual(status, 2, err)
+                self.assertIn(wanted, err)
+                self.assertNotRegex(err, r"Errno|np\.|Traceback|\bb'|Error\(")
+                if not words.startswith("send"):
+                    self.assertNotIn("--skip-missing", err)
+                made = re.findall(r"pics|images.ledger", " ".join(os.listdir()))
+                self.assertEqual(made, [])
