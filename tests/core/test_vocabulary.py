@@ -32,10 +32,12 @@ class Names(unittest.TestCase):
                 ("", "", "Paper Lantern"): "lantern",
                 ("m", "object", "Paper Lantern"): "lamp",
                 ("", "", "dusk"): "",
-                ("", "", "x"): "banner",
+                ("", "", "banner"): "flag",
+                ("n", "", "only another service's"): "x",
             }
         )
         mapped = map_names(self.SAID, names, service="m")
+        self.assertEqual(mapped.unused, [("", "banner", "bannner")])
         self.assertEqual(sorted(mapped.findings.label.values()), ["", "bannner", "lamp", "lantern"])
         self.assertEqual(
             (mapped.left_out, mapped.unmapped), (1, [("object", "bannner", 1, "banner")])

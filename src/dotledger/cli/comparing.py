@@ -11,6 +11,7 @@ import click
 
 from dotledger.cli.common import ledger_option, settings_of
 from dotledger.core.kinds import check_kinds
+from dotledger.core.spelling import first_of
 from dotledger.core.tables import Annotations, Findings
 
 if TYPE_CHECKING:
@@ -150,7 +151,8 @@ def compared_tables(
     said, lines = inside.table, _clip_lines(inside)
     broader: dict[str, tuple[str, ...]] = {}
     if names is not None:
-        said, broader = _mapped(said, names, service or "")
+        said, broader, unused = _mapped(said, names, service or "")
+        lines += unused
     report = {"annotations": loaded.report.to_dict(), "image_names": dict(matched.by_rule)}
     return Compared(
         findings=said,
@@ -188,9 +190,12 @@ def _words(text: str) -> list[str]:
 
 def _mapped(
     said: Findings, names: str, service: str
-) -> tuple[Findings, dict[str, tuple[str, ...]]]:
+) -> tuple[Findings, dict[str, tuple[str, ...]], list[str]]:
     from dotledger.core.vocabulary import map_names
     from dotledger.formats.names import read_names
 
     mapping = read_names(Path(names))
-    return map_names(said, mapping, service=service).findings, dict(mapping.broader)
+    mapped = map_names(said, mapping, service=service)
+    labels = first_of([label for _, label, _ in mapped.unused], 10)
+    lines = [f"Entries of {names} that match no finding: {labels}."] if labels else []
+    return mapped.findings, dict(mapping.broader), lines

@@ -21,6 +21,7 @@ from dotledger.cli.common import (
     threshold_of,
     threshold_option,
 )
+from dotledger.core.spelling import first_of
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output
 from dotledger.services.strict import hinted
@@ -133,6 +134,9 @@ def _named(found: Findings, names: str, service: str) -> Findings:
 
     mapped = map_names(found, read_names(Path(names)), service=service)
     say(f"{mapped.left_out} findings left out, {len(mapped.unmapped)} labels not mapped")
+    if mapped.unused:
+        labels = [label for _, label, _ in mapped.unused]
+        say(f"entries of {names} that match no finding: {first_of(labels, 10)}")
     return mapped.findings
 
 

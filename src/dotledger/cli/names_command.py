@@ -42,7 +42,8 @@ def command(
 ) -> None:
     """Hold a MAPPING of label names against what a service says.
 
-    Lists labels that the mapping says nothing about, by count, with the nearest spelling. The
+    Lists labels that the mapping says nothing about, by count, and entries of the mapping that
+    match no finding, each with the nearest spelling on the other side. The
     mapping is CSV (label,becomes and if wanted service,kind,broader), TOML, or SKOS.
     """
     from dotledger.core.vocabulary import map_names
@@ -58,10 +59,14 @@ def command(
     columns = ("kind", "label", "findings", "nearest")
     if as_json:
         unmapped = [dict(zip(columns, row, strict=True)) for row in mapped.unmapped]
-        print_json({"left_out": mapped.left_out, "unmapped": unmapped})
+        unused = [dict(zip(("kind", "label", "nearest"), r, strict=True)) for r in mapped.unused]
+        print_json({"left_out": mapped.left_out, "unmapped": unmapped, "unused": unused})
         return
     rows = [(kind, label, str(count), near) for kind, label, count, near in mapped.unmapped]
     print_table(rows_table("Labels that the mapping says nothing about", columns, rows), "")
+    if mapped.unused:
+        header = ("kind", "label", "nearest")
+        print_table(rows_table("Entries that match no finding", header, mapped.unused), "")
     total = int((~said.blank).sum())
     print_table(
         f"{total} findings: {mapped.left_out} left out, "

@@ -61,12 +61,16 @@ class Mapped:
         Findings left out on purpose.
     unmapped : list of (kind, label, count, suggestion)
         Labels that nothing is said about, the most frequent first; the suggestion is the
-        nearest spelling among the user's labels, or empty.
+        nearest spelling among the labels that the mapping names, or empty.
+    unused : list of (kind, label, suggestion)
+        Entries of the mapping for this service, or for any, whose label no finding has; the
+        suggestion is the nearest spelling among the findings' labels, or empty.
     """
 
     findings: Findings
     left_out: int
     unmapped: list[tuple[str, str, int, str]]
+    unused: list[tuple[str, str, str]]
 
 
 def map_names(findings: Findings, names: NameMap, *, service: str = "") -> Mapped:
@@ -79,8 +83,9 @@ def map_names(findings: Findings, names: NameMap, *, service: str = "") -> Mappe
     names : NameMap
         What becomes of the names.
     service : str
-        Whose findings they are.
+        Whose findings they are; by default what their origin says.
     """
+    service = service or (findings.origin.service if findings.origin else "")
     pair = findings.kind.codes * max(len(findings.label.names), 1) + findings.label.codes
     distinct, place = np.unique(pair, return_inverse=True)
     kinds = [findings.kind.names[p // len(findings.label.names)] for p in distinct]
@@ -94,8 +99,10 @@ def map_names(findings: Findings, names: NameMap, *, service: str = "") -> Mappe
     renamed = replace(findings, label=Coded(coded.codes[place], coded.names))
     dropped = renamed.blank & ~findings.blank
     counts = Counter(place.tolist())
+    entries = [(k, n) for s, k, n in names.names if s in ("", service)]
+    written = {label for _, label in entries}
     unmapped = [
-        (kinds[i], labels[i], counts[i], next(iter(nearest(labels[i], names.targets)), ""))
+        (kinds[i], labels[i], counts[i], next(iter(nearest(labels[i], written)), ""))
         for i, fate in enumerate(fates)
         if fate is None
     ]
@@ -103,4 +110,18 @@ def map_names(findings: Findings, names: NameMap, *, service: str = "") -> Mappe
         findings=renamed.without(dropped),
         left_out=int(dropped.sum()),
         unmapped=sorted(unmapped, key=lambda row: (-row[2], row[0], row[1])),
+        unused=_unused(entries, kinds, labels),
     )
+
+
+def _unused(
+    entries: list[tuple[str, str]], kinds: list[str], labels: list[str]
+) -> list[tuple[str, str, str]]:
+    """Return entries of a mapping that match no finding, with the nearest label there is."""
+    there = {*zip(kinds, labels, strict=True), *(("", label) for label in labels)}
+    known = sorted({label for label in labels if label})
+    return [
+        (kind, label, next(iter(nearest(label, known)), ""))
+        for kind, label in sorted(set(entries))
+        if (kind, label) not in there
+    ]
