@@ -191,17 +191,16 @@ def count_errors(findings, annotations, required, threshold):
     return result
 
 
-def gate(findings, annotations, threshold):
+def screening(findings, annotations, threshold):
     """Return (caught, let through, false alarms, rightly passed) by image."""
     covered = {a["image"] for a in annotations}
     counts = [0, 0, 0, 0]
     for image in covered & {f["image"] for f in findings}:
         true = [a for a in annotations if a["image"] == image and a["label"]]
-        labels = {a["label"] for a in annotations if a["label"]}
         doubtful = {a["label"] for a in true if a["ignore"]}
         unsafe = bool({a["label"] for a in true} - doubtful)
         stopped = any(
-            f["label"] in labels - doubtful and certainty(f) >= threshold
+            f["label"] and certainty(f) >= threshold
             for f in findings if f["image"] == image
         )  # fmt: skip
         if unsafe or not doubtful:

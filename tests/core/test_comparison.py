@@ -165,12 +165,23 @@ class Counts(unittest.TestCase):
                 self.assertAlmostEqual(row.mean_absolute_error, absolute)
                 self.assertEqual(row.images_equal, errors.count(0))
 
-    def test_gate(self):
-        """The four counts by image agree with the reference."""
+    def test_screening(self):
+        """The four counts by image agree with the reference; any category stops an image."""
         for seed, found, true, tables in cases(range(200), "unsafe"):
-            gate = measure(*tables, threshold=0.5, draws=0).gate()
-            got = (gate.caught, gate.let_through, gate.false_alarms, gate.rightly_passed)
-            self.assertEqual(got, reference.gate(found, true, 0.5), seed)
+            by = measure(*tables, threshold=0.5, draws=0).screening()
+            got = (by.caught, by.let_through, by.false_alarms, by.rightly_passed)
+            self.assertEqual(got, reference.screening(found, true, 0.5), seed)
+        said = findings_of(
+            [(n, "unsafe", what, 0.9, None) for n, what in zip("abcd", ("odd", "smoke", "x", "x"))]
+        )
+        rows = [("a", "smoke", False), ("b", "", False), ("c", "smoke", True), ("d", "", False)]
+        truth = annotations_of([(n, "unsafe", what, None, g) for n, what, g in rows])
+        by = measure(said, truth, threshold=0.5).screening()
+        self.assertEqual(
+            (by.caught, by.let_through, by.false_alarms, by.rightly_passed, by.left_out),
+            (1, 0, 2, 0, 1),
+        )
+        self.assertEqual(by.frame().loc[0, "stopped_share"], 1.0)
 
     def test_images(self):
         """Counts by image add up to the pooled ones, unanswered images on request too."""
@@ -293,7 +304,7 @@ class Forms(unittest.TestCase):
         text = json.dumps(plain, allow_nan=False)
         self.assertIsNone(json.loads(text)["kinds"]["object"]["labels"]["y"]["precision"])
         self.assertEqual(plain["reasons"]["missed"][0]["reason"], "not seen")
-        self.assertEqual(plain["gate"]["left_out"], 1)
+        self.assertEqual(plain["screening"]["left_out"], 1)
         self.assertEqual(set(plain["slices"]), {"size", "crowding", "edge"})
 
     def test_frame_and_notebook(self):

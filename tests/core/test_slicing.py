@@ -87,9 +87,23 @@ class AddsUp(unittest.TestCase):
                     rows = result.by(name)[kind].rows.values()
                     if kind == "label":
                         self.assertTrue(all(math.isnan(row.mean_overlap) for row in rows))
-                    for field in ("annotated", "true_positives", "false_positives", "misses"):
+                    fields = ["annotated", "true_positives", "false_positives", "misses"]
+                    fields += ["set_aside", *(["true_negatives"] if kind == "label" else [])]
+                    for field in fields:
                         total = getattr(result.pooled, field)
                         self.assertEqual(sum(getattr(r, field) for r in rows), total, (seed, name))
+                    frame = result.by(name)[kind].frame()
+                    self.assertNotIn(object, frame.drop(columns="slice").dtypes.tolist())
+
+    def test_images_made_to_trick_a_service(self):
+        """A slice in which nothing is annotated has its false-alarm rate: 1 of 2 x 3 images."""
+        said = findings_of([(n, "label", "moon", 0.9, None) for n in "ab"] + [(n, "label", "", None, None) for n in "cd"])  # fmt: skip
+        truth = annotations_of([("a", "label", "moon", None, False), *((n, "", "", None, False) for n in "bcd")], vocabulary={"label": ["moon", "star"]})  # fmt: skip
+        truth = truth.with_images({n: {"set": "plain" if n == "a" else "trick"} for n in "abcd"})
+        row = measure(said, truth, kinds=["label"]).by("set")["label"].rows["trick"]
+        self.assertEqual((row.false_positives, row.true_negatives), (1, 5))
+        self.assertAlmostEqual(row.false_alarm_rate, 1 / 6)
+        self.assertEqual(row.images["false_alarm_rate"], 3)
 
     def test_a_slice_of_images_is_their_measure(self):
         """A slice by a column of images has the average precision of those images alone, pooled."""

@@ -40,7 +40,7 @@ class Everything(unittest.TestCase):
         self.assertEqual({p.name for p in self.folder.iterdir()}, {p.name for p in written})
         self.assertEqual([r["label"] for r in self.rows("labels")], ["'=1+1", "smoke"])
         self.assertEqual([r["reason"] for r in self.rows("missed")], ["not seen"])
-        self.assertEqual(self.rows("gate")[0]["caught"], "1")
+        self.assertEqual(self.rows("screening")[0]["caught"], "1")
         self.assertEqual(self.rows("text")[0]["exact"], "1")
         self.assertEqual(self.rows("details")[0]["name"], "lit")
         self.assertEqual(self.rows("by-______up")[0]["slice"], "one")

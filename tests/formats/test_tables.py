@@ -90,6 +90,27 @@ class Origins(InFolder):
             read_findings(self.folder / "h.csv")
 
 
+class Numbers(InFolder):
+    def test_noise_of_the_last_bits_is_not_written(self):
+        """0.1 + 0.2 goes out as 0.3, a third comes back bit for bit."""
+        rows = [("a", "label", "x", c, None) for c in (0.1 + 0.2, 1 / 3, 0.5)]
+        path = write_table(findings_of(rows), self.folder / "n.csv")
+        self.assertIn("x,0.3,", path.read_text())
+        self.assertEqual(read_findings(path).confidence.tolist(), [0.3, 1 / 3, 0.5])
+
+    def test_strongest_of_each_image(self):
+        """Asserted findings first, equal ones by row; an image that loses all stays answered."""
+        rows = [("a", "label", "x", 0.2, None), ("a", "label", "y", 0.9, None), ("b", "label", "z", None, None), ("a", "face", "f", 0.9, None), ("b", "label", "w", 1.0, None)]  # fmt: skip
+        kept = findings_of(rows).strongest(1)
+        self.assertEqual(
+            [*zip(kept.image.values(), kept.label.values())], [("a", "y"), ("b", "z"), ("a", "")]
+        )
+        self.assertIn("1 strongest", kept.origin.lines()[0])
+        self.assertEqual(
+            findings_of(rows).by_confidence().label.values().tolist(), ["z", "w", "y", "f", "x"]
+        )
+
+
 class RoundTrip(InFolder):
     def test_every_format(self):
         """Odd labels, missing boxes and details come back as they went."""

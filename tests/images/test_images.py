@@ -88,7 +88,9 @@ class Preparing(unittest.TestCase):
         """Re-encoding, colours, sides, pixels and bytes are each brought within the limits."""
         for data, demands, check in (
             (picture(form="PNG"), {"formats": ("jpeg",)}, lambda p: p.format == "jpeg"),
-            (picture(form="BMP"), {}, lambda p: p.format == "jpeg"),
+            (picture(form="BMP"), {}, lambda p: p.format == "png"),
+            (picture(form="BMP"), {"formats": ("jpeg",)}, lambda p: p.format == "jpeg"),
+            (noisy(form="BMP"), {"max_bytes": 20_000}, lambda p: p.format == "jpeg"),
             (noisy(mode="CMYK"), {}, lambda p: "colours CMYK converted" in p.steps),
             (
                 noisy(form="PNG", mode="RGBA"),

@@ -20,6 +20,7 @@ from dotledger.cli.common import (
     threshold_of,
     threshold_option,
 )
+from dotledger.core.spelling import counted, first_of
 from dotledger.files import check_output_folder
 
 __all__ = ["command"]
@@ -80,15 +81,23 @@ def command(
         threshold=threshold_of(threshold),
         title=f"{service or findings or 'findings'}",
     )
-    for name in drawn.not_found:
-        say(f"not drawn, its file is not there: {name}")
+    for line in drawn.matched:
+        say(line)
+    if drawn.not_found:
+        count = counted(len(drawn.not_found), "image")
+        say(f"not drawn, {count} with findings not among IMAGES: {first_of(drawn.not_found, 5)}")
+    if drawn.others:
+        count = counted(len(drawn.others), "other file")
+        say(f"{count} in {folder} from before: {first_of(drawn.others, 5)}")
     if as_json:
         print_json(
             {
                 "pictures": [str(path) for path in drawn.pictures],
                 "contact_sheet": str(drawn.sheet),
                 "not_found": list(drawn.not_found),
+                "others": list(drawn.others),
             }
         )
     else:
-        print_table(f"{len(drawn.pictures)} pictures in {folder}; all together: {drawn.sheet}")
+        pictures = counted(len(drawn.pictures), "picture")
+        print_table(f"{pictures} in {folder}; all together: {drawn.sheet}")

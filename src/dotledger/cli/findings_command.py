@@ -49,6 +49,19 @@ __all__ = ["command"]
 @threshold_option
 @click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
 @click.option(
+    "--strongest",
+    type=click.IntRange(1),
+    metavar="N",
+    help="Only the N findings of each image with the highest confidence.",
+)
+@click.option(
+    "--order",
+    type=click.Choice(["answer", "confidence"]),
+    default="answer",
+    show_default=True,
+    help="As the answers came, or by falling confidence.",
+)
+@click.option(
     "--most", type=click.IntRange(0), default=40, show_default=True, help="Rows to show; 0 for all."
 )
 @click.option(
@@ -67,6 +80,8 @@ def command(
     kinds: str | None,
     threshold: str | None,
     labels: tuple[str, ...],
+    strongest: int | None,
+    order: str,
     most: int,
     out_file: str | None,
     replace: bool,
@@ -98,6 +113,8 @@ def command(
     if labels:
         _check_labels(found, labels)
         found = _only(found, labels)
+    found = found if strongest is None else found.strongest(strongest)
+    found = found.by_confidence() if order == "confidence" else found
     if out_file is not None:
         from dotledger.formats.tables import write_table
 
@@ -195,7 +212,10 @@ def _show(found: Findings, most: int) -> None:
     empty = int(found.blank.sum())
     print_table(f"{len(shown)} findings; {empty} times answered with nothing found.")
     if stop < len(shown):
-        say(f"The first {stop} are shown; --most 0 shows all, --out FILE writes all.")
+        say(
+            f"The first {stop} are shown. --most 0 shows all, --order confidence the strongest "
+            "first, --out FILE writes all."
+        )
 
 
 def _box(table: Findings, row: int) -> list[str]:

@@ -18,6 +18,7 @@ from dotledger.cli.common import (
     print_table,
     replace_option,
     say,
+    settings_of,
     threshold_of,
 )
 from dotledger.cli.comparing import compared_tables, comparing_options
@@ -29,7 +30,7 @@ if TYPE_CHECKING:
 
 __all__ = ["command"]
 
-_PARTS = "reasons,confusion,slices,reliability,counts,gate,details,text,images,points"
+_PARTS = "reasons,confusion,slices,reliability,counts,screening,details,text,images,points"
 
 
 @click.command(
@@ -65,6 +66,13 @@ _PARTS = "reasons,confusion,slices,reliability,counts,gate,details,text,images,p
     help="By falling confidence, or one-to-one by greatest total overlap.",
 )
 @click.option("--credit-related", is_flag=True, help="Count broader and narrower labels as right.")
+@click.option(
+    "--tolerance",
+    "tolerances",
+    multiple=True,
+    metavar="NAME=VALUE",
+    help="How far off a number among the details may be, such as age=5; may be repeated.",
+)
 @click.option("--draws", type=int, default=1000, show_default=True, help="For intervals; 0: none.")
 @click.option("--seed", type=int, default=0, show_default=True, help="Of the draws.")
 @click.option("--also", metavar="LIST", help=f"Show more, with commas: {_PARTS}.")
@@ -90,6 +98,7 @@ def command(
     count_unanswered: bool,
     pairing: Any,
     credit_related: bool,
+    tolerances: tuple[str, ...],
     draws: int,
     seed: int,
     also: str | None,
@@ -123,6 +132,7 @@ def command(
         pairing=pairing,
         broader=compared.broader,
         credit_related=credit_related,
+        tolerances=_tolerances(tolerances),
         draws=draws,
         seed=seed,
     )
@@ -134,6 +144,11 @@ def command(
         print_json({**result.to_dict(everything=True), "loaded": compared.report})
     else:
         _show(result, compared.lines, names, wanted)
+
+
+def _tolerances(pairs: tuple[str, ...]) -> dict[str, float]:
+    named = settings_of(pairs, "--tolerance")
+    return {name: numbers_of(value, "--tolerance")[0] for name, value in named.items()}
 
 
 def _parts(text: str | None) -> list[str]:
@@ -156,7 +171,7 @@ def _show(
     slices: Sequence[tuple[str, list[float] | None]],
 ) -> None:
     from dotledger.report.measures import (
-        measure_table,
+        measure_tables,
         parts,
         pooled_lines,
         scope_lines,
@@ -167,14 +182,19 @@ def _show(
     more = ["points"] if several else []
     for line in lines:
         say(line)
-    print_table(*scope_lines(result), "", measure_table(result), "", pooled_lines(result))
+    tables = [part for table in measure_tables(result) for part in ("", table)]
+    print_table(*scope_lines(result), *tables, "", pooled_lines(result))
     if result.notes:
         print_table("", *result.notes)
-    for name, edges in slices:
+    wanted = dict(slices)
+    if "slices" in names:  # each of them once, with the edges asked for
+        wanted |= {name: wanted.get(name) for name in result.slice_names()}
+    for name, edges in wanted.items():
         for table in slice_tables(result, name, edges):
             print_table("", table)
-    if names or more:
-        print_table(parts(result, dict.fromkeys([*more, *names])))
+    rest = [name for name in dict.fromkeys([*more, *names]) if name != "slices"]
+    if rest:
+        print_table(parts(result, rest))
 
 
 def _check_csv(place: str | None, tables: dict[str, Any], *, replace: bool) -> None:

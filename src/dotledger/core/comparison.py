@@ -17,11 +17,12 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from dotledger.core.confusion import Confusion
-    from dotledger.core.counting import CountAgreement, GateCounts
+    from dotledger.core.counting import CountAgreement
     from dotledger.core.detailing import DetailMeasure
     from dotledger.core.diagnosis import Diagnosis
     from dotledger.core.lines import TextMeasure
     from dotledger.core.reliability import Reliability
+    from dotledger.core.screening import ScreeningCounts
     from dotledger.core.slicing import SliceMeasure
 
 __all__ = ["Comparison", "Measure"]
@@ -53,6 +54,8 @@ class Comparison:
         How intervals are made.
     places : mapping of str to tuple of float
         By image what decides which draws it gets; empty without draws.
+    tolerances : mapping of str to float
+        By attribute that is a number: how far off still counts as right.
     """
 
     findings: Findings
@@ -66,6 +69,7 @@ class Comparison:
     floor: float | None
     resampling: Resampling
     places: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
+    tolerances: Mapping[str, float] = field(default_factory=dict)
 
     @property
     def below_floor(self) -> bool:
@@ -180,7 +184,7 @@ class Measure:
 
     def _everything(self) -> dict[str, Any]:
         """Return the parts that the methods give, each under its name."""
-        reasons, gate = self.why(), self.gate()
+        reasons, screening = self.why(), self.screening()
         return {
             "reasons": reasons.to_dict(),
             "confusion": {name: one.to_dict() for name, one in self.confusion().items()},
@@ -190,7 +194,7 @@ class Measure:
             },
             "reliability": {name: one.to_dict() for name, one in self.reliability().items()},
             "count_agreement": {name: one.to_dict() for name, one in self.counts().items()},
-            "gate": None if gate is None else gate.to_dict(),
+            "screening": None if screening is None else screening.to_dict(),
             "details": {name: one.to_dict() for name, one in self.details().items()},
             "text": None if (text := self.text()) is None else text.to_dict(),
             "images": _records(self.images()),
@@ -312,11 +316,11 @@ class Measure:
 
         return {k: count_agreement(self, k) for k, s in self.comparison.scopes.items() if s.boxed}
 
-    def gate(self) -> GateCounts | None:
+    def screening(self) -> ScreeningCounts | None:
         """Return the four counts of deciding on each image by unsafe content; None without it."""
-        from dotledger.core.counting import gate_counts
+        from dotledger.core.screening import screening_counts
 
-        return gate_counts(self) if "unsafe" in self.judged else None
+        return screening_counts(self) if "unsafe" in self.judged else None
 
     def details(self, *, tolerances: Mapping[str, float] | None = None) -> dict[str, DetailMeasure]:
         """Judge attributes, landmark points and persons' names on true-positive pairs.
@@ -324,12 +328,14 @@ class Measure:
         Parameters
         ----------
         tolerances : mapping of str to float, optional
-            For attributes that are numbers: how far off still counts as right; 0 by default.
+            For attributes that are numbers: how far off still counts as right; by default what
+            `measure` was given, or 0.
         """
         from dotledger.core.detailing import details_of
 
         boxed = [kind for kind, scope in self.comparison.scopes.items() if scope.boxed]
-        return {kind: details_of(self, kind, tolerances or {}) for kind in boxed}
+        allowed = self.comparison.tolerances if tolerances is None else tolerances
+        return {kind: details_of(self, kind, allowed) for kind in boxed}
 
     def text(self) -> TextMeasure | None:
         """Judge lines of writing; None if none are annotated."""

@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Flags, Judged, ratio
-from dotledger.core.results import Interval, defined, plain_intervals
-from dotledger.core.shares import share_interval
+from dotledger.core.measures import Judged, ratio
+from dotledger.core.results import defined
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -21,9 +20,7 @@ if TYPE_CHECKING:
 __all__ = [
     "CountAgreement",
     "CountRow",
-    "GateCounts",
     "count_agreement",
-    "gate_counts",
     "image_counts",
 ]
 
@@ -163,81 +160,3 @@ def count_agreement(measure: Measure, kind: str) -> CountAgreement:
 
 def _unit(judged: Judged, image: Ints, label: Ints) -> Ints:
     return image * max(judged.said.labels, 1) + label
-
-
-@dataclass(frozen=True, kw_only=True)
-class GateCounts:
-    """What deciding on each image would come to: any unsafe category over its threshold.
-
-    Attributes
-    ----------
-    caught, let_through : int
-        Images with unsafe content annotated, stopped or not.
-    false_alarms, rightly_passed : int
-        Images without, stopped or not.
-    left_out : int
-        Images whose only unsafe annotations are marked `ignore`.
-    intervals : mapping of str to (float, float)
-        Of `caught_share` and `false_alarm_rate`; empty if none were made.
-    """
-
-    caught: int
-    let_through: int
-    false_alarms: int
-    rightly_passed: int
-    left_out: int
-    intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
-
-    @property
-    def caught_share(self) -> float:
-        """Share of the unsafe images that are stopped; NaN if there are none."""
-        return ratio(self.caught, self.caught + self.let_through)
-
-    @property
-    def false_alarm_rate(self) -> float:
-        """Share of the other images that are stopped; NaN if there are none."""
-        return ratio(self.false_alarms, self.false_alarms + self.rightly_passed)
-
-    def to_dict(self) -> dict[str, Any]:
-        """Return plain values; None where undefined."""
-        return {
-            **{name: value for name, value in vars(self).items() if name != "intervals"},
-            **({"intervals": plain_intervals(self.intervals)} if self.intervals else {}),
-            "caught_share": defined(self.caught_share),
-            "false_alarm_rate": defined(self.false_alarm_rate),
-        }
-
-
-def gate_counts(measure: Measure) -> GateCounts:
-    """Decide on each image in scope: stopped if any category reaches its threshold."""
-    judged, passes = measure.judged["unsafe"], measure.passing("unsafe").copy()
-    said = judged.said
-    passes[judged.aside] = False
-    unsafe = _any(said.true_image, said.images)
-    stopped = _any(said.image[passes], said.images)
-    judgeable = unsafe | ~_any(said.doubtful_image, said.images)
-    return GateCounts(
-        intervals=_gate_intervals(measure, unsafe, ~unsafe & judgeable, stopped),
-        caught=int((unsafe & stopped).sum()),
-        let_through=int((unsafe & ~stopped).sum()),
-        false_alarms=int((~unsafe & stopped & judgeable).sum()),
-        rightly_passed=int((~unsafe & ~stopped & judgeable).sum()),
-        left_out=int((~judgeable).sum()),
-    )
-
-
-def _gate_intervals(
-    measure: Measure, unsafe: Flags, safe: Flags, stopped: Flags
-) -> dict[str, Interval]:
-    """Return intervals over images of the shares that are stopped."""
-    resampling = measure.comparison.resampling
-    if not resampling.draws:
-        return {}
-    return {
-        name: share_interval(among & stopped, among, resampling.level)
-        for name, among in (("caught_share", unsafe), ("false_alarm_rate", safe))
-    }
-
-
-def _any(images: Ints, count: int) -> Flags:
-    return np.bincount(images, minlength=count) > 0

@@ -18,6 +18,8 @@ from dotledger.core.results import defined
 from dotledger.core.shares import interval_of_cases
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from dotledger.core.comparison import Measure
 
 __all__ = ["AttributeRow", "DetailMeasure", "NameRow", "PointRow", "details_of"]
@@ -125,6 +127,32 @@ class DetailMeasure:
             "points": {name: row.to_dict() for name, row in self.points.items()},
             "names": None if self.names is None else dict(vars(self.names)),
         }
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row for each attribute, point and for names."""
+        import pandas as pd
+
+        columns = ["what", "name", "judged", "pairs", "right", "share_right", "share_right_low"]
+        columns += ["share_right_high", "images", "mean_absolute_error"]
+        columns += ["mean_distance", "largest_distance"]
+        rows: list[dict[str, Any]] = [
+            {
+                **{n: v for n, v in vars(row).items() if n != "interval"},
+                "what": "attribute",
+                "name": name,
+                "share_right": row.share_right,
+                "share_right_low": row.interval[0],
+                "share_right_high": row.interval[1],
+            }
+            for name, row in self.attributes.items()
+        ]
+        rows += [{"what": "point", "name": n, **vars(row)} for n, row in self.points.items()]
+        if self.names is not None:
+            total = self.names.right + self.names.wrong + self.names.no_name
+            facts = {"what": "name", "name": NAME, "judged": "exact", "pairs": total}
+            share = ratio(self.names.right, total)
+            rows.append({**facts, "right": self.names.right, "share_right": share})
+        return pd.DataFrame(rows, columns=columns)
 
 
 def details_of(measure: Measure, kind: str, tolerances: Mapping[str, float]) -> DetailMeasure:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import unicodedata
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +20,9 @@ from dotledger.core.names import Coded
 from dotledger.core.results import defined
 from dotledger.core.scope import Scope, Side, scope_of
 from dotledger.core.tables import Annotations, Findings
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = ["NORMALISATION", "TextMeasure", "edits", "measure_text", "normalised"]
 
@@ -70,6 +73,16 @@ class TextMeasure:
             "exact_share": defined(self.exact_share),
             "character_error_rate": defined(self.character_error_rate),
         }
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row; NaN where undefined."""
+        import pandas as pd
+
+        shares = {
+            "exact_share": self.exact_share,
+            "character_error_rate": self.character_error_rate,
+        }
+        return pd.DataFrame([{**vars(self), **shares}])
 
 
 def normalised(line: str, *, ignore_case: bool = False) -> str:

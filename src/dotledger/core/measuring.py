@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
-from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, whole_number
+from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, real_number, whole_number
 from dotledger.core.assignment import reassigned
 from dotledger.core.clipping import clip_findings
 from dotledger.core.comparison import Comparison, Measure
@@ -64,6 +64,7 @@ def measure(
     credit_related: bool = False,
     floor: float | None = None,
     words: Mapping[str, float] | None = None,
+    tolerances: Mapping[str, float] | None = None,
     draws: int = 1000,
     seed: int = 0,
 ) -> Measure:
@@ -97,6 +98,8 @@ def measure(
     words : mapping of str to float, optional
         The service's ordered words with their numbers, for thresholds given as words; those
         that findings carry are known anyway.
+    tolerances : mapping of str to float, optional
+        For attributes that are numbers, such as ``age``: how far off still counts as right.
     draws, seed : int
         For the 95 % intervals: how many draws of images, and where they begin; no intervals
         with 0 draws.
@@ -150,6 +153,7 @@ def measure(
         floor=floor,
         resampling=Resampling(draws=draws, seed=seed),
         places=places_of_images(sorted(covered), truth, said) if draws else {},
+        tolerances=_tolerances(tolerances or {}),
     )
     return _measured(comparison, said, truth, covered, kinds is None)
 
@@ -174,6 +178,21 @@ def _cuts(
     if not len(value):
         raise ArgumentError("no threshold is given", place="threshold", got=value)
     return tuple(thresholds_of(one, said, words=words) for one in value)
+
+
+def _tolerances(given: Mapping[str, float]) -> dict[str, float]:
+    """Check tolerances; a name that no attribute has is harmless, since it judges nothing."""
+    found = {}
+    for name, value in given.items():
+        found[name] = real_number(value, place=f"tolerance: {name}")
+        if found[name] < 0:
+            raise ArgumentError(
+                "a tolerance is out of range",
+                place=f"tolerance: {name}",
+                got=value,
+                allowed=["0 or more"],
+            )
+    return found
 
 
 def _check_pairing(pairing: str) -> None:

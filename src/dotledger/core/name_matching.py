@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from urllib.parse import unquote
 
 from dotledger.core.names import Coded
-from dotledger.core.tables import Findings
+from dotledger.core.tables import Annotations, Findings
 from dotledger.errors import ArgumentError
 
 __all__ = ["RULES", "NamesMatched", "match_images", "match_names"]
@@ -187,7 +187,24 @@ def match_images(
         If a rule is not known.
     """
     matched = match_names(findings.image.used(), covered, rules)
-    names = [matched.names.get(name, name) for name in findings.image.names]
-    coded = Coded.of(names)
-    image = Coded(coded.codes[findings.image.codes], coded.names)
-    return replace(findings, image=image), matched
+    return replace(findings, image=_renamed(findings.image, matched)), matched
+
+
+def annotations_matched(
+    annotations: Annotations, there: Iterable[str], rules: Iterable[str] = tuple(RULES)
+) -> Annotations:
+    """Return annotations whose images are named like those that are there; see `match_images`.
+
+    Raises
+    ------
+    ArgumentError
+        If a rule is not known.
+    """
+    matched = match_names(annotations.image.used(), there, rules)
+    images = {matched.names.get(name, name): facts for name, facts in annotations.images.items()}
+    return replace(annotations, image=_renamed(annotations.image, matched), images=images)
+
+
+def _renamed(column: Coded, matched: NamesMatched) -> Coded:
+    coded = Coded.of([matched.names.get(name, name) for name in column.names])
+    return Coded(coded.codes[column.codes], coded.names)

@@ -28,6 +28,8 @@ class Origin:
         is a number, or numbers by name.
     only : tuple of str
         Labels that the table was reduced to; none if it was not.
+    strongest : int or None
+        How many findings of each image were kept; None if all were.
     changed : bool
         Whether the file was changed after it was written.
     """
@@ -39,6 +41,7 @@ class Origin:
     words: Mapping[str, float] = field(default_factory=dict)
     cut: tuple[tuple[float | Mapping[str, float], Mapping[str, int]], ...] = ()
     only: tuple[str, ...] = ()
+    strongest: int | None = None
     changed: bool = False
 
     @property
@@ -60,6 +63,8 @@ class Origin:
                 f"{sum(removed.values())} removed{f' ({each})' if each else ''}. Nothing is known "
                 "below, so average precision and curves cover less than the service's answer."
             )
+        if self.strongest is not None:
+            found.append(f"Only the {self.strongest} strongest findings of each image were kept.")
         if self.changed and (found or self.only):
             found.append("The findings' file was changed after it was written and cut.")
         if self.only:
@@ -79,6 +84,7 @@ class Origin:
                 for at, counts in self.cut
             ],
             "only": list(self.only),
+            "strongest": self.strongest,
         }
 
     @classmethod
@@ -99,6 +105,7 @@ class Origin:
                 words=_numbers(plain.get("words") or {}),
                 cut=tuple(_cut(one) for one in plain.get("cut") or ()),
                 only=tuple(str(label) for label in plain.get("only") or ()),
+                strongest=_whole(plain.get("strongest")),
             )
         except (AttributeError, KeyError, TypeError) as error:
             raise ValueError(f"not an origin of findings ({error})") from None

@@ -103,8 +103,10 @@ def share_limits(sums: ShareSums, level: float = 0.95) -> tuple[Floats, Floats]:
         widened = 1 + t * t / cases
         centre = (p + t * t / (2 * cases)) / widened
         half = t * np.sqrt(p * (1 - p) / cases + t * t / (4 * cases * cases)) / widened
-        low, high = np.maximum(centre - half, 0.0), np.minimum(centre + half, 1.0)
-    few = sums.n < 2
+        # At 0 and 1 one end is exactly p; in doubles centre and half width only nearly cancel.
+        low = np.where(p > 0, np.maximum(centre - half, 0.0), 0.0)
+        high = np.where(p < 1, np.minimum(centre + half, 1.0), 1.0)
+    few = (sums.n < 2) | np.isnan(p)
     return np.where(few, np.nan, low), np.where(few, np.nan, high)
 
 

@@ -18,11 +18,12 @@ from numpy.typing import NDArray
 
 from dotledger.core.intervals import Spread, spread_of
 from dotledger.core.matching import Ints
-from dotledger.core.measures import Judged, Said, tally
+from dotledger.core.measures import Flags, Judged, Said, tally
 from dotledger.core.properties import area_shares, at_edge, crowding_of
-from dotledger.core.resampling import Interval, placed
+from dotledger.core.resampling import Interval, Resampling, placed
 from dotledger.core.results import Row, row_of
 from dotledger.core.scope import Scope
+from dotledger.core.shares import share_interval
 from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
@@ -86,9 +87,12 @@ class SliceMeasure:
         import pandas as pd
 
         rows = [{"slice": name, **self._plain(row)} for name, row in self.rows.items()]
-        return pd.DataFrame(rows).drop(
-            columns=["intervals", "contributing_images"], errors="ignore"
-        )
+        for row in rows:
+            row.pop("contributing_images", None)
+            for name, ends in (row.pop("intervals", None) or {}).items():
+                row[f"{name}_low"], row[f"{name}_high"] = ends or (None, None)
+        frame = pd.DataFrame(rows, columns=None if rows else ["slice"])
+        return frame.astype({name: float for name in frame.columns if name != "slice"})
 
 
 _OF_WRONG = ("precision", "f1", "average_precision", "false_alarm_rate")
@@ -141,7 +145,7 @@ def check_slice(measure: Measure, name: str, edges: Sequence[float] | None) -> N
 
 def _sliced(measure: Measure, kind: str, name: str, edges: Sequence[float] | None) -> SliceMeasure:
     scope, judged = measure.comparison.scopes[kind], measure.judged[kind]
-    names, of_truth, of_said = _assigned(measure, scope, judged, name, edges)
+    names, of_truth, of_said, of_image = _assigned(measure, scope, judged, name, edges)
     judges_wrong = of_said is not None
     anew = _relabelled(scope, judged, names, of_truth, of_said)
     passes = measure.passing(kind)
@@ -155,8 +159,42 @@ def _sliced(measure: Measure, kind: str, name: str, edges: Sequence[float] | Non
     rows = [row_of(counts, i, *_sure(spread, i)) for i in range(len(names))]
     if not scope.boxed:
         rows = [_without_overlap(row) for row in rows]
-    kept = {n: r for n, r in zip(names, rows, strict=True) if r.annotated or r.false_positives}
+    if not scope.boxed and of_image is not None:
+        rows = _with_absences(rows, judged, passes, of_image, resampling)
+    kept = {n: r for n, r in zip(names, rows, strict=True) if _says_anything(r)}
     return SliceMeasure(name=name, kind=kind, rows=kept, judges_wrong=judges_wrong)
+
+
+def _says_anything(row: Row) -> bool:
+    return bool(row.annotated or row.false_positives or row.true_negatives or row.set_aside)
+
+
+def _with_absences(
+    rows: list[Row], judged: Judged, passes: Flags, of_image: Ints, resampling: Resampling
+) -> list[Row]:
+    """Return the rows of slices of images with what is rightly absent there.
+
+    A case is an image and a label that is not annotated there; a slice of images made to trick a
+    service has nothing but these.
+    """
+    said = judged.said
+    wrong = passes.copy()
+    wrong[judged.hit] = wrong[judged.aside] = False
+    alarms = np.bincount(said.image[wrong], minlength=said.images)
+    present = np.bincount(said.true_image, minlength=said.images)
+    doubtful = np.bincount(said.doubtful_image, minlength=said.images)
+    absent = said.labels - present - doubtful
+    found = []
+    for code, row in enumerate(rows):
+        mine = of_image == code
+        intervals, images = dict(row.intervals), dict(row.images)
+        if resampling.draws:
+            ends = share_interval(alarms[mine], absent[mine], resampling.level)
+            intervals["false_alarm_rate"] = ends
+            images["false_alarm_rate"] = int((absent[mine] > 0).sum())
+        negatives = int(absent[mine].sum() - alarms[mine].sum())
+        found.append(replace(row, true_negatives=negatives, intervals=intervals, images=images))
+    return found
 
 
 def _sure(spread: Spread | None, place: int) -> tuple[Mapping[str, Interval], Mapping[str, int]]:
@@ -171,10 +209,11 @@ def _without_overlap(row: Row) -> Row:
 
 def _assigned(
     measure: Measure, scope: Scope, judged: Judged, name: str, edges: Sequence[float] | None
-) -> tuple[list[str], Ints, Ints | None]:
-    """Return the slices' names, each annotation's slice, and each said row's slice if it has one.
+) -> tuple[list[str], Ints, Ints | None, Ints | None]:
+    """Return the slices' names, and the slice of each annotation, said row and image.
 
-    For presence, annotations are units and said rows too.
+    Said rows and images have none (None) where the property is not theirs. For presence,
+    annotations are units and said rows too.
     """
     annotations = measure.comparison.annotations
     if name in SLICES:
@@ -185,15 +224,19 @@ def _assigned(
         else:
             names = _band_names(ends, "{:.3g}", percent=name == "size")
         bands = _banded(of_truth, ends)
-        return [*names, _UNKNOWN], bands, None if of_said is None else _banded(of_said, ends)
+        said_bands = None if of_said is None else _banded(of_said, ends)
+        return [*names, _UNKNOWN], bands, said_bands, None
     truth_values = _column(annotations, scope, name)
     by_image = _image_column(annotations, scope, name)
     said_values = None if by_image is None else [by_image[i] for i in judged.said.image]
     if not scope.boxed:
         truth_values = _unit_values(scope, judged, truth_values, by_image)
-    names, codes = _coded([*truth_values, *(said_values or [])], edges)
+    names, codes = _coded([*truth_values, *(said_values or []), *(by_image or [])], edges)
     split = len(truth_values)
-    return names, codes[:split], None if said_values is None else codes[split:]
+    if said_values is None:
+        return names, codes[:split], None, None
+    last = split + len(said_values)
+    return names, codes[:split], codes[split:last], codes[last:]
 
 
 def _relabelled(

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from dotledger.core.arguments import MOST_SEED, whole_number
 from dotledger.core.cells import (
     BOX,
     Where,
@@ -202,6 +203,40 @@ class Findings:
         kinds = np.bincount(self.kind.codes[low], minlength=len(self.kind.names)).tolist()
         removed = dict(zip(self.kind.names, kinds, strict=True))
         return replace(self.without(low), origin=origin.after(at, removed))
+
+    def by_confidence(self) -> Findings:
+        """Return the rows by falling confidence: asserted ones first, blank ones last.
+
+        Rows of equal confidence keep their order.
+        """
+        sure = np.where(np.isnan(self.confidence), np.inf, self.confidence)
+        return self.take(np.lexsort((-sure, self.blank)))
+
+    def strongest(self, most: int) -> Findings:
+        """Return the `most` findings of each image with the highest confidence, in their order.
+
+        Kinds and labels are ranked together; asserted findings come first, and of equal ones the
+        earlier row. An image and kind that had rows keeps at least a blank one.
+
+        Parameters
+        ----------
+        most : int
+            At least 1.
+
+        Raises
+        ------
+        ArgumentError
+            If `most` is not a whole number of at least 1.
+        """
+        most = whole_number(most, place="most", least=1, most=MOST_SEED)
+        sure = np.where(np.isnan(self.confidence), np.inf, self.confidence)
+        order = np.lexsort((-sure, self.blank, self.image.codes))
+        image = self.image.codes[order]
+        starts = np.searchsorted(image, image)
+        rank = np.empty(len(self), dtype=np.intp)
+        rank[order] = np.arange(len(self)) - starts
+        origin = replace(self.origin or Origin(), strongest=most)
+        return replace(self.without((rank >= most) & ~self.blank), origin=origin)
 
     def without(self, rows: NDArray[np.bool_]) -> Findings:
         """Return the table without `rows` (a mask).

@@ -93,19 +93,12 @@ def _stacked(frames: dict[str, pd.DataFrame]) -> pd.DataFrame:
 
 
 def _details(measure: Measure) -> dict[str, pd.DataFrame]:
-    """Return what is judged on pairs, the gate and text lines, where there are any."""
-    import pandas as pd
-
-    rows = [
-        {"kind": kind, "what": part, "name": name, **row}
-        for kind, found in measure.details().items()
-        for part, entries in found.to_dict().items()
-        if part != "names"
-        for name, row in entries.items()
-    ]
-    gate, text = measure.gate(), measure.text()
+    """Return what is judged on pairs, screening and text lines, where there are any."""
+    details = {kind: found.frame() for kind, found in measure.details().items()}
+    details = {kind: frame for kind, frame in details.items() if len(frame)}
+    screening, text = measure.screening(), measure.text()
     return {
-        **({"details": pd.DataFrame(rows)} if rows else {}),
-        **({"gate": pd.DataFrame([gate.to_dict()])} if gate else {}),
-        **({"text": pd.DataFrame([text.to_dict()])} if text else {}),
+        **({"details": _stacked(details)} if details else {}),
+        **({"screening": screening.frame()} if screening else {}),
+        **({"text": text.frame()} if text else {}),
     }

@@ -16,6 +16,7 @@ __all__ = ["Demands", "Prepared", "decode_upright", "prepare"]
 _QUALITIES = (92, 85, 75, 65)
 _LEAST_ROWS_KEPT = 0.9
 _SHRINK_STEP = 0.85
+_LOSSLESS = ("bmp", "gif", "png", "tiff")
 
 
 class Demands(Struct, frozen=True, kw_only=True):
@@ -129,7 +130,7 @@ def _misfits(facts: ImageFacts, demands: Demands) -> list[str]:
     """Return what keeps the file from being sent as it is."""
     found = []
     if facts.format not in demands.formats:
-        found.append(f"{facts.format} re-encoded as {demands.formats[0]}")
+        found.append(f"{facts.format} re-encoded as {_instead(facts, demands)}")
     if facts.colours not in demands.colours:
         found.append(f"colours {facts.colours} converted")
     if demands.max_bytes is not None and facts.size > demands.max_bytes:
@@ -137,6 +138,14 @@ def _misfits(facts: ImageFacts, demands: Demands) -> list[str]:
     if _factor(facts.width, facts.height, demands) < 1:
         found.append("too many pixels for the service")
     return found
+
+
+def _instead(facts: ImageFacts, demands: Demands) -> str:
+    """Return the accepted format for a file: what lost nothing so far shall not lose it now."""
+    if facts.format in demands.formats:
+        return facts.format
+    lossless = facts.format in _LOSSLESS and "png" in demands.formats
+    return "png" if lossless else demands.formats[0]
 
 
 def _factor(width: int, height: int, demands: Demands) -> float:
@@ -229,12 +238,9 @@ def _rows_kept(image: Image.Image) -> float:
 
 
 def _fitted(image: Image.Image, facts: ImageFacts, demands: Demands, steps: list[str]) -> Prepared:
-    target = facts.format if facts.format in demands.formats else demands.formats[0]
-    if (
-        demands.max_bytes is not None
-        and facts.size > demands.max_bytes
-        and "jpeg" in demands.formats
-    ):
+    target = _instead(facts, demands)
+    if "jpeg" in demands.formats and _too_large(image, facts, demands, target):
+        steps = [step.replace(f"re-encoded as {target}", "re-encoded as jpeg") for step in steps]
         target = "jpeg"
     image = _recoloured(image, target, demands)
     factor = _factor(image.width, image.height, demands)
@@ -260,6 +266,16 @@ def _fitted(image: Image.Image, facts: ImageFacts, demands: Demands, steps: list
         steps=tuple(steps + _shrink_steps(factor, shrunk, demands)),
         quality=quality,
     )
+
+
+def _too_large(image: Image.Image, facts: ImageFacts, demands: Demands, target: str) -> bool:
+    """Tell whether a file would be over the limit as it is, or as PNG if it becomes that."""
+    if demands.max_bytes is None:
+        return False
+    if target == facts.format or target != "png":
+        return facts.size > demands.max_bytes
+    shrunk = _shrunk(_recoloured(image, target, demands), _factor(*image.size, demands))
+    return len(_encoded(shrunk, target, demands.max_bytes)[0]) > demands.max_bytes
 
 
 def _shrink_steps(factor: float, shrunk: Image.Image, demands: Demands) -> list[str]:

@@ -96,11 +96,12 @@ class BatchWriter:
         self._opening = opening
         with ledger.writing() as connection:
             row = connection.execute(
-                select(schema.batches.c.id, schema.batches.c.fingerprint).where(
-                    schema.batches.c.key.in_((opening.key, opening.earlier_key))
-                )
+                select(
+                    schema.batches.c.id, schema.batches.c.fingerprint, schema.batches.c.ended
+                ).where(schema.batches.c.key.in_((opening.key, opening.earlier_key)))
             ).first()
             self.resumed = row is not None
+            self._ended_before = row.ended if row is not None else None
             if row is None:
                 self.batch = _insert_batch(connection, opening, now)
                 self.reading = _insert_reading(connection, self.batch, now)
@@ -280,12 +281,16 @@ class BatchWriter:
                     count += 1
         return count
 
-    def close(self, now: float, stopped_because: str = "") -> None:
-        """Write down that the sending ended, and why if early."""
+    def close(self, now: float, stopped_because: str = "", *, idle: bool = False) -> None:
+        """Write down that the sending ended, and why if early.
+
+        One that had nothing to do (`idle`) leaves the time at which an earlier one ended.
+        """
+        ended = (self._ended_before if idle else None) or timestamp(now)
         self._ledger.change(
             schema.batches,
             self.batch,
-            ended=timestamp(now),
+            ended=ended,
             stopped_because=stopped_because or None,
             sender=None,
         )

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from dotledger.core.confidence import check_overlap
+from dotledger.core.name_matching import annotations_matched, match_images
 from dotledger.core.tables import Annotations, Findings
 from dotledger.core.thresholds import Threshold
 from dotledger.errors import GatherError
@@ -30,11 +31,17 @@ class Drawn:
         The contact sheet.
     not_found : tuple of str
         Images with findings whose files were not found or cannot be decoded.
+    others : tuple of str
+        Files that were in the folder before and are none of these.
+    matched : tuple of str
+        In words, how images that are named differently were matched.
     """
 
     pictures: tuple[Path, ...]
     sheet: Path
     not_found: tuple[str, ...]
+    others: tuple[str, ...] = ()
+    matched: tuple[str, ...] = ()
 
 
 def draw(
@@ -58,7 +65,8 @@ def draw(
     folder : path
         Written into; made if needed.
     annotations : Annotations, optional
-        Then right findings, wrong ones and misses have a colour each.
+        Then right findings, wrong ones and misses have a colour each. Image names of both tables
+        are matched with those of the files; see `match_images`.
     overlap : float, default 0.5
         Required overlap for a finding to be right.
     threshold : float, str or mapping, optional
@@ -75,6 +83,9 @@ def draw(
     """
     overlap = check_overlap(overlap)
     readers = {item.name: item.read for item in gather(images).items}
+    findings, matched = match_images(findings, readers)
+    if annotations is not None:
+        annotations = annotations_matched(annotations, readers)
     wanted = picture_marks(findings.cut(threshold), annotations, overlap=overlap)
     pictures = [
         Pictured(name=name, read=readers[name], marks=tuple(marks), footer=footer, summary=summary)
@@ -93,5 +104,11 @@ def draw(
     sheet = target / "contact-sheet.png"
     with whole_file(sheet) as draft:
         contact_sheet(pictures, title=title or f"{len(pictures)} images").save(draft, "PNG")
-    lost = tuple(name for name in wanted if name not in readers)
-    return Drawn(pictures=tuple(written), sheet=sheet, not_found=lost)
+    made = {path.name for path in (*written, sheet)}
+    return Drawn(
+        pictures=tuple(written),
+        sheet=sheet,
+        not_found=tuple(name for name in wanted if name not in readers),
+        others=tuple(sorted(path.name for path in target.iterdir() if path.name not in made)),
+        matched=tuple(matched.lines()),
+    )

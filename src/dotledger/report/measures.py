@@ -12,11 +12,12 @@ from rich.text import Text
 
 from dotledger.core.comparison import Measure
 from dotledger.core.diagnosis import Case, Diagnosis
-from dotledger.core.results import Interval, Row
+from dotledger.core.results import Interval, KindMeasure, Row
 from dotledger.core.shares import FEW_IMAGES
+from dotledger.core.spelling import counted
 from dotledger.report.tables import DASH, DOT, empty_table, number, plain, rows_table
 
-__all__ = ["PARTS", "comparison_table", "measure_table", "parts", "pooled_lines", "scope_lines"]
+__all__ = ["PARTS", "comparison_table", "measure_tables", "parts", "pooled_lines", "scope_lines"]
 
 _MOST_CASES = 12
 
@@ -30,6 +31,20 @@ _COLUMNS = (
     ("precision", True),
     ("F1", True),
     ("overlap", True),
+    ("AP", True),
+)
+
+_PRESENCE_COLUMNS = (
+    ("kind", False),
+    ("label", False),
+    ("annotated", True),
+    ("right", True),
+    ("missed", True),
+    ("wrong", True),
+    ("absent", True),
+    ("recall", True),
+    ("precision", True),
+    ("false alarms", False),
     ("AP", True),
 )
 
@@ -52,16 +67,56 @@ def _cells(row: Row) -> list[str]:
     ]
 
 
-def measure_table(measure: Measure) -> Table:
-    """Return a measure as a table: by label, the most missed first."""
+def _false_alarms(row: Row) -> str:
+    name = "false_alarm_rate"
+    return _with_interval(row.false_alarm_rate, row.intervals.get(name), row.images.get(name))
+
+
+def _presence_cells(row: Row) -> list[str]:
+    return [
+        str(row.annotated),
+        str(row.true_positives),
+        _count(row.misses),
+        _count(row.false_positives),
+        DASH if row.true_negatives is None else str(row.true_negatives),
+        number(row.recall),
+        number(row.precision),
+        _false_alarms(row),
+        number(row.average_precision),
+    ]
+
+
+def measure_tables(measure: Measure) -> list[Table]:
+    """Return a measure as tables by label, the most missed first.
+
+    Kinds with boxes stand in one, kinds judged by presence in the other: only these have images
+    where a label is rightly absent, and a false-alarm rate.
+    """
     cut = str(measure.comparison.cuts[0])
-    table = empty_table(f"Required overlap {measure.overlap:g}, {cut}", _COLUMNS)
-    for kind in measure.kinds.values():
+    boxed = [k for k in measure.kinds.values() if measure.comparison.scopes[k.kind].boxed]
+    others = [k for k in measure.kinds.values() if k not in boxed]
+    titles = (f"Required overlap {measure.overlap:g}, {cut}", f"Present in the image or not, {cut}")
+    tables = [
+        _by_label(titles[0], _COLUMNS, boxed, _cells),
+        _by_label(titles[1], _PRESENCE_COLUMNS, others, _presence_cells),
+    ]
+    kept = [t for t, kinds in zip(tables, (boxed, others), strict=True) if kinds]
+    return kept or tables[:1]
+
+
+def _by_label(
+    title: str,
+    columns: Sequence[tuple[str, bool]],
+    kinds: Sequence[KindMeasure],
+    cells: Callable[[Row], list[str]],
+) -> Table:
+    table = empty_table(title, columns)
+    for kind in kinds:
         order = sorted(kind.rows.items(), key=lambda e: (-e[1].misses, -e[1].false_positives, e[0]))
         for label, row in order:
-            table.add_row(kind.kind, plain(label), *_cells(row))
+            table.add_row(kind.kind, plain(label), *cells(row))
         if len(order) > 1:
-            table.add_row(kind.kind, Text("all, pooled", "bold"), *_cells(kind.pooled))
+            table.add_row(kind.kind, Text("all, pooled", "bold"), *cells(kind.pooled))
     return table
 
 
@@ -206,6 +261,7 @@ def _slices(measure: Measure) -> Iterable[Any]:
 def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> Iterable[Any]:
     """Yield a table for each kind that can be sliced by `name`."""
     for kind, found in measure.by(name, edges=edges).items():
+        presence = not measure.comparison.scopes[kind].boxed
         rows = [
             [
                 label,
@@ -218,10 +274,12 @@ def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> 
                 )
                 if found.judges_wrong
                 else DASH,
+                *([_false_alarms(row)] if presence else []),
             ]
             for label, row in found.rows.items()
         ]
         header = [name, "annotated", "missed", "wrong", "recall", "precision"]
+        header += ["false alarms"] if presence else []
         yield rows_table(f"{kind} by {name}", header, rows)
 
 
@@ -252,10 +310,10 @@ def _counts(measure: Measure) -> Iterable[Any]:
         yield rows_table(f"{kind}: found minus annotated, by image", header, rows)
 
 
-def _gate(measure: Measure) -> Iterable[Any]:
-    found = measure.gate()
+def _screening(measure: Measure) -> Iterable[Any]:
+    found = measure.screening()
     if found is None:
-        yield "Unsafe content is not annotated: there is no gate decision."
+        yield "Unsafe content is not annotated: nothing is decided by it."
         return
     stopped = _with_interval(found.caught_share, found.intervals.get("caught_share"))
     alarms = _with_interval(found.false_alarm_rate, found.intervals.get("false_alarm_rate"))
@@ -264,7 +322,9 @@ def _gate(measure: Measure) -> Iterable[Any]:
         ["not unsafe", found.false_alarms, found.rightly_passed, alarms],
     ]
     header = ["annotated as", "stopped", "passed", "share stopped"]
-    yield rows_table("Images by unsafe content", header, rows)
+    yield rows_table("Images by unsafe content, stopped by any category", header, rows)
+    if found.left_out:
+        yield f"Left out, annotated as doubtful only: {counted(found.left_out, 'image')}."
 
 
 def _details(measure: Measure) -> Iterable[Any]:
@@ -322,7 +382,7 @@ PARTS: Mapping[str, Callable[[Measure], Iterable[Any]]] = {
     "slices": _slices,
     "reliability": _reliability,
     "counts": _counts,
-    "gate": _gate,
+    "screening": _screening,
     "details": _details,
     "text": _text,
     "images": _images,

@@ -159,6 +159,7 @@ class Sending:
         self._claim: Claim | None = None
         self._at_work: list[threading.Thread] = []
         self._aside = 0
+        self._began = self._means.steady()
         self.interrupted = False
 
     def _nap(self, seconds: float) -> None:
@@ -206,6 +207,7 @@ class Sending:
     def _with_claim(self, claim: Claim, run: Callable[[], SentBatch]) -> SentBatch:
         """Run; the claim's file goes only when everything put aside is in the ledger."""
         whole = False
+        self._began = self._means.steady()
         try:
             sent = run()
         except LedgerError as error:
@@ -356,6 +358,7 @@ class Sending:
             means=self._means,
             gate=self._gate,
             claim=claim,
+            began=self._began,
         )
 
     def _watched(self, keep: Callable[[], SentBatch]) -> SentBatch:

@@ -47,6 +47,7 @@ class Desk:
         means: Means,
         gate: Gate,
         claim: Claim,
+        began: float,
     ) -> None:
         self._plan = plan
         self._ledger = ledger
@@ -64,7 +65,8 @@ class Desk:
         self._loose: list[Any] = []
         self._lookups: list[tuple[Loaded, tuple[str, ...]]] = []
         self._broken: dict[str, list[OutcomeRecord]] = {}
-        self._began = self._wrote = self._seen = means.steady()
+        self._began = began  # the first calls may have left before the ledger was open
+        self._wrote = self._seen = means.steady()
         self._calls: set[int] = set()
         self._aside: list[int] = []
         self._call_count = 0
@@ -248,7 +250,8 @@ class Desk:
         outcomes = outcome_counts(self._ledger, batch)
         pending = any(row["pending"] for row in outcomes.values())
         reason = (self._gate.stop_reason or self._gate.pace.budget_reason) if pending else ""
-        self._writer.close(self._means.wall(), reason)
+        idle = not (self._call_count or self._counts["done"])
+        self._writer.close(self._means.wall(), reason, idle=idle)
         return SentBatch(
             batch=batch.id,
             service=batch.service,
