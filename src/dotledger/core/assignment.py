@@ -24,9 +24,9 @@ def reassigned(scope: Scope, judged: Judged, passes: Flags) -> Judged:
     edges = edges_of(scope.said.grouped(labels), truth, visiting_order(truth), required)
     countable = passes[edges.finding] & ~scope.ignore[edges.annotation]
     candidates = edges.take(countable & (edges.overlap >= required))
-    place = np.empty(len(scope.said), dtype=np.intp)
-    place[np.lexsort(scope.said.box.T[::-1])] = np.arange(len(scope.said))
-    order = np.lexsort((candidates.annotation, place[candidates.finding]))
+    said = _places(np.lexsort((-scope.confidence, *scope.said.box.T[::-1])))
+    true = _places(visiting_order(truth))
+    order = np.lexsort((true[candidates.annotation], said[candidates.finding]))
     candidates = candidates.take(order)  # the order of boxes, not of rows, decides between equals
     chosen = candidates.take(_greatest_total(candidates, truth.group))
     by_row = np.argsort(chosen.finding)
@@ -39,6 +39,13 @@ def reassigned(scope: Scope, judged: Judged, passes: Flags) -> Judged:
         truth=chosen.annotation[by_row],
         aside=np.setdiff1d(np.unique(inside.finding), chosen.finding, assume_unique=True),
     )
+
+
+def _places(order: Ints) -> Ints:
+    """Return each row's place in an order of rows."""
+    place = np.empty(len(order), dtype=np.intp)
+    place[order] = np.arange(len(order))
+    return place
 
 
 def _greatest_total(edges: Edges, group: Ints) -> Ints:

@@ -254,11 +254,22 @@ class _Boxes(_Side):
 
     def wrong(self) -> list[Case]:
         """Return a case for each false positive."""
-        best = _best_of(self._edges, self._edges.finding, self._classes(), len(self._rows))
+        best = self._best(self._edges.finding, len(self._rows))
         said = self.scope.said
         return [
             self._wrong_case(said, int(row), best[place]) for place, row in enumerate(self._wrong)
         ]
+
+    def _best(self, group: Ints, count: int) -> list[tuple[int, int]]:
+        """Return for each finding or annotation its most telling edge; equal ones by content."""
+        truth = self.scope.truth
+        sure = np.nan_to_num(self.findings.confidence[self._rows], nan=2.0)
+        names = np.argsort(np.argsort(np.array(self.names, dtype=object), kind="stable"))
+        ranks = (
+            _ranks(self.findings.box[self._rows], names[self._said], -sure),
+            _ranks(truth.box, truth.label),
+        )
+        return _best_of(self._edges, group, self._classes(), count, ranks)
 
     def _classes(self) -> Ints:
         """Return what each edge tells, the most telling lowest."""
@@ -317,7 +328,7 @@ class _Boxes(_Side):
         below = dict(
             zip(self.judged.truth[~keep].tolist(), np.flatnonzero(~keep).tolist(), strict=True)
         )
-        best = _best_of(self._edges, self._edges.annotation, self._classes(), len(scope.truth))
+        best = self._best(self._edges.annotation, len(scope.truth))
         crowding = crowding_of(scope.truth)
         shares = area_shares(self.annotations, scope, scope.truth)
         return [
@@ -369,10 +380,20 @@ class _Boxes(_Side):
         )  # fmt: skip
 
 
-def _best_of(edges: Edges, group: Ints, tells: Ints, count: int) -> list[tuple[int, int]]:
+def _ranks(box: Floats, *columns: NDArray[Any]) -> Ints:
+    """Return each row's place by the columns from the last to the first, then by box."""
+    rank = np.empty(len(box), dtype=np.intp)
+    rank[np.lexsort((*box.T[::-1], *columns))] = np.arange(len(box))
+    return rank
+
+
+def _best_of(
+    edges: Edges, group: Ints, tells: Ints, count: int, ranks: tuple[Ints, Ints]
+) -> list[tuple[int, int]]:
     """Return for each group its most telling edge: (what it tells, edge), or (0, -1) for none."""
     result = [(0, -1)] * count
-    order = np.lexsort((edges.annotation, edges.finding, -edges.overlap, tells, group))
+    content = (ranks[1][edges.annotation], ranks[0][edges.finding])
+    order = np.lexsort((*content, -edges.overlap, tells, group))
     first = order[np.flatnonzero(np.diff(group[order], prepend=-1))]
     for edge in first.tolist():
         result[group[edge]] = (int(tells[edge]), edge)

@@ -40,10 +40,14 @@ class Boxes:
         Any integers from 0.
     box : ndarray of float64, shape (n, 4)
         ``x0, y0, x1, y1``.
+    name : ndarray of intp, shape (n,), or None
+        Where boxes of unequal labels may be paired: the place of each one's label among all, by
+        name. Among equal overlaps an equal label is preferred, then the label's name.
     """
 
     group: Ints
     box: Floats
+    name: Ints | None = None
 
     def __len__(self) -> int:
         return len(self.group)
@@ -148,7 +152,9 @@ def _pair_once(
     order = visiting_order(annotations)
     edges = edges_of(findings, annotations, order, round(min(required, default=1.0), 9))
     countable = ~ignore[edges.annotation]
-    offers, rank = _in_visiting_order(edges.take(countable), findings, confidence, order)
+    offers, rank = _in_visiting_order(
+        edges.take(countable), findings, confidence, order, annotations.name
+    )
     ignored = edges.take(~countable)
     return [_pair_at(t, offers, rank, ignored, len(annotations)) for t in required]
 
@@ -175,8 +181,7 @@ def _paired_in_parts(
     for low, high in parts:
         rows = np.flatnonzero((findings.group >= low) & (findings.group < high))
         truth = np.flatnonzero((annotations.group >= low) & (annotations.group < high))
-        mine = Boxes(group=findings.group[rows] - low, box=findings.box[rows])
-        theirs = Boxes(group=annotations.group[truth] - low, box=annotations.box[truth])
+        mine, theirs = _part(findings, rows, low), _part(annotations, truth, low)
         pairs = _pair_once(mine, confidence[rows], theirs, ignore[truth], required)
         for place, one in enumerate(pairs):
             found[place].append(
@@ -189,6 +194,11 @@ def _paired_in_parts(
                 )
             )
     return [_joined(several) for several in found]
+
+
+def _part(boxes: Boxes, rows: Ints, low: int) -> Boxes:
+    name = None if boxes.name is None else boxes.name[rows]
+    return Boxes(group=boxes.group[rows] - low, box=boxes.box[rows], name=name)
 
 
 def _joined(parts: Sequence[Pairs]) -> Pairs:
@@ -296,20 +306,27 @@ def _score(
 
 
 def _in_visiting_order(
-    edges: Edges, findings: Boxes, confidence: Floats, order: Ints
+    edges: Edges, findings: Boxes, confidence: Floats, order: Ints, names: Ints | None = None
 ) -> tuple[Edges, Ints]:
     """Sort edges by the visiting order of findings, then each finding's falling preference.
 
     Returns the edges and the place of each one's finding in the visiting order. Findings alike
     in everything are interchangeable, and told apart by their row. The edges of one finding must
-    stand together, as `edges_of` gives them.
+    stand together, as `edges_of` gives them. `names` are the annotations' labels, where those of
+    a pair may differ.
     """
     first = np.flatnonzero(np.diff(edges.finding, prepend=-1))
     size = np.diff(first, append=len(edges.finding))
     who = edges.finding[first]
     certain = np.where(np.isnan(confidence), np.inf, confidence)[who]
     best = np.maximum.reduceat(edges.overlap, first) if len(first) else edges.overlap
-    visits = _visiting(certain, best, findings.box[who])
+    unlike = np.zeros(len(edges.finding), dtype=np.intp)
+    if names is not None and findings.name is not None:
+        unlike[:] = findings.name[edges.finding] != names[edges.annotation]
+        box = np.column_stack([findings.box[who], findings.name[who]])
+        visits = _visiting(certain, best, box, _least_of_best(edges.overlap, best, first, unlike))
+    else:
+        visits = _visiting(certain, best, findings.box[who])
     first, size = first[visits], size[visits]
     rank = np.repeat(np.arange(len(who)), size)
     rows = np.arange(len(rank)) + np.repeat(first - (np.cumsum(size) - size), size)
@@ -318,20 +335,32 @@ def _in_visiting_order(
         place = np.empty(len(order), dtype=np.intp)
         place[order] = np.arange(len(order))
         mine = rows[several]
-        keys = (place[edges.annotation[mine]], -edges.overlap[mine], rank[several])
+        label = () if names is None else (names[edges.annotation[mine]], unlike[mine])
+        keys = (place[edges.annotation[mine]], *label, -edges.overlap[mine], rank[several])
         rows[several] = mine[np.lexsort(keys)]
     return edges.take(rows), rank
 
 
-def _visiting(certain: Floats, best: Floats, box: Floats) -> Ints:
+def _least_of_best(overlap: Floats, best: Floats, first: Ints, value: Ints) -> Ints:
+    """Return for each finding the least value among its edges of the best overlap."""
+    if not len(first):
+        return value
+    size = np.diff(first, append=len(overlap))
+    among = np.where(overlap == np.repeat(best, size), value, 1)
+    return np.minimum.reduceat(among, first)
+
+
+def _visiting(certain: Floats, best: Floats, box: Floats, unlike: Ints | None = None) -> Ints:
     """Return the visiting order: by falling confidence, falling best overlap, then the box.
 
-    The box is looked at only if two findings are alike in the first two, which is rare.
+    The box (and what stands beside it) is looked at only if two findings are alike in the first
+    two, which is rare. Those `unlike` their best annotation in label come after those that are.
     """
     rows = np.lexsort((-best, -certain))
     sure, most = certain[rows], best[rows]
     if np.any((sure[1:] == sure[:-1]) & (most[1:] == most[:-1])):
-        rows = np.lexsort((*_box_keys(box), -best, -certain))
+        later = () if unlike is None else (unlike,)
+        rows = np.lexsort((*box.T[:3:-1], *_box_keys(box), *later, -best, -certain))
     return rows
 
 

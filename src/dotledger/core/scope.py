@@ -51,7 +51,7 @@ class Side:
 
     def by_image(self) -> Boxes:
         """Return the boxes grouped by image, whatever their label."""
-        return Boxes(group=self.image, box=self.box)
+        return Boxes(group=self.image, box=self.box, name=self.label)
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

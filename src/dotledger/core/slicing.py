@@ -330,12 +330,11 @@ def _image_column(annotations: Annotations, scope: Scope, name: str) -> list[Any
 def _unit_values(
     scope: Scope, judged: Judged, values: list[Any], by_image: list[Any] | None
 ) -> list[Any]:
-    """Return the value of each present unit: that of its first annotation."""
+    """Return the value of each present unit: the first by name, if its annotations differ."""
     said = judged.said
     first: dict[tuple[int, int], Any] = {}
-    for image, label, value in zip(
-        scope.truth.image.tolist(), scope.truth.label.tolist(), values, strict=True
-    ):
+    places = zip(scope.truth.image.tolist(), scope.truth.label.tolist(), values, strict=True)
+    for image, label, value in sorted(places, key=lambda entry: str(entry[2])):
         first.setdefault((image, label), value)
     units = zip(said.true_image.tolist(), said.true_label.tolist(), strict=True)
     return [first[unit] if by_image is None else by_image[unit[0]] for unit in units]
