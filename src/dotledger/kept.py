@@ -11,12 +11,14 @@ from dotledger.core.kinds import check_kinds
 from dotledger.core.origin import Origin
 from dotledger.core.tables import Findings
 from dotledger.core.thresholds import Threshold
+from dotledger.errors import DescriptionError
 from dotledger.ledger.store import Ledger
 from dotledger.ledger.views import Batch, find_batch, kept_sizes, load_findings
-from dotledger.services.description import stored_words
+from dotledger.services.description import stored_description
 
 __all__ = ["findings_and_sizes", "findings_of"]
 
+_SIDES = ("width", "height", "sent_width", "sent_height")
 Place = Ledger | str | os.PathLike[str]
 
 
@@ -70,7 +72,9 @@ def findings_of(
 def findings_and_sizes(
     ledger: Place, *, batch: int | None = None, service: str | None = None
 ) -> tuple[Findings, dict[str, dict[str, float]]]:
-    """Return the findings of a batch and its images' upright ``width`` and ``height`` by name.
+    """Return the findings of a batch, and by name ``width`` and ``height`` of its images.
+
+    Also ``sent_width`` and ``sent_height``, of what went out.
 
     Raises
     ------
@@ -81,7 +85,7 @@ def findings_and_sizes(
         found = find_batch(opened, batch=batch, service=service)
         kept = kept_sizes(opened, found)
         table = load_findings(opened, found)
-    sizes = {name: {side: of[side] for side in ("width", "height")} for name, of in kept.items()}
+    sizes = {name: {side: of[side] for side in _SIDES} for name, of in kept.items()}
     return _with_origin(table, found), sizes
 
 
@@ -93,11 +97,16 @@ def _opened(ledger: Place) -> nullcontext[Ledger] | Ledger:
 
 
 def _with_origin(table: Findings, batch: Batch) -> Findings:
+    try:
+        described = stored_description(batch.description)
+    except DescriptionError:  # of an earlier version, and not to be used any more
+        described = None
     origin = Origin(
         service=batch.service,
         batch=batch.id,
         reading=batch.reading,
         floor=batch.floor,
-        words=stored_words(batch.description),
+        smallest_face=described.limits.smallest_face if described else None,
+        words=described.words if described else {},
     )
     return replace(table, origin=origin)

@@ -1,9 +1,11 @@
 """Why wrong, why missed: one hand-made case for every reason."""
 
 import unittest
+from dataclasses import replace
 
 from dotledger import measure
 from dotledger.core.diagnosis import MISSED, WRONG
+from dotledger.core.origin import Origin
 from tests.core.test_measuring import annotations_of, as_tables, findings_of, random_case
 
 OBJECT = (100, 100, 200, 200)
@@ -24,12 +26,38 @@ class Wrong(unittest.TestCase):
         """The spoken rule: the entire object and only the object."""
         first = [("a", "object", "lantern", 0.9, OBJECT)]
         self.assertEqual(wrong_reason((101, 101, 200, 200), more=first), "seen twice")
+        self.assertEqual(wrong_reason((100, 100, 160, 160), more=first), "seen twice, box off")
+        self.assertEqual(wrong_reason((50, 50, 250, 250), more=first), "seen twice, box off")
         self.assertEqual(wrong_reason(OBJECT, "moon"), "another label")
         self.assertEqual(wrong_reason((50, 50, 250, 250)), "box spills over")
         self.assertEqual(wrong_reason((100, 100, 160, 160)), "box cuts part off")
         self.assertEqual(wrong_reason((160, 100, 260, 200)), "box shifted")
         self.assertEqual(wrong_reason((100, 100, 160, 160), "moon"), "another label, box off")
         self.assertEqual(wrong_reason((500, 500, 600, 600)), "nothing there")
+
+    def test_one_box_over_several(self):
+        """It holds half of each, however small they are against it; each of them says the same."""
+        boxes = [(100 * i, 0, 100 * i + 20, 20) for i in range(3)]
+        said = findings_of([("a", "object", "lantern", 0.6, (0, 0, 300, 40)), ("a", "object", "lantern", 0.9, boxes[0])])  # fmt: skip
+        true = annotations_of([("a", "object", "lantern", box, False) for box in boxes])
+        why = measure(said, true, draws=0).why()
+        self.assertEqual([c.reason for c in why.wrong], ["one box over several"])
+        self.assertEqual([c.reason for c in why.missed], ["one box over several"] * 2)
+        near = findings_of([("a", "object", "lantern", 0.6, (0, 0, 120, 20))])
+        why = measure(near, true, draws=0).why()
+        self.assertEqual([c.reason for c in why.wrong], ["one box over several"])
+
+    def test_faces_under_the_services_smallest(self):
+        """In pixels of what was sent: half of the original's here."""
+        origin = Origin(service="s", smallest_face=20)
+        facts = {"a": {"width": 1000, "height": 800, "sent_width": 500, "sent_height": 400}}
+        said = replace(findings_of([("a", "face", "", None, None)]), origin=origin)
+        true = annotations_of(
+            [("a", "face", "face", (9 * w, 0, 10 * w, w), False) for w in (30, 50)]
+        )
+        got = measure(said, true.with_images(facts), draws=0).why().missed
+        self.assertEqual([c.reason for c in got], ["not seen", "too small"])
+        self.assertIn("15 pixels as sent", got[1].about)
 
     def test_order_and_words(self):
         """The most confident first; a case says what is annotated there."""

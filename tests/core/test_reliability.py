@@ -1,11 +1,13 @@
 """Reliability and its mapping: worked cases, and that it mends what it should."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from dotledger import ConfidenceMap, Findings, fit_confidence_map, measure
-from dotledger.core.reliability import part_of_images, unseen_images
+from dotledger.core.origin import Origin
+from dotledger.core.reliability import contents_of, part_of_images, unseen_images
 from dotledger.errors import ArgumentError, ScopeError
 from tests.core.test_measuring import annotations_of, findings_of
 
@@ -89,6 +91,23 @@ class Mapping(unittest.TestCase):
             fit_confidence_map(Findings.empty(), true)
         with self.assertRaisesRegex(ArgumentError, "share"):
             part_of_images(said, true, 1.5)
+
+    def test_doubts(self):
+        """Another service, another overlap, few images and renamed ones are noticed."""
+        said, true = overconfident(40)
+        mine = replace(said, origin=Origin(service="flint"))
+        mapping = fit_confidence_map(mine, true, images=[f"i{n}" for n in range(12)])
+        self.assertEqual(ConfidenceMap.from_dict(mapping.to_dict()), mapping)
+        other = replace(said, origin=Origin(service="marl"))
+        doubts = " ".join(mapping.doubts(other, overlap=0.75))
+        for sign in ("fitted for flint", "overlap of 0.5, not 0.75", "images only"):
+            self.assertIn(sign, doubts)
+        self.assertEqual(fit_confidence_map(mine, true).doubts(mine, overlap=0.5), [])
+        boxes = [("object", "bell", (n, 0, n + 9, 9)) for n in range(3)]
+        first = annotations_of([(f"i{n}", *b, False) for n, b in enumerate(boxes)])
+        renamed = annotations_of([(f"x{n}", *b, False) for n, b in enumerate(boxes)])
+        kept = ConfidenceMap(knots={}, images=frozenset(["i0"]), overlap=0.5, contents=frozenset([contents_of(first)["i0"]]))  # fmt: skip
+        self.assertEqual(unseen_images(kept, renamed).image.used(), ["x1", "x2"])
 
     def test_the_whole_vocabulary(self):
         """A label that only occurs where the mapping was fitted stays in scope on the others."""

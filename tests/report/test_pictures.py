@@ -76,7 +76,11 @@ class Marks(unittest.TestCase):
         """Without ground truth a label has its own colour, whatever the confidence."""
         image = Image.open(io.BytesIO(grey()))
         one, two = (
-            np.asarray(draw_marks(image, [Mark(box=(80, 60, 200, 140), text=f"stool {sure}")]))
+            np.asarray(
+                draw_marks(
+                    image, [Mark(box=(80, 60, 200, 140), text=f"stool {sure}", label="stool")]
+                )
+            )
             for sure in ("0.91", "0.12")
         )
         np.testing.assert_array_equal(one[100, 70:90], two[100, 70:90])

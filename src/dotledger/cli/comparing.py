@@ -56,6 +56,9 @@ _COMPARING = (
     *_TRUTH,
     click.option("--names", metavar="FILE", help="Apply a mapping of label names to findings."),
     click.option(
+        "--merge", type=float, metavar="T", help="Merge boxes of a label that overlap so much."
+    ),
+    click.option(
         "--match",
         default="exact,spelling,case,folders,ending",
         show_default=True,
@@ -117,6 +120,7 @@ def compared_tables(
     images: str | None,
     vocabulary: Sequence[str],
     names: str | None,
+    merge: float | None,
     match: str,
     ledger: str,
     service: str | None,
@@ -153,6 +157,9 @@ def compared_tables(
     if names is not None:
         said, broader, unused = _mapped(said, names, service or "")
         lines += unused
+    if merge is not None:
+        said, count = _merged(said, merge)
+        lines.append(f"Repeated boxes merged: {count}.")
     report = {"annotations": loaded.report.to_dict(), "image_names": dict(matched.by_rule)}
     return Compared(
         findings=said,
@@ -186,6 +193,15 @@ def vocabulary_of(pairs: Sequence[str]) -> dict[str, list[str]] | None:
 
 def _words(text: str) -> list[str]:
     return [part.strip() for part in text.split(",") if part.strip()]
+
+
+def _merged(said: Findings, overlap: float) -> tuple[Findings, int]:
+    from dotledger.core.confidence import check_overlap
+    from dotledger.core.merging import merge_repeats
+
+    check_overlap(overlap, place="--merge")
+    kept, into = merge_repeats(said, overlap=overlap)
+    return kept, len(into) - len(kept)
 
 
 def _mapped(

@@ -78,6 +78,7 @@ def command(
     compared = compared_tables(**tables)
     said, truth = compared.findings, compared.annotations
     mapping = _mapping(said, truth, overlap, as_kinds(kinds), fit_file, map_file, share, seed)
+    doubts = [] if mapping is None else mapping.doubts(said, overlap=overlap)
     results = _judged(said, truth, overlap, as_kinds(kinds), mapping)
     if out is not None:
         from dotledger.formats.tables import write_table
@@ -87,9 +88,12 @@ def command(
         plain = {
             n: {k: r.to_dict() for k, r in m.reliability().items()} for n, m in results.items()
         }
-        print_json({**plain, "images": {n: m.images_in_scope for n, m in results.items()}})
+        images = {n: m.images_in_scope for n, m in results.items()}
+        print_json({**plain, "images": images, "doubts": doubts})
     else:
         _show(results, compared.lines)
+    for line in doubts:
+        say(line)
     if fit_file is not None:
         say(f"Mapping kept in {fit_file}")
 

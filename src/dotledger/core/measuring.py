@@ -447,6 +447,12 @@ def _repeats(findings: Findings) -> int:
     return len(rows) - len(np.unique(whole, axis=0))
 
 
+def _outside_vocabulary(annotations: Annotations, scope: Scope) -> dict[str, int]:
+    """Return how many annotations of a kind have a label that is not in its vocabulary."""
+    rows = (annotations.kind.onto([scope.kind]) == 0) & ~annotations.blank
+    return counts_by_name(annotations.label.take(rows & (annotations.label.onto(scope.labels) < 0)))
+
+
 def _scope_notes(comparison: Comparison, scope: Scope) -> list[str]:
     notes = []
     if not scope.images:
@@ -456,6 +462,11 @@ def _scope_notes(comparison: Comparison, scope: Scope) -> list[str]:
         near = nearest(name, scope.labels)
         hint = f" The nearest to {name!r} is {near[0]!r}." if near else ""
         notes.append(f"{scope.kind}: no finding has a label of the annotations' vocabulary.{hint}")
+    if outside := _outside_vocabulary(comparison.annotations, scope):
+        listed = ", ".join(f"{label} {count}" for label, count in outside.items())
+        notes.append(
+            f"{scope.kind}: the vocabulary is narrower than the annotations; not judged: {listed}."
+        )
     if len(scope.without_box):
         notes.append(
             f"{scope.kind}: {len(scope.without_box)} findings without a box were set aside."

@@ -21,6 +21,8 @@ class Origin:
         In the ledger.
     floor : float or None
         The lowest confidence that the service was asked for or is known to give.
+    smallest_face : float or None
+        The smallest face that the service says it finds, in pixels of what is sent.
     words : mapping of str to float
         The service's ordered words with their numbers.
     cut : tuple of (threshold, mapping of str to int)
@@ -38,6 +40,7 @@ class Origin:
     batch: int | None = None
     reading: int | None = None
     floor: float | None = None
+    smallest_face: float | None = None
     words: Mapping[str, float] = field(default_factory=dict)
     cut: tuple[tuple[float | Mapping[str, float], Mapping[str, int]], ...] = ()
     only: tuple[str, ...] = ()
@@ -78,6 +81,7 @@ class Origin:
             "batch": self.batch,
             "reading": self.reading,
             "floor": self.floor,
+            "smallest_face": self.smallest_face,
             "words": dict(self.words),
             "cut": [
                 {"threshold": dict(at) if isinstance(at, Mapping) else at, "removed": dict(counts)}
@@ -101,7 +105,8 @@ class Origin:
                 service=str(plain.get("service") or ""),
                 batch=_whole(plain.get("batch")),
                 reading=_whole(plain.get("reading")),
-                floor=None if plain.get("floor") is None else float(plain["floor"]),
+                floor=_real(plain.get("floor")),
+                smallest_face=_real(plain.get("smallest_face")),
                 words=_numbers(plain.get("words") or {}),
                 cut=tuple(_cut(one) for one in plain.get("cut") or ()),
                 only=tuple(str(label) for label in plain.get("only") or ()),
@@ -113,6 +118,10 @@ class Origin:
 
 def _whole(value: Any) -> int | None:
     return None if value is None else int(value)
+
+
+def _real(value: Any) -> float | None:
+    return None if value is None else float(value)
 
 
 def _numbers(plain: Mapping[str, Any]) -> dict[str, float]:

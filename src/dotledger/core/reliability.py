@@ -8,7 +8,9 @@ nearest non-decreasing function, in squares, from a confidence to the share that
 
 from __future__ import annotations
 
+import hashlib
 import itertools
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
@@ -20,6 +22,7 @@ from dotledger.core.measures import Flags, Judged, judge, ratio
 from dotledger.core.results import defined
 from dotledger.core.scope import scope_of
 from dotledger.core.shares import interval_of_cases
+from dotledger.core.spelling import counted
 from dotledger.core.tables import Annotations, Findings
 from dotledger.errors import ArgumentError, ScopeError
 
@@ -37,6 +40,9 @@ __all__ = [
 ]
 
 Floats = NDArray[np.float64]
+
+SMALL_FIT = 30
+"""A mapping fitted on fewer images is doubted."""
 
 _BANDS = tuple(i / 10 for i in range(1, 10))
 
@@ -195,11 +201,48 @@ class ConfidenceMap:
         The images it was fitted on: it may not be judged on them.
     overlap : float
         The required overlap it was fitted at.
+    service : str
+        Whose findings it was fitted on; empty if that was not known.
+    contents : frozenset of str
+        Digests of what is annotated in those images, so that a renamed one is known again.
     """
 
     knots: Mapping[str, tuple[tuple[float, float], ...]]
     images: frozenset[str]
     overlap: float
+    service: str = ""
+    contents: frozenset[str] = frozenset()
+
+    def doubts(self, findings: Findings, *, overlap: float | None = None) -> list[str]:
+        """Return in words why the mapping may not hold for findings; nothing if it should.
+
+        Parameters
+        ----------
+        findings : Findings
+            Whose confidences are to be mapped.
+        overlap : float, optional
+            The required overlap that they are judged at.
+        """
+        found = []
+        theirs = findings.origin.service if findings.origin else ""
+        if self.service and theirs and theirs != self.service:
+            found.append(
+                f"The mapping was fitted for {self.service}; these findings are {theirs}'s."
+            )
+        if overlap is not None and overlap != self.overlap:
+            found.append(
+                f"The mapping was fitted at a required overlap of {self.overlap:g}, not {overlap:g}"
+                ": what is right there is not what is right here."
+            )
+        if len(self.images) < SMALL_FIT:
+            found.append(
+                f"The mapping was fitted on {counted(len(self.images), 'image')} only: with fewer "
+                f"than {SMALL_FIT} it follows their chances more than the service."
+            )
+        missing = [k for k in findings.kind.used() if k and k not in self.knots]
+        if missing:
+            found.append(f"The mapping leaves these kinds as they are: {', '.join(missing)}.")
+        return found
 
     def apply(self, findings: Findings) -> Findings:
         """Return the findings with mapped confidences; kinds without knots keep theirs.
@@ -222,6 +265,8 @@ class ConfidenceMap:
             "overlap": self.overlap,
             "knots": {kind: [list(knot) for knot in knots] for kind, knots in self.knots.items()},
             "images": sorted(self.images),
+            "service": self.service,
+            "contents": sorted(self.contents),
         }
 
     @classmethod
@@ -247,6 +292,8 @@ class ConfidenceMap:
             knots=knots,
             images=frozenset(plain.get("images", ())),
             overlap=float(plain.get("overlap", 0.5)),
+            service=str(plain.get("service", "")),
+            contents=frozenset(plain.get("contents", ())),
         )
 
 
@@ -304,7 +351,37 @@ def fit_confidence_map(
             "no finding with a confidence can be judged, so no mapping can be fitted",
             next_step="Annotate some of the images that were sent.",
         )
-    return ConfidenceMap(knots=knots, images=frozenset(used), overlap=overlap)
+    digests = contents_of(annotations)
+    return ConfidenceMap(
+        knots=knots,
+        images=frozenset(used),
+        overlap=overlap,
+        service=findings.origin.service if findings.origin else "",
+        contents=frozenset(digests[name] for name in used if name in digests),
+    )
+
+
+def contents_of(annotations: Annotations) -> dict[str, str]:
+    """Return by image a digest of its annotated boxes, where no other image has the same.
+
+    Boxes of the same labels in the same places, to nine significant digits, tell that two names
+    are one image; but not where they are common, as one box around the whole image is.
+    """
+    rows = np.flatnonzero(~np.isnan(annotations.box[:, 0]))
+    names, kinds, labels = (
+        column.take(rows).values()
+        for column in (annotations.image, annotations.kind, annotations.label)
+    )
+    lines: dict[str, list[str]] = {}
+    for name, kind, label, box in zip(names, kinds, labels, annotations.box[rows], strict=True):
+        corners = " ".join(f"{corner:.9g}" for corner in box)
+        lines.setdefault(str(name), []).append(f"{kind} {label} {corners}")
+    digests = {
+        name: hashlib.sha256("\n".join(sorted(found)).encode("utf-8", "replace")).hexdigest()
+        for name, found in lines.items()
+    }
+    counts = Counter(digests.values())
+    return {name: digest for name, digest in digests.items() if counts[digest] == 1}
 
 
 def part_of_images(
@@ -361,12 +438,16 @@ def _isotonic(confidence: Floats, right: Flags) -> tuple[tuple[float, float], ..
 def unseen_images(mapping: ConfidenceMap, annotations: Annotations) -> Annotations:
     """Return the annotations of images that the mapping was not fitted on.
 
+    An image is known again by its name or by what is annotated in it.
+
     Raises
     ------
     ScopeError
         If there are none: a mapping is never judged on the images it was fitted on.
     """
-    fresh = annotations.image.onto(sorted(mapping.images)) < 0
+    digests = contents_of(annotations)
+    again = {name for name, digest in digests.items() if digest in mapping.contents}
+    fresh = annotations.image.onto(sorted(mapping.images | again)) < 0
     if not fresh.any():
         raise ScopeError(
             "the mapping was fitted on all of these images, and cannot be judged on them",

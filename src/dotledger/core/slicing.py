@@ -105,7 +105,7 @@ def slice_names(measure: Measure) -> list[str]:
     columns = {name for facts in annotations.images.values() for name in facts}
     for details in annotations.details or ():
         columns |= set(details.attributes) if details is not None else set()
-    columns -= {"width", "height", *SLICES}
+    columns -= {"width", "height", "sent_width", "sent_height", *SLICES}
     return [*(SLICES if boxed else ()), *sorted(columns)]
 
 

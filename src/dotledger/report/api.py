@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from dotledger.core.clipping import clip_findings
 from dotledger.core.confidence import check_overlap
 from dotledger.core.name_matching import annotations_matched, match_images
 from dotledger.core.tables import Annotations, Findings
 from dotledger.core.thresholds import Threshold
-from dotledger.errors import GatherError
+from dotledger.errors import GatherError, ImageError
 from dotledger.files import whole_file
+from dotledger.images.facts import read_facts
 from dotledger.images.gather import gather
 from dotledger.report.pictures import Pictured, contact_sheet, picture_marks, write_pictures
 
@@ -85,7 +88,8 @@ def draw(
     readers = {item.name: item.read for item in gather(images).items}
     findings, matched = match_images(findings, readers)
     if annotations is not None:
-        annotations = annotations_matched(annotations, readers)
+        annotations = _with_sizes(annotations_matched(annotations, readers), readers)
+        findings = clip_findings(findings, annotations.images).table
     wanted = picture_marks(findings.cut(threshold), annotations, overlap=overlap)
     pictures = [
         Pictured(name=name, read=readers[name], marks=tuple(marks), footer=footer, summary=summary)
@@ -112,3 +116,16 @@ def draw(
         others=tuple(sorted(path.name for path in target.iterdir() if path.name not in made)),
         matched=tuple(matched.lines()),
     )
+
+
+def _with_sizes(
+    annotations: Annotations, readers: Mapping[str, Callable[[], bytes]]
+) -> Annotations:
+    """Return annotations that know the size of each image that can be read."""
+    sizes = {}
+    for name in annotations.image.used():
+        if name in readers and "width" not in annotations.images.get(name, {}):
+            with suppress(OSError, ImageError):  # an image that cannot be drawn is said later
+                facts = read_facts(readers[name]())
+                sizes[name] = {"width": facts.width, "height": facts.height}
+    return annotations.with_images(sizes)

@@ -35,7 +35,7 @@ _BY_LABEL: tuple[Colour, ...] = (
     (200, 140, 250),
 )
 _INK: Colour = (16, 16, 28)
-_LONGEST = 40
+_LONGEST = 60
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -48,8 +48,10 @@ class Mark:
         Pixels of the upright original.
     text : str
         Written beside it; control characters are shown as a dot.
+    label : str
+        What is marked: equal labels get equal colours.
     tone : str
-        A key of `TONES`; empty for a colour by `text`.
+        A key of `TONES`; empty for a colour by `label`.
     dashed : bool
         For what was not found.
     points : tuple of (x, y)
@@ -58,6 +60,7 @@ class Mark:
 
     box: Box
     text: str
+    label: str = ""
     tone: str = ""
     dashed: bool = False
     points: tuple[tuple[float, float], ...] = ()
@@ -67,8 +70,7 @@ def colour_of(mark: Mark) -> Colour:
     """Return the colour of a mark; equal labels get equal colours in every picture."""
     if mark.tone:
         return TONES[mark.tone]
-    label = mark.text.rpartition(" ")[0] or mark.text
-    return _BY_LABEL[zlib.crc32(label.encode()) % len(_BY_LABEL)]
+    return _BY_LABEL[zlib.crc32((mark.label or mark.text).encode()) % len(_BY_LABEL)]
 
 
 def draw_marks(

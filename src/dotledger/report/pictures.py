@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
+from dotledger.core.measuring import measure
 from dotledger.core.pairing import Paired, pair_tables
 from dotledger.core.tables import Annotations, Findings
 from dotledger.errors import ImageError, MissingExtra
@@ -58,18 +59,19 @@ def picture_marks(
 ) -> dict[str, tuple[list[Mark], str, str]]:
     """Return marks, footer and summary for every image that has findings or annotations.
 
-    With annotations, findings are coloured by whether they are right, and misses are dashed;
-    without, they are coloured by label.
+    With annotations, findings are coloured by whether they are right, and misses are dashed; what
+    is wrong or missed says why. Without, they are coloured by label.
     """
     paired = None if annotations is None else pair_tables(findings, annotations, overlap=overlap)
+    wrong, missed = _reasons(findings, annotations, overlap)
     marks: dict[str, list[Mark]] = {}
     said: dict[str, list[str]] = {}
-    for image, mark in _finding_marks(findings, paired):
+    for image, mark in _finding_marks(findings, paired, wrong):
         marks.setdefault(image, []).append(mark)
     for image, words in _whole_image_words(findings):
         said.setdefault(image, []).append(words)
     if annotations is not None and paired is not None:
-        for image, mark in _missed_marks(annotations, paired):
+        for image, mark in _missed_marks(annotations, paired, missed):
             marks.setdefault(image, []).append(mark)
     names = dict.fromkeys([*findings.image.used(), *marks])
     return {
@@ -82,20 +84,39 @@ def picture_marks(
     }
 
 
-def _finding_marks(findings: Findings, paired: Paired | None) -> Iterator[tuple[str, Mark]]:
+def _reasons(
+    findings: Findings, annotations: Annotations | None, overlap: float
+) -> tuple[dict[int, str], dict[int, str]]:
+    """Return by row why a finding is wrong, and why an annotation is missed."""
+    if annotations is None:
+        return {}, {}
+    why = measure(findings, annotations, overlap=overlap, draws=0).why()
+    sides = (why.wrong, why.missed)
+    return tuple({case.row: case.reason for case in side} for side in sides)  # type: ignore[return-value]
+
+
+def _finding_marks(
+    findings: Findings, paired: Paired | None, wrong: dict[int, str]
+) -> Iterator[tuple[str, Mark]]:
     images, labels = findings.image.values(), findings.label.values()
     for row in np.flatnonzero(~np.isnan(findings.box[:, 0])):
         details = findings.details[row] if findings.details is not None else None
         x0, y0, x1, y1 = findings.box[row].tolist()
+        spoken = _spoken(labels[row], findings.confidence[row])
         yield (
             images[row],
             Mark(
                 box=(x0, y0, x1, y1),
-                text=_spoken(labels[row], findings.confidence[row]),
+                text=_with_reason(spoken, wrong.get(int(row))),
+                label=labels[row],
                 tone=paired.finding[row] if paired is not None else "",
                 points=tuple(details.points.values()) if details else (),
             ),
         )
+
+
+def _with_reason(text: str, reason: str | None) -> str:
+    return f"{text} \N{MIDDLE DOT} {reason}" if reason else text
 
 
 def _whole_image_words(findings: Findings) -> Iterator[tuple[str, str]]:
@@ -105,12 +126,14 @@ def _whole_image_words(findings: Findings) -> Iterator[tuple[str, str]]:
         yield images[row], sign + _spoken(labels[row], findings.confidence[row])
 
 
-def _missed_marks(annotations: Annotations, paired: Paired) -> Iterator[tuple[str, Mark]]:
+def _missed_marks(
+    annotations: Annotations, paired: Paired, missed: dict[int, str]
+) -> Iterator[tuple[str, Mark]]:
     images, labels = annotations.image.values(), annotations.label.values()
     for row in np.flatnonzero(np.isin(paired.annotation, ("missed", "ignored"))):
         state = paired.annotation[row]
         x0, y0, x1, y1 = annotations.box[row].tolist()
-        text = f"{state}: {labels[row]}"
+        text = _with_reason(f"{state}: {labels[row]}", missed.get(int(row)))
         yield images[row], Mark(box=(x0, y0, x1, y1), text=text, tone=state, dashed=True)
 
 

@@ -33,7 +33,6 @@ __all__ = [
     "load_description",
     "parse_description",
     "stored_description",
-    "stored_words",
 ]
 
 KindName = Literal["label", "object", "face", "unsafe", "text", "caption"]
@@ -544,14 +543,6 @@ def stored_description(text: str) -> Description:
             f"the description kept with the batch cannot be used any more ({error})",
             next_step="Give a description file with --service.",
         ) from error
-
-
-def stored_words(text: str) -> dict[str, float]:
-    """Return the confidence words of a kept description; none if it cannot be used any more."""
-    try:
-        return stored_description(text).words
-    except DescriptionError:
-        return {}
 
 
 def _sparse(part: Any) -> Any:
