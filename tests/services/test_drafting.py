@@ -2,6 +2,8 @@
 
 import json
 import unittest
+from collections import Counter
+from pathlib import Path
 
 import orjson
 
@@ -18,6 +20,7 @@ from dotledger.standins.marl import EYES as MARL_EYES
 from dotledger.standins.marl import _answer as marl_answer
 from dotledger.standins.scenes import RECIPES, draw_scene
 from dotledger.standins.seeing import look, open_upright
+from tests.services.dialects import dialect
 
 KINDS = ("label", "object", "face", "unsafe")
 WORDS = ("absent", "doubtful", "likely", "plain")
@@ -193,6 +196,78 @@ class InventedShapes(unittest.TestCase):
                     self.assertEqual(
                         got, sorted((n, c, tuple(map(float, b))) for n, c, b in things), made.toml()
                     )
+
+    def judged(self, answers, sizes, truth, near=0.006):
+        """Return right, asked, wrong or nothing: what a draft makes of answers."""
+        raw, sizes = (
+            [json.dumps(a).encode() for a in answers],
+            [tuple(map(float, s)) for s in sizes],
+        )
+        made = draft(answers, sizes)
+        if not made.sure:
+            return "nothing"
+        readings = read_samples(described_draft(made, name="mine", address="http://h"), raw, sizes)
+        for reading, things in zip(readings, truth):
+            left = [(f.kind, f.label.lower().rpartition("/")[2], f.confidence, f.box) for f in reading.found]  # fmt: skip
+            for thing in things:
+                match = next((f for f in left if self.same(f, thing, near)), None)
+                if match is None:
+                    return "asked" if made.questions else "wrong"
+                left.remove(match)
+            if left:
+                return "asked" if made.questions else "wrong"
+        return "right"
+
+    def same(self, found, thing, near):
+        kind, label, sure, box = thing
+        boxes = (found[3] is None) == (box is None) and (
+            box is None or max(abs(a - b) for a, b in zip(found[3], box)) <= 2.5
+        )
+        alike = found[0] == kind and found[1] == label.lower().rpartition("/")[2]
+        return alike and found[2] is not None and abs(found[2] - sure) <= near and boxes
+
+    def test_twenty_shapes(self):
+        """Each is read as a person would; the eighth rounds its percents, by up to 0.01."""
+        for folder in sorted((Path(__file__).parent / "shapes").glob("s*")):
+            wanted = json.loads((folder / "expected.json").read_text())
+            names = sorted(wanted["findings"])
+            answers = [json.loads((folder / f"{name}.json").read_text()) for name in names]
+            truth = [
+                [(f["kind"], f["label"], f["confidence"], f["box"]) for f in wanted["findings"][n]]
+                for n in names
+            ]
+            sizes = [wanted["sizes"][name] for name in names]
+            near = 0.0101 if folder.name == "s08" else 0.006
+            self.assertEqual(self.judged(answers, sizes, truth, near), "right", folder.name)
+
+    def test_dialects_that_nobody_thought_of(self):
+        """Of random ones nearly all are right; hardly one is wrong without a question."""
+        counts = Counter()
+        for seed in range(1000, 1120):
+            sizes, answers, truth = dialect(seed)
+            boxed = [[("object", *thing) for thing in things] for things in truth]
+            counts[self.judged(answers, sizes, boxed)] += 1
+        self.assertGreaterEqual(counts["right"], 108, counts)
+        self.assertLessEqual(counts["wrong"], 1, counts)
+
+    def test_a_section_that_may_be_missing(self):
+        """A section that some sample lacks is optional; what no rule reads is named."""
+        tags, faces = [{"tag": "a", "score": 0.5}], [{"score": 0.9, "box": [0, 0, 9, 9]}]
+        made = draft([{"tags": tags, "faces": faces}, {"tags": tags, "hints": [{"a": [1]}]}])
+        self.assertEqual(
+            {r.each: r.optional for r in made.rules}, {"tags[]": False, "faces[]": True}
+        )
+        self.assertEqual(made.unused, ["hints"])
+        self.assertIn("# Not used: hints", made.toml())
+
+    def test_a_rule_that_reads_something_else_is_left_open(self):
+        """A box that lies outside every image is a comment, and the draft still loads."""
+        answers = [{"tags": [{"tag": "a", "score": 0.5}], "things": [{"tag": "b", "score": 0.5, "box": {"x": 5000, "y": 1, "w": 9, "h": 9}}]}]  # fmt: skip
+        made = draft(answers, [(640.0, 480.0)])
+        self.assertEqual([r.each for r in made.sure], ["tags[]"])
+        self.assertTrue(any("things[]: 0 of 1 parts" in q for q in made.questions), made.questions)
+        text = described_draft(made, name="mine", address="http://h")
+        self.assertEqual(parse_description(text).kinds, ("label",))
 
     def test_reasons_and_candidates(self):
         """Every guess says why, and other orders stand beside it."""

@@ -38,7 +38,9 @@ def command(
 
     Finds the lists, tells labels from attributes, recognises how boxes, confidences, points and
     ordered words are written, and says why; other candidates stand beside as comments. With the
-    images' sizes it is surer. What the draft reads out of the samples is shown.
+    images' sizes it is surer. Every rule is tried on the samples; one that does not read what
+    stands there is left open, as a comment. What the draft reads, does not use and cannot tell is
+    shown.
     """
     from dotledger.services.drafting import described_draft, draft
 
@@ -55,8 +57,13 @@ def command(
         )
     ordered = [word.strip() for word in words.split(",") if word.strip()]
     made = draft(answers, sizes, words=ordered)
-    if not made.rules:
-        raise ArgumentError("nothing like a finding was recognised", place="SAMPLES")
+    if not made.sure:
+        raise ArgumentError(
+            "nothing like a finding was recognised",
+            place="SAMPLES",
+            got=[question.partition(": ")[2] for question in made.questions] or "no list of things",
+            next_step="Give more samples with their images (--image), or write the rule by hand.",
+        )
     text = described_draft(made, name=name, address=address)
     if out is None:
         click.echo(text)
@@ -65,6 +72,12 @@ def command(
             file.write_text(text, encoding="utf-8")
         say(f"written: {out}")
         _show(text, samples, sizes)
+    if out is not None and not sizes:
+        say("without --image boxes are shown as in images of 1000 x 1000 pixels")
+    for question in made.questions:
+        say(f"please check: {question}")
+    if made.unused:
+        say(f"not used: {', '.join(made.unused)}")
 
 
 def _parsed(path: Path) -> Any:

@@ -166,6 +166,7 @@ class ConfidenceRule(Part, frozen=True, kw_only=True):
     range: tuple[float, float] | None = None
     words: tuple[tuple[str, float], ...] = ()
     absent: tuple[str, ...] = ()
+    decimal: Literal[".", ","] = "."
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
@@ -211,6 +212,7 @@ class BoxRule(Place, frozen=True, kw_only=True):
     """Where the box stands and how it is written."""
 
     form: str = "corners"
+    split: str = ""
     order: tuple[str, ...] = ()
     fields: Mapping[str, str] = msgspec.field(default_factory=dict)
 
@@ -221,6 +223,8 @@ class BoxRule(Place, frozen=True, kw_only=True):
             raise ValueError(unknown("form", self.form, (*BOX_FORMS, "points")))
         if self.form == "points":
             return
+        if self.split and not self.order:
+            raise ValueError("split goes with order: numbers in one text stand in an order")
         if bool(self.order) == bool(self.fields):
             raise ValueError("a box needs either order (a list) or fields (an object)")
         check_paths(*((path, f"fields.{name}") for name, path in self.fields.items()))
@@ -246,7 +250,7 @@ class PointsRule(Part, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         """Refuse unknown units and what is no path."""
-        check_paths((self.at, "at"))
+        check_paths((self.at, "at"), (self.x, "x"), (self.y, "y"))
         if self.unit is not None and self.unit not in (*BOX_UNITS, "grid"):
             raise ValueError(unknown("unit", self.unit, (*BOX_UNITS, "grid")))
 

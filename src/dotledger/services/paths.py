@@ -1,13 +1,16 @@
 """Addressing parts of an answer.
 
-A path is names joined by dots. In ``each``, ``name[]`` goes through a list and ``name{}``
-through an object's values. In a rule's other paths, every leading ``^`` goes one level of
-``each`` outward, and ``@key`` is the key under which ``{}`` found the part. Anything else is
-taken as a JMESPath expression (https://jmespath.org/specification.html).
+A path is names joined by dots; a name that is no plain word stands in double quotes. In ``each``,
+``name[]`` goes through a list and ``name{}`` through an object's values. In a rule's other paths,
+every leading ``^`` goes one level of ``each`` outward, ``@key`` is the key under which ``{}`` found
+the part, and ``name[@index]`` is the part of a list that stands where the part in hand stands in
+its own: for lists side by side. Anything else is taken as a JMESPath expression
+(https://jmespath.org/specification.html).
 """
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import Any
@@ -25,8 +28,10 @@ MISSING: Any = type(
 
 _LONGEST = 500
 _MOST_SEVERAL = 8
-_SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*)?$")
-_STEP = re.compile(r"([\w.-]*)(\[\]|\{\})?$")
+_SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*(?:\[@index\])?)?$")
+_NAME = r'(?:[\w-]+|"(?:[^"\\]|\\.)*")'
+_STEP = re.compile(rf"({_NAME}(?:\.{_NAME})*)?(\[\]|\{{\}})?(?:\.(?!$)|$)")
+_ONE_NAME = re.compile(_NAME)
 
 
 class Level(Struct, eq=False, gc=False):
@@ -61,6 +66,8 @@ def compile_path(path: str, *, place: str = "path") -> Getter:
         return _expression(path, place)
     bare = path.lstrip("^")
     up = len(path) - len(bare)
+    if bare.endswith("[@index]"):
+        return _beside(tuple(bare.removesuffix("[@index]").split(".")), up)
     inner = _inner(bare)
     if not up:
         return inner
@@ -90,6 +97,22 @@ def _inner(bare: str) -> Getter:
         return lambda level: _walk(level.value, names)
     [name] = names
     return lambda level: level.value.get(name, MISSING) if type(level.value) is dict else MISSING
+
+
+def _beside(names: tuple[str, ...], up: int) -> Getter:
+    """Return what stands in another list where the part in hand stands in its own."""
+
+    def get(level: Level) -> Any:
+        place, outer = level.index, level
+        for _ in range(up):
+            if outer.outer is None:
+                return MISSING
+            outer = outer.outer
+        listed = _walk(outer.value, names)
+        inside = type(listed) is list and place < len(listed)
+        return listed[place] if inside else MISSING
+
+    return get
 
 
 def _expression(path: str, place: str) -> Getter:
@@ -194,13 +217,20 @@ def compile_each(
 def _steps(path: str, place: str) -> list[_Step]:
     if path in ("", "@"):
         return []
-    steps = []
-    for piece in re.split(r"(?<=\])\.|(?<=\})\.", path):
-        match = _STEP.match(piece)
-        if match is None:
+    steps, at = [], 0
+    while at < len(path):
+        match = _STEP.match(path, at)
+        if match is None or match.end() == at:
             raise DescriptionError("not a path of names, [] and {}", place=place, got=path)
-        steps.append(_Step(tuple(filter(None, match[1].split("."))), match[2] or ""))
+        names = tuple(map(_plain, _ONE_NAME.findall(match[1] or "")))
+        steps.append(_Step(names, match[2] or ""))
+        at = match.end()
     return steps
+
+
+def _plain(name: str) -> str:
+    """Return a name without the quotes that it may stand in."""
+    return str(json.loads(name)) if name.startswith('"') else name
 
 
 def _descend(parts: list[Level], steps: list[_Step], lacking: list[str]) -> Iterator[Level]:

@@ -134,7 +134,8 @@ def _box_numbers(rule: BoxRule) -> Callable[[Any], Box]:
     wanted = BOX_FORMS[rule.form]
     to_corners = TO_CORNERS[rule.form]
     if rule.order:
-        return _from_list([rule.order.index(name) for name in wanted], to_corners)
+        in_order = _from_list([rule.order.index(name) for name in wanted], to_corners)
+        return _from_text(rule.split, in_order) if rule.split else in_order
     names = tuple(rule.fields[name] for name in wanted)
     return _from_object([compile_path(name, place="box.fields") for name in names], to_corners)
 
@@ -148,6 +149,18 @@ def _from_list(places: list[int], to_corners: ToCorners) -> Callable[[Any], Box]
         return _corners(raw[a], raw[b], raw[c], raw[d], to_corners)
 
     return read
+
+
+def _from_text(sign: str, read: Callable[[Any], Box]) -> Callable[[Any], Box]:
+    """Return a function from one text that holds the numbers, divided by a sign."""
+
+    def from_text(raw: Any) -> Box:
+        if not isinstance(raw, str):
+            raise SetAside("box is not text", raw)
+        parts = raw.split() if sign == " " else raw.split(sign)
+        return read([part.strip() for part in parts])
+
+    return from_text
 
 
 def _from_object(getters: list[Getter], to_corners: ToCorners) -> Callable[[Any], Box]:
@@ -250,7 +263,9 @@ def _named_points(raw: Any, rule: PointsRule) -> Iterable[tuple[str, tuple[float
 
 def _xy(part: Any, rule: PointsRule) -> tuple[float, float]:
     if type(part) is dict:
-        return number_of(part.get(rule.x)), number_of(part.get(rule.y))
+        level = Level(part, "", 0, None)
+        x, y = (compile_path(path)(level) for path in (rule.x, rule.y))
+        return number_of(x), number_of(y)
     return _point(part)
 
 

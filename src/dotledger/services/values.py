@@ -74,7 +74,14 @@ def _converter(rule: ConfidenceRule) -> Callable[[Any], float]:
     if rule.scale == "yes-no":
         return _yes_no
     scale = linear(*rule.range) if rule.range else SCALES[rule.scale]
+    if rule.decimal == ",":
+        return lambda own: scale(number_of(_with_point(own)))
     return lambda own: scale(number_of(own))
+
+
+def _with_point(own: Any) -> Any:
+    """Return text with a decimal comma as text with a point."""
+    return own.replace(",", ".") if isinstance(own, str) and "." not in own else own
 
 
 def _word(own: Any, words: dict[str, Any]) -> float:

@@ -1,0 +1,302 @@
+"""A whole draft: the envelope, a rule for each group, each checked by the reader itself."""
+
+from __future__ import annotations
+
+import math
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import orjson
+from msgspec import Struct, field
+from msgspec.structs import replace
+
+from dotledger.errors import DescriptionError
+from dotledger.services.description import parse_description
+from dotledger.services.drafting.boxes import Size, reported_size, toml_text
+from dotledger.services.drafting.parts import groups_of, written
+from dotledger.services.drafting.rules import RuleGuess, amounts_of, rule_of
+from dotledger.services.frames import Frame
+from dotledger.services.reading import NOT_THERE, Reader, Reading
+
+__all__ = ["Draft", "described_draft", "draft", "read_samples"]
+
+Parts = list[tuple[Any, Size]]
+
+
+class Draft(Struct, kw_only=True):
+    """A drafted reading part of a description.
+
+    Attributes
+    ----------
+    envelope : dict of str to str
+        Keys of the ``[envelope]`` section.
+    rules : list of RuleGuess
+        In the order of the answer; those left open are comments.
+    questions : list of str
+        What no sample can tell.
+    unused : list of str
+        Sections of the answers that no rule reads.
+    """
+
+    envelope: dict[str, str] = field(default_factory=dict)
+    rules: list[RuleGuess] = field(default_factory=list)
+    questions: list[str] = field(default_factory=list)
+    unused: list[str] = field(default_factory=list)
+
+    @property
+    def sure(self) -> list[RuleGuess]:
+        """The rules that read out of the samples what stands there."""
+        return [rule for rule in self.rules if not rule.open]
+
+    def toml(self) -> str:
+        """Return the draft as commented TOML."""
+        parts = [f"# Please check: {question}" for question in self.questions]
+        parts += [f"# Not used: {', '.join(self.unused)}"] if self.unused else []
+        if self.envelope:
+            inner = [f"{name} = {toml_text(where)}" for name, where in self.envelope.items()]
+            parts.append("\n".join(["[envelope]", *inner]))
+        return "\n\n".join([*parts, *(rule.toml() for rule in self.rules)]) + "\n"
+
+
+def draft(
+    answers: Sequence[Any], sizes: Sequence[Size] = (), *, words: Sequence[str] = ()
+) -> Draft:
+    """Propose reading rules from sample answers.
+
+    Every rule is tried by the reader on the samples; where it reads something else than stands
+    there, other ways of writing its box are tried, and if none does it is left open.
+
+    Parameters
+    ----------
+    answers : sequence
+        Parsed JSON of one or more raw answers; the more, the surer.
+    sizes : sequence of (width, height)
+        Of the image sent for each answer, upright pixels; empty if not known.
+    words : sequence of str
+        The ordered words of the service's confidence scale, rising, where it uses words.
+
+    Returns
+    -------
+    Draft
+        Without rules if nothing like a finding was recognised.
+    """
+    known = list(sizes) or [(math.nan, math.nan)] * len(answers)
+    made = Draft()
+    parts, prefix = _image_parts(answers, known, made)
+    working = _working_size(parts, made)
+    groups = groups_of(parts)
+    amounts = amounts_of(groups)
+    guesses = [rule_of(group, groups, working, words, amounts) for group in groups.values()]
+    made.rules = [guess for guess in guesses if guess is not None]
+    if prefix and made.rules:
+        made.envelope = {"images": prefix, **made.envelope}
+    _agree(made.rules)
+    for rule in made.rules:
+        rule.optional = _may_be_missing(rule, parts)
+        _settle(rule, made, answers, known)
+    made.questions += [q for rule in made.sure for q in rule.questions + _box_questions(rule)]
+    made.questions += [f"{rule.each}: {rule.open}" for rule in made.rules if rule.open]
+    made.unused = _unused(parts, made)
+    return made
+
+
+def _agree(rules: Sequence[RuleGuess]) -> None:
+    """Rank boxes anew where several rules have a field of one name: it is written in one way."""
+    named: dict[str, list[RuleGuess]] = {}
+    for rule in rules:
+        if rule.boxes and rule.boxes[0].order:
+            named.setdefault(rule.boxes[0].at.rpartition(".")[2], []).append(rule)
+    for several in named.values():
+        scores: dict[tuple[str, ...], float] = defaultdict(float)
+        for rule in several:
+            for box in rule.boxes:
+                scores[(box.form, *box.order)] += box.score
+        for rule in several:
+            clear = max(box.clear for other in several for box in other.boxes[:1])
+            mean = [
+                replace(box, score=scores[(box.form, *box.order)] / len(several), clear=clear)
+                for box in rule.boxes
+            ]
+            rule.boxes = sorted(mean, key=lambda box: -box.score)
+
+
+def _box_questions(rule: RuleGuess) -> list[str]:
+    """Ask where two ways of reading four numbers fit the samples equally well."""
+    if len(rule.boxes) < 2:
+        return []
+    first, second = rule.boxes[:2]
+    if not first.order or second.at != first.at or second.fits < first.fits:
+        return []
+    turned = {first.order, second.order} == _TURNED
+    if first.clear >= _SURE if turned else first.score - second.score > _CLEAR:
+        return []
+    ways = " or ".join(", ".join(box.order) for box in (first, second))
+    return [f"the order of the boxes' numbers at {rule.each}: {ways}"]
+
+
+_TURNED = {("x0", "y0", "x1", "y1"), ("y0", "x0", "y1", "x1")}
+_SURE = 3.0
+_CLEAR = 0.05
+"""Two ways of writing boxes whose scores are closer are both possible."""
+
+
+def _image_parts(answers: Sequence[Any], sizes: Sequence[Size], made: Draft) -> tuple[Parts, str]:
+    """Recognise an envelope that holds one part for each image: a list of objects of lists."""
+    parts = list(zip(answers, sizes, strict=True))
+    tops = [answer for answer in answers if isinstance(answer, dict)]
+    for name in tops[0] if tops else ():
+        lists = [top.get(name) for top in tops]
+        if all(_is_image_list(value) for value in lists) and len(tops[0]) <= 3:
+            entry_id = _entry_id([e for value in lists if isinstance(value, list) for e in value])
+            if entry_id:
+                made.envelope["id"] = entry_id
+            inner = [
+                (e, size)
+                for top, size in parts
+                for e in (top.get(name) if isinstance(top, dict) else []) or []
+            ]
+            return inner, written([name, "[]"], each=True)
+    return parts, ""
+
+
+def _is_image_list(value: Any) -> bool:
+    """Tell whether a list holds images: objects that hold lists or sections of objects."""
+    if not isinstance(value, list) or not value:
+        return False
+    return all(isinstance(e, dict) and sum(_is_section(v) for v in e.values()) >= 2 for e in value)
+
+
+def _is_section(value: Any) -> bool:
+    return isinstance(value, list) and all(isinstance(part, dict) for part in value)
+
+
+def _entry_id(entries: Sequence[Mapping[str, Any]]) -> str:
+    for name in ("id", "ref", "image_id", "image", "key", "index", "n"):
+        values = [entry.get(name) for entry in entries]
+        if values and all(isinstance(v, (str, int)) for v in values):
+            return name
+    return ""
+
+
+def _working_size(parts: Parts, made: Draft) -> dict[int, Size]:
+    """Recognise a reported size that differs from the image's: the service's working size."""
+    found: dict[int, Size] = {}
+    for place, (part, size) in enumerate(parts):
+        reported = reported_size(part)
+        if reported is None:
+            return {}
+        (width_at, width), (height_at, height) = reported
+        found[place] = (float(width), float(height))
+        differs = math.isnan(size[0]) or abs(width - size[0]) > 1.0
+        if differs and "width" not in made.envelope:
+            made.envelope |= {"width": width_at, "height": height_at}
+    return found if "width" in made.envelope else {}
+
+
+def _may_be_missing(rule: RuleGuess, parts: Parts) -> bool:
+    """Tell whether some sample lacks the section that a rule goes through."""
+    names = rule.each.partition("[")[0].partition("{")[0].strip(".")
+    steps = [step.strip('"') for step in names.split(".") if step]
+    return any(not _has(part, steps) for part, _ in parts)
+
+
+def _has(part: Any, steps: Sequence[str]) -> bool:
+    for step in steps:
+        if not isinstance(part, dict) or step not in part:
+            return False
+        part = part[step]
+    return True
+
+
+def _settle(rule: RuleGuess, made: Draft, answers: Sequence[Any], sizes: Sequence[Size]) -> None:
+    """Let the reader try the rule, with each way of writing its box; leave it open if none does."""
+    boxes = rule.boxes
+    problem = ""
+    for place in range(max(1, len(boxes))):
+        rule.boxes = boxes[place : place + 1] + boxes[:place] + boxes[place + 1 :]
+        problem = _problem(rule, made.envelope, answers, sizes)
+        if not problem:
+            return
+    rule.boxes = boxes
+    rule.open = problem
+
+
+def _problem(
+    rule: RuleGuess, envelope: Mapping[str, str], answers: Sequence[Any], sizes: Sequence[Size]
+) -> str:
+    """Return what is wrong with what a rule reads out of the samples; empty if nothing is."""
+    text = described_draft(
+        Draft(envelope=dict(envelope), rules=[rule]),
+        name="draft",
+        address="https://service.example",
+    )
+    try:
+        readings = read_samples(text, [orjson.dumps(answer) for answer in answers], sizes)
+    except DescriptionError as error:
+        return str(error)
+    notes = [note for reading in readings for note in reading.notes if note[0] not in _QUIET]
+    absent = sum(note[0] == NOT_THERE for reading in readings for note in reading.notes)
+    read = sum(len(reading.found) for reading in readings) + absent
+    if read != rule.count:
+        first = f": {notes[0][0]} {notes[0][1]}" if notes else ""
+        return f"{read} of {rule.count} parts could be read{first}"
+    known = bool(sizes) and not math.isnan(sizes[0][0])
+    return f"{notes[0][0]}: {notes[0][1]}" if notes and known else ""
+
+
+_QUIET = (NOT_THERE, "section never read")
+
+
+def _unused(parts: Parts, made: Draft) -> list[str]:
+    """Return the sections of the answers that nothing of the draft looks at."""
+    texts = [rule.toml() for rule in made.sure] + list(made.envelope.values())
+    names: dict[str, None] = {}
+    for part, _ in parts:
+        for name, value in part.items() if isinstance(part, dict) else ():
+            if isinstance(value, (dict, list)) and value:
+                names[name] = None
+    return [name for name in names if not any(written([name]) in text for text in texts)]
+
+
+def described_draft(made: Draft, *, name: str, address: str) -> str:
+    """Return a whole description around a draft, which ``try`` accepts once the key is said."""
+    rules = made.sure or made.rules
+    kinds = ", ".join(f'"{kind}"' for kind in dict.fromkeys(rule.kind for rule in rules))
+    several, key = "images" in made.envelope, made.envelope.get("id", "id")
+    images = (
+        'body = "json"\nimage_field = "images"  # where the list of images goes\n'
+        f'images = 2\neach = {{ {toml_text(key)} = "{{id}}", data = "{{image}}" }}\n'
+        if several
+        else 'body = "raw"  # or multipart, json, address\n'
+    )
+    return f"""# Drafted from sample answers; every guess says why. The rest is in docs/sending.md.
+schema = 1
+service = {toml_text(name)}
+
+[connect]
+address = {toml_text(address)}
+
+[connect.key]
+place = "none"  # header, query, basic, bearer, token; with name and sources
+
+[[call]]
+name = "look"
+kinds = [{kinds}]
+path = "/"
+{images}
+{made.toml()}"""
+
+
+def read_samples(text: str, answers: Sequence[bytes], sizes: Sequence[Size] = ()) -> list[Reading]:
+    """Return what a description reads out of raw answers; an unreadable one gives no finding."""
+    described = parse_description(text, name="the draft")
+    reader, kinds = Reader(described), described.kinds
+    known = [(1000.0, 1000.0) if math.isnan(w) else (w, h) for w, h in sizes]
+    known = known or [(1000.0, 1000.0)] * len(answers)
+    readings: list[Reading] = []
+    for answer, (width, height) in zip(answers, known, strict=True):
+        frame = Frame(int(width), int(height), int(width), int(height))
+        parts = reader.read(answer, described.call[0].name, kinds, [frame])
+        readings += [part if isinstance(part, Reading) else Reading() for part in parts]
+    return readings
