@@ -3,7 +3,7 @@
 import importlib
 import sys
 
-NAMES = ("imports", "reading", "measuring", "intervals", "growing", "sending")
+NAMES = ("imports", "reading", "drafting", "measuring", "intervals", "growing", "sending")
 # "faults" is not among them: it takes hours in full; name it.
 
 wanted = [word for word in sys.argv[1:] if not word.startswith("-")] or NAMES
