@@ -142,6 +142,14 @@ class Checking(unittest.TestCase):
                 lambda x0, y0, x1, y1: (y0, 200 - x1, y1, 200 - x0),
                 "before orientation, where it was taken as applied",
             ),
+            (
+                lambda x0, y0, x1, y1: (y0 * 2, (200 - x1) / 2, y1 * 2, (200 - x0) / 2),
+                "fractions of the image before orientation",
+            ),
+            (
+                lambda x0, y0, x1, y1: (x0 * 6.4, y0 * 6.4, x1 * 6.4, y1 * 6.4),
+                "pixels of a working size of 640 on the longer side",
+            ),
         ):
             fit = self.best([tuple(map(float, misread(*box))) for box in self.TRUE])
             self.assertEqual(fit.name, name)

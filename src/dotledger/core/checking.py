@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -145,6 +146,12 @@ def _turned(b: _Boxes) -> Floats:
     return _each_turned(b.box, lying, b.orientation)
 
 
+def _fractions_turned(b: _Boxes) -> Floats:
+    """Turn likewise what were fractions: they counted the sides of the image as stored."""
+    lying = np.where((b.orientation >= 5)[:, None], b.size[:, ::-1], b.size)
+    return _each_turned(b.box * np.tile(lying / b.size, 2), lying, b.orientation)
+
+
 def _turned_back(b: _Boxes) -> Floats:
     """Turn back: the orientation had been applied twice."""
     back = np.array([1, 1, 2, 3, 4, 5, 8, 7, 6])[b.orientation]
@@ -178,6 +185,7 @@ CONVENTIONS: dict[str, Callable[[_Boxes], Floats]] = {
     "fractions, where percent were read": _fraction,
     "thousandths, where percent were read": _thousandths,
     "before orientation, where it was taken as applied": _turned,
+    "fractions of the image before orientation": _fractions_turned,
     "after orientation, where it was applied again": _turned_back,
 }
 """Ways in which boxes may have to be read, each with the change from what was read."""
@@ -206,11 +214,48 @@ def check_conventions(
     said = findings.take(known & ~np.isnan(findings.box[:, 0]))
     boxes, touching = _with_sizes(said, sizes), _Touching.of(said, annotations)
     now = touching.best(boxes.box)
-    fits = [
-        _fit(name, change(boxes), boxes.box, touching, now) for name, change in CONVENTIONS.items()
-    ]
+    changed = {name: change(boxes) for name, change in CONVENTIONS.items()}
+    changed |= _working_sizes(boxes, touching)
+    fits = [_fit(name, box, boxes.box, touching, now) for name, box in changed.items()]
     kept = [fit for fit in fits if fit.changed or fit.name == "as now"]
     return sorted(kept, key=lambda fit: -np.nan_to_num(fit.mean_overlap, nan=-1.0))
+
+
+_SIDES = (
+    *(224, 256, 300, 320, 384, 416, 448, 480, 500, 512, 600, 640, 672, 720, 768, 800, 896, 960),
+    *(1000, 1024, 1080, 1200, 1280, 1333, 1536, 1600, 1920, 2000, 2048, 2560),
+)
+"""Longer sides that services shrink images to."""
+
+
+def _working_sizes(boxes: _Boxes, touching: _Touching) -> dict[str, Floats]:
+    """Return boxes as pixels of the service's own working size, which the findings do not tell.
+
+    Of each image, how far the annotated boxes reach over how far the found ones do says about how
+    much larger it is than the working size; the nearest usual side below and above are tried.
+    """
+    images = np.unique(touching.image)
+    if not len(images) or not len(boxes.box):
+        return {}
+    said = np.zeros(int(max(images.max(), touching.said_image.max())) + 1)
+    true, side = said.copy(), said.copy()
+    raw = boxes.box * np.tile(boxes.sent / boxes.size, 2)
+    np.maximum.at(said, touching.said_image, raw[:, 2:].max(axis=1))
+    np.maximum.at(true, touching.image, touching.truth[:, 2:].max(axis=1))
+    side[touching.said_image] = boxes.size.max(axis=1)
+    both = (said > 0) & (true > 0)
+    if not both.any():
+        return {}
+    about = float(np.median(side[both] * said[both] / true[both]))
+    order = np.argsort([abs(math.log(one / about)) for one in _SIDES])[:_NEAREST]
+    longer = boxes.size.max(axis=1, keepdims=True)
+    return {
+        f"pixels of a working size of {_SIDES[i]} on the longer side": raw * (longer / _SIDES[i])
+        for i in sorted(order.tolist())
+    }
+
+
+_NEAREST = 5
 
 
 def better_convention(fits: Sequence[Fit]) -> Fit | None:
