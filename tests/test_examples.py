@@ -29,5 +29,5 @@ class Examples(unittest.TestCase):
         """The second looks into what is wrong and missed."""
         text, _ = self.run_example("why_wrong.py")
         self.assertRegex(text, r"Objects: precision 0\.\d\d, between")
-        self.assertIn("missed: box spills over", text)
+        self.assertIn("missed: one box over several", text)
         self.assertIn("Confidences mapped: calibration error", text)

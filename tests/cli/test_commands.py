@@ -165,6 +165,20 @@ class Demo(unittest.TestCase):
             self.assertIn(sign, shown.stdout)
         self.assertIn("207 annotations", shown.stderr)
 
+    def test_what_was_cut_is_said_by_measure(self):
+        """A word of the service works from ledger and file; the cut stands beside the file."""
+        out = self.home / "cut.csv"
+        words = ("--ledger", self.walk / "walk.ledger", "--service", "flint")
+        done = dotledger("findings", *words, "--threshold", "unsafe=plain,object=0.8", "--out", out)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        truth = ("--annotations", self.walk / "annotations.csv", "--draws", 0)
+        shown = dotledger("measure", "--findings", out, *truth, "--threshold", "likely")
+        self.assertEqual(shown.returncode, 0, shown.stderr)
+        self.assertRegex(shown.stdout, "cut before, at .*object 0.8.*average precision")
+        plain = dotledger("measure", *words, *truth, "--merge", 0.5, "--tolerance", "age=5")
+        self.assertIn("Repeated boxes merged", plain.stderr)
+        self.assertNotIn("cut before", plain.stdout)
+
     def test_every_part_can_be_shown(self):
         """The parts that the command offers are those that can be shown."""
         from dotledger.cli.measure_command import _PARTS
@@ -218,7 +232,7 @@ class Demo(unittest.TestCase):
         base = ("--findings", self.walk / "flint.csv", "--annotations", self.walk / "annotations.csv", "--kinds", "object")  # fmt: skip
         kept, out = self.home / "map.json", self.home / "mapped.csv"
         fitted = json.loads(dotledger("reliability", *base, "--fit", kept, "--json").stdout)
-        self.assertEqual(set(fitted), {"as answered", "mapped", "images"})
+        self.assertEqual(set(fitted), {"as answered", "mapped", "images", "doubts"})
         done = dotledger("reliability", *base, "--use", kept, "--out", out)
         self.assertIn("that the mapping was not fitted on", done.stdout)
         self.assertTrue(out.exists())
@@ -259,6 +273,20 @@ class Demo(unittest.TestCase):
         self.assertEqual(len(made["pictures"]), 33)
         with Image.open(made["contact_sheet"]) as sheet:
             self.assertGreater(sheet.width, 1000)
+
+    def test_draw_matches_names_and_says_what_it_leaves(self):
+        """One image of a larger batch, by its path: one line of what is not drawn, one of others."""
+        folder = self.home / "one"
+        image = self.walk / "images" / "crowd-01.jpg"
+        words = ("--findings", self.walk / "marl.csv", "--annotations", self.walk / "annotations.csv", "--out", folder)  # fmt: skip
+        for more in ((), ("--replace",)):
+            done = dotledger("draw", image, *words, *more)
+            self.assertEqual(done.returncode, 0, done.stderr)
+            (folder / "mine.txt").write_text("kept")
+        self.assertIn("1 picture in", done.stdout)
+        self.assertIn("not drawn, 32 images with findings", done.stderr)
+        self.assertIn("1 other file in", done.stderr)
+        self.assertLess(len(done.stderr.splitlines()), 6)
 
     def test_the_turned_image_is_drawn_upright(self):
         """The image with an orientation tag is drawn upright, with its lantern found."""

@@ -32,7 +32,7 @@ class Line(unittest.TestCase):
             tell(progress(done=40))
             tell(progress())
         text = stderr.getvalue()
-        for sign in ("60/200", "5.0/s", "left, 0.50 EUR, 2 failed, 1 refused"):
+        for sign in ("60/200", "5.0/s", "left, 0.5000 EUR, 2 failed, 1 refused"):
             self.assertIn(sign, text)
 
     def test_quiet_elsewhere(self):

@@ -374,7 +374,7 @@ class Regions(InFolder):
         )
         written = write_annotations(both, self.folder / "two", images=self.folder / "more")
         self.assertEqual(([p.name for p in written.files], [n for n, _ in written.left_out]), (["b.png"], ["a.webp"]))  # fmt: skip
-        with self.assertRaisesRegex(TableError, "none of 3 images holds image regions"):
+        with self.assertRaisesRegex(TableError, "no image holds image regions.*3 images"):
             load_annotations(self.folder / "in")
 
     def test_bad(self):

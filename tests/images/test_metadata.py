@@ -59,10 +59,13 @@ class Packets(unittest.TestCase):
         self.assertEqual(read_packet(data[:33] + chunk + data[33:]), PACKET)
 
     def test_refused(self):
-        """Other formats, a file that breaks off and a packet too large are refused."""
+        """What is no image, a file that breaks off and a packet too large are refused."""
+        self.assertIsNone(read_packet(encoded("GIF")))
         with self.assertRaisesRegex(ImageError, "JPEG and PNG"):
-            read_packet(encoded("GIF"))
-        with self.assertRaisesRegex(ImageError, "breaks off"):
+            with_packet(encoded("GIF"), PACKET)
+        with self.assertRaisesRegex(ImageError, "not an image"):
+            read_packet(b"hello")
+        with self.assertRaisesRegex(ImageError, "not an image"):
             read_packet(with_packet(encoded("JPEG"), PACKET * 100)[:200])
         with self.assertRaisesRegex(ImageError, "too large"):
             with_packet(encoded("JPEG"), b"x" * 70_000)

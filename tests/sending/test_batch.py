@@ -88,8 +88,10 @@ class Outcomes(InFolder):
         replies = [answer({}, 400), ANSWER]
         first, _ = self.send(pictures(3), replies)
         self.assertEqual((first.outcomes["label"]["failed"], first.resumed), (1, False))
+        ended = find_batch(self.ledger()).ended
         second, transport = self.send(pictures(3), replies)
         self.assertEqual((len(transport.requests), second.resumed), (0, True))
+        self.assertEqual(find_batch(self.ledger()).ended, ended)  # nothing was done
         again, transport = self.send(pictures(3), [ANSWER], again=["failed"])
         self.assertEqual((len(transport.requests), again.failed), (1, 0))
         _, transport = self.send(pictures(3), [ANSWER], settings={"region": "south"})
