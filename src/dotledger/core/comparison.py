@@ -6,12 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from dotledger.core.measures import Flags, Judged
-from dotledger.core.resampling import Resampling
+from dotledger.core.basis import Basis
 from dotledger.core.results import MEASURES, KindMeasure, Row, mean_over, plain_means
-from dotledger.core.scope import Scope
-from dotledger.core.tables import Annotations, Findings
-from dotledger.core.thresholds import Thresholds
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -25,59 +21,7 @@ if TYPE_CHECKING:
     from dotledger.core.screening import ScreeningCounts
     from dotledger.core.slicing import SliceMeasure
 
-__all__ = ["Comparison", "Measure"]
-
-
-@dataclass(frozen=True, eq=False, kw_only=True)
-class Comparison:
-    """What was compared, and how.
-
-    Attributes
-    ----------
-    findings, annotations
-        The tables, with related labels credited if that was asked for.
-    scopes : mapping of str to Scope
-        By kind.
-    overlaps : tuple of float
-        Required overlaps; the first is the one shown.
-    cuts : tuple of Thresholds
-        The first is the one shown.
-    pairing : str
-        One of `PAIRINGS`.
-    broader : mapping of str to tuple of str
-        Broader labels given.
-    credited : bool
-        Whether related labels were credited.
-    floor : float or None
-        The lowest confidence that the service was asked for or is known to give.
-    resampling : Resampling
-        How intervals are made.
-    places : mapping of str to tuple of float
-        By image what decides which draws it gets; empty without draws.
-    tolerances : mapping of str to float
-        By attribute that is a number: how far off still counts as right.
-    """
-
-    findings: Findings
-    annotations: Annotations
-    scopes: Mapping[str, Scope]
-    overlaps: tuple[float, ...]
-    cuts: tuple[Thresholds, ...]
-    pairing: str
-    broader: Mapping[str, tuple[str, ...]]
-    credited: bool
-    floor: float | None
-    resampling: Resampling
-    places: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
-    tolerances: Mapping[str, float] = field(default_factory=dict)
-
-    @property
-    def below_floor(self) -> bool:
-        """Whether a threshold lies below the floor, where nothing is known."""
-        if self.floor is None:
-            return False
-        given = [v for c in self.cuts for v in (c.default, *c.named.values()) if v is not None]
-        return any(value < self.floor for value in given)
+__all__ = ["Measure"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -104,10 +48,8 @@ class Measure:
         From the summed counts of all labels of all kinds.
     notes : tuple of str
         Sentences a reader should see before trusting the numbers.
-    comparison : Comparison
-        What was compared.
-    judged : mapping of str to Judged
-        What is right, by kind.
+    basis : Basis
+        What was compared and judged.
     """
 
     overlap: float
@@ -119,8 +61,7 @@ class Measure:
     unjudged_kinds: Mapping[str, int]
     pooled: Row
     notes: tuple[str, ...]
-    comparison: Comparison = field(repr=False, compare=False)
-    judged: Mapping[str, Judged] = field(repr=False, compare=False)
+    basis: Basis = field(repr=False, compare=False)
 
     @property
     def labels(self) -> dict[str, Row]:
@@ -141,7 +82,7 @@ class Measure:
     @property
     def answered(self) -> int:
         """Images covered by the annotations that have an answer of any kind."""
-        covered = set(self.comparison.annotations.image.used())
+        covered = set(self.basis.annotations.image.used())
         return len(covered) - self.unanswered
 
     @property
@@ -151,11 +92,6 @@ class Measure:
 
     def _all_rows(self) -> list[Row]:
         return [row for kind in self.kinds.values() for row in kind.rows.values()]
-
-    def passing(self, kind: str) -> Flags:
-        """Return which rows of what was said about `kind` pass the first threshold."""
-        cut, scope = self.comparison.cuts[0], self.comparison.scopes[kind]
-        return self.judged[kind].said.passing(cut.least(kind, scope.labels))
 
     def to_dict(self, *, everything: bool = False) -> dict[str, Any]:
         """Return plain values, ready for JSON; None where undefined.
@@ -168,7 +104,7 @@ class Measure:
         found = {
             "overlap": self.overlap,
             "threshold": self.threshold,
-            "pairing": self.comparison.pairing,
+            "pairing": self.basis.pairing,
             "images_in_scope": self.images_in_scope,
             "unanswered": self.unanswered,
             "uncovered": self.uncovered,
@@ -220,7 +156,7 @@ class Measure:
 
     @property
     def _several(self) -> bool:
-        return len(self.comparison.overlaps) * len(self.comparison.cuts) > 1
+        return len(self.basis.overlaps) * len(self.basis.cuts) > 1
 
     def why(self, *, near: float = 0.1, small: float = 0.001) -> Diagnosis:
         """Say why each wrong finding is wrong and each missed annotation is missed.
@@ -234,13 +170,13 @@ class Measure:
         """
         from dotledger.core.diagnosis import diagnose
 
-        return diagnose(self, near=near, small=small)
+        return diagnose(self.basis, near=near, small=small)
 
     def confusion(self) -> dict[str, Confusion]:
         """Return, for kinds with boxes, which label was found where another is annotated."""
         from dotledger.core.confusion import confusion_of
 
-        return {k: confusion_of(self, k) for k, s in self.comparison.scopes.items() if s.boxed}
+        return {k: confusion_of(self.basis, k) for k, s in self.basis.scopes.items() if s.boxed}
 
     def by(self, name: str, *, edges: Sequence[float] | None = None) -> dict[str, SliceMeasure]:
         """Return the measures by slice, for each kind.
@@ -261,22 +197,22 @@ class Measure:
         """
         from dotledger.core.slicing import sliced
 
-        return sliced(self, name, edges)
+        return sliced(self.basis, name, edges)
 
     def slice_names(self) -> list[str]:
         """Return the names that `by` takes."""
         from dotledger.core.slicing import slice_names
 
-        return slice_names(self)
+        return slice_names(self.basis)
 
     def reliability(self, *, edges: Sequence[float] | None = None) -> dict[str, Reliability]:
         """Say for each kind how often findings of a confidence are right; by default ten bands."""
         from dotledger.core.reliability import reliability_of
 
-        only = self.passing if self.comparison.pairing != "confidence" else None
+        only = self.basis.passing if self.basis.pairing != "confidence" else None
         return {
             kind: reliability_of(judged, edges, rows=only(kind) if only else None)
-            for kind, judged in self.judged.items()
+            for kind, judged in self.basis.judged.items()
         }
 
     def curve(self, kind: str | None = None, label: str | None = None) -> pd.DataFrame:
@@ -302,25 +238,25 @@ class Measure:
         """
         from dotledger.core.curves import curve_of
 
-        return curve_of(self, kind, label)
+        return curve_of(self.basis, kind, label)
 
     def images(self) -> pd.DataFrame:
         """Return counts by image and kind, the most missed first, with answered or not."""
         from dotledger.core.counting import image_counts
 
-        return image_counts(self)
+        return image_counts(self.basis)
 
     def counts(self) -> dict[str, CountAgreement]:
         """Return how the number found agrees with the number annotated, for kinds with boxes."""
         from dotledger.core.counting import count_agreement
 
-        return {k: count_agreement(self, k) for k, s in self.comparison.scopes.items() if s.boxed}
+        return {k: count_agreement(self.basis, k) for k, s in self.basis.scopes.items() if s.boxed}
 
     def screening(self) -> ScreeningCounts | None:
         """Return the four counts of deciding on each image by unsafe content; None without it."""
         from dotledger.core.screening import screening_counts
 
-        return screening_counts(self) if "unsafe" in self.judged else None
+        return screening_counts(self.basis) if "unsafe" in self.basis.judged else None
 
     def details(self, *, tolerances: Mapping[str, float] | None = None) -> dict[str, DetailMeasure]:
         """Judge attributes, landmark points and persons' names on true-positive pairs.
@@ -333,19 +269,19 @@ class Measure:
         """
         from dotledger.core.detailing import details_of
 
-        boxed = [kind for kind, scope in self.comparison.scopes.items() if scope.boxed]
-        allowed = self.comparison.tolerances if tolerances is None else tolerances
-        return {kind: details_of(self, kind, allowed) for kind in boxed}
+        boxed = [kind for kind, scope in self.basis.scopes.items() if scope.boxed]
+        allowed = self.basis.tolerances if tolerances is None else tolerances
+        return {kind: details_of(self.basis, kind, allowed) for kind in boxed}
 
     def text(self) -> TextMeasure | None:
         """Judge lines of writing; None if none are annotated."""
         from dotledger.core.lines import measure_text
 
-        if "text" not in self.comparison.annotations.kind.used():
+        if "text" not in self.basis.annotations.kind.used():
             return None
         return measure_text(
-            self.comparison.findings.cut(self.comparison.cuts[0]),
-            self.comparison.annotations,
+            self.basis.findings.cut(self.basis.cuts[0]),
+            self.basis.annotations,
             overlap=self.overlap,
         )
 
@@ -355,7 +291,7 @@ class Measure:
 
         head = (
             f"<p>{self.images_in_scope} images in scope, required overlap {self.overlap:g}, "
-            f"{self.comparison.cuts[0]}</p>"
+            f"{self.basis.cuts[0]}</p>"
         )
         notes = "".join(f"<p>{escape(note)}</p>" for note in self.notes)
         shown = ["kind", "label", "annotated", "misses", "false_positives", *MEASURES[:5]]

@@ -15,7 +15,7 @@ from dotledger.core.relatives import BROAD, NARROW, lineage, related_of
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
 
 __all__ = ["Confusion", "confusion_of"]
 
@@ -69,17 +69,17 @@ class Confusion:
         return pd.DataFrame(self.counts, index=pd.Index(rows, name="annotated"), columns=columns)
 
 
-def confusion_of(measure: Measure, kind: str) -> Confusion:
+def confusion_of(basis: Basis, kind: str) -> Confusion:
     """Return the confusion of one kind with boxes, at the first overlap and threshold."""
-    comparison, scope = measure.comparison, measure.comparison.scopes[kind]
-    passing = np.flatnonzero(measure.passing(kind))
+    scope = basis.scopes[kind]
+    passing = np.flatnonzero(basis.passing(kind))
     said = scope.said.take(passing)
     [pairs] = pair(
         said.by_image(),
         scope.confidence[passing],
         scope.truth.by_image(),
         scope.ignore,
-        comparison.overlaps[:1],
+        basis.overlaps[:1],
     )
     size = len(scope.labels) + 1
     last = size - 1
@@ -93,10 +93,10 @@ def confusion_of(measure: Measure, kind: str) -> Confusion:
     counts = np.bincount(cells, minlength=size * size).reshape(size, size)
     related = related_of(
         scope,
-        comparison.findings,
-        measure.judged[kind],
-        comparison.cuts[0],
-        lineage(comparison.findings, comparison.broader),
+        basis.findings,
+        basis.judged[kind],
+        basis.cuts[0],
+        lineage(basis.findings, basis.broader),
     )
     names = [scope.labels[label] for label in scope.truth.label[related.truth]]
     by_relation = [

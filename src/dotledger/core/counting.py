@@ -15,7 +15,7 @@ from dotledger.core.results import defined
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
 
 __all__ = [
     "CountAgreement",
@@ -25,7 +25,7 @@ __all__ = [
 ]
 
 
-def image_counts(measure: Measure) -> pd.DataFrame:
+def image_counts(basis: Basis) -> pd.DataFrame:
     """Return counts by image and kind, the most missed first.
 
     Returns
@@ -36,7 +36,7 @@ def image_counts(measure: Measure) -> pd.DataFrame:
     """
     import pandas as pd
 
-    parts = [pd.DataFrame(_of_kind(measure, kind)) for kind in measure.judged]
+    parts = [pd.DataFrame(_of_kind(basis, kind)) for kind in basis.judged]
     if not parts:
         return pd.DataFrame(columns=["image", "kind"])
     frame = pd.concat(parts, ignore_index=True)
@@ -44,9 +44,9 @@ def image_counts(measure: Measure) -> pd.DataFrame:
     return frame.sort_values(order, ascending=[False, False, True], ignore_index=True)
 
 
-def _of_kind(measure: Measure, kind: str) -> dict[str, Any]:
-    judged, passes = measure.judged[kind], measure.passing(kind)
-    scope, said = measure.comparison.scopes[kind], judged.said
+def _of_kind(basis: Basis, kind: str) -> dict[str, Any]:
+    judged, passes = basis.judged[kind], basis.passing(kind)
+    scope, said = basis.scopes[kind], judged.said
     count = len(scope.images)
     hits = np.bincount(said.image[judged.hit[passes[judged.hit]]], minlength=count)
     aside = np.bincount(said.image[judged.aside[passes[judged.aside]]], minlength=count)
@@ -126,10 +126,10 @@ class CountAgreement:
         return pd.DataFrame([{"label": n, **vars(row)} for n, row in self.rows.items()])
 
 
-def count_agreement(measure: Measure, kind: str) -> CountAgreement:
+def count_agreement(basis: Basis, kind: str) -> CountAgreement:
     """Compare, for each image and label, how many were found with how many are annotated."""
-    judged, passes = measure.judged[kind], measure.passing(kind).copy()
-    scope, said = measure.comparison.scopes[kind], judged.said
+    judged, passes = basis.judged[kind], basis.passing(kind).copy()
+    scope, said = basis.scopes[kind], judged.said
     passes[judged.aside] = False
     unit = np.concatenate(
         [

@@ -12,12 +12,12 @@ from dotledger.errors import ArgumentError
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
 
 __all__ = ["curve_of"]
 
 
-def curve_of(measure: Measure, kind: str | None, label: str | None) -> pd.DataFrame:
+def curve_of(basis: Basis, kind: str | None, label: str | None) -> pd.DataFrame:
     """Return the curve of one label, or of all labels of a kind pooled.
 
     One point for each distinct confidence, after all findings of that confidence are counted,
@@ -31,15 +31,15 @@ def curve_of(measure: Measure, kind: str | None, label: str | None) -> pd.DataFr
     """
     import pandas as pd
 
-    name = _kind(measure, kind)
-    if measure.comparison.pairing != "confidence":
+    name = _kind(basis, kind)
+    if basis.pairing != "confidence":
         raise ArgumentError(
             "there is no curve for this pairing, which holds for one threshold",
             place="curve",
-            got=measure.comparison.pairing,
+            got=basis.pairing,
             allowed=["confidence"],
         )
-    scope, judged = measure.comparison.scopes[name], measure.judged[name]
+    scope, judged = basis.scopes[name], basis.judged[name]
     said = judged.said
     rows = np.ones(len(said.label), dtype=bool)
     actual = len(said.true_label)
@@ -51,8 +51,8 @@ def curve_of(measure: Measure, kind: str | None, label: str | None) -> pd.DataFr
         code = scope.labels.index(label)
         rows, actual = said.label == code, int(said.actual[code])
     rows[judged.aside] = False
-    if measure.comparison.floor is not None:
-        rows &= said.confidence >= measure.comparison.floor
+    if basis.floor is not None:
+        rows &= said.confidence >= basis.floor
     right = np.zeros(len(said.label), dtype=bool)
     right[judged.hit] = True
     levels, place = np.unique(-said.confidence[rows], return_inverse=True)
@@ -71,11 +71,11 @@ def curve_of(measure: Measure, kind: str | None, label: str | None) -> pd.DataFr
     )
 
 
-def _kind(measure: Measure, kind: str | None) -> str:
-    if kind is None and len(measure.judged) == 1:
-        return next(iter(measure.judged))
-    if kind is None or kind not in measure.judged:
+def _kind(basis: Basis, kind: str | None) -> str:
+    if kind is None and len(basis.judged) == 1:
+        return next(iter(basis.judged))
+    if kind is None or kind not in basis.judged:
         raise ArgumentError(
-            "the kind is not measured", place="curve", got=kind, allowed=measure.judged
+            "the kind is not measured", place="curve", got=kind, allowed=basis.judged
         )
     return kind

@@ -20,7 +20,7 @@ from dotledger.core.shares import interval_of_cases
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
 
 __all__ = ["AttributeRow", "DetailMeasure", "NameRow", "PointRow", "details_of"]
 
@@ -155,19 +155,19 @@ class DetailMeasure:
         return pd.DataFrame(rows, columns=columns)
 
 
-def details_of(measure: Measure, kind: str, tolerances: Mapping[str, float]) -> DetailMeasure:
+def details_of(basis: Basis, kind: str, tolerances: Mapping[str, float]) -> DetailMeasure:
     """Judge what paired findings and annotations have beside label and box.
 
     Parameters
     ----------
-    measure : Measure
-        As `measure` returns it; pairs at its first overlap and threshold count.
+    basis : Basis
+        What was compared and judged; pairs at its first overlap and threshold count.
     kind : str
         A kind with boxes.
     tolerances : mapping of str to float
         By attribute that is a number: how far off still counts as right.
     """
-    pairs = list(_pairs(measure, kind))
+    pairs = list(_pairs(basis, kind))
     attributes: dict[str, list[tuple[str, bool, float, int]]] = {}
     points: dict[str, list[float]] = {}
     for said, true, diagonal, image in pairs:
@@ -192,13 +192,13 @@ def details_of(measure: Measure, kind: str, tolerances: Mapping[str, float]) -> 
     )
 
 
-def _pairs(measure: Measure, kind: str) -> Iterator[tuple[Details, Details, float, int]]:
+def _pairs(basis: Basis, kind: str) -> Iterator[tuple[Details, Details, float, int]]:
     """Yield the details of both sides of each pair, the annotated box's diagonal, and its image."""
-    findings, annotations = measure.comparison.findings, measure.comparison.annotations
+    findings, annotations = basis.findings, basis.annotations
     if annotations.details is None:
         return
-    scope, judged = measure.comparison.scopes[kind], measure.judged[kind]
-    keep = measure.passing(kind)[judged.hit]
+    scope, judged = basis.scopes[kind], basis.judged[kind]
+    keep = basis.passing(kind)[judged.hit]
     rows = zip(scope.said.row[judged.hit[keep]], judged.truth[keep], strict=True)
     box = scope.truth.box
     diagonal = np.hypot(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1])

@@ -15,7 +15,7 @@ from dotledger.core.reasons_presence import PresenceReasons
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
 
 __all__ = ["MISSED", "WRONG", "Case", "Diagnosis", "diagnose"]
 
@@ -91,13 +91,13 @@ def _sorted_counts(cases: Sequence[Case]) -> list[tuple[tuple[str, str, str], in
     return sorted(counts.items(), key=lambda entry: (-entry[1], entry[0]))
 
 
-def diagnose(measure: Measure, *, near: float = 0.1, small: float = 0.001) -> Diagnosis:
+def diagnose(basis: Basis, *, near: float = 0.1, small: float = 0.001) -> Diagnosis:
     """Give each wrong finding and each miss its reason, at the first overlap and threshold.
 
     Parameters
     ----------
-    measure : Measure
-        As `measure` returns it.
+    basis : Basis
+        What was compared and judged; .
     near : float
         The least overlap at which a box counts as meant for an annotation.
     small : float
@@ -106,8 +106,8 @@ def diagnose(measure: Measure, *, near: float = 0.1, small: float = 0.001) -> Di
         service's smallest, in pixels as sent, where the findings' origin knows it.
     """
     parts = [
-        BoxReasons(measure, kind, near, small) if scope.boxed else PresenceReasons(measure, kind)
-        for kind, scope in measure.comparison.scopes.items()
+        BoxReasons(basis, kind, near, small) if scope.boxed else PresenceReasons(basis, kind)
+        for kind, scope in basis.scopes.items()
     ]
     wrong = [case for part in parts for case in part.wrong()]
     missed = [case for part in parts for case in part.missed()]

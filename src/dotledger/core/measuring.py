@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import product
 from typing import TYPE_CHECKING, Literal
 
@@ -12,8 +12,9 @@ import numpy as np
 
 from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, real_number, whole_number
 from dotledger.core.assignment import reassigned
+from dotledger.core.basis import Basis
 from dotledger.core.clipping import clip_findings
-from dotledger.core.comparison import Comparison, Measure
+from dotledger.core.comparison import Measure
 from dotledger.core.confidence import check_overlap
 from dotledger.core.intervals import Spread, spread_of, spread_of_all
 from dotledger.core.kinds import KINDS, check_kinds
@@ -141,7 +142,7 @@ def measure(
     wanted = wanted_kinds(truth, kinds)
     if credit_related:
         said = credited(said, truth, wanted, overlaps[0], cuts[0], broader)
-    comparison = Comparison(
+    basis = Basis(
         findings=said,
         annotations=truth,
         scopes={k: scope_of(said, truth, k, count_unanswered=count_unanswered) for k in wanted},
@@ -155,7 +156,7 @@ def measure(
         places=places_of_images(sorted(covered), truth, said) if draws else {},
         tolerances=_tolerances(tolerances or {}),
     )
-    return _measured(comparison, said, truth, covered, kinds is None)
+    return _measured(basis, said, truth, covered, kinds is None)
 
 
 def _overlaps(value: float | Sequence[float]) -> tuple[float, ...]:
@@ -249,38 +250,37 @@ class _Work:
 
 
 def _measured(
-    comparison: Comparison, said: Findings, truth: Annotations, covered: list[str], every: bool
+    basis: Basis, said: Findings, truth: Annotations, covered: list[str], every: bool
 ) -> Measure:
-    work = {kind: _work(comparison, scope) for kind, scope in comparison.scopes.items()}
+    work = {kind: _work(basis, scope) for kind, scope in basis.scopes.items()}
     images = sorted(set().union(*(one.scope.images for one in work.values())))
     return Measure(
-        overlap=comparison.overlaps[0],
-        threshold=comparison.cuts[0].plain(),
+        overlap=basis.overlaps[0],
+        threshold=basis.cuts[0].plain(),
         images_in_scope=len(images),
         unanswered=len(set(covered) - set(said.image.used())),
         uncovered=len(set(said.image.used()) - set(covered)),
-        kinds={kind: _kind_measure(comparison, one) for kind, one in work.items()},
-        unjudged_kinds=_unjudged_kinds(said, truth, covered, comparison.cuts[0]) if every else {},
-        pooled=_pooled(comparison, list(work.values()), images),
-        notes=_notes(comparison, [one.scope for one in work.values()]),
-        comparison=comparison,
-        judged={kind: one.judged[0] for kind, one in work.items()},
+        kinds={kind: _kind_measure(basis, one) for kind, one in work.items()},
+        unjudged_kinds=_unjudged_kinds(said, truth, covered, basis.cuts[0]) if every else {},
+        pooled=_pooled(basis, list(work.values()), images),
+        notes=_notes(basis, [one.scope for one in work.values()]),
+        basis=replace(basis, judged={kind: one.judged[0] for kind, one in work.items()}),
     )
 
 
-def _work(comparison: Comparison, scope: Scope) -> _Work:
-    judged = judge(scope, comparison.overlaps)
-    least = [cut.least(scope.kind, scope.labels) for cut in comparison.cuts]
+def _work(basis: Basis, scope: Scope) -> _Work:
+    judged = judge(scope, basis.overlaps)
+    least = [cut.least(scope.kind, scope.labels) for cut in basis.cuts]
     passes = [judged[0].said.passing(bar) for bar in least]
     tallies = [[tally(one, mask) for mask in passes] for one in judged]
     by_confidence = judged[0]
-    anew = comparison.pairing == "total-overlap" and scope.boxed
+    anew = basis.pairing == "total-overlap" and scope.boxed
     if anew:
         judged, tallies = _by_total_overlap(scope, judged, tallies, passes)
     spread = None
-    if comparison.resampling.draws and scope.images and scope.labels:
-        place = placed(scope.images, comparison.places)
-        spread = spread_of(judged, passes[0], comparison.resampling, place)
+    if basis.resampling.draws and scope.images and scope.labels:
+        place = placed(scope.images, basis.places)
+        spread = spread_of(judged, passes[0], basis.resampling, place)
         spread = spread.without_curves() if anew else spread
     return _Work(scope, judged, by_confidence, passes[0], tallies, spread)
 
@@ -306,9 +306,9 @@ def _rows(scope: Scope, counts: Tally, spread: Spread | None) -> dict[str, Row]:
     return {label: row_of(counts, i, each[i], images[i]) for i, label in enumerate(scope.labels)}
 
 
-def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
+def _kind_measure(basis: Basis, work: _Work) -> KindMeasure:
     scope, spread = work.scope, work.spread
-    outside = comparison.findings.take(scope.unjudged)
+    outside = basis.findings.take(scope.unjudged)
     last = len(scope.labels)
     points = [
         Point(
@@ -318,20 +318,18 @@ def _kind_measure(comparison: Comparison, work: _Work) -> KindMeasure:
             pooled=row_of(counts, last),
         )
         for (overlap, cut), counts in zip(
-            product(comparison.overlaps, comparison.cuts),
+            product(basis.overlaps, basis.cuts),
             (counts for row in work.tallies for counts in row),
             strict=True,
         )
     ]
-    means = [
-        mean_over(p.rows.values())["average_precision"] for p in points[:: len(comparison.cuts)]
-    ]
+    means = [mean_over(p.rows.values())["average_precision"] for p in points[:: len(basis.cuts)]]
     return KindMeasure(
         kind=scope.kind,
         images_in_scope=len(scope.images),
-        covered=len(comparison.annotations.covered(scope.kind)),
+        covered=len(basis.annotations.covered(scope.kind)),
         unanswered=scope.unanswered,
-        unjudged=counts_by_name(outside.take(comparison.cuts[0].passes(outside)).label),
+        unjudged=counts_by_name(outside.take(basis.cuts[0].passes(outside)).label),
         without_box=len(scope.without_box),
         rows=_rows(scope, work.tallies[0][0], spread),
         pooled=row_of(work.tallies[0][0], last, spread.pooled if spread else None),
@@ -356,7 +354,7 @@ def _unjudged_kinds(
     return counts_by_name(outside.take(cut.passes(outside)).kind)
 
 
-def _pooled(comparison: Comparison, work: list[_Work], images: list[str]) -> Row:
+def _pooled(basis: Basis, work: list[_Work], images: list[str]) -> Row:
     """Return the row for all labels of all kinds, from summed counts and one common curve."""
     tallies = [one.tallies[0][0] for one in work]
     if len(work) == 1:
@@ -378,54 +376,52 @@ def _pooled(comparison: Comparison, work: list[_Work], images: list[str]) -> Row
         average_precision=pooled_average_precision([one.by_confidence for one in work])
         if work
         else math.nan,
-        intervals=_pooled_intervals(comparison, work, images),
+        intervals=_pooled_intervals(basis, work, images),
     )
 
 
-def _pooled_intervals(
-    comparison: Comparison, work: list[_Work], images: list[str]
-) -> dict[str, Interval]:
-    if not comparison.resampling.draws or not images:
+def _pooled_intervals(basis: Basis, work: list[_Work], images: list[str]) -> dict[str, Interval]:
+    if not basis.resampling.draws or not images:
         return {}
     index = {name: place for place, name in enumerate(images)}
     at: list[Ints] = [
         np.array([index[name] for name in one.scope.images], dtype=np.intp) for one in work
     ]
     judged, passes = [one.judged[0] for one in work], [one.passes for one in work]
-    place = placed(images, comparison.places)
-    spread = spread_of_all(judged, passes, at, place, comparison.resampling)
-    if comparison.pairing == "total-overlap":
+    place = placed(images, basis.places)
+    spread = spread_of_all(judged, passes, at, place, basis.resampling)
+    if basis.pairing == "total-overlap":
         del spread["average_precision"]
     return spread
 
 
-def _notes(comparison: Comparison, scopes: list[Scope]) -> tuple[str, ...]:
-    notes = [note for scope in scopes for note in _scope_notes(comparison, scope)]
+def _notes(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
+    notes = [note for scope in scopes for note in _scope_notes(basis, scope)]
     if not any(scope.images for scope in scopes):
         notes.append("Nothing is measured: no image has both an answer and annotations of a kind.")
-    kept = comparison.findings
+    kept = basis.findings
     notes += kept.origin.lines() if kept.origin else []
-    notes += not_covered_lines(comparison.annotations.not_covered())
-    facts = comparison.annotations.images.items()
+    notes += not_covered_lines(basis.annotations.not_covered())
+    facts = basis.annotations.images.items()
     sizes = {
         name: (f["width"], f["height"]) for name, f in facts if {"width", "height"} <= f.keys()
     }
     notes += [f"Suspicious: {what}" for what in suspicions(kept, sizes)]
     if len(kept) and not kept.blank.all() and np.isnan(kept.confidence[~kept.blank]).all():
         notes.append("No finding has a confidence: each of them passes every threshold.")
-    if repeats := _repeats(comparison.findings):
+    if repeats := _repeats(basis.findings):
         notes.append(f"Findings that stand twice, row for row: {repeats}; the second is wrong.")
     small = [s for s in scopes if 0 < len(s.images) < SMALL_SET]
     if small:
         kinds = ", ".join(f"{s.kind} {len(s.images)}" for s in small)
         notes.append(f"The set is small, fewer than {SMALL_SET} images in scope: {kinds}.")
-    if comparison.pairing == "total-overlap":
+    if basis.pairing == "total-overlap":
         notes.append("Paired one-to-one by greatest total overlap, not by falling confidence.")
-    if comparison.credited:
+    if basis.credited:
         notes.append("Findings with a broader or narrower label were credited as right.")
-    if comparison.below_floor:
+    if basis.below_floor:
         notes.append(
-            f"The threshold lies below the floor of {comparison.floor:g}: nothing is known there."
+            f"The threshold lies below the floor of {basis.floor:g}: nothing is known there."
         )
     return tuple(notes)
 
@@ -453,16 +449,16 @@ def _outside_vocabulary(annotations: Annotations, scope: Scope) -> dict[str, int
     return counts_by_name(annotations.label.take(rows & (annotations.label.onto(scope.labels) < 0)))
 
 
-def _scope_notes(comparison: Comparison, scope: Scope) -> list[str]:
+def _scope_notes(basis: Basis, scope: Scope) -> list[str]:
     notes = []
     if not scope.images:
         notes.append(f"{scope.kind}: no annotated image has an answer for this kind.")
     if len(scope.unjudged) and not len(scope.said):
-        name = next(iter(counts_by_name(comparison.findings.take(scope.unjudged).label)))
+        name = next(iter(counts_by_name(basis.findings.take(scope.unjudged).label)))
         near = nearest(name, scope.labels)
         hint = f" The nearest to {name!r} is {near[0]!r}." if near else ""
         notes.append(f"{scope.kind}: no finding has a label of the annotations' vocabulary.{hint}")
-    if outside := _outside_vocabulary(comparison.annotations, scope):
+    if outside := _outside_vocabulary(basis.annotations, scope):
         listed = ", ".join(f"{label} {count}" for label, count in outside.items())
         notes.append(
             f"{scope.kind}: the vocabulary is narrower than the annotations; not judged: {listed}."

@@ -17,7 +17,7 @@ from dotledger.core.relatives import lineage, relation_table
 from dotledger.core.results import defined
 
 if TYPE_CHECKING:
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
     from dotledger.core.scope import Scope, Side
 
 __all__ = ["MISSED", "WRONG", "Case", "Reasons"]
@@ -87,18 +87,17 @@ class Case:
 class Reasons:
     """What the diagnosis of any kind needs."""
 
-    def __init__(self, measure: Measure, kind: str) -> None:
-        comparison = measure.comparison
+    def __init__(self, basis: Basis, kind: str) -> None:
         self.kind = kind
-        self.scope: Scope = comparison.scopes[kind]
-        self.judged = measure.judged[kind]
-        self.passes = measure.passing(kind)
-        self.findings = comparison.findings
-        self.annotations = comparison.annotations
-        self.required = round(comparison.overlaps[0], 9)
-        self.cut = comparison.cuts[0]
+        self.scope: Scope = basis.scopes[kind]
+        self.judged = basis.judged[kind]
+        self.passes = basis.passing(kind)
+        self.findings = basis.findings
+        self.annotations = basis.annotations
+        self.required = round(basis.overlaps[0], 9)
+        self.cut = basis.cuts[0]
         names = self.findings.label.names
-        above = lineage(self.findings, comparison.broader)
+        above = lineage(self.findings, basis.broader)
         self.relation = relation_table(names, self.scope.labels, above)
         self.names = names
 

@@ -36,7 +36,7 @@ from dotledger.core.reasons import (
 from dotledger.core.relatives import BROAD, NARROW
 
 if TYPE_CHECKING:
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
     from dotledger.core.scope import Side
 
 __all__ = ["BoxReasons"]
@@ -76,8 +76,8 @@ def _areas(box: Floats) -> Floats:
 class BoxReasons(Reasons):
     """Reasons for a kind with boxes, from what overlaps with what, whatever the label."""
 
-    def __init__(self, measure: Measure, kind: str, near: float, small: float) -> None:
-        super().__init__(measure, kind)
+    def __init__(self, basis: Basis, kind: str, near: float, small: float) -> None:
+        super().__init__(basis, kind)
         self._near = min(near, self.required)
         self._small = small
         scope = self.scope

@@ -22,7 +22,7 @@ from dotledger.core.reasons import (
 from dotledger.core.relatives import BROAD, NARROW
 
 if TYPE_CHECKING:
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
     from dotledger.core.scope import Side
 
 __all__ = ["PresenceReasons"]
@@ -31,8 +31,8 @@ __all__ = ["PresenceReasons"]
 class PresenceReasons(Reasons):
     """Reasons for a kind judged by presence."""
 
-    def __init__(self, measure: Measure, kind: str) -> None:
-        super().__init__(measure, kind)
+    def __init__(self, basis: Basis, kind: str) -> None:
+        super().__init__(basis, kind)
         scope = self.scope
         surest = np.argsort(-scope.confidence, kind="stable")
         self._said_row = _first_rows(scope.said.take(surest))

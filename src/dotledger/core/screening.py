@@ -17,7 +17,7 @@ from dotledger.core.shares import share_interval
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
 
 __all__ = ["ScreeningCounts", "screening_counts"]
 
@@ -85,17 +85,17 @@ class ScreeningCounts:
         return pd.DataFrame([{n: np.nan if v is None else v for n, v in (plain | ends).items()}])
 
 
-def screening_counts(measure: Measure) -> ScreeningCounts:
+def screening_counts(basis: Basis) -> ScreeningCounts:
     """Decide on each image in scope: stopped if any unsafe finding reaches its threshold.
 
     Whatever its category: one that the annotations do not know stops an image in use, too. An
     image is unsafe if a category is annotated and not ignored; left out if all are ignored.
     """
-    scope, said = measure.comparison.scopes["unsafe"], measure.judged["unsafe"].said
+    scope, said = basis.scopes["unsafe"], basis.judged["unsafe"].said
     unsafe = _any(said.true_image, said.images)
     safe = ~unsafe & ~_any(said.doubtful_image, said.images)
-    stopped = _stopped(measure, scope.images)
-    level = measure.comparison.resampling.level if measure.comparison.resampling.draws else None
+    stopped = _stopped(basis, scope.images)
+    level = basis.resampling.level if basis.resampling.draws else None
     return ScreeningCounts(
         caught=int((unsafe & stopped).sum()),
         let_through=int((unsafe & ~stopped).sum()),
@@ -112,9 +112,9 @@ def screening_counts(measure: Measure) -> ScreeningCounts:
     )
 
 
-def _stopped(measure: Measure, images: tuple[str, ...]) -> Flags:
+def _stopped(basis: Basis, images: tuple[str, ...]) -> Flags:
     """Return which images some unsafe finding stops: ndarray of bool, shape (images,)."""
-    findings, cut = measure.comparison.findings, measure.comparison.cuts[0]
+    findings, cut = basis.findings, basis.cuts[0]
     image = findings.image.onto(images)
     rows = (findings.kind.onto(["unsafe"]) == 0) & ~findings.blank & (image >= 0)
     return _any(image[rows & cut.passes(findings)], len(images))

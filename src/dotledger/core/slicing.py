@@ -29,7 +29,7 @@ from dotledger.errors import ArgumentError
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.comparison import Measure
+    from dotledger.core.basis import Basis
     from dotledger.core.tables import Annotations
 
 __all__ = ["SLICES", "SliceMeasure", "check_slice", "slice_names", "sliced"]
@@ -98,10 +98,10 @@ class SliceMeasure:
 _OF_WRONG = ("precision", "f1", "average_precision", "false_alarm_rate")
 
 
-def slice_names(measure: Measure) -> list[str]:
+def slice_names(basis: Basis) -> list[str]:
     """Return what can be sliced by: size, crowding and edge, and the user's columns."""
-    annotations = measure.comparison.annotations
-    boxed = any(scope.boxed for scope in measure.comparison.scopes.values())
+    annotations = basis.annotations
+    boxed = any(scope.boxed for scope in basis.scopes.values())
     columns = {name for facts in annotations.images.values() for name in facts}
     for details in annotations.details or ():
         columns |= set(details.attributes) if details is not None else set()
@@ -109,7 +109,7 @@ def slice_names(measure: Measure) -> list[str]:
     return [*(SLICES if boxed else ()), *sorted(columns)]
 
 
-def sliced(measure: Measure, name: str, edges: Sequence[float] | None) -> dict[str, SliceMeasure]:
+def sliced(basis: Basis, name: str, edges: Sequence[float] | None) -> dict[str, SliceMeasure]:
     """Return the measures by slice, for each kind; see `Measure.by`.
 
     Raises
@@ -117,16 +117,16 @@ def sliced(measure: Measure, name: str, edges: Sequence[float] | None) -> dict[s
     ArgumentError
         If there is no such slice or column, or the edges do not rise or are not taken.
     """
-    check_slice(measure, name, edges)
-    scopes = measure.comparison.scopes
+    check_slice(basis, name, edges)
+    scopes = basis.scopes
     return {
-        kind: _sliced(measure, kind, name, edges)
+        kind: _sliced(basis, kind, name, edges)
         for kind, scope in scopes.items()
         if scope.boxed or name not in SLICES
     }
 
 
-def check_slice(measure: Measure, name: str, edges: Sequence[float] | None) -> None:
+def check_slice(basis: Basis, name: str, edges: Sequence[float] | None) -> None:
     """Refuse a slice before anything is worked out or shown.
 
     Raises
@@ -134,7 +134,7 @@ def check_slice(measure: Measure, name: str, edges: Sequence[float] | None) -> N
     ArgumentError
         If there is no such slice or column, or the edges do not rise or are not taken.
     """
-    known = slice_names(measure)
+    known = slice_names(basis)
     if name not in known:
         raise ArgumentError("nothing to slice by", place="by", got=name, allowed=known)
     if edges is not None and name == "edge":
@@ -143,16 +143,16 @@ def check_slice(measure: Measure, name: str, edges: Sequence[float] | None) -> N
         raise ArgumentError("edges must rise", place="edges", got=tuple(edges))
 
 
-def _sliced(measure: Measure, kind: str, name: str, edges: Sequence[float] | None) -> SliceMeasure:
-    scope, judged = measure.comparison.scopes[kind], measure.judged[kind]
-    names, of_truth, of_said, of_image = _assigned(measure, scope, judged, name, edges)
+def _sliced(basis: Basis, kind: str, name: str, edges: Sequence[float] | None) -> SliceMeasure:
+    scope, judged = basis.scopes[kind], basis.judged[kind]
+    names, of_truth, of_said, of_image = _assigned(basis, scope, judged, name, edges)
     judges_wrong = of_said is not None
     anew = _relabelled(scope, judged, names, of_truth, of_said)
-    passes = measure.passing(kind)
+    passes = basis.passing(kind)
     counts = tally(anew, passes)
-    resampling = measure.comparison.resampling
+    resampling = basis.resampling
     spread = (
-        spread_of([anew], passes, resampling, placed(scope.images, measure.comparison.places))
+        spread_of([anew], passes, resampling, placed(scope.images, basis.places))
         if resampling.draws and scope.images and names
         else None
     )
@@ -208,14 +208,14 @@ def _without_overlap(row: Row) -> Row:
 
 
 def _assigned(
-    measure: Measure, scope: Scope, judged: Judged, name: str, edges: Sequence[float] | None
+    basis: Basis, scope: Scope, judged: Judged, name: str, edges: Sequence[float] | None
 ) -> tuple[list[str], Ints, Ints | None, Ints | None]:
     """Return the slices' names, and the slice of each annotation, said row and image.
 
     Said rows and images have none (None) where the property is not theirs. For presence,
     annotations are units and said rows too.
     """
-    annotations = measure.comparison.annotations
+    annotations = basis.annotations
     if name in SLICES:
         of_truth, of_said = _property(annotations, scope, name)
         ends = SLICES[name] if edges is None else tuple(edges)

@@ -58,7 +58,7 @@ def _frames(measure: Measure) -> dict[str, pd.DataFrame]:
         },
         **_details(measure),
     }
-    if measure.comparison.pairing == "confidence":
+    if measure.basis.pairing == "confidence":
         found |= {f"curve-{kind}": measure.curve(kind) for kind in measure.kinds}
     return found
 

@@ -92,8 +92,8 @@ def measure_tables(measure: Measure) -> list[Table]:
     Kinds with boxes stand in one, kinds judged by presence in the other: only these have images
     where a label is rightly absent, and a false-alarm rate.
     """
-    cut = str(measure.comparison.cuts[0])
-    boxed = [k for k in measure.kinds.values() if measure.comparison.scopes[k.kind].boxed]
+    cut = str(measure.basis.cuts[0])
+    boxed = [k for k in measure.kinds.values() if measure.basis.scopes[k.kind].boxed]
     others = [k for k in measure.kinds.values() if k not in boxed]
     titles = (f"Required overlap {measure.overlap:g}, {cut}", f"Present in the image or not, {cut}")
     tables = [
@@ -261,7 +261,7 @@ def _slices(measure: Measure) -> Iterable[Any]:
 def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> Iterable[Any]:
     """Yield a table for each kind that can be sliced by `name`."""
     for kind, found in measure.by(name, edges=edges).items():
-        presence = not measure.comparison.scopes[kind].boxed
+        presence = not measure.basis.scopes[kind].boxed
         rows = [
             [
                 label,
