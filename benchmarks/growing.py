@@ -9,7 +9,7 @@ import numpy as np
 import pandas as pd
 
 from dotledger import Annotations, Findings, Ledger, send
-from dotledger.core.checking import ImageSize, check_conventions
+from dotledger.core.questions.conventions import ImageSize, check_conventions
 from dotledger.ledger.views import find_batch
 from dotledger.sending.rereading import reread
 from dotledger.testing import FakeTransport

@@ -7,7 +7,7 @@ low one means that an image is right or wrong as a whole).
 
 import numpy as np
 
-from dotledger.core.shares import ShareSums, share_limits
+from dotledger.core.counting.shares import ShareSums, share_limits
 
 MODELS = (
     # what, images, mean cases an image, share of images with any, true share, concentration

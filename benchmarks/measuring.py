@@ -9,9 +9,10 @@ import time
 import numpy as np
 
 from dotledger import measure
-from dotledger.core.boxes import overlap
-from dotledger.core.names import Coded
-from dotledger.core.tables import Annotations, Findings
+from dotledger.core.boxes.overlap import overlap
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.findings import Findings
 
 REQUIRED = tuple(np.round(np.arange(0.5, 1.0, 0.05), 2).tolist())
 

@@ -9,8 +9,8 @@ import tempfile
 import time
 from pathlib import Path
 
+from dotledger.core.boxes.frames import Frame
 from dotledger.services.description import parse_description
-from dotledger.services.frames import Frame
 from dotledger.services.reading import Reader
 
 DESCRIPTION = """

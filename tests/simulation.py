@@ -8,8 +8,9 @@ E[n h] / (E[n h] + 1.5 E[1 - h]) = 2.25 / (2.25 + 0.375) = 6/7; F1 is from the s
 
 import numpy as np
 
-from dotledger.core.names import Coded
-from dotledger.core.tables import Annotations, Findings
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.findings import Findings
 
 TRUTH = {"recall": 3 / 4, "precision": 6 / 7, "f1": 2 * 2.25 / (2.25 + 0.375 + 3)}
 

@@ -9,16 +9,16 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from dotledger.core.boxes import overlap as overlap
-    from dotledger.core.comparison import Measure as Measure
-    from dotledger.core.measuring import measure as measure
-    from dotledger.core.name_matching import match_images as match_images
-    from dotledger.core.pairing import pair_tables as pair_tables
-    from dotledger.core.reliability import ConfidenceMap as ConfidenceMap
-    from dotledger.core.reliability import fit_confidence_map as fit_confidence_map
-    from dotledger.core.reviewing import annotations_from_review as annotations_from_review
-    from dotledger.core.tables import Annotations as Annotations
-    from dotledger.core.tables import Findings as Findings
+    from dotledger.core.boxes.overlap import overlap as overlap
+    from dotledger.core.choosing.calibration import ConfidenceMap as ConfidenceMap
+    from dotledger.core.choosing.calibration import fit_confidence_map as fit_confidence_map
+    from dotledger.core.measuring.measure import measure as measure
+    from dotledger.core.measuring.result import Measure as Measure
+    from dotledger.core.pairing.rows import pair_tables as pair_tables
+    from dotledger.core.tables.annotations import Annotations as Annotations
+    from dotledger.core.tables.findings import Findings as Findings
+    from dotledger.core.tables.image_names import match_images as match_images
+    from dotledger.core.tables.reviewed import annotations_from_review as annotations_from_review
     from dotledger.errors import DotLedgerError as DotLedgerError
     from dotledger.formats.annotations import load_annotations as load_annotations
     from dotledger.formats.annotations import read_annotations as read_annotations
@@ -36,23 +36,23 @@ if TYPE_CHECKING:
     from dotledger.services.description import load_description as load_description
 
 _HOMES = {
-    "Annotations": "core.tables",
-    "ConfidenceMap": "core.reliability",
+    "Annotations": "core.tables.annotations",
+    "ConfidenceMap": "core.choosing.calibration",
     "DotLedgerError": "errors",
-    "Findings": "core.tables",
+    "Findings": "core.tables.findings",
     "Ledger": "ledger.store",
-    "Measure": "core.comparison",
-    "annotations_from_review": "core.reviewing",
+    "Measure": "core.measuring.result",
+    "annotations_from_review": "core.tables.reviewed",
     "draw": "report.api",
     "findings_of": "kept",
-    "fit_confidence_map": "core.reliability",
+    "fit_confidence_map": "core.choosing.calibration",
     "gather": "images.gather",
     "load_annotations": "formats.annotations",
     "load_description": "services.description",
-    "match_images": "core.name_matching",
-    "measure": "core.measuring",
-    "overlap": "core.boxes",
-    "pair_tables": "core.pairing",
+    "match_images": "core.tables.image_names",
+    "measure": "core.measuring.measure",
+    "overlap": "core.boxes.overlap",
+    "pair_tables": "core.pairing.rows",
     "read_annotations": "formats.annotations",
     "read_findings": "formats.tables",
     "read_image_facts": "formats.annotations",

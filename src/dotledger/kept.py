@@ -8,9 +8,9 @@ from contextlib import nullcontext
 from dataclasses import replace
 
 from dotledger.core.kinds import check_kinds
-from dotledger.core.origin import Origin
-from dotledger.core.tables import Findings
-from dotledger.core.thresholds import Threshold
+from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.origin import Origin
+from dotledger.core.tables.thresholds import Threshold
 from dotledger.errors import DescriptionError
 from dotledger.ledger.store import Ledger
 from dotledger.ledger.views import Batch, find_batch, kept_sizes, load_findings

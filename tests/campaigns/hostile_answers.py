@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from dotledger import Ledger, findings_of, gather
-from dotledger.core.tables import Findings
+from dotledger.core.tables.findings import Findings
 from dotledger.ledger.views import find_batch, outcome_counts
 from dotledger.sending.batch import Means, Sending
 from dotledger.sending.plan import make_plan

@@ -18,10 +18,10 @@ from dotledger import (
     read_review,
     write_annotations,
 )
-from dotledger.core.details import Details
+from dotledger.core.tables.details import Details
 from dotledger.errors import ArgumentError, DescriptionError, TableError
-from tests.core.test_comparison import with_details
-from tests.core.test_measuring import annotations_of, findings_of
+from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.core.questions.test_questions import with_details
 
 
 class InFolder(unittest.TestCase):

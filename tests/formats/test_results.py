@@ -6,10 +6,10 @@ import unittest
 from pathlib import Path
 
 from dotledger import measure
-from dotledger.core.details import Details
+from dotledger.core.tables.details import Details
 from dotledger.formats.results import write_everything, write_frame
-from tests.core.test_comparison import with_details
-from tests.core.test_measuring import annotations_of, findings_of
+from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.core.questions.test_questions import with_details
 
 BOX = (0, 0, 10, 10)
 

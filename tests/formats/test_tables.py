@@ -8,13 +8,13 @@ from pathlib import Path
 import numpy as np
 
 from dotledger import Findings, measure, read_annotations, read_findings, write_table
-from dotledger.core.details import Details
-from dotledger.core.origin import Origin
+from dotledger.core.tables.details import Details
+from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, TableError
 from dotledger.files import whole_file
 from dotledger.formats.columns import guard, unguard
 from dotledger.formats.tables import origin_file
-from tests.core.test_measuring import annotations_of, findings_of
+from tests.core.measuring.test_measure import annotations_of, findings_of
 
 ODD = [
     "lantern",

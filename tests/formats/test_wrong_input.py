@@ -13,7 +13,8 @@ import numpy as np
 import pandas as pd
 
 from dotledger import measure
-from dotledger.core.tables import Annotations, Findings
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, DescriptionError, InputError, TableError
 from dotledger.formats.annotations import load_annotations, write_annotations
 from dotledger.formats.names import read_names

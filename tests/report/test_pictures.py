@@ -9,7 +9,8 @@ import numpy as np
 from PIL import Image
 
 from dotledger import draw
-from dotledger.core.tables import Annotations, Findings
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
 from dotledger.errors import GatherError
 from dotledger.report.marks import TONES, Mark, draw_marks
 from dotledger.report.pictures import Pictured, contact_sheet, picture_marks, safe_file_name

@@ -5,7 +5,7 @@ from base64 import b64decode
 import orjson
 
 from dotledger import findings_of
-from dotledger.core.vocabulary import NameMap
+from dotledger.core.tables.label_names import NameMap
 from dotledger.ledger.views import find_batch, load_findings, notes_of, readings
 from dotledger.sending.rereading import reread
 from dotledger.services.description import stored_description

@@ -6,10 +6,10 @@ import random
 import re
 import unittest
 
-from dotledger.core.tables import Findings
+from dotledger.core.boxes.frames import Frame
+from dotledger.core.tables.findings import Findings
 from dotledger.errors import AnswerError, DescriptionError
 from dotledger.services.description import parse_description
-from dotledger.services.frames import Frame
 from dotledger.services.paths import compile_each, compile_path
 from dotledger.services.reading import NOT_THERE, Reader
 from dotledger.standins.evening import description_text

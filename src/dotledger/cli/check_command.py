@@ -18,7 +18,7 @@ from dotledger.cli.common import (
 )
 
 if TYPE_CHECKING:
-    from dotledger.core.checking import Fit, ImageSize
+    from dotledger.core.questions.conventions import Fit, ImageSize
 
 __all__ = ["command"]
 
@@ -48,7 +48,7 @@ def command(
     Centre for corner, x and y swapped, pixels of another size, orientation applied twice or not
     at all, percent for fractions: the mean overlap under each, the best first.
     """
-    from dotledger.core.checking import better_convention, check_conventions
+    from dotledger.core.questions.conventions import better_convention, check_conventions
     from dotledger.formats.annotations import read_annotations
 
     said = read_said(findings, ledger, service, batch)
@@ -76,7 +76,7 @@ def _plain(value: float) -> float | None:
 
 
 def _show(fits: list[Fit]) -> None:
-    from dotledger.core.checking import better_convention
+    from dotledger.core.questions.conventions import better_convention
     from dotledger.report.tables import number, rows_table
 
     now = next(fit for fit in fits if fit.name == "as now")
@@ -100,7 +100,7 @@ def _show(fits: list[Fit]) -> None:
 
 
 def _sizes_of_batch(ledger: str, service: str | None, batch: int | None) -> dict[str, ImageSize]:
-    from dotledger.core.checking import ImageSize
+    from dotledger.core.questions.conventions import ImageSize
     from dotledger.ledger.store import Ledger
     from dotledger.ledger.views import find_batch, kept_sizes
 
@@ -110,7 +110,7 @@ def _sizes_of_batch(ledger: str, service: str | None, batch: int | None) -> dict
 
 
 def _sizes_of_files(folder: str | None) -> Any:
-    from dotledger.core.checking import ImageSize
+    from dotledger.core.questions.conventions import ImageSize
     from dotledger.errors import ArgumentError, ImageError
     from dotledger.images.facts import read_facts
     from dotledger.images.gather import gather

@@ -12,10 +12,11 @@ import click
 from dotledger.cli.common import ledger_option, settings_of
 from dotledger.core.kinds import check_kinds
 from dotledger.core.spelling import first_of
-from dotledger.core.tables import Annotations, Findings
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
 
 if TYPE_CHECKING:
-    from dotledger.core.clipping import Clipped
+    from dotledger.core.tables.clipping import Clipped
 
 __all__ = [
     "Compared",
@@ -127,8 +128,8 @@ def compared_tables(
     batch: int | None,
 ) -> Compared:
     """Read what the options of `comparing_options` name."""
-    from dotledger.core.clipping import clip_findings
-    from dotledger.core.name_matching import match_images
+    from dotledger.core.tables.clipping import clip_findings
+    from dotledger.core.tables.image_names import match_images
     from dotledger.formats.annotations import load_annotations
 
     loaded = load_annotations(
@@ -196,8 +197,8 @@ def _words(text: str) -> list[str]:
 
 
 def _merged(said: Findings, overlap: float) -> tuple[Findings, int]:
-    from dotledger.core.confidence import check_overlap
-    from dotledger.core.merging import merge_repeats
+    from dotledger.core.arguments import check_overlap
+    from dotledger.core.tables.merging import merge_repeats
 
     check_overlap(overlap, place="--merge")
     kept, into = merge_repeats(said, overlap=overlap)
@@ -207,7 +208,7 @@ def _merged(said: Findings, overlap: float) -> tuple[Findings, int]:
 def _mapped(
     said: Findings, names: str, service: str
 ) -> tuple[Findings, dict[str, tuple[str, ...]], list[str]]:
-    from dotledger.core.vocabulary import map_names
+    from dotledger.core.tables.label_names import map_names
     from dotledger.formats.names import read_names
 
     mapping = read_names(Path(names))

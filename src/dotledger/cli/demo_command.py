@@ -11,8 +11,9 @@ from dotledger.cli.common import example, json_option, print_json, print_table, 
 from dotledger.errors import ArgumentError, MissingExtra
 
 if TYPE_CHECKING:
-    from dotledger.core.comparison import Measure
-    from dotledger.core.tables import Annotations, Findings
+    from dotledger.core.measuring.result import Measure
+    from dotledger.core.tables.annotations import Annotations
+    from dotledger.core.tables.findings import Findings
     from dotledger.standins.evening import Evening
 
 __all__ = ["command"]
@@ -86,8 +87,8 @@ def _send_all(evening: Evening, home: Path, *, quiet: bool) -> None:
 
 
 def _measure_all(evening: Evening, home: Path) -> tuple[dict[str, Measure], list[str]]:
-    from dotledger.core.measuring import measure
-    from dotledger.core.tables import on_common_images
+    from dotledger.core.comparing.common_images import on_common_images
+    from dotledger.core.measuring.measure import measure
     from dotledger.formats.annotations import read_annotations
     from dotledger.formats.tables import write_table
     from dotledger.kept import findings_of

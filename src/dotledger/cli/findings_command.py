@@ -27,7 +27,7 @@ from dotledger.files import check_output
 from dotledger.services.strict import hinted
 
 if TYPE_CHECKING:
-    from dotledger.core.tables import Findings
+    from dotledger.core.tables.findings import Findings
 
 __all__ = ["command"]
 
@@ -146,7 +146,7 @@ def _check_labels(found: Findings, labels: tuple[str, ...]) -> None:
 
 
 def _named(found: Findings, names: str, service: str) -> Findings:
-    from dotledger.core.vocabulary import map_names
+    from dotledger.core.tables.label_names import map_names
     from dotledger.formats.names import read_names
 
     mapped = map_names(found, read_names(Path(names)), service=service)
@@ -158,8 +158,8 @@ def _named(found: Findings, names: str, service: str) -> Findings:
 
 
 def _merged(found: Findings, overlap: float) -> Findings:
-    from dotledger.core.confidence import check_overlap
-    from dotledger.core.merging import merge_repeats
+    from dotledger.core.arguments import check_overlap
+    from dotledger.core.tables.merging import merge_repeats
 
     check_overlap(overlap, place="--merge")
     kept, into = merge_repeats(found, overlap=overlap)

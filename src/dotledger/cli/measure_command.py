@@ -26,7 +26,7 @@ from dotledger.errors import ArgumentError
 from dotledger.files import check_output, check_output_folder
 
 if TYPE_CHECKING:
-    from dotledger.core.comparison import Measure
+    from dotledger.core.measuring.result import Measure
 
 __all__ = ["command"]
 
@@ -114,8 +114,8 @@ def command(
     boxes are paired at the required overlap; labels and unsafe content are judged by presence.
     A dash, or null in JSON, stands for a measure that is undefined.
     """
-    from dotledger.core.measuring import measure
-    from dotledger.core.slicing import check_slice
+    from dotledger.core.measuring.measure import measure
+    from dotledger.core.questions.slices import check_slice
 
     _check_csv(csv_place, tables, replace=replace)
     names = _parts(also)

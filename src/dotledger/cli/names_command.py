@@ -46,7 +46,7 @@ def command(
     match no finding, each with the nearest spelling on the other side. The
     mapping is CSV (label,becomes and if wanted service,kind,broader), TOML, or SKOS.
     """
-    from dotledger.core.vocabulary import map_names
+    from dotledger.core.tables.label_names import map_names
     from dotledger.formats.names import read_names, write_skos
     from dotledger.report.tables import rows_table
 

@@ -21,9 +21,10 @@ from dotledger.cli.comparing import compared_tables, comparing_options
 from dotledger.files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.core.comparison import Measure
-    from dotledger.core.reliability import ConfidenceMap
-    from dotledger.core.tables import Annotations, Findings
+    from dotledger.core.choosing.calibration import ConfidenceMap
+    from dotledger.core.measuring.result import Measure
+    from dotledger.core.tables.annotations import Annotations
+    from dotledger.core.tables.findings import Findings
 
 __all__ = ["command"]
 
@@ -111,7 +112,8 @@ def _mapping(
     from dotledger.formats.mappings import read_map, write_map
 
     if fit_file is not None:
-        from dotledger.core.reliability import fit_confidence_map, part_of_images
+        from dotledger.core.choosing.calibration import fit_confidence_map
+        from dotledger.core.choosing.parts import part_of_images
 
         chosen = part_of_images(said, truth, share, seed)
         fitted = fit_confidence_map(said, truth, overlap=overlap, kinds=kinds, images=chosen)
@@ -128,8 +130,8 @@ def _judged(
     mapping: ConfidenceMap | None,
 ) -> dict[str, Measure]:
     """Return the measures as they are, or before and after mapping on unseen images."""
-    from dotledger.core.measuring import measure
-    from dotledger.core.reliability import unseen_images
+    from dotledger.core.choosing.calibration import unseen_images
+    from dotledger.core.measuring.measure import measure
 
     if mapping is None:
         return {"as answered": measure(said, truth, overlap=overlap, kinds=kinds, draws=0)}

@@ -6,7 +6,14 @@ from typing import Any
 
 from dotledger.errors import ArgumentError
 
-__all__ = ["MOST_DRAWS", "MOST_SEED", "real_number", "whole_number"]
+__all__ = [
+    "MOST_DRAWS",
+    "MOST_SEED",
+    "check_overlap",
+    "check_threshold",
+    "real_number",
+    "whole_number",
+]
 
 MOST_SEED = 2**63 - 1
 
@@ -54,3 +61,40 @@ def real_number(value: Any, *, place: str) -> float:
     if number is None:
         raise ArgumentError("a number is needed", place=place, got=value)
     return number
+
+
+def check_threshold(value: float | None, *, place: str = "threshold") -> float | None:
+    """Return `value` if it is None or a number from 0 to 1.
+
+    Raises
+    ------
+    ArgumentError
+        Otherwise.
+    """
+    if value is None:
+        return None
+    value = real_number(value, place=place)
+    if not 0.0 <= value <= 1.0:
+        raise ArgumentError(
+            "a threshold is out of range", place=place, got=value, allowed=["0 to 1"]
+        )
+    return value
+
+
+def check_overlap(value: float, *, place: str = "overlap") -> float:
+    """Return `value` if it is greater than 0 and at most 1.
+
+    Raises
+    ------
+    ArgumentError
+        Otherwise.
+    """
+    value = real_number(value, place=place)
+    if not 0.0 < value <= 1.0:
+        raise ArgumentError(
+            "a required overlap is out of range",
+            place=place,
+            got=value,
+            allowed=["above 0, up to 1"],
+        )
+    return value

@@ -7,9 +7,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from dotledger.core.clipping import clip_annotations
-from dotledger.core.reviewing import Reviewed, annotations_from_review
-from dotledger.core.tables import Annotations
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.clipping import clip_annotations
+from dotledger.core.tables.reviewed import Reviewed, annotations_from_review
 from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.columns import read_csv, read_json_lines
 from dotledger.formats.files import read_json
@@ -258,7 +258,7 @@ def read_review(
     ----------
     path : path-like
         A ``.csv`` or ``.jsonl`` findings table with a column ``review``; see
-        `dotledger.core.reviewing.REVIEWS`.
+        `dotledger.core.tables.reviewed.REVIEWS`.
     columns : Shape, path-like or str, optional
         See `read_findings`.
     vocabulary : mapping of str to iterable of str, optional

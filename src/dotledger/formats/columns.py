@@ -16,8 +16,8 @@ from typing import Any, TextIO
 import numpy as np
 import orjson
 
-from dotledger.core.cells import refuse_rows
-from dotledger.core.names import Coded
+from dotledger.core.tables.cells import refuse_rows
+from dotledger.core.tables.coded import Coded
 from dotledger.errors import TableError
 from dotledger.files import check_regular
 

@@ -16,11 +16,11 @@ from typing import Any, Literal
 
 import orjson
 
+from dotledger.core.boxes.frames import Frame
 from dotledger.errors import TableError
 from dotledger.files import read_regular
 from dotledger.formats.loading import Gathered, Loaded, folder_of_images
 from dotledger.services.description import ReadRule
-from dotledger.services.frames import Frame
 from dotledger.services.paths import MISSING, Level, compile_each, compile_path
 from dotledger.services.reading import Reading, RuleReader
 from dotledger.services.strict import Part, load_strictly

@@ -8,9 +8,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from dotledger.core.details import Details
-from dotledger.core.geometry import Box, clip
-from dotledger.core.tables import Annotations, not_covered_lines
+from dotledger.core.boxes.forms import Box, clip
+from dotledger.core.tables.annotations import Annotations, not_covered_lines
+from dotledger.core.tables.details import Details
 
 __all__ = ["Gathered", "LoadReport", "Loaded", "Written", "report_of"]
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import orjson
 
-from dotledger.core.reliability import ConfidenceMap
+from dotledger.core.choosing.calibration import ConfidenceMap
 from dotledger.errors import ArgumentError, TableError
 from dotledger.files import whole_file
 from dotledger.formats.files import read_json

@@ -13,7 +13,7 @@ import orjson
 
 from dotledger.core.kinds import KINDS
 from dotledger.core.spelling import nearest
-from dotledger.core.vocabulary import NameMap
+from dotledger.core.tables.label_names import NameMap
 from dotledger.errors import MissingExtra, TableError
 from dotledger.files import parse_toml, read_regular, whole_file
 from dotledger.formats.columns import unguard

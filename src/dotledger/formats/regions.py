@@ -12,11 +12,11 @@ from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from xml.etree import ElementTree  # only builds elements; parsing is left to defusedxml
 
-from dotledger.core.details import Details
-from dotledger.core.geometry import enclosing, turn_upright, upright_size
+from dotledger.core.boxes.forms import enclosing, turn_upright, upright_size
 from dotledger.core.kinds import KINDS
 from dotledger.core.spelling import counted
-from dotledger.core.tables import Annotations
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.details import Details
 from dotledger.errors import ImageError, TableError
 from dotledger.files import read_regular, whole_file
 from dotledger.formats.loading import Gathered, Loaded, Written

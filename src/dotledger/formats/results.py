@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from dotledger.core.comparison import Measure
+from dotledger.core.measuring.result import Measure
 from dotledger.files import whole_file
 from dotledger.formats.tables import PathLike, write_rows
 

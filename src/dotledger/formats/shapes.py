@@ -12,10 +12,10 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from dotledger.core.confidence import SCALES
-from dotledger.core.geometry import BOX_FORMS, BOX_UNITS, TO_CORNERS
+from dotledger.core.boxes.forms import BOX_FORMS, BOX_UNITS, TO_CORNERS
 from dotledger.core.kinds import KINDS
 from dotledger.errors import ArgumentError, TableError
+from dotledger.reading.scales import SCALES
 from dotledger.services.strict import Part, load_strictly, unknown
 
 __all__ = ["OUR_SHAPE", "Shape", "read_shape"]

@@ -15,11 +15,13 @@ import numpy as np
 import orjson
 from numpy.typing import NDArray
 
-from dotledger.core.details import Details
-from dotledger.core.geometry import BOX_FORMS
-from dotledger.core.headings import check_headings
-from dotledger.core.origin import Origin
-from dotledger.core.tables import ANNOTATION_COLUMNS, FINDING_COLUMNS, Annotations, Findings
+from dotledger.core.boxes.forms import BOX_FORMS
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.columns import ANNOTATION_COLUMNS
+from dotledger.core.tables.details import Details
+from dotledger.core.tables.findings import FINDING_COLUMNS, Findings
+from dotledger.core.tables.headings import check_headings
+from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, MissingExtra, TableError
 from dotledger.files import read_regular, whole_file
 from dotledger.formats.columns import first_names, guard, read_csv, read_json_lines

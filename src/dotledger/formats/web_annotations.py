@@ -20,10 +20,10 @@ from urllib.parse import quote, unquote
 
 import orjson
 
-from dotledger.core.details import Details
-from dotledger.core.geometry import Box, enclosing
+from dotledger.core.boxes.forms import Box, enclosing
 from dotledger.core.kinds import KINDS
-from dotledger.core.tables import Annotations
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.details import Details
 from dotledger.errors import TableError
 from dotledger.files import whole_file
 from dotledger.formats.files import read_json

@@ -11,7 +11,7 @@ from msgspec import Struct
 from PIL import Image, UnidentifiedImageError
 from PIL.JpegImagePlugin import JpegImageFile
 
-from dotledger.core.geometry import upright_size
+from dotledger.core.boxes.forms import upright_size
 from dotledger.errors import ImageError
 
 __all__ = ["MOST_PIXELS", "ImageFacts", "open_image", "read_facts"]

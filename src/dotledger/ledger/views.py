@@ -11,9 +11,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 from sqlalchemy import exists, func, select
 
-from dotledger.core.details import Details
-from dotledger.core.names import Coded
-from dotledger.core.tables import Findings
+from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.details import Details
+from dotledger.core.tables.findings import Findings
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.store import Ledger, decompress, in_parts

@@ -8,11 +8,12 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from dotledger.core.clipping import clip_findings
-from dotledger.core.confidence import check_overlap
-from dotledger.core.name_matching import annotations_matched, match_images
-from dotledger.core.tables import Annotations, Findings
-from dotledger.core.thresholds import Threshold
+from dotledger.core.arguments import check_overlap
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.clipping import clip_findings
+from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.image_names import annotations_matched, match_images
+from dotledger.core.tables.thresholds import Threshold
 from dotledger.errors import GatherError, ImageError
 from dotledger.files import whole_file
 from dotledger.images.facts import read_facts

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from PIL import Image, ImageDraw, ImageFont
 
-from dotledger.core.geometry import Box
+from dotledger.core.boxes.forms import Box
 
 __all__ = ["TONES", "Mark", "draw_marks"]
 

@@ -10,10 +10,10 @@ from rich.console import Group
 from rich.table import Table
 from rich.text import Text
 
-from dotledger.core.comparison import Measure
-from dotledger.core.diagnosis import Case, Diagnosis
-from dotledger.core.results import Interval, KindMeasure, Row
-from dotledger.core.shares import FEW_IMAGES
+from dotledger.core.counting.rows import Interval, KindMeasure, Row
+from dotledger.core.counting.shares import FEW_IMAGES
+from dotledger.core.measuring.result import Measure
+from dotledger.core.questions.diagnosis import Case, Diagnosis
 from dotledger.core.spelling import counted
 from dotledger.report.tables import DASH, DOT, empty_table, number, plain, rows_table
 

@@ -11,9 +11,10 @@ from pathlib import Path
 import numpy as np
 from PIL import Image, ImageDraw, ImageFont
 
-from dotledger.core.measuring import measure
-from dotledger.core.pairing import Paired, pair_tables
-from dotledger.core.tables import Annotations, Findings
+from dotledger.core.measuring.measure import measure
+from dotledger.core.pairing.rows import Paired, pair_tables
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
 from dotledger.errors import ImageError, MissingExtra
 from dotledger.files import whole_file
 from dotledger.images.prepare import decode_upright

@@ -9,10 +9,11 @@ import numpy as np
 import orjson
 from msgspec import Struct
 
-from dotledger.core.details import Details
-from dotledger.core.suspicions import suspicions
-from dotledger.core.tables import Findings
-from dotledger.core.vocabulary import NameMap
+from dotledger.core.boxes.frames import Frame
+from dotledger.core.measuring.suspicions import suspicions
+from dotledger.core.tables.details import Details
+from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.label_names import NameMap
 from dotledger.errors import AnswerError, UnreadError
 from dotledger.ledger.records import finding_row
 from dotledger.ledger.store import Ledger
@@ -28,7 +29,6 @@ from dotledger.ledger.views import (
 )
 from dotledger.ledger.writing import ReadingWriter
 from dotledger.services.description import Description
-from dotledger.services.frames import Frame
 from dotledger.services.reading import Reader, Reading
 
 __all__ = ["Difference", "Reread", "differences", "reread", "suspicions_of"]

@@ -9,6 +9,7 @@ from collections.abc import Callable
 import orjson
 from msgspec import Struct, field
 
+from dotledger.core.boxes.frames import Frame
 from dotledger.errors import AnswerError, ArgumentError, ConnectError, DotLedgerError, KeyNotFound
 from dotledger.images.facts import read_facts
 from dotledger.images.prepare import Prepared, prepare
@@ -22,7 +23,6 @@ from dotledger.sending.transport import (
     send_covered,
 )
 from dotledger.services.description import Call, Description
-from dotledger.services.frames import Frame
 from dotledger.services.keys import find_key, find_signer, given_key
 from dotledger.services.reading import Reader, Reading
 from dotledger.services.requests import Payload, Request, RequestBuilder, Signer

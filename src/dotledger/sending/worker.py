@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
 
+from dotledger.core.boxes.frames import Frame
 from dotledger.errors import AnswerError, DotLedgerError, ImageError, UnreadError
 from dotledger.images.facts import ImageFacts, read_facts
 from dotledger.images.gather import Item
@@ -25,7 +26,6 @@ from dotledger.ledger.records import (
 from dotledger.sending.calling import Called, Caller
 from dotledger.sending.plan import Plan
 from dotledger.services.description import Call
-from dotledger.services.frames import Frame
 from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
 from dotledger.services.secrets import Key, Secrets
 

@@ -11,10 +11,10 @@ from typing import Annotated, Any, Literal
 import msgspec
 import orjson
 
-from dotledger.core.confidence import SCALES
-from dotledger.core.geometry import BOX_FORMS, BOX_UNITS
+from dotledger.core.boxes.forms import BOX_FORMS, BOX_UNITS
 from dotledger.core.kinds import BROADER, KINDS, LANDMARKS
 from dotledger.errors import DescriptionError
+from dotledger.reading.scales import SCALES
 from dotledger.services.paths import check_paths, compile_each
 from dotledger.services.strict import Part, hinted, load_strictly, parse_strictly, unknown
 

@@ -10,8 +10,9 @@ from typing import Any, NamedTuple
 import orjson
 from msgspec import Struct, field
 
-from dotledger.core.details import NOTHING, Details
-from dotledger.core.geometry import BOX_FORMS, TO_CORNERS, Box, clip, enclosing, turn_upright
+from dotledger.core.boxes.forms import BOX_FORMS, TO_CORNERS, Box, clip, enclosing, turn_upright
+from dotledger.core.boxes.frames import Frame
+from dotledger.core.tables.details import NOTHING, Details
 from dotledger.errors import AnswerError, UnreadError
 from dotledger.services.description import (
     BoxRule,
@@ -20,7 +21,6 @@ from dotledger.services.description import (
     PointsRule,
     ReadRule,
 )
-from dotledger.services.frames import Frame
 from dotledger.services.paths import MISSING, Getter, Level, compile_each, compile_path
 from dotledger.services.values import SetAside, attributes_reader, confidence_reader, number_of
 from dotledger.showing import shown

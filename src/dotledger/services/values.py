@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Any
 
-from dotledger.core.confidence import SCALES, linear, ordered_words
+from dotledger.reading.scales import SCALES, linear, ordered_words
 from dotledger.services.description import AttributeRule, ConfidenceRule
 from dotledger.services.paths import MISSING, Level, compile_path
 from dotledger.showing import shown

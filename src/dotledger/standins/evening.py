@@ -11,10 +11,11 @@ from pathlib import Path
 
 import numpy as np
 
-from dotledger.core.boxes import overlap
-from dotledger.core.measuring import measure
-from dotledger.core.pairing import pair_tables
-from dotledger.core.tables import Annotations, Findings
+from dotledger.core.boxes.overlap import overlap
+from dotledger.core.measuring.measure import measure
+from dotledger.core.pairing.rows import pair_tables
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
 from dotledger.services.description import Description, parse_description
 from dotledger.standins.chalk import chalk
 from dotledger.standins.flint import flint

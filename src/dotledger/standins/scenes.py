@@ -12,8 +12,8 @@ from random import Random
 import numpy as np
 from PIL import Image
 
-from dotledger.core.geometry import Box
-from dotledger.core.tables import Annotations
+from dotledger.core.boxes.forms import Box
+from dotledger.core.tables.annotations import Annotations
 from dotledger.files import whole_file
 from dotledger.formats.tables import write_rows, write_table
 from dotledger.standins.painting import PAINTERS, Canvas, Painted, paint_sky, paint_string

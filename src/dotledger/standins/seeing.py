@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageOps
 from scipy import ndimage
 
-from dotledger.core.geometry import Box
+from dotledger.core.boxes.forms import Box
 
 __all__ = ["Eyes", "Sight", "Thing", "look", "open_upright"]
 

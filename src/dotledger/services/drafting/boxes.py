@@ -10,7 +10,7 @@ from typing import Any
 
 from msgspec import Struct, field
 
-from dotledger.core.geometry import BOX_FORMS
+from dotledger.core.boxes.forms import BOX_FORMS
 from dotledger.services.drafting.parts import (
     Path,
     amount_of,

@@ -1,0 +1,1 @@
+"""Choosing on some images and judging on others."""

@@ -1,0 +1,1 @@
+"""Several services, settings or dates beside each other."""

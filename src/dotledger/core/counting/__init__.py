@@ -1,0 +1,1 @@
+"""Counting what was judged, and how sure the counts are."""

@@ -1,0 +1,142 @@
+"""Cases by label and image: what counts at a threshold, ready to be weighted or summed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dotledger.core.arrays import narrow
+from dotledger.core.counting.resampling import Weights
+from dotledger.core.counting.shares import ShareSums
+from dotledger.core.pairing.edges import Ints
+from dotledger.core.pairing.judging import Judged, Said
+
+__all__ = ["CaseCounts", "Sparse", "sparse_rows"]
+
+Floats = NDArray[np.float64]
+Flags = NDArray[np.bool_]
+Sparse = Any  # scipy.sparse is imported when it is first used
+
+
+def sparse_rows(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = None) -> Sparse:
+    """Return a sparse matrix of float32 from row and column of each entry; 1 without a value."""
+    from scipy import sparse
+
+    order = np.argsort(narrow(rows), kind="stable")
+    data = np.ones(len(rows), dtype=np.float32) if value is None else value[order]
+    ends = np.cumsum(np.bincount(rows, minlength=shape[0]))
+    return sparse.csr_array(
+        (data, columns[order].astype(np.int32), np.r_[0, ends].astype(np.int32)), shape=shape
+    )
+
+
+@dataclass(frozen=True, eq=False)
+class CaseCounts:
+    """What passes the thresholds, by label and image."""
+
+    said: Said
+    hits: Sparse
+    passing: Sparse
+    actual: Sparse
+    overlap: Sparse
+    doubtful: Sparse
+
+    @classmethod
+    def of(cls, judged: Judged, passes: Flags, place: Ints) -> CaseCounts:
+        """Return what counts of one kind, where `passes` says which rows reach the threshold.
+
+        `place` orders the images among equals, so that sums do not depend on their names.
+        """
+        said = judged.said
+        shape = (said.labels, said.images)
+        counted = passes.copy()
+        counted[judged.aside] = False
+        rows = np.flatnonzero(counted)
+        passing = np.flatnonzero(passes[judged.hit])
+        images = place[said.image[judged.hit[passing]]]
+        keep = passing[np.lexsort((images, judged.overlap[passing]))]
+        hits, overlap = judged.hit[keep], judged.overlap[keep]
+        return cls(
+            said=said,
+            hits=sparse_rows(said.label[hits], said.image[hits], shape),
+            passing=sparse_rows(said.label[rows], said.image[rows], shape),
+            actual=sparse_rows(said.true_label, said.true_image, shape),
+            overlap=sparse_rows(said.label[hits], said.image[hits], shape, overlap),
+            doubtful=sparse_rows(said.doubtful_label, said.doubtful_image, shape),
+        )
+
+    def by_label(self, weight: Weights) -> dict[str, Floats]:
+        """Return weighted sums, each of shape (labels, draws)."""
+        found = {
+            "hits": self.hits @ weight,
+            "passing": self.passing @ weight,
+            "actual": self.actual @ weight,
+        }
+        if self.said.units is None:
+            found |= {"overlap": self.overlap @ weight, "boxed": found["hits"]}
+        else:
+            found["absent"] = weight.sum(axis=0) - self.doubtful @ weight - found["actual"]
+        return {name: value.astype(np.float64) for name, value in found.items()}
+
+    def cases(self) -> dict[str, tuple[Sparse, Sparse]]:
+        """Return by share the matrices of cases that count and of all cases, labels by images."""
+        hits, passing, actual = (_summed(one) for one in (self.hits, self.passing, self.actual))
+        return {
+            "precision": (hits, passing),
+            "recall": (hits, actual),
+            "f1": (hits * 2, passing + actual),
+        }
+
+    def by_image(self) -> dict[str, tuple[Floats, Floats]]:
+        """Return by share the cases of each image, of all labels together."""
+        found = {n: (_columns(x), _columns(m)) for n, (x, m) in self.cases().items()}
+        if self.said.units is not None:
+            absent = self.said.labels - _columns(self.doubtful) - _columns(self.actual)
+            found["false_alarm_rate"] = (_columns(self.passing) - _columns(self.hits), absent)
+        return found
+
+    def by_row(self) -> dict[str, ShareSums]:
+        """Return by share the sums over images, for each label."""
+        found = {name: _row_sums(x, m) for name, (x, m) in self.cases().items()}
+        if self.said.units is not None:
+            false = _totals(self.passing) - _totals(self.hits)
+            absent = self.said.images - _totals(self.doubtful) - _totals(self.actual)
+            # A unit is an image and a label: every count is 0 or 1, and equal to its square.
+            found["false_alarm_rate"] = ShareSums(
+                x=false, m=absent, xx=false, xm=false, mm=absent, n=absent
+            )
+        return found
+
+    def overlapping(self) -> tuple[Floats, int]:
+        """Return how many images have pairs, for each label and of all together."""
+        hits = _summed(self.hits)
+        return np.diff(hits.indptr).astype(np.float64), int((_columns(hits) > 0).sum())
+
+
+def _summed(matrix: Sparse) -> Sparse:
+    """Return a matrix with one entry for each label and image."""
+    whole = matrix.astype(np.float64)
+    whole.sum_duplicates()
+    return whole
+
+
+def _columns(matrix: Sparse) -> Floats:
+    return np.asarray(matrix.sum(axis=0), dtype=np.float64).ravel()
+
+
+def _totals(matrix: Sparse) -> Floats:
+    return np.asarray(matrix.sum(axis=1), dtype=np.float64).ravel()
+
+
+def _row_sums(x: Sparse, m: Sparse) -> ShareSums:
+    return ShareSums(
+        x=_totals(x),
+        m=_totals(m),
+        xx=_totals(x.multiply(x)),
+        xm=_totals(x.multiply(m)),
+        mm=_totals(m.multiply(m)),
+        n=np.diff(m.tocsr().indptr).astype(np.float64),
+    )

@@ -1,0 +1,93 @@
+"""Sentences that a reader should see before trusting the numbers."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from dotledger.core.measuring.suspicions import suspicions
+from dotledger.core.pairing.scope import Scope, counts_by_name
+from dotledger.core.questions.basis import Basis
+from dotledger.core.spelling import nearest
+from dotledger.core.tables.annotations import Annotations, not_covered_lines
+from dotledger.core.tables.findings import Findings
+
+__all__ = ["SMALL_SET", "notes_of"]
+
+SMALL_SET = 30
+"""Below this many images in scope, a result says that the set is small."""
+
+
+def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
+    """Return what a reader should know before trusting the numbers, in sentences."""
+    notes = [note for scope in scopes for note in _scope_notes(basis, scope)]
+    if not any(scope.images for scope in scopes):
+        notes.append("Nothing is measured: no image has both an answer and annotations of a kind.")
+    kept = basis.findings
+    notes += kept.origin.lines() if kept.origin else []
+    notes += not_covered_lines(basis.annotations.not_covered())
+    facts = basis.annotations.images.items()
+    sizes = {
+        name: (f["width"], f["height"]) for name, f in facts if {"width", "height"} <= f.keys()
+    }
+    notes += [f"Suspicious: {what}" for what in suspicions(kept, sizes)]
+    if len(kept) and not kept.blank.all() and np.isnan(kept.confidence[~kept.blank]).all():
+        notes.append("No finding has a confidence: each of them passes every threshold.")
+    if repeats := _repeats(basis.findings):
+        notes.append(f"Findings that stand twice, row for row: {repeats}; the second is wrong.")
+    small = [s for s in scopes if 0 < len(s.images) < SMALL_SET]
+    if small:
+        kinds = ", ".join(f"{s.kind} {len(s.images)}" for s in small)
+        notes.append(f"The set is small, fewer than {SMALL_SET} images in scope: {kinds}.")
+    if basis.pairing == "total-overlap":
+        notes.append("Paired one-to-one by greatest total overlap, not by falling confidence.")
+    if basis.credited:
+        notes.append("Findings with a broader or narrower label were credited as right.")
+    if basis.below_floor:
+        notes.append(
+            f"The threshold lies below the floor of {basis.floor:g}: nothing is known there."
+        )
+    return tuple(notes)
+
+
+def _repeats(findings: Findings) -> int:
+    """Return how many findings say again exactly what another one says.
+
+    One number made of the whole row finds the few that may; those are compared in full.
+    """
+    names = (findings.label.codes, findings.kind.codes, findings.image.codes)
+    key = findings.box @ np.array([1.0, np.sqrt(2), np.sqrt(3), np.sqrt(5)])
+    for weight, column in zip(np.sqrt([7.0, 11.0, 13.0]), names, strict=True):
+        key += weight * column
+    shared = np.sort(key[~np.isnan(key)])
+    shared = shared[1:][shared[1:] == shared[:-1]]
+    rows = np.flatnonzero(np.isin(key, shared)) if len(shared) else np.zeros(0, dtype=np.intp)
+    sure = np.nan_to_num(findings.confidence[rows], nan=2.0)
+    whole = np.column_stack([findings.box[rows], *(name[rows] for name in names), sure])
+    return len(rows) - len(np.unique(whole, axis=0))
+
+
+def _outside_vocabulary(annotations: Annotations, scope: Scope) -> dict[str, int]:
+    """Return how many annotations of a kind have a label that is not in its vocabulary."""
+    rows = (annotations.kind.onto([scope.kind]) == 0) & ~annotations.blank
+    return counts_by_name(annotations.label.take(rows & (annotations.label.onto(scope.labels) < 0)))
+
+
+def _scope_notes(basis: Basis, scope: Scope) -> list[str]:
+    notes = []
+    if not scope.images:
+        notes.append(f"{scope.kind}: no annotated image has an answer for this kind.")
+    if len(scope.unjudged) and not len(scope.said):
+        name = next(iter(counts_by_name(basis.findings.take(scope.unjudged).label)))
+        near = nearest(name, scope.labels)
+        hint = f" The nearest to {name!r} is {near[0]!r}." if near else ""
+        notes.append(f"{scope.kind}: no finding has a label of the annotations' vocabulary.{hint}")
+    if outside := _outside_vocabulary(basis.annotations, scope):
+        listed = ", ".join(f"{label} {count}" for label, count in outside.items())
+        notes.append(
+            f"{scope.kind}: the vocabulary is narrower than the annotations; not judged: {listed}."
+        )
+    if len(scope.without_box):
+        notes.append(
+            f"{scope.kind}: {len(scope.without_box)} findings without a box were set aside."
+        )
+    return notes

@@ -1,0 +1,1 @@
+"""Pairing findings with annotations, and judging what is right."""

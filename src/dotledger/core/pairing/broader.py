@@ -1,0 +1,212 @@
+"""Broader and narrower labels: findings that name the right thing too loosely or too finely."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from dotledger.core.pairing.by_confidence import pair_edges
+from dotledger.core.pairing.edges import Boxes, Ints, edges_of, visiting_order
+from dotledger.core.pairing.judging import Judged, judge
+from dotledger.core.pairing.scope import Scope, scope_of
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.thresholds import Thresholds
+
+__all__ = [
+    "BROAD",
+    "NARROW",
+    "Broader",
+    "Related",
+    "credited",
+    "lineage",
+    "open_sides",
+    "related_of",
+    "related_pairs",
+    "relation_table",
+]
+
+Broader = Mapping[str, Iterable[str]]
+"""Broader labels of each label; what is broader still follows by itself."""
+
+BROAD, NARROW = 1, 2
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Related:
+    """Findings in the right place whose label is broader or narrower than the annotated one.
+
+    Attributes
+    ----------
+    finding : ndarray of intp, shape (r,)
+        Rows of the findings table.
+    truth : ndarray of intp, shape (r,)
+        Rows of the scope's truth.
+    relation : ndarray of int, shape (r,)
+        `BROAD` or `NARROW`.
+    """
+
+    finding: Ints
+    truth: Ints
+    relation: Ints
+
+
+def lineage(findings: Findings, broader: Broader | None = None) -> dict[str, frozenset[str]]:
+    """Return all broader labels of each label: those given, those findings carry, and theirs."""
+    direct: dict[str, set[str]] = {name: set(above) for name, above in (broader or {}).items()}
+    for code, details in zip(findings.label.codes, findings.details or (), strict=False):
+        if details is not None and details.parents:
+            direct.setdefault(findings.label.names[code], set()).update(details.parents)
+    return {name: frozenset(_above(name, direct)) for name in direct}
+
+
+def _above(name: str, direct: Mapping[str, Iterable[str]]) -> set[str]:
+    seen: set[str] = set()
+    waiting = [*direct.get(name, ())]
+    while waiting:
+        if (label := waiting.pop()) not in seen and label != name:
+            seen.add(label)
+            waiting += direct.get(label, ())
+    return seen
+
+
+def relation_table(
+    found: tuple[str, ...], annotated: tuple[str, ...], above: Mapping[str, frozenset[str]]
+) -> Ints:
+    """Return `BROAD`, `NARROW` or 0 for each pair of names: shape (found, annotated)."""
+    table = np.zeros((len(found), len(annotated)), dtype=np.intp)
+    if not above:
+        return table
+    for i, said in enumerate(found):
+        for j, true in enumerate(annotated):
+            if said in above.get(true, ()):
+                table[i, j] = BROAD
+            elif true in above.get(said, ()):
+                table[i, j] = NARROW
+    return table
+
+
+def related_pairs(
+    scope: Scope,
+    findings: Findings,
+    open_findings: Ints,
+    open_truth: Ints,
+    required: float,
+    above: Mapping[str, frozenset[str]],
+) -> Related:
+    """Pair what exact pairing left, where labels are broader or narrower.
+
+    Parameters
+    ----------
+    scope : Scope
+        Of one kind.
+    findings : Findings
+        The table the scope was made from.
+    open_findings : ndarray of intp
+        Rows of `findings` that pass the threshold and are not right, unjudged ones too.
+    open_truth : ndarray of intp
+        Rows of the scope's truth that are missed.
+    required : float
+        The required overlap; of no account for presence.
+    above : mapping of str to frozenset of str
+        See `lineage`.
+    """
+    names = findings.label.names
+    table = relation_table(names, scope.labels, above)
+    if not table.any():
+        nothing = np.zeros(0, dtype=np.intp)
+        return Related(finding=nothing, truth=nothing, relation=nothing)
+    said = Boxes(
+        group=findings.image.take(open_findings).onto(scope.images), box=findings.box[open_findings]
+    )
+    truth = scope.truth.take(open_truth).by_image()
+    code, label = findings.label.codes[open_findings], scope.truth.label[open_truth]
+    if not scope.boxed:
+        said, truth = _everywhere(said), _everywhere(truth)
+    order = visiting_order(truth)
+    edges = edges_of(said, truth, order, required)
+    kept = edges.take(table[code[edges.finding], label[edges.annotation]] > 0)
+    pairs = pair_edges(kept, said, findings.confidence[open_findings], order, required)
+    return Related(
+        finding=open_findings[pairs.finding],
+        truth=open_truth[pairs.annotation],
+        relation=table[code[pairs.finding], label[pairs.annotation]],
+    )
+
+
+def _everywhere(boxes: Boxes) -> Boxes:
+    """Give everything the same place: without boxes, being in the image is enough."""
+    return Boxes(group=boxes.group, box=np.tile([0.0, 0.0, 1.0, 1.0], (len(boxes), 1)))
+
+
+def open_sides(
+    scope: Scope, findings: Findings, cut: Thresholds, hits: Ints, truth: Ints
+) -> tuple[Ints, Ints]:
+    """Return the findings that pass and are not right, and the truth that is missed.
+
+    Parameters
+    ----------
+    hits, truth : ndarray of intp
+        Rows of the scope's sides that are right and found, at the threshold.
+    """
+    wrong = np.ones(len(scope.said), dtype=bool)
+    wrong[hits] = False
+    rows = np.concatenate([scope.said.row[wrong], scope.unjudged])
+    rows = np.sort(rows[cut.passes(findings.take(rows))])
+    if scope.boxed:
+        rows = rows[~np.isnan(findings.box[rows, 0])]
+    missed = ~scope.ignore
+    missed[truth] = False
+    return rows, np.flatnonzero(missed)
+
+
+def credited(
+    findings: Findings,
+    annotations: Annotations,
+    kinds: Iterable[str],
+    required: float,
+    cut: Thresholds,
+    broader: Broader | None,
+) -> Findings:
+    """Return the findings with related labels in the right place renamed to the annotated ones."""
+    above = lineage(findings, broader)
+    labels = findings.label.values().copy()
+    for kind in kinds:
+        scope = scope_of(findings, annotations, kind)
+        [judged] = judge(scope, (required,))
+        found = related_of(scope, findings, judged, cut, above)
+        names = np.array(scope.labels, dtype=object)
+        labels[found.finding] = names[scope.truth.label[found.truth]]
+    return replace(findings, label=Coded.of(labels.tolist()))
+
+
+def related_of(
+    scope: Scope,
+    findings: Findings,
+    judged: Judged,
+    cut: Thresholds,
+    above: Mapping[str, frozenset[str]],
+) -> Related:
+    """Return the related pairs of one kind among what a judgement leaves at a threshold."""
+    if judged.required is None:
+        return _related_presence(scope, findings, cut, above)
+    keep = judged.said.passing(cut.least(scope.kind, scope.labels))[judged.hit]
+    sides = open_sides(scope, findings, cut, judged.hit[keep], judged.truth[keep])
+    return related_pairs(scope, findings, *sides, judged.required, above)
+
+
+def _related_presence(
+    scope: Scope, findings: Findings, cut: Thresholds, above: Mapping[str, frozenset[str]]
+) -> Related:
+    least = cut.least(scope.kind, scope.labels)
+    labels = max(len(scope.labels), 1)
+    said, truth = scope.said.grouped(labels).group, scope.truth.grouped(labels).group
+    passing = scope.confidence >= least[scope.said.label]
+    hits = np.flatnonzero(passing & np.isin(said, truth))
+    found = np.flatnonzero(np.isin(truth, said[passing]))
+    return related_pairs(
+        scope, findings, *open_sides(scope, findings, cut, hits, found), 1.0, above
+    )

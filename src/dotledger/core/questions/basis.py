@@ -1,0 +1,75 @@
+"""What was compared, what is right, which rows pass: a floor below the questions and the result."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from dotledger.core.arrays import Flags
+from dotledger.core.counting.resampling import Resampling
+from dotledger.core.pairing.judging import Judged
+from dotledger.core.pairing.scope import Scope
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.thresholds import Thresholds
+
+__all__ = ["Basis"]
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Basis:
+    """What every question is asked of: what was compared, how, and what is right.
+
+    Attributes
+    ----------
+    findings, annotations
+        The tables, with related labels credited if that was asked for.
+    scopes : mapping of str to Scope
+        By kind.
+    overlaps : tuple of float
+        Required overlaps; the first is the one shown.
+    cuts : tuple of Thresholds
+        The first is the one shown.
+    pairing : str
+        One of `PAIRINGS`.
+    broader : mapping of str to tuple of str
+        Broader labels given.
+    credited : bool
+        Whether related labels were credited.
+    floor : float or None
+        The lowest confidence that the service was asked for or is known to give.
+    resampling : Resampling
+        How intervals are made.
+    places : mapping of str to tuple of float
+        By image what decides which draws it gets; empty without draws.
+    tolerances : mapping of str to float
+        By attribute that is a number: how far off still counts as right.
+    judged : mapping of str to Judged
+        What is right, by kind; empty while it is not judged yet.
+    """
+
+    findings: Findings
+    annotations: Annotations
+    scopes: Mapping[str, Scope]
+    overlaps: tuple[float, ...]
+    cuts: tuple[Thresholds, ...]
+    pairing: str
+    broader: Mapping[str, tuple[str, ...]]
+    credited: bool
+    floor: float | None
+    resampling: Resampling
+    places: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
+    tolerances: Mapping[str, float] = field(default_factory=dict)
+    judged: Mapping[str, Judged] = field(default_factory=dict)
+
+    @property
+    def below_floor(self) -> bool:
+        """Whether a threshold lies below the floor, where nothing is known."""
+        if self.floor is None:
+            return False
+        given = [v for c in self.cuts for v in (c.default, *c.named.values()) if v is not None]
+        return any(value < self.floor for value in given)
+
+    def passing(self, kind: str) -> Flags:
+        """Return which rows of what was said about `kind` pass the first threshold."""
+        return self.judged[kind].said.passing(self.cuts[0].least(kind, self.scopes[kind].labels))

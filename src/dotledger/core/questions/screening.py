@@ -1,0 +1,124 @@
+"""Screening: each image decided on by its unsafe content, as it would be in use."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dotledger.core.arrays import ratio
+from dotledger.core.counting.resampling import Interval
+from dotledger.core.counting.rows import defined, plain_intervals
+from dotledger.core.counting.shares import share_interval
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from dotledger.core.questions.basis import Basis
+
+__all__ = ["ScreeningCounts", "screening_counts"]
+
+Flags = NDArray[np.bool_]
+
+
+@dataclass(frozen=True, kw_only=True)
+class ScreeningCounts:
+    """What stopping each image with unsafe content over its threshold would come to.
+
+    Attributes
+    ----------
+    caught, let_through : int
+        Images with unsafe content annotated, stopped or not.
+    false_alarms, rightly_passed : int
+        Images without, stopped or not.
+    left_out : int
+        Images whose only unsafe annotations are marked `ignore`.
+    intervals : mapping of str to (float, float)
+        Of `caught_share` and `false_alarm_rate`; empty if none were made.
+    """
+
+    caught: int
+    let_through: int
+    false_alarms: int
+    rightly_passed: int
+    left_out: int
+    intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
+
+    @property
+    def caught_share(self) -> float:
+        """Share of the unsafe images that are stopped; NaN if there are none."""
+        return ratio(self.caught, self.caught + self.let_through)
+
+    @property
+    def false_alarm_rate(self) -> float:
+        """Share of the other images that are stopped; NaN if there are none."""
+        return ratio(self.false_alarms, self.false_alarms + self.rightly_passed)
+
+    @property
+    def stopped_share(self) -> float:
+        """Share of all images decided on that are stopped; NaN if there are none."""
+        stopped = self.caught + self.false_alarms
+        return ratio(stopped, stopped + self.let_through + self.rightly_passed)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        shares = ("caught_share", "false_alarm_rate", "stopped_share")
+        return {
+            **{name: value for name, value in vars(self).items() if name != "intervals"},
+            **({"intervals": plain_intervals(self.intervals)} if self.intervals else {}),
+            **{name: defined(getattr(self, name)) for name in shares},
+        }
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row; the ends of intervals are columns of their own."""
+        import pandas as pd
+
+        plain = {name: value for name, value in self.to_dict().items() if name != "intervals"}
+        ends = {
+            f"{name}_{end}": value
+            for name, pair in self.intervals.items()
+            for end, value in zip(("low", "high"), pair, strict=True)
+        }
+        return pd.DataFrame([{n: np.nan if v is None else v for n, v in (plain | ends).items()}])
+
+
+def screening_counts(basis: Basis) -> ScreeningCounts:
+    """Decide on each image in scope: stopped if any unsafe finding reaches its threshold.
+
+    Whatever its category: one that the annotations do not know stops an image in use, too. An
+    image is unsafe if a category is annotated and not ignored; left out if all are ignored.
+    """
+    scope, said = basis.scopes["unsafe"], basis.judged["unsafe"].said
+    unsafe = _any(said.true_image, said.images)
+    safe = ~unsafe & ~_any(said.doubtful_image, said.images)
+    stopped = _stopped(basis, scope.images)
+    level = basis.resampling.level if basis.resampling.draws else None
+    return ScreeningCounts(
+        caught=int((unsafe & stopped).sum()),
+        let_through=int((unsafe & ~stopped).sum()),
+        false_alarms=int((safe & stopped).sum()),
+        rightly_passed=int((safe & ~stopped).sum()),
+        left_out=int((~unsafe & ~safe).sum()),
+        intervals={}
+        if level is None
+        else {
+            "caught_share": share_interval(unsafe & stopped, unsafe, level),
+            "false_alarm_rate": share_interval(safe & stopped, safe, level),
+            "stopped_share": share_interval((unsafe | safe) & stopped, unsafe | safe, level),
+        },
+    )
+
+
+def _stopped(basis: Basis, images: tuple[str, ...]) -> Flags:
+    """Return which images some unsafe finding stops: ndarray of bool, shape (images,)."""
+    findings, cut = basis.findings, basis.cuts[0]
+    image = findings.image.onto(images)
+    rows = (findings.kind.onto(["unsafe"]) == 0) & ~findings.blank & (image >= 0)
+    return _any(image[rows & cut.passes(findings)], len(images))
+
+
+def _any(image: NDArray[np.intp], images: int) -> Flags:
+    return np.bincount(image, minlength=images) > 0

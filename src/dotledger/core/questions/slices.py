@@ -1,0 +1,361 @@
+"""Measures by slice: by size, crowding, the image's edge, or any column the user has.
+
+The pairing stays that of the whole; slices only sort what it gave. What is right or missed goes
+with its annotation. What is wrong goes with the finding's own box where that has the property
+(size, edge) and with its image for columns of images; where it can go with neither, precision is
+undefined for the slice.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dotledger.core.arrays import Flags
+from dotledger.core.counting.intervals import Spread, spread_of
+from dotledger.core.counting.resampling import Interval, Resampling, placed
+from dotledger.core.counting.rows import Row, row_of
+from dotledger.core.counting.shares import share_interval
+from dotledger.core.counting.tally import tally
+from dotledger.core.pairing.edges import Ints
+from dotledger.core.pairing.judging import Judged, Said
+from dotledger.core.pairing.scope import Scope
+from dotledger.core.questions.properties import area_shares, at_edge, crowding_of
+from dotledger.errors import ArgumentError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from dotledger.core.questions.basis import Basis
+    from dotledger.core.tables.annotations import Annotations
+
+__all__ = ["SLICES", "SliceMeasure", "check_slice", "slice_names", "sliced"]
+
+Floats = NDArray[np.float64]
+
+SLICES: Mapping[str, tuple[float, ...]] = {
+    "size": (0.001, 0.01, 0.1),
+    "crowding": (1e-9, 0.1, 0.3),
+    "edge": (),
+}
+"""The slices that need no column, with their edges: shares of the image's area; overlaps."""
+
+_UNKNOWN = "not known"
+
+
+@dataclass(frozen=True, kw_only=True)
+class SliceMeasure:
+    """The measures of one kind by slice.
+
+    Attributes
+    ----------
+    name : str
+        What it is sliced by.
+    kind : str
+        One of `KINDS`.
+    rows : mapping of str to Row
+        By slice, in order. Where wrong findings cannot be told to a slice (`judges_wrong` is
+        false) only what concerns annotations is defined.
+    judges_wrong : bool
+        Whether every wrong finding belongs to a slice.
+    """
+
+    name: str
+    kind: str
+    rows: Mapping[str, Row]
+    judges_wrong: bool
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        rows = {name: self._plain(row) for name, row in self.rows.items()}
+        return {"judges_wrong": self.judges_wrong, "slices": rows}
+
+    def _plain(self, row: Row) -> dict[str, Any]:
+        plain = row.to_dict()
+        if not self.judges_wrong:
+            hidden = ("false_positives", "set_aside", "true_negatives")
+            plain |= dict.fromkeys((*hidden, *_OF_WRONG))
+            if "intervals" in plain:
+                plain["intervals"] |= dict.fromkeys(_OF_WRONG)
+        return plain
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row for each slice; NaN where undefined."""
+        import pandas as pd
+
+        rows = [{"slice": name, **self._plain(row)} for name, row in self.rows.items()]
+        for row in rows:
+            row.pop("contributing_images", None)
+            for name, ends in (row.pop("intervals", None) or {}).items():
+                row[f"{name}_low"], row[f"{name}_high"] = ends or (None, None)
+        frame = pd.DataFrame(rows, columns=None if rows else ["slice"])
+        return frame.astype({name: float for name in frame.columns if name != "slice"})
+
+
+_OF_WRONG = ("precision", "f1", "average_precision", "false_alarm_rate")
+
+
+def slice_names(basis: Basis) -> list[str]:
+    """Return what can be sliced by: size, crowding and edge, and the user's columns."""
+    annotations = basis.annotations
+    boxed = any(scope.boxed for scope in basis.scopes.values())
+    columns = {name for facts in annotations.images.values() for name in facts}
+    for details in annotations.details or ():
+        columns |= set(details.attributes) if details is not None else set()
+    columns -= {"width", "height", "sent_width", "sent_height", *SLICES}
+    return [*(SLICES if boxed else ()), *sorted(columns)]
+
+
+def sliced(basis: Basis, name: str, edges: Sequence[float] | None) -> dict[str, SliceMeasure]:
+    """Return the measures by slice, for each kind; see `Measure.by`.
+
+    Raises
+    ------
+    ArgumentError
+        If there is no such slice or column, or the edges do not rise or are not taken.
+    """
+    check_slice(basis, name, edges)
+    scopes = basis.scopes
+    return {
+        kind: _sliced(basis, kind, name, edges)
+        for kind, scope in scopes.items()
+        if scope.boxed or name not in SLICES
+    }
+
+
+def check_slice(basis: Basis, name: str, edges: Sequence[float] | None) -> None:
+    """Refuse a slice before anything is worked out or shown.
+
+    Raises
+    ------
+    ArgumentError
+        If there is no such slice or column, or the edges do not rise or are not taken.
+    """
+    known = slice_names(basis)
+    if name not in known:
+        raise ArgumentError("nothing to slice by", place="by", got=name, allowed=known)
+    if edges is not None and name == "edge":
+        raise ArgumentError("this slice takes no edges", place="by", got=name)
+    if edges is not None and any(b <= a for a, b in itertools.pairwise(edges)):
+        raise ArgumentError("edges must rise", place="edges", got=tuple(edges))
+
+
+def _sliced(basis: Basis, kind: str, name: str, edges: Sequence[float] | None) -> SliceMeasure:
+    scope, judged = basis.scopes[kind], basis.judged[kind]
+    names, of_truth, of_said, of_image = _assigned(basis, scope, judged, name, edges)
+    judges_wrong = of_said is not None
+    anew = _relabelled(scope, judged, names, of_truth, of_said)
+    passes = basis.passing(kind)
+    counts = tally(anew, passes)
+    resampling = basis.resampling
+    spread = (
+        spread_of([anew], passes, resampling, placed(scope.images, basis.places))
+        if resampling.draws and scope.images and names
+        else None
+    )
+    rows = [row_of(counts, i, *_sure(spread, i)) for i in range(len(names))]
+    if not scope.boxed:
+        rows = [_without_overlap(row) for row in rows]
+    if not scope.boxed and of_image is not None:
+        rows = _with_absences(rows, judged, passes, of_image, resampling)
+    kept = {n: r for n, r in zip(names, rows, strict=True) if _says_anything(r)}
+    return SliceMeasure(name=name, kind=kind, rows=kept, judges_wrong=judges_wrong)
+
+
+def _says_anything(row: Row) -> bool:
+    return bool(row.annotated or row.false_positives or row.true_negatives or row.set_aside)
+
+
+def _with_absences(
+    rows: list[Row], judged: Judged, passes: Flags, of_image: Ints, resampling: Resampling
+) -> list[Row]:
+    """Return the rows of slices of images with what is rightly absent there.
+
+    A case is an image and a label that is not annotated there; a slice of images made to trick a
+    service has nothing but these.
+    """
+    said = judged.said
+    wrong = passes.copy()
+    wrong[judged.hit] = wrong[judged.aside] = False
+    alarms = np.bincount(said.image[wrong], minlength=said.images)
+    present = np.bincount(said.true_image, minlength=said.images)
+    doubtful = np.bincount(said.doubtful_image, minlength=said.images)
+    absent = said.labels - present - doubtful
+    found = []
+    for code, row in enumerate(rows):
+        mine = of_image == code
+        intervals, images = dict(row.intervals), dict(row.images)
+        if resampling.draws:
+            ends = share_interval(alarms[mine], absent[mine], resampling.level)
+            intervals["false_alarm_rate"] = ends
+            images["false_alarm_rate"] = int((absent[mine] > 0).sum())
+        negatives = int(absent[mine].sum() - alarms[mine].sum())
+        found.append(replace(row, true_negatives=negatives, intervals=intervals, images=images))
+    return found
+
+
+def _sure(spread: Spread | None, place: int) -> tuple[Mapping[str, Interval], Mapping[str, int]]:
+    return (spread.labels[place], spread.label_images[place]) if spread else ({}, {})
+
+
+def _without_overlap(row: Row) -> Row:
+    """Return a row of a kind without boxes, whose overlaps mean nothing."""
+    intervals = {name: ends for name, ends in row.intervals.items() if name != "mean_overlap"}
+    return replace(row, mean_overlap=float("nan"), intervals=intervals)
+
+
+def _assigned(
+    basis: Basis, scope: Scope, judged: Judged, name: str, edges: Sequence[float] | None
+) -> tuple[list[str], Ints, Ints | None, Ints | None]:
+    """Return the slices' names, and the slice of each annotation, said row and image.
+
+    Said rows and images have none (None) where the property is not theirs. For presence,
+    annotations are units and said rows too.
+    """
+    annotations = basis.annotations
+    if name in SLICES:
+        of_truth, of_said = _property(annotations, scope, name)
+        ends = SLICES[name] if edges is None else tuple(edges)
+        if name == "edge":
+            names, ends = ["away from the edge", "at the edge"], (0.5,)
+        else:
+            names = _band_names(ends, "{:.3g}", percent=name == "size")
+        bands = _banded(of_truth, ends)
+        said_bands = None if of_said is None else _banded(of_said, ends)
+        return [*names, _UNKNOWN], bands, said_bands, None
+    truth_values = _column(annotations, scope, name)
+    by_image = _image_column(annotations, scope, name)
+    said_values = None if by_image is None else [by_image[i] for i in judged.said.image]
+    if not scope.boxed:
+        truth_values = _unit_values(scope, judged, truth_values, by_image)
+    names, codes = _coded([*truth_values, *(said_values or []), *(by_image or [])], edges)
+    split = len(truth_values)
+    if said_values is None:
+        return names, codes[:split], None, None
+    last = split + len(said_values)
+    return names, codes[:split], codes[split:last], codes[last:]
+
+
+def _relabelled(
+    scope: Scope, judged: Judged, names: list[str], of_truth: Ints, of_said: Ints | None
+) -> Judged:
+    """Return the judgement with slices in the place of labels."""
+    said = judged.said
+    label = np.full(len(said.label), -1, dtype=np.intp) if of_said is None else of_said.copy()
+    if scope.boxed:
+        label[judged.hit] = of_truth[judged.truth]
+        true_label = of_truth[~scope.ignore]
+    else:
+        true_label = of_truth
+        place = dict(
+            zip(
+                zip(said.true_image.tolist(), said.true_label.tolist(), strict=True),
+                of_truth.tolist(),
+                strict=True,
+            )
+        )
+        units = zip(said.image[judged.hit].tolist(), said.label[judged.hit].tolist(), strict=True)
+        label[judged.hit] = [place[unit] for unit in units]
+    homeless = np.flatnonzero(label < 0)
+    label[homeless] = 0
+    nothing = np.zeros(0, dtype=np.intp)
+    return Judged(
+        said=Said(
+            labels=len(names),
+            images=said.images,
+            label=label,
+            image=said.image,
+            confidence=said.confidence,
+            true_label=true_label,
+            true_image=said.true_image,
+            units=None,
+            doubtful_label=nothing,
+            doubtful_image=nothing,
+        ),
+        required=judged.required,
+        hit=judged.hit,
+        overlap=np.nan_to_num(judged.overlap),
+        truth=judged.truth,
+        aside=np.union1d(judged.aside, homeless),
+    )
+
+
+def _banded(values: Floats, edges: Sequence[float]) -> Ints:
+    bands = np.searchsorted(np.array(edges), values, side="right")
+    return np.where(np.isnan(values), len(edges) + 1, bands).astype(np.intp)
+
+
+def _band_names(edges: Sequence[float], form: str, *, percent: bool) -> list[str]:
+    shown = [f"{100 * e:.3g} %" if percent else form.format(e) for e in edges]
+    if not shown:
+        return ["all"]
+    if tuple(edges) == SLICES["crowding"]:
+        return ["alone", f"under {shown[1]}", *_between(shown[1:]), f"{shown[-1]} and more"]
+    return [f"under {shown[0]}", *_between(shown), f"{shown[-1]} and more"]
+
+
+def _between(shown: Sequence[str]) -> list[str]:
+    return [f"{a} to {b}" for a, b in itertools.pairwise(shown)]
+
+
+def _property(annotations: Annotations, scope: Scope, name: str) -> tuple[Floats, Floats | None]:
+    """Return a property of each annotated box, and of each finding's if it has it."""
+    if name == "crowding":
+        return crowding_of(scope.truth), None
+    of = area_shares if name == "size" else at_edge
+    return of(annotations, scope, scope.truth), of(annotations, scope, scope.said)
+
+
+def _column(annotations: Annotations, scope: Scope, name: str) -> list[Any]:
+    """Return the user's value for each annotation in scope, its own or its image's."""
+    found = []
+    for row, image in zip(scope.truth.row.tolist(), scope.truth.image.tolist(), strict=True):
+        details = annotations.details[row] if annotations.details else None
+        own = details.attributes.get(name) if details is not None else None
+        facts = annotations.images.get(scope.images[image], {})
+        found.append(facts.get(name) if own is None else own)
+    return found
+
+
+def _image_column(annotations: Annotations, scope: Scope, name: str) -> list[Any] | None:
+    """Return the user's value for each image in scope; None if it is no column of images."""
+    if not any(name in facts for facts in annotations.images.values()):
+        return None
+    return [annotations.images.get(image, {}).get(name) for image in scope.images]
+
+
+def _unit_values(
+    scope: Scope, judged: Judged, values: list[Any], by_image: list[Any] | None
+) -> list[Any]:
+    """Return the value of each present unit: the first by name, if its annotations differ."""
+    said = judged.said
+    first: dict[tuple[int, int], Any] = {}
+    places = zip(scope.truth.image.tolist(), scope.truth.label.tolist(), values, strict=True)
+    for image, label, value in sorted(places, key=lambda entry: str(entry[2])):
+        first.setdefault((image, label), value)
+    units = zip(said.true_image.tolist(), said.true_label.tolist(), strict=True)
+    return [first[unit] if by_image is None else by_image[unit[0]] for unit in units]
+
+
+def _coded(values: Iterable[Any], edges: Sequence[float] | None) -> tuple[list[str], Ints]:
+    """Return the slices of a column, and each value's; numbers are banded if edges are given."""
+    kept = list(values)
+    if edges is not None:
+        numbers = np.array([_number(value) for value in kept], dtype=np.float64)
+        return [*_band_names(edges, "{:.6g}", percent=False), _UNKNOWN], _banded(numbers, edges)
+    texts = [_UNKNOWN if value is None or value == "" else str(value) for value in kept]
+    names = sorted(set(texts) - {_UNKNOWN})
+    index = {name: code for code, name in enumerate([*names, _UNKNOWN])}
+    return list(index), np.array([index[text] for text in texts], dtype=np.intp)
+
+
+def _number(value: Any) -> float:
+    try:
+        return float(value)
+    except (TypeError, ValueError):
+        return float("nan")

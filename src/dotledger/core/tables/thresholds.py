@@ -1,0 +1,173 @@
+"""Thresholds as people give them: one for all, one for each kind or label, a number or a word."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dotledger.core.arguments import check_threshold
+from dotledger.core.kinds import KINDS
+from dotledger.core.spelling import nearest
+from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.details import Details
+from dotledger.errors import ArgumentError
+
+__all__ = ["Threshold", "Thresholds", "thresholds_of"]
+
+Threshold = float | str | Mapping[str, float | str] | None
+"""A number from 0 to 1, a word of the service's own scale, a mapping of these, or None.
+
+A mapping's keys are a kind, a label, or ``kind:label``; the most particular counts, and what no
+key names is kept whatever its confidence.
+"""
+
+
+class Cuttable(Protocol):
+    """What thresholds need of a table of findings; the table itself stands a floor above."""
+
+    @property
+    def kind(self) -> Coded:
+        """Kinds, length n."""
+
+    @property
+    def label(self) -> Coded:
+        """Labels, length n."""
+
+    @property
+    def confidence(self) -> NDArray[np.float64]:
+        """Confidences, shape (n,)."""
+
+    @property
+    def details(self) -> Sequence[Details | None] | None:
+        """What only some findings have."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Thresholds:
+    """Thresholds as numbers.
+
+    Attributes
+    ----------
+    default : float or None
+        For everything that no name covers.
+    named : mapping of str to float
+        By kind, label or ``kind:label``.
+    """
+
+    default: float | None = None
+    named: Mapping[str, float] = field(default_factory=dict)
+
+    def of(self, kind: str, label: str) -> float:
+        """Return the threshold of one label; ``-inf`` if there is none."""
+        for name in (f"{kind}:{label}", label, kind):
+            if name in self.named:
+                return self.named[name]
+        return -math.inf if self.default is None else self.default
+
+    def least(self, kind: str, labels: tuple[str, ...]) -> NDArray[np.float64]:
+        """Return the threshold of each label: ndarray of float64, shape (labels,)."""
+        return np.array([self.of(kind, label) for label in labels], dtype=np.float64)
+
+    def passes(self, findings: Cuttable) -> NDArray[np.bool_]:
+        """Return which findings pass: ndarray of bool, shape (n,).
+
+        A finding without a confidence passes every threshold.
+        """
+        if not self.named:
+            return ~(findings.confidence < (-math.inf if self.default is None else self.default))
+        kinds, labels = findings.kind, findings.label
+        table = np.array([[self.of(k, n) for n in labels.names] for k in kinds.names], dtype=float)
+        if not table.size:
+            return np.ones(len(findings.confidence), dtype=np.bool_)
+        return ~(findings.confidence < table[kinds.codes, labels.codes])
+
+    def plain(self) -> float | dict[str, float] | None:
+        """Return the thresholds as plain values, for JSON."""
+        return dict(self.named) if self.named else self.default
+
+    def __str__(self) -> str:
+        if self.named:
+            return "thresholds " + ", ".join(f"{n} {v:g}" for n, v in self.named.items())
+        return "no threshold" if self.default is None else f"threshold {self.default:g}"
+
+
+def thresholds_of(
+    value: Threshold,
+    findings: Cuttable,
+    *,
+    words: Mapping[str, float] | None = None,
+    labels: Iterable[str] = (),
+    place: str = "threshold",
+) -> Thresholds:
+    """Check thresholds and turn words into numbers.
+
+    A word is looked up in `words`, the service's scale if it is known, and among the findings'
+    own confidences: on an ordered scale a word passes exactly where its representative number
+    does.
+
+    Raises
+    ------
+    ArgumentError
+        If a number is not from 0 to 1, if a word is not known, or if a name is neither a kind nor
+        a label of the findings or among `labels`.
+    """
+    if not isinstance(value, Mapping):
+        return Thresholds(default=_number(value, findings, words or {}, place))
+    for name in value:
+        _check_name(name, [*findings.label.names, *labels], place)
+    numbers = {
+        name: _number(one, findings, words or {}, f"{place}: {name}") for name, one in value.items()
+    }
+    return Thresholds(named={name: n for name, n in numbers.items() if n is not None})
+
+
+def _check_name(name: str, labels: Iterable[str], place: str) -> None:
+    kind, colon, label = name.partition(":")
+    names = list(dict.fromkeys(one for one in labels if one))
+    known = [*KINDS, *names]
+    if name in known or (colon and kind in KINDS and (label in names or not names)):
+        return
+    near = nearest(label if colon and kind in KINDS else name, names if colon else known)
+    hint = f"; did you mean {near[0]!r}?" if near else ""
+    raise ArgumentError(
+        f"unknown kind or label {name!r} in threshold{hint}",
+        place=place,
+        allowed=known[:20],
+    )
+
+
+def _number(
+    value: float | str | None, findings: Cuttable, words: Mapping[str, float], place: str
+) -> float | None:
+    if isinstance(value, str):
+        try:
+            value = float(value)
+        except ValueError:
+            return _word(str(value), findings, words, place)
+    return check_threshold(value, place=place)
+
+
+def _word(word: str, findings: Cuttable, words: Mapping[str, float], place: str) -> float:
+    scale = _words(findings) | {name.casefold(): number for name, number in words.items()}
+    if word.casefold() not in scale:
+        raise ArgumentError(
+            "this is no word of the service's own confidences",
+            place=place,
+            got=word,
+            allowed=sorted(scale, key=lambda name: scale[name]) or ["a number from 0 to 1"],
+        )
+    return scale[word.casefold()]
+
+
+def _words(findings: Cuttable) -> dict[str, float]:
+    """Return the words that findings carry as their own confidence, with their numbers."""
+    return {
+        details.own_confidence.casefold(): float(confidence)
+        for details, confidence in zip(findings.details or (), findings.confidence, strict=False)
+        if details is not None and isinstance(details.own_confidence, str)
+    }

@@ -1,0 +1,1 @@
+"""The language in which descriptions say how values are read."""
