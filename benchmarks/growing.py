@@ -10,8 +10,8 @@ import pandas as pd
 
 from dotledger import Annotations, Findings, Ledger, send
 from dotledger.core.questions.conventions import ImageSize, check_conventions
-from dotledger.ledger.views import find_batch
-from dotledger.sending.rereading import reread
+from dotledger.ledger.batches import find_batch
+from dotledger.rereading import reread
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, description, picture
 

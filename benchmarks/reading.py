@@ -10,8 +10,8 @@ import time
 from pathlib import Path
 
 from dotledger.core.boxes.frames import Frame
+from dotledger.services.answers import Reader
 from dotledger.services.description import parse_description
-from dotledger.services.reading import Reader
 
 DESCRIPTION = """
 service = "bench"
@@ -99,7 +99,8 @@ def main(quick=False):
 def _stream(count):
     """Read `count` answers out of a ledger one by one and print the peak memory."""
     from dotledger import Ledger, send
-    from dotledger.ledger.views import find_batch, kept_answers
+    from dotledger.ledger.answers import kept_answers
+    from dotledger.ledger.batches import find_batch
     from dotledger.testing import FakeTransport, Response
     from tests.sending.helpers import picture
 

@@ -190,7 +190,7 @@ def start(home):
     )
 
 
-_IMPORTED = "dotledger.cli.send_command, dotledger.sending.api, urllib3"
+_IMPORTED = "dotledger.cli.send.send_command, dotledger.sending.api, urllib3"
 
 
 def _importing(names):

@@ -1,6 +1,7 @@
 """The house: its public face, the direction of imports, what a start costs, its docstrings."""
 
 import ast
+import graphlib
 import inspect
 import pickle
 import subprocess
@@ -75,6 +76,21 @@ class Imports(unittest.TestCase):
         """``import dotledger`` loads no room at all."""
         code = "import sys, dotledger; print([m for m in sys.modules if m.startswith('dotledger.') or m == 'numpy'])"
         self.assertEqual(fresh(code), "[]")
+
+    def test_no_circles(self):
+        """No modules import each other in a circle, be it late or for types only."""
+        known = {*MODULES, *(m.rpartition(".")[0] for m in MODULES)}
+        arrows = {m: set() for m in known}
+        for name in MODULES:
+            path = ROOT / (name.removeprefix("dotledger.").replace(".", "/") + ".py")
+            for node in ast.walk(ast.parse(path.read_text())):
+                if isinstance(node, ast.ImportFrom) and node.module in known:
+                    arrows[name] |= {
+                        inner if (inner := f"{node.module}.{a.name}") in known else node.module
+                        for a in node.names
+                    }
+        order = graphlib.TopologicalSorter(arrows)
+        order.prepare()  # raises CycleError, which names the circle
 
 
 class Errors(unittest.TestCase):

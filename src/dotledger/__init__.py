@@ -20,17 +20,17 @@ if TYPE_CHECKING:
     from dotledger.core.tables.image_names import match_images as match_images
     from dotledger.core.tables.reviewed import annotations_from_review as annotations_from_review
     from dotledger.errors import DotLedgerError as DotLedgerError
-    from dotledger.formats.annotations import load_annotations as load_annotations
-    from dotledger.formats.annotations import read_annotations as read_annotations
-    from dotledger.formats.annotations import read_image_facts as read_image_facts
-    from dotledger.formats.annotations import read_review as read_review
-    from dotledger.formats.annotations import write_annotations as write_annotations
-    from dotledger.formats.tables import read_findings as read_findings
-    from dotledger.formats.tables import write_table as write_table
+    from dotledger.formats.annotations.front import load_annotations as load_annotations
+    from dotledger.formats.annotations.front import read_annotations as read_annotations
+    from dotledger.formats.annotations.front import read_image_facts as read_image_facts
+    from dotledger.formats.annotations.front import read_review as read_review
+    from dotledger.formats.annotations.front import write_annotations as write_annotations
+    from dotledger.formats.tables.tables import read_findings as read_findings
+    from dotledger.formats.tables.tables import write_table as write_table
     from dotledger.images.gather import gather as gather
     from dotledger.kept import findings_of as findings_of
     from dotledger.ledger.store import Ledger as Ledger
-    from dotledger.report.api import draw as draw
+    from dotledger.report.pictures.draw import draw as draw
     from dotledger.sending.api import send as send
     from dotledger.sending.api import send_async as send_async
     from dotledger.services.description import load_description as load_description
@@ -43,24 +43,24 @@ _HOMES = {
     "Ledger": "ledger.store",
     "Measure": "core.measuring.result",
     "annotations_from_review": "core.tables.reviewed",
-    "draw": "report.api",
+    "draw": "report.pictures.draw",
     "findings_of": "kept",
     "fit_confidence_map": "core.choosing.calibration",
     "gather": "images.gather",
-    "load_annotations": "formats.annotations",
+    "load_annotations": "formats.annotations.front",
     "load_description": "services.description",
     "match_images": "core.tables.image_names",
     "measure": "core.measuring.measure",
     "overlap": "core.boxes.overlap",
     "pair_tables": "core.pairing.rows",
-    "read_annotations": "formats.annotations",
-    "read_findings": "formats.tables",
-    "read_image_facts": "formats.annotations",
-    "read_review": "formats.annotations",
+    "read_annotations": "formats.annotations.front",
+    "read_findings": "formats.tables.tables",
+    "read_image_facts": "formats.annotations.front",
+    "read_review": "formats.annotations.front",
     "send": "sending.api",
     "send_async": "sending.api",
-    "write_annotations": "formats.annotations",
-    "write_table": "formats.tables",
+    "write_annotations": "formats.annotations.front",
+    "write_table": "formats.tables.tables",
 }
 
 __all__ = [

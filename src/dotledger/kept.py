@@ -12,8 +12,9 @@ from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.origin import Origin
 from dotledger.core.tables.thresholds import Threshold
 from dotledger.errors import DescriptionError
+from dotledger.ledger.batches import Batch, find_batch, kept_sizes
+from dotledger.ledger.findings import load_findings
 from dotledger.ledger.store import Ledger
-from dotledger.ledger.views import Batch, find_batch, kept_sizes, load_findings
 from dotledger.services.description import stored_description
 
 __all__ = ["findings_and_sizes", "findings_of"]

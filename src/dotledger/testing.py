@@ -8,8 +8,8 @@ from typing import Any
 
 import orjson
 
-from dotledger.sending.transport import NoAnswer, Response
-from dotledger.services.requests import Request
+from dotledger.sending.calls.transport import NoAnswer, Response
+from dotledger.services.messages import Request
 
 __all__ = ["FakeClock", "FakeTransport", "NoAnswer", "Request", "Response", "answer"]
 

@@ -12,10 +12,11 @@ import numpy as np
 
 from dotledger import Ledger, findings_of, gather
 from dotledger.core.tables.findings import Findings
-from dotledger.ledger.views import find_batch, outcome_counts
-from dotledger.sending.batch import Means, Sending
-from dotledger.sending.plan import make_plan
-from dotledger.sending.retrying import Patience
+from dotledger.ledger.batches import find_batch, outcome_counts
+from dotledger.sending.batch.means import Means
+from dotledger.sending.batch.sending import Sending
+from dotledger.sending.deciding.plan import make_plan
+from dotledger.sending.deciding.retrying import Patience
 from dotledger.services.secrets import Key
 from dotledger.testing import FakeTransport, NoAnswer, Response
 from tests.sending.helpers import ANSWER, description, number_of, picture

@@ -13,10 +13,12 @@ from pathlib import Path
 from urllib.parse import quote
 
 from dotledger import Ledger, gather
-from dotledger.ledger.views import failures, find_batch, raw_answers
-from dotledger.sending.batch import Means, Sending
-from dotledger.sending.plan import make_plan
-from dotledger.sending.retrying import Patience
+from dotledger.ledger.answers import raw_answers
+from dotledger.ledger.batches import failures, find_batch
+from dotledger.sending.batch.means import Means
+from dotledger.sending.batch.sending import Sending
+from dotledger.sending.deciding.plan import make_plan
+from dotledger.sending.deciding.retrying import Patience
 from dotledger.sending.trial import try_call
 from dotledger.services.description import parse_description
 from dotledger.services.keys import find_key

@@ -181,8 +181,8 @@ class Demo(unittest.TestCase):
 
     def test_every_part_can_be_shown(self):
         """The parts that the command offers are those that can be shown."""
-        from dotledger.cli.measure_command import _PARTS
-        from dotledger.report.measures import PARTS
+        from dotledger.cli.measure.measure_command import _PARTS
+        from dotledger.report.terminal.measures import PARTS
 
         self.assertEqual(_PARTS.split(","), list(PARTS))
 
@@ -359,9 +359,9 @@ class Mistakes(unittest.TestCase):
     def test_every_help_has_an_example(self):
         """``--help`` of each command reads well and shows how it is used."""
         listing = dotledger("--help").stdout
-        from dotledger.cli import _COMMANDS
+        from dotledger.cli import _FOLDERS
 
-        for name in _COMMANDS:
+        for name in _FOLDERS:
             self.assertIn(name, listing)
             self.assertIn(f"Example:\n    dotledger {name}", dotledger(name, "--help").stdout)
 

@@ -4,8 +4,8 @@ import io
 import unittest
 from unittest import mock
 
-from dotledger.cli.progress import progress_line
-from dotledger.sending.progress import Progress
+from dotledger.cli.options.progress import progress_line
+from dotledger.sending.batch.progress import Progress
 
 
 class Terminal(io.StringIO):

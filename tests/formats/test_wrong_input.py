@@ -16,11 +16,11 @@ from dotledger import measure
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, DescriptionError, InputError, TableError
-from dotledger.formats.annotations import load_annotations, write_annotations
-from dotledger.formats.names import read_names
-from dotledger.formats.tables import read_findings, write_table
+from dotledger.formats.annotations.front import load_annotations, write_annotations
+from dotledger.formats.label_names import read_names
+from dotledger.formats.tables.tables import read_findings, write_table
+from dotledger.reading.paths import Level, compile_path
 from dotledger.services.description import parse_description
-from dotledger.services.paths import Level, compile_path
 from tests.sending.helpers import TEXT, description
 
 HEAD = "image,kind,label,confidence,x0,y0,x1,y1"

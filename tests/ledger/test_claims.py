@@ -14,9 +14,9 @@ from unittest import mock
 from dotledger import findings_of, send
 from dotledger.errors import LedgerError
 from dotledger.ledger import claims
+from dotledger.ledger.batches import failures, find_batch
 from dotledger.ledger.claims import FileClaim, WaitingAnswer, claim_path
 from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord
-from dotledger.ledger.views import failures, find_batch
 from dotledger.testing import FakeTransport, answer
 from tests.campaigns import senders
 from tests.sending.helpers import ANSWER, InFolder, description, number_of, picture, pictures
@@ -184,7 +184,7 @@ class NoPlace(InFolder):
         self.assertEqual((sent.failed, sent.outcomes["label"]["found"]), (0, 5))
         labels = findings_of(self.path).label.used()
         self.assertIn(r"a\x00b", labels)
-        with mock.patch("dotledger.sending.worker.finding_row", _too_large):
+        with mock.patch("dotledger.sending.batch.worker.finding_row", _too_large):
             other = {f"q-{n}": picture(n + 100) for n in range(5)}
             sent, transport = self.send(other, [ANSWER])
         self.assertEqual((len(transport.requests), sent.outcomes["label"]["failed"]), (5, 5))

@@ -10,10 +10,10 @@ from pathlib import Path
 from dotledger import Ledger, findings_of, send
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
+from dotledger.ledger.batches import find_batch, outcome_counts
 from dotledger.ledger.migrations import upgrade
 from dotledger.ledger.usage import call_figures
-from dotledger.ledger.views import find_batch, outcome_counts
-from dotledger.sending.rereading import reread
+from dotledger.rereading import reread
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
 

@@ -6,9 +6,9 @@ import unittest
 from dotledger import Ledger, findings_of
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
+from dotledger.ledger.batches import find_batch
 from dotledger.ledger.places import FilePlace, ServerPlace, place_of, shown_address
-from dotledger.ledger.views import find_batch
-from dotledger.sending.rereading import reread
+from dotledger.rereading import reread
 from tests.sending.helpers import ANSWER, InFolder, description, pictures
 
 

@@ -15,9 +15,10 @@ from unittest import mock
 
 from dotledger import Ledger, findings_of, send
 from dotledger.errors import LedgerError
+from dotledger.ledger.answers import raw_answers
+from dotledger.ledger.batches import find_batch
 from dotledger.ledger.usage import call_figures
-from dotledger.ledger.views import find_batch, raw_answers
-from dotledger.sending.rereading import reread
+from dotledger.rereading import reread
 from dotledger.testing import FakeTransport, answer
 from tests.campaigns import senders
 from tests.sending.helpers import ANSWER, description, number_of, picture, pictures

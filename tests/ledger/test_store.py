@@ -2,7 +2,7 @@
 
 from dotledger import Ledger, send
 from dotledger.errors import LedgerError, MissingExtra
-from dotledger.ledger.views import find_batch
+from dotledger.ledger.batches import find_batch
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, InFolder, description, pictures
 

@@ -3,10 +3,11 @@
 import itertools
 
 from dotledger.images.gather import gather
+from dotledger.ledger.batches import find_batch
 from dotledger.ledger.usage import call_figures, calls_in_month, preparations, usage
-from dotledger.ledger.views import find_batch
-from dotledger.sending.batch import Means, Sending
-from dotledger.sending.plan import make_plan
+from dotledger.sending.batch.means import Means
+from dotledger.sending.batch.sending import Sending
+from dotledger.sending.deciding.plan import make_plan
 from dotledger.services.keys import Key
 from dotledger.testing import FakeTransport, answer
 from tests.sending.helpers import ANSWER, InFolder, description, number_of, pictures

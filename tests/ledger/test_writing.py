@@ -4,7 +4,7 @@ import threading
 import time
 
 from dotledger import Ledger, send
-from dotledger.ledger.views import find_batch, sent_images
+from dotledger.ledger.batches import find_batch, sent_images
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, InFolder, description, picture
 

@@ -2,8 +2,8 @@
 
 from dotledger import Ledger
 from dotledger.images.gather import gather
+from dotledger.sending.deciding.plan import make_plan
 from dotledger.sending.forecast import forecast
-from dotledger.sending.plan import make_plan
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
 
 LIMITS = ("[limits]", "[limits]\nper_second = 10\nper_minute = 120\nper_month = 10\nmax_side = 20")

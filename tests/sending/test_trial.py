@@ -3,7 +3,7 @@
 import unittest
 
 from dotledger.images.gather import Gathered
-from dotledger.sending.plan import make_plan
+from dotledger.sending.deciding.plan import make_plan
 from dotledger.sending.trial import try_call
 from dotledger.testing import FakeTransport, NoAnswer, Response, answer
 from tests.sending.helpers import ANSWER, description, picture

@@ -8,9 +8,9 @@ from pathlib import Path
 import orjson
 
 from dotledger.core.boxes.frames import Frame
+from dotledger.services.answers import Reader
 from dotledger.services.description import parse_description
 from dotledger.services.drafting import described_draft, draft, read_samples
-from dotledger.services.reading import Reader
 from dotledger.standins.chalk import EYES as CHALK_EYES
 from dotledger.standins.chalk import _seen as chalk_seen
 from dotledger.standins.evening import description_text

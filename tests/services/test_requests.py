@@ -8,7 +8,8 @@ from urllib.parse import parse_qs, urlsplit
 
 from dotledger.errors import DescriptionError
 from dotledger.services.description import parse_description
-from dotledger.services.requests import Payload, RequestBuilder
+from dotledger.services.messages import Payload
+from dotledger.services.requests import RequestBuilder
 from dotledger.services.secrets import Key, Secrets
 
 START = """

@@ -6,7 +6,8 @@ import unittest
 
 from dotledger.errors import ConnectError, KeyNotFound
 from dotledger.services.keys import find_key
-from dotledger.services.requests import Payload, RequestBuilder
+from dotledger.services.messages import Payload
+from dotledger.services.requests import RequestBuilder
 from dotledger.services.secrets import MASK, Key, Secrets
 from tests.campaigns import leaks
 from tests.sending.helpers import description

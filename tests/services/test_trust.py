@@ -9,7 +9,7 @@ from unittest import mock
 from dotledger import gather
 from dotledger.errors import ConnectError, DescriptionError
 from dotledger.sending.api import prepare_sending
-from dotledger.sending.plan import make_plan
+from dotledger.sending.deciding.plan import make_plan
 from dotledger.sending.trial import try_call
 from dotledger.services.trust import check_trust, facts_of
 from dotledger.testing import FakeTransport

@@ -7,8 +7,9 @@ from pathlib import Path
 
 from dotledger import Ledger, send
 from dotledger.errors import DescriptionError
-from dotledger.ledger.views import find_batch, notes_of
-from dotledger.sending.rereading import reread
+from dotledger.ledger.batches import find_batch
+from dotledger.ledger.findings import notes_of
+from dotledger.rereading import reread
 from dotledger.services.description import parse_description
 from dotledger.standins.evening import description_of, description_text, running
 from dotledger.standins.scenes import RECIPES, draw_scene

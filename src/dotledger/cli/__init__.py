@@ -12,42 +12,66 @@ from typing import Any
 import click
 
 from dotledger.errors import ArgumentError, DotLedgerError
-from dotledger.services.strict import hinted
+from dotledger.reading.strict import hinted
 from dotledger.showing import plain_text
 
 __all__ = ["main", "run"]
 
-_COMMANDS = {
-    "demo": "draw made-up scenes, send them to two simulated services, measure, show",
-    "simulate": "run simulated services on this machine, well-behaved or not",
-    "try": "make one harmless call and see what goes out, what comes back, how it is read",
-    "draft": "draft a description from sample answers",
-    "forecast": "say what a sending would come to: images, calls, time, price",
-    "send": "send images to a service and keep every answer in a ledger",
-    "findings": "show or write out what was found",
-    "measure": "compare findings with annotations: misses, wrong ones, overlap",
-    "annotations": "read ground truth, say what was read, write it in another form",
-    "reliability": "say whether 90 % means 90 %, and fit a mapping that mends it",
-    "draw": "draw boxes on the images, and a contact sheet of all",
-    "check": "say whether boxes would fit the truth better under another convention",
-    "names": "hold a mapping of label names against what a service says",
-    "reread": "read stored answers again by an edited description or mapping",
-    "batches": "list what was sent, or show one batch in detail",
-    "upgrade": "bring a ledger of an earlier version up to this one",
-    "usage": "show calls and money by service and month",
+_GROUPS = {
+    "Start": (
+        "start",
+        {
+            "demo": "draw made-up scenes, send them to two simulated services, measure, show",
+            "simulate": "run simulated services on this machine, well-behaved or not",
+            "draft": "draft a description from sample answers",
+            "try": "make one harmless call: what goes out, what comes back, how it is read",
+        },
+    ),
+    "Send": (
+        "send",
+        {
+            "forecast": "estimate calls, time and cost before sending",
+            "send": "send images to a service and keep every answer in a ledger",
+            "batches": "list what was sent, or show one batch in detail",
+            "usage": "show calls and money by service and month",
+            "reread": "read stored answers again by an edited description or mapping",
+            "upgrade": "bring a ledger of an earlier version up to this one",
+        },
+    ),
+    "Read": (
+        "read",
+        {
+            "findings": "show or write out what was found",
+            "names": "compare a label mapping with the labels a service uses",
+            "check": "tell whether boxes would fit the truth better under another convention",
+        },
+    ),
+    "Look": ("look", {"draw": "draw boxes on the images, and a contact sheet of all"}),
+    "Measure": (
+        "measure",
+        {
+            "annotations": "read ground truth, say what was read, write it in another form",
+            "measure": "compare findings with annotations: misses, wrong ones, overlap",
+            "reliability": "tell whether 90 % means 90 %, and fit a mapping that corrects it",
+        },
+    ),
 }
+"""Commands under headings in the order of work; each group's files stand in its folder."""
+
+_FOLDERS = {name: folder for folder, commands in _GROUPS.values() for name in commands}
 
 
 class _Lazy(click.Group):
     """Imports a command when it is used, so that every start is quick."""
 
     def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002 - click's signature
-        return list(_COMMANDS)
+        return list(_FOLDERS)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
-        if cmd_name not in _COMMANDS:
+        if cmd_name not in _FOLDERS:
             return None
-        command = import_module(f"dotledger.cli.{cmd_name}_command").command
+        home = f"dotledger.cli.{_FOLDERS[cmd_name]}.{cmd_name}_command"
+        command = import_module(home).command
         assert isinstance(command, click.Command)
         return command
 
@@ -62,13 +86,14 @@ class _Lazy(click.Group):
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         """Name the nearest command to one that there is not."""
-        if args and args[0] not in _COMMANDS:
-            raise click.UsageError(hinted(f"no such command: {args[0]}", args[0], _COMMANDS), ctx)
+        if args and args[0] not in _FOLDERS:
+            raise click.UsageError(hinted(f"no such command: {args[0]}", args[0], _FOLDERS), ctx)
         return super().resolve_command(ctx, args)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
-        with formatter.section("Commands"):
-            formatter.write_dl(list(_COMMANDS.items()))
+        for heading, (_, commands) in _GROUPS.items():
+            with formatter.section(heading):
+                formatter.write_dl(list(commands.items()))
 
 
 _SET_BY = {"edges": "--by", "rules": "--match"}

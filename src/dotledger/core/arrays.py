@@ -5,10 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from dotledger.core.pairing.edges import Ints
+__all__ = ["Counts", "Flags", "Floats", "Ints", "narrow", "ratio", "ratios"]
 
-__all__ = ["Counts", "Flags", "Floats", "narrow", "ratio", "ratios"]
-
+Ints = NDArray[np.intp]
 Floats = NDArray[np.float64]
 Flags = NDArray[np.bool_]
 Counts = NDArray[np.int64]

@@ -9,8 +9,8 @@ from msgspec import Struct
 from sqlalchemy import case, func, select
 
 from dotledger.ledger import schema
+from dotledger.ledger.batches import Batch
 from dotledger.ledger.store import Ledger
-from dotledger.ledger.views import Batch
 
 __all__ = ["CallFigures", "Month", "call_figures", "calls_in_month", "preparations", "usage"]
 

@@ -10,14 +10,15 @@ from typing import TYPE_CHECKING, Any
 from dotledger.core.arguments import whole_number
 from dotledger.errors import ArgumentError
 from dotledger.images.gather import Gathered, gather
-from dotledger.sending.batch import Means, Sending
-from dotledger.sending.plan import make_plan
-from dotledger.sending.progress import Progress, SentBatch
-from dotledger.sending.transport import Transport
+from dotledger.sending.batch.means import Means
+from dotledger.sending.batch.progress import Progress, SentBatch
+from dotledger.sending.batch.sending import Sending
+from dotledger.sending.calls.transport import Transport
+from dotledger.sending.deciding.plan import make_plan
 from dotledger.services.description import Description, load_description
 from dotledger.services.keys import find_key, find_signer, given_key
-from dotledger.services.requests import Signer
 from dotledger.services.secrets import Key
+from dotledger.services.signing import Signer
 from dotledger.services.trust import check_trust
 
 if TYPE_CHECKING:

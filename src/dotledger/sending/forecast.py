@@ -15,10 +15,10 @@ from dotledger.errors import DotLedgerError, ImageError
 from dotledger.images.facts import read_facts
 from dotledger.images.gather import Item
 from dotledger.images.prepare import prepare
+from dotledger.ledger.answers import answered_shas
 from dotledger.ledger.store import Ledger
 from dotledger.ledger.usage import calls_in_month
-from dotledger.ledger.views import answered_shas
-from dotledger.sending.plan import Plan
+from dotledger.sending.deciding.plan import Plan
 
 __all__ = ["Forecast", "forecast"]
 
@@ -91,7 +91,7 @@ def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
     Parameters
     ----------
     plan : Plan
-        See `dotledger.sending.plan.make_plan`.
+        See `dotledger.sending.deciding.plan.make_plan`.
     ledger : Ledger or None
         What it already holds is not counted again; None for no ledger.
     month : str

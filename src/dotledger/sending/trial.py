@@ -13,21 +13,24 @@ from dotledger.core.boxes.frames import Frame
 from dotledger.errors import AnswerError, ArgumentError, ConnectError, DotLedgerError, KeyNotFound
 from dotledger.images.facts import read_facts
 from dotledger.images.prepare import Prepared, prepare
-from dotledger.sending.plan import Plan
-from dotledger.sending.tokens import key_source
-from dotledger.sending.transport import (
+from dotledger.reading.rule_reader import Reading
+from dotledger.reading.strict import hinted
+from dotledger.sending.calls.tokens import key_source
+from dotledger.sending.calls.transport import (
     HttpTransport,
     NoAnswer,
     Response,
     Transport,
     send_covered,
 )
+from dotledger.sending.deciding.plan import Plan
+from dotledger.services.answers import Reader
 from dotledger.services.description import Call, Description
 from dotledger.services.keys import find_key, find_signer, given_key
-from dotledger.services.reading import Reader, Reading
-from dotledger.services.requests import Payload, Request, RequestBuilder, Signer
+from dotledger.services.messages import Payload, Request
+from dotledger.services.requests import RequestBuilder
 from dotledger.services.secrets import Key, Secrets
-from dotledger.services.strict import hinted
+from dotledger.services.signing import Signer
 from dotledger.services.trust import check_trust, facts_of
 
 __all__ = ["Trial", "advice", "try_call"]

@@ -14,7 +14,7 @@ from dotledger.services.description import Description
 from dotledger.services.secrets import Key
 
 if TYPE_CHECKING:
-    from dotledger.services.requests import Signer
+    from dotledger.services.signing import Signer
 
 __all__ = ["Key", "find_key", "find_signer", "given_key"]
 

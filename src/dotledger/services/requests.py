@@ -1,4 +1,4 @@
-"""From a description and prepared images to the bytes of one request; nothing is sent here."""
+"""Requests, built from a description."""
 
 from __future__ import annotations
 
@@ -9,100 +9,16 @@ from urllib.parse import urlencode
 
 import orjson
 import pybase64
-from msgspec import Struct, field
-from msgspec.structs import replace
 
-from dotledger.errors import ConnectError, DescriptionError
+from dotledger.errors import DescriptionError
 from dotledger.services.description import Call, Description
+from dotledger.services.messages import Payload, Request
 from dotledger.services.secrets import Hidden, HiddenText, Key, Secrets
+from dotledger.services.signing import Signer, signed
 
-__all__ = ["Payload", "Request", "RequestBuilder", "Signer"]
+__all__ = ["RequestBuilder"]
 
 _JSON = "application/json"
-
-
-class Payload(Struct, frozen=True, kw_only=True):
-    """One image as it goes out.
-
-    Attributes
-    ----------
-    data : bytes
-        The file's bytes; empty when the service fetches `address` itself.
-    media_type : str
-        Such as ``image/jpeg``.
-    file_name : str
-        A harmless name for multipart bodies.
-    address : str
-        Where the service can fetch the image.
-    """
-
-    data: bytes
-    media_type: str = "image/jpeg"
-    file_name: str = "image.jpg"
-    address: str = ""
-
-
-class Request(Struct, frozen=True, kw_only=True):
-    """One HTTP request, complete.
-
-    Attributes
-    ----------
-    method, address : str
-        As sent.
-    headers : mapping of str to str
-        As sent, with the key where the description puts it.
-    body : bytes
-        As sent.
-    images : int
-        How many images it holds.
-    """
-
-    method: str
-    address: str
-    headers: Mapping[str, str] = field(default_factory=dict)
-    body: bytes = b""
-    images: int = 1
-
-    def masked(self, secrets: Secrets) -> Request:
-        """Return the request with every secret covered, however short, for showing."""
-        return Request(
-            method=self.method,
-            address=secrets.text(self.address, least=1),
-            headers={name: secrets.text(value, least=1) for name, value in self.headers.items()},
-            body=secrets.cover(self.body, least=1),
-            images=self.images,
-        )
-
-    def __repr__(self) -> str:
-        return f"<Request {self.method}, {self.images} images, {len(self.body)} bytes>"
-
-
-Signer = Callable[[Request], Mapping[str, str]]
-"""Given a finished request, returns headers to add to it."""
-
-
-def _signed(request: Request, signer: Signer, secrets: Secrets) -> Request:
-    """Return the request with the signer's headers; it is somebody else's code.
-
-    What it adds is as secret as a key, and so is what its errors say.
-    """
-    added, fault = _added(request, signer)
-    if fault:
-        raise ConnectError(fault)
-    for value in added.values():
-        for part in {value, value.partition(" ")[2]} - {""}:
-            secrets.add(Key(part, "the signer"))
-    return replace(request, headers=Hidden({**request.headers, **added}))
-
-
-def _added(request: Request, signer: Signer) -> tuple[Hidden, str]:
-    try:
-        added = Hidden(signer(request))
-    except Exception as error:
-        return Hidden(), f"the signer failed ({type(error).__name__})"
-    if not all(isinstance(part, str) for pair in added.items() for part in pair):
-        return Hidden(), "the signer returned a header that is no text"
-    return added, ""
 
 
 def _check_header(name: str, value: str, service: str) -> None:
@@ -181,7 +97,7 @@ class RequestBuilder:
             body=body,
             images=len(payloads),
         )
-        return _signed(request, self._signer, self._secrets) if self._signer else request
+        return signed(request, self._signer, self._secrets) if self._signer else request
 
     def _put_key(self, headers: dict[str, str], query: dict[str, str], key: Key | None) -> None:
         """Put the key where it goes; no variable holds its text."""

@@ -15,7 +15,7 @@ from PIL import Image
 from dotledger.core.boxes.forms import Box
 from dotledger.core.tables.annotations import Annotations
 from dotledger.files import whole_file
-from dotledger.formats.tables import write_rows, write_table
+from dotledger.formats.tables.tables import write_rows, write_table
 from dotledger.standins.painting import PAINTERS, Canvas, Painted, paint_sky, paint_string
 
 __all__ = ["RECIPES", "Recipe", "Scene", "draw_scene", "scenes", "write_scenes"]

@@ -11,7 +11,7 @@ from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.label_names import NameMap, map_names
 from dotledger.core.tables.merging import merge_repeats
 from dotledger.errors import ArgumentError, TableError
-from dotledger.formats.names import read_names, write_skos
+from dotledger.formats.label_names import read_names, write_skos
 from tests.core.measuring.test_measure import annotations_of, findings_of
 
 

@@ -6,8 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from dotledger.core.arrays import Counts, Floats
-from dotledger.core.pairing.edges import Ints
+from dotledger.core.arrays import Counts, Floats, Ints
 from dotledger.core.pairing.judging import Judged
 from dotledger.core.pairing.ranks import Ranks
 

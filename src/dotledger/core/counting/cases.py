@@ -6,18 +6,14 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from dotledger.core.arrays import narrow
+from dotledger.core.arrays import Flags, Floats, Ints, narrow
 from dotledger.core.counting.resampling import Weights
 from dotledger.core.counting.shares import ShareSums
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.judging import Judged, Said
 
 __all__ = ["CaseCounts", "Sparse", "sparse_rows"]
 
-Floats = NDArray[np.float64]
-Flags = NDArray[np.bool_]
 Sparse = Any  # scipy.sparse is imported when it is first used
 
 

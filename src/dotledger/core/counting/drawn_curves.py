@@ -9,19 +9,15 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from dotledger.core.arrays import ratios
+from dotledger.core.arrays import Flags, Floats, Ints, ratios
 from dotledger.core.counting.cases import Sparse, sparse_rows
 from dotledger.core.counting.resampling import Weights
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.judging import Judged
 from dotledger.core.pairing.ranks import Ranks
 
 __all__ = ["Curves", "Flags", "Floats", "all_together", "by_label", "draws_at_once"]
 
-Floats = NDArray[np.float64]
-Flags = NDArray[np.bool_]
 _AT_ONCE = 12_000_000
 """Numbers held in one array of a curve while draws are worked through."""
 _POINTS_IN_A_BLOCK = 500

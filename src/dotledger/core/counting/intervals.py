@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from dotledger.core.arrays import ratios
+from dotledger.core.arrays import Ints, ratios
 from dotledger.core.counting.cases import CaseCounts
 from dotledger.core.counting.drawn_curves import (
     Curves,
@@ -28,7 +28,6 @@ from dotledger.core.counting.drawn_curves import (
 )
 from dotledger.core.counting.resampling import Interval, Resampling, Weights, limits, weights
 from dotledger.core.counting.shares import ShareSums, share_limits
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.judging import Judged
 
 __all__ = ["Spread", "spread_of", "spread_of_all"]

@@ -18,8 +18,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dotledger.core.arrays import Floats, Ints
 from dotledger.core.counting.shares import expanded_tails
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 
@@ -33,7 +33,6 @@ __all__ = [
     "weights",
 ]
 
-Floats = NDArray[np.float64]
 Weights = NDArray[np.float32]
 Interval = tuple[float, float]
 

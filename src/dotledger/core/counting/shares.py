@@ -17,7 +17,8 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
+
+from dotledger.core.arrays import Floats
 
 __all__ = [
     "FEW_IMAGES",
@@ -29,7 +30,6 @@ __all__ = [
     "share_limits",
 ]
 
-Floats = NDArray[np.float64]
 
 FEW_IMAGES = 10
 """Rows with fewer contributing images are marked."""

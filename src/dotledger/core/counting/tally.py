@@ -6,9 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dotledger.core.arrays import Counts, Flags, Floats
+from dotledger.core.arrays import Counts, Flags, Floats, Ints
 from dotledger.core.counting.area import average_precision, pooled_average_precision
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.judging import Judged, Said
 
 __all__ = ["Tally", "tally"]

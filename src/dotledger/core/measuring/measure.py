@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, whole_number
-from dotledger.core.arrays import Flags, ratio
+from dotledger.core.arrays import Flags, Ints, ratio
 from dotledger.core.counting.area import pooled_average_precision
 from dotledger.core.counting.intervals import Spread, spread_of, spread_of_all
 from dotledger.core.counting.resampling import Resampling, placed, places_of_images
@@ -31,7 +31,6 @@ from dotledger.core.measuring.notes import notes_of
 from dotledger.core.measuring.result import Measure
 from dotledger.core.pairing.broader import Broader, credited
 from dotledger.core.pairing.by_total_overlap import reassigned
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.judging import Judged, judge
 from dotledger.core.pairing.scope import Scope, counts_by_name, scope_of
 from dotledger.core.questions.basis import Basis

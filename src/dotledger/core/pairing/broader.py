@@ -7,8 +7,9 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from dotledger.core.arrays import Ints
 from dotledger.core.pairing.by_confidence import pair_edges
-from dotledger.core.pairing.edges import Boxes, Ints, edges_of, visiting_order
+from dotledger.core.pairing.edges import Boxes, edges_of, visiting_order
 from dotledger.core.pairing.judging import Judged, judge
 from dotledger.core.pairing.scope import Scope, scope_of
 from dotledger.core.tables.annotations import Annotations

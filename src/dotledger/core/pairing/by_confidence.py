@@ -16,16 +16,8 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from dotledger.core.pairing.edges import (
-    Boxes,
-    Edges,
-    Floats,
-    Ints,
-    box_keys,
-    edges_of,
-    no_edges,
-    visiting_order,
-)
+from dotledger.core.arrays import Floats, Ints
+from dotledger.core.pairing.edges import Boxes, Edges, box_keys, edges_of, no_edges, visiting_order
 
 __all__ = ["Pairs", "pair", "pair_edges"]
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from dotledger.core.arrays import Flags
-from dotledger.core.pairing.edges import Edges, Ints, edges_of, visiting_order
+from dotledger.core.arrays import Flags, Ints
+from dotledger.core.pairing.edges import Edges, edges_of, visiting_order
 from dotledger.core.pairing.judging import Judged
 from dotledger.core.pairing.scope import Scope
 

@@ -9,15 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dotledger.core.arrays import Floats, Ints
 from dotledger.core.boxes.overlap import shared_and_areas
 
-__all__ = ["Boxes", "Edges", "Floats", "Ints", "box_keys", "edges_of", "no_edges", "visiting_order"]
+__all__ = ["Boxes", "Edges", "box_keys", "edges_of", "no_edges", "visiting_order"]
 
 _PAIRS_AT_ONCE = 2_000_000
 _DENSE = 8
 """Groups are counted in an array while there are at most so many for each row."""
-Ints = NDArray[np.intp]
-Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

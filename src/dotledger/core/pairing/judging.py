@@ -8,9 +8,8 @@ from functools import cached_property
 
 import numpy as np
 
-from dotledger.core.arrays import Counts, Flags, Floats
+from dotledger.core.arrays import Counts, Flags, Floats, Ints
 from dotledger.core.pairing.by_confidence import Pairs, pair
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.ranks import Ranks
 from dotledger.core.pairing.scope import Scope
 

@@ -6,8 +6,7 @@ from functools import cached_property
 
 import numpy as np
 
-from dotledger.core.arrays import Floats, narrow
-from dotledger.core.pairing.edges import Ints
+from dotledger.core.arrays import Floats, Ints, narrow
 
 __all__ = ["Ranks"]
 

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.arguments import check_overlap
+from dotledger.core.arrays import Ints
 from dotledger.core.kinds import KINDS
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.judging import judge
 from dotledger.core.pairing.scope import scope_of
 from dotledger.core.tables.annotations import Annotations

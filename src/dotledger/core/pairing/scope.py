@@ -7,15 +7,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from dotledger.core.arrays import Floats, Ints
 from dotledger.core.kinds import KINDS
-from dotledger.core.pairing.edges import Boxes, Ints
+from dotledger.core.pairing.edges import Boxes
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.findings import Findings
 
 __all__ = ["Scope", "Side", "counts_by_name", "scope_of"]
-
-Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)

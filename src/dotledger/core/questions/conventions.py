@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from dotledger.core.arrays import Floats
 from dotledger.core.boxes.forms import turn_upright
 from dotledger.core.boxes.overlap import shared_and_areas
 from dotledger.core.kinds import KINDS
@@ -16,8 +17,6 @@ from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 
 __all__ = ["CONVENTIONS", "Fit", "ImageSize", "better_convention", "check_conventions"]
-
-Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -8,9 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from dotledger.core.arrays import ratio
+from dotledger.core.arrays import Ints, ratio
 from dotledger.core.counting.rows import defined
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.judging import Judged
 
 if TYPE_CHECKING:

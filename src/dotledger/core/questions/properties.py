@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import NDArray
 
+from dotledger.core.arrays import Floats
 from dotledger.core.pairing.edges import edges_of, visiting_order
 from dotledger.core.pairing.scope import Scope, Side
 from dotledger.core.tables.annotations import Annotations
@@ -13,7 +13,6 @@ from dotledger.core.tables.coded import Coded
 
 __all__ = ["area_shares", "at_edge", "crowding_of"]
 
-Floats = NDArray[np.float64]
 
 _PIXEL = 1.0
 _TOUCH = 1e-12

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dotledger.core.arrays import Ints
 from dotledger.core.pairing.broader import BROAD, NARROW
-from dotledger.core.pairing.edges import Edges, Ints, edges_of, visiting_order
+from dotledger.core.pairing.edges import Edges, edges_of, visiting_order
 from dotledger.core.questions.properties import area_shares, crowding_of
 from dotledger.core.questions.reasons import (
     BELOW,
@@ -39,9 +40,10 @@ if TYPE_CHECKING:
     from dotledger.core.pairing.scope import Side
     from dotledger.core.questions.basis import Basis
 
+from dotledger.core.arrays import Floats
+
 __all__ = ["BoxReasons"]
 
-Floats = NDArray[np.float64]
 
 _LOPSIDED = 3.0
 _HELD = 0.5

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from dotledger.core.arrays import Ints
 from dotledger.core.pairing.broader import BROAD, NARROW
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.questions.reasons import (
     BELOW,
     BROADER,

@@ -22,9 +22,10 @@ from dotledger.errors import ArgumentError
 if TYPE_CHECKING:
     import pandas as pd
 
+from dotledger.core.arrays import Floats
+
 __all__ = ["Band", "Floats", "Reliability", "reliability_of", "said_with_confidence"]
 
-Floats = NDArray[np.float64]
 _BANDS = tuple(i / 10 for i in range(1, 10))
 
 

@@ -19,9 +19,9 @@ if TYPE_CHECKING:
 
     from dotledger.core.questions.basis import Basis
 
-__all__ = ["ScreeningCounts", "screening_counts"]
+from dotledger.core.arrays import Flags
 
-Flags = NDArray[np.bool_]
+__all__ = ["ScreeningCounts", "screening_counts"]
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -14,15 +14,13 @@ from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from dotledger.core.arrays import Flags
+from dotledger.core.arrays import Flags, Ints
 from dotledger.core.counting.intervals import Spread, spread_of
 from dotledger.core.counting.resampling import Interval, Resampling, placed
 from dotledger.core.counting.rows import Row, row_of
 from dotledger.core.counting.shares import share_interval
 from dotledger.core.counting.tally import tally
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.judging import Judged, Said
 from dotledger.core.pairing.scope import Scope
 from dotledger.core.questions.properties import area_shares, at_edge, crowding_of
@@ -34,9 +32,10 @@ if TYPE_CHECKING:
     from dotledger.core.questions.basis import Basis
     from dotledger.core.tables.annotations import Annotations
 
+from dotledger.core.arrays import Floats
+
 __all__ = ["SLICES", "SliceMeasure", "check_slice", "slice_names", "sliced"]
 
-Floats = NDArray[np.float64]
 
 SLICES: Mapping[str, tuple[float, ...]] = {
     "size": (0.001, 0.01, 0.1),

@@ -14,10 +14,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.arguments import check_overlap
-from dotledger.core.arrays import ratio
+from dotledger.core.arrays import Ints, ratio
 from dotledger.core.counting.rows import defined
 from dotledger.core.pairing.by_confidence import pair
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.pairing.scope import Scope, Side, scope_of
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.coded import Coded

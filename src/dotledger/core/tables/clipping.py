@@ -7,9 +7,8 @@ from dataclasses import dataclass, replace
 from typing import Any, Generic, TypeVar
 
 import numpy as np
-from numpy.typing import NDArray
 
-from dotledger.core.pairing.edges import Ints
+from dotledger.core.arrays import Floats, Ints
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.findings import Findings
@@ -17,7 +16,6 @@ from dotledger.core.tables.findings import Findings
 __all__ = ["Clipped", "clip_annotations", "clip_findings", "image_sizes"]
 
 Table = TypeVar("Table", Annotations, Findings)
-Floats = NDArray[np.float64]
 Facts = Mapping[str, Mapping[str, Any]]
 
 

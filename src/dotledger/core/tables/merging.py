@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.arguments import check_overlap
+from dotledger.core.arrays import Ints
 from dotledger.core.boxes.overlap import overlap as overlap_of
-from dotledger.core.pairing.edges import Ints
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 

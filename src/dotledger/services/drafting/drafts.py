@@ -13,11 +13,12 @@ from msgspec.structs import replace
 
 from dotledger.core.boxes.frames import Frame
 from dotledger.errors import DescriptionError
+from dotledger.reading.rule_reader import NOT_THERE, Reading
+from dotledger.services.answers import Reader
 from dotledger.services.description import parse_description
 from dotledger.services.drafting.boxes import Size, reported_size, toml_text
 from dotledger.services.drafting.parts import groups_of, written
 from dotledger.services.drafting.rules import RuleGuess, amounts_of, rule_of
-from dotledger.services.reading import NOT_THERE, Reader, Reading
 
 __all__ = ["Draft", "described_draft", "draft", "read_samples"]
 

@@ -1,0 +1,237 @@
+"""``dotledger measure``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dotledger.cli.options.common import (
+    as_kinds,
+    example,
+    json_option,
+    kinds_option,
+    numbers_of,
+    print_json,
+    print_table,
+    replace_option,
+    say,
+    settings_of,
+    threshold_of,
+)
+from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.errors import ArgumentError
+from dotledger.files import check_output, check_output_folder
+
+if TYPE_CHECKING:
+    from dotledger.core.measuring.result import Measure
+
+__all__ = ["command"]
+
+_PARTS = "reasons,confusion,slices,reliability,counts,screening,details,text,images,points"
+
+
+@click.command(
+    name="measure",
+    epilog=example(
+        "dotledger measure --findings flint.csv --annotations annotations.csv --overlap 0.5 "
+        "--also reasons"
+    ),
+)
+@comparing_options
+@click.option(
+    "--overlap",
+    default="0.5",
+    show_default=True,
+    help="Required overlap; several with commas, the first is shown.",
+)
+@click.option(
+    "--threshold",
+    help="Leave out findings below: a number, numbers with commas, a word of the service's own "
+    "scale, or NAME=VALUE,... by kind or label.",
+)
+@kinds_option
+@click.option(
+    "--count-unanswered",
+    is_flag=True,
+    help="Count annotations of images without an answer as missed.",
+)
+@click.option(
+    "--pairing",
+    type=click.Choice(["confidence", "total-overlap"]),
+    default="confidence",
+    show_default=True,
+    help="By falling confidence, or one-to-one by greatest total overlap.",
+)
+@click.option("--credit-related", is_flag=True, help="Count broader and narrower labels as right.")
+@click.option(
+    "--tolerance",
+    "tolerances",
+    multiple=True,
+    metavar="NAME=VALUE",
+    help="How far off a number among the details may be, such as age=5; may be repeated.",
+)
+@click.option("--draws", type=int, default=1000, show_default=True, help="For intervals; 0: none.")
+@click.option("--seed", type=int, default=0, show_default=True, help="Of the draws.")
+@click.option("--also", metavar="LIST", help=f"Show more, with commas: {_PARTS}.")
+@click.option(
+    "--by",
+    "slices",
+    multiple=True,
+    metavar="NAME[:EDGES]",
+    help="Slice by size, crowding, edge or a column; edges with commas.",
+)
+@click.option(
+    "--csv",
+    "csv_place",
+    metavar="PATH",
+    help="Also write the rows to a .csv file, or everything into a folder.",
+)
+@replace_option
+@json_option
+def command(
+    overlap: str,
+    threshold: str | None,
+    kinds: str | None,
+    count_unanswered: bool,
+    pairing: Any,
+    credit_related: bool,
+    tolerances: tuple[str, ...],
+    draws: int,
+    seed: int,
+    also: str | None,
+    slices: Sequence[str],
+    csv_place: str | None,
+    replace: bool,
+    as_json: bool,
+    **tables: Any,
+) -> None:
+    """Compare findings with annotations.
+
+    Findings come from a file (--findings) or from the ledger (--service, --batch). Kinds with
+    boxes are paired at the required overlap; labels and unsafe content are judged by presence.
+    A dash, or null in JSON, stands for a measure that is undefined.
+    """
+    from dotledger.core.measuring.measure import measure
+    from dotledger.core.questions.slices import check_slice
+
+    _check_csv(csv_place, tables, replace=replace)
+    names = _parts(also)
+    wanted = [_slice(text) for text in slices]
+    overlaps = numbers_of(overlap, "--overlap")
+    compared = compared_tables(**tables)
+    result = measure(
+        compared.findings,
+        compared.annotations,
+        overlap=overlaps if len(overlaps) > 1 else overlaps[0],
+        threshold=threshold_of(threshold, several=True),
+        kinds=as_kinds(kinds),
+        count_unanswered=count_unanswered,
+        pairing=pairing,
+        broader=compared.broader,
+        credit_related=credit_related,
+        tolerances=_tolerances(tolerances),
+        draws=draws,
+        seed=seed,
+    )
+    for name, edges in wanted:
+        check_slice(result.basis, name, edges)
+    if csv_place is not None:
+        _write_csv(result, Path(csv_place))
+    if as_json:
+        print_json({**result.to_dict(everything=True), "loaded": compared.report})
+    else:
+        _show(result, compared.lines, names, wanted)
+
+
+def _tolerances(pairs: tuple[str, ...]) -> dict[str, float]:
+    named = settings_of(pairs, "--tolerance")
+    return {name: numbers_of(value, "--tolerance")[0] for name, value in named.items()}
+
+
+def _parts(text: str | None) -> list[str]:
+    names = [part.strip() for part in (text or "").split(",") if part.strip()]
+    for name in names:
+        if name not in _PARTS.split(","):
+            raise ArgumentError("unknown part", place="--also", got=name, allowed=_PARTS.split(","))
+    return names
+
+
+def _slice(text: str) -> tuple[str, list[float] | None]:
+    name, _, edges = text.partition(":")
+    return name, numbers_of(edges, "--by") if edges else None
+
+
+def _show(
+    result: Measure,
+    lines: Sequence[str],
+    names: Sequence[str],
+    slices: Sequence[tuple[str, list[float] | None]],
+) -> None:
+    from dotledger.report.terminal.measures import (
+        measure_tables,
+        parts,
+        pooled_lines,
+        scope_lines,
+        slice_tables,
+    )
+
+    several = any(len(kind.points) > 1 for kind in result.kinds.values())
+    more = ["points"] if several else []
+    for line in lines:
+        say(line)
+    tables = [part for table in measure_tables(result) for part in ("", table)]
+    print_table(*scope_lines(result), *tables, "", pooled_lines(result))
+    if result.notes:
+        print_table("", *result.notes)
+    wanted = dict(slices)
+    if "slices" in names:  # each of them once, with the edges asked for
+        wanted |= {name: wanted.get(name) for name in result.slice_names()}
+    for name, edges in wanted.items():
+        for table in slice_tables(result, name, edges):
+            print_table("", table)
+    rest = [name for name in dict.fromkeys([*more, *names]) if name != "slices"]
+    if rest:
+        print_table(parts(result, rest))
+
+
+def _check_csv(place: str | None, tables: dict[str, Any], *, replace: bool) -> None:
+    """Refuse a place for --csv: it is a new .csv file, or a folder."""
+    if place is None:
+        return
+    inputs = [tables[name] for name in _INPUTS]
+    suffix = Path(place).suffix.lower()
+    if suffix == ".csv":
+        check_output(place, place="--csv", inputs=inputs, replace=replace)
+    elif suffix and not Path(place).is_dir():
+        raise ArgumentError(
+            "neither a .csv file nor a folder",
+            place="--csv",
+            got=place,
+            next_step="Name a file that ends in .csv, or a folder (a name without an ending).",
+        )
+    else:
+        check_output_folder(place, place="--csv", inputs=inputs, replace=replace)
+
+
+_INPUTS = (
+    "findings",
+    "findings_columns",
+    "annotations",
+    "columns",
+    "description",
+    "images",
+    "names",
+    "ledger",
+)
+
+
+def _write_csv(result: Measure, place: Path) -> None:
+    from dotledger.formats.tables.results import write_everything, write_frame
+
+    if place.suffix.lower() == ".csv":
+        write_frame(result.frame(), place)
+    else:
+        write_everything(result, place)

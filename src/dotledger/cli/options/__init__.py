@@ -1,0 +1,1 @@
+"""Options and habits that commands share."""

@@ -1,0 +1,229 @@
+"""Options and small habits that commands share."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from dotledger.errors import ArgumentError
+from dotledger.showing import escaped_json, plain_text
+
+__all__ = [
+    "as_kinds",
+    "code_option",
+    "example",
+    "json_option",
+    "kinds_option",
+    "ledger_option",
+    "money",
+    "noticed",
+    "numbers_of",
+    "print_json",
+    "print_table",
+    "read_said",
+    "replace_option",
+    "say",
+    "say_passed_over",
+    "say_problems",
+    "service_options",
+    "settings_of",
+    "threshold_of",
+    "threshold_option",
+]
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+DEFAULT_LEDGER = "images.ledger"
+
+_MOST_PROBLEMS = 20
+
+
+def example(text: str) -> str:
+    """Return an epilog that shows how a command is used."""
+    return f"\b\nExample:\n  {text}"
+
+
+def ledger_option(function: Function) -> Function:
+    """Add ``--ledger``."""
+    return click.option(
+        "--ledger",
+        default=DEFAULT_LEDGER,
+        show_default=True,
+        envvar="DOTLEDGER_LEDGER",
+        metavar="PATH",
+        help="The ledger: a file, or a database address.",
+    )(function)
+
+
+def json_option(function: Function) -> Function:
+    """Add ``--json``."""
+    return click.option("--json", "as_json", is_flag=True, help="Print JSON instead of a table.")(
+        function
+    )
+
+
+def kinds_option(function: Function) -> Function:
+    """Add ``--kinds``."""
+    return click.option(
+        "--kinds", metavar="LIST", help="Kinds, with commas: label,object,face,unsafe,text,caption."
+    )(function)
+
+
+def service_options(function: Function) -> Function:
+    """Add ``--service``, ``--kinds`` and ``--set``."""
+    setting = click.option(
+        "--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting."
+    )
+    described = click.option(
+        "--service", required=True, metavar="FILE", help="The service's description."
+    )
+    return described(kinds_option(setting(function)))
+
+
+def replace_option(function: Function) -> Function:
+    """Add ``--replace``."""
+    return click.option(
+        "--replace",
+        is_flag=True,
+        help="Let existing files be replaced (never inputs or ledgers).",
+    )(function)
+
+
+def code_option(function: Function) -> Function:
+    """Add ``--allow-code``."""
+    return click.option(
+        "--allow-code",
+        is_flag=True,
+        help="Let code run that the description names as a key source; remembered.",
+    )(function)
+
+
+def threshold_option(function: Function) -> Function:
+    """Add ``--threshold``; `threshold_of` turns its text into what the library takes."""
+    return click.option(
+        "--threshold",
+        metavar="T",
+        help="Leave out findings below: a number, a word of the service's own scale, or "
+        "NAME=VALUE,... by kind or label.",
+    )(function)
+
+
+def numbers_of(text: str, option: str) -> list[float]:
+    """Return the numbers of a comma-separated list.
+
+    Raises
+    ------
+    ArgumentError
+        If a part is not a number.
+    """
+    try:
+        return [float(part) for part in text.split(",")]
+    except ValueError:
+        raise ArgumentError(
+            "not a number, nor numbers with commas between", place=option, got=text
+        ) from None
+
+
+def threshold_of(text: str | None, *, several: bool = False) -> Any:
+    """Return a threshold as the library takes it: a number, a word, or names with values.
+
+    With `several`, numbers with commas between are a list.
+
+    Raises
+    ------
+    ArgumentError
+        If there are several numbers where one is meant.
+    """
+    if text is None:
+        return None
+    if "=" in text:
+        pairs = (part.partition("=") for part in text.split(","))
+        return {name.strip(): value.strip() for name, _, value in pairs}
+    try:
+        numbers = [float(part) for part in text.split(",")]
+    except ValueError:
+        return text
+    if len(numbers) > 1 and not several:
+        raise ArgumentError("several thresholds where one is meant", place="--threshold", got=text)
+    return numbers if len(numbers) > 1 else numbers[0]
+
+
+def money(amount: float, currency: str) -> str:
+    """Return an amount with its currency, with four decimals: one call may cost 0.0015."""
+    return f"{amount:,.4f} {currency}"
+
+
+def as_kinds(text: str | None) -> list[str] | None:
+    """Return the kinds of a comma-separated list."""
+    return None if text is None else [part.strip() for part in text.split(",") if part.strip()]
+
+
+def settings_of(pairs: Sequence[str], option: str = "--set") -> dict[str, str]:
+    """Return ``NAME=VALUE`` pairs as a mapping; raises ArgumentError for anything else."""
+    for pair in pairs:
+        if "=" not in pair:
+            raise ArgumentError("this is written NAME=VALUE", place=option, got=pair)
+    return dict(pair.split("=", 1) for pair in pairs)
+
+
+def say(text: str) -> None:
+    """Print a message for people, to stderr."""
+    click.echo(plain_text(text), err=True)
+
+
+def say_problems(what: str, problems: Sequence[tuple[str, str]]) -> None:
+    """Print the first of (name, reason) to stderr, and how many more there are."""
+    for name, reason in problems[:_MOST_PROBLEMS]:
+        say(f"{what}: {name}: {reason}")
+    if len(problems) > _MOST_PROBLEMS:
+        say(f"{what}: {len(problems) - _MOST_PROBLEMS:,} more")
+
+
+def say_passed_over(passed_over: str) -> None:
+    """Say what folders hold that was not taken for an image, if anything."""
+    if passed_over:
+        say(f"passed over, not taken for images: {passed_over}")
+
+
+def print_json(value: Any) -> None:
+    """Print one JSON document to stdout."""
+    import orjson
+
+    click.echo(escaped_json(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode()))
+
+
+def print_table(*parts: Any) -> None:
+    """Print tables and lines to stdout; a text is one line, whatever stands in it."""
+    from dotledger.report.terminal.tables import console
+
+    out = console()
+    for part in parts:
+        text = isinstance(part, str)
+        out.print(plain_text(part) if text else part, soft_wrap=text)
+
+
+def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:
+    """Return a line on what reading set aside or noticed, the most frequent first; none if nothing.
+
+    `notes` are (image, reason, value).
+    """
+    from dotledger.reading.rule_reader import NOT_THERE
+
+    counts = Counter(reason for _, reason, _ in notes if reason != NOT_THERE).most_common(5)
+    listed = ", ".join(f"{reason} ({count})" for reason, count in counts)
+    return [f"Set aside or noticed while reading: {listed}; see findings --notes."] * bool(counts)
+
+
+def read_said(findings: str | None, ledger: str, service: str | None, batch: int | None) -> Any:
+    """Return findings from a file, or else from the ledger."""
+    if findings is not None:
+        from dotledger.formats.tables.tables import read_findings
+
+        return read_findings(Path(findings))
+    from dotledger.kept import findings_of
+
+    return findings_of(ledger, batch=batch, service=service)

@@ -1,0 +1,218 @@
+"""Options of commands that compare findings with annotations, and what they ask for."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from dotledger.cli.options.common import ledger_option, settings_of
+from dotledger.core.kinds import check_kinds
+from dotledger.core.spelling import first_of
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
+
+if TYPE_CHECKING:
+    from dotledger.core.tables.clipping import Clipped
+
+__all__ = [
+    "Compared",
+    "compared_tables",
+    "comparing_options",
+    "truth_options",
+    "vocabulary_of",
+]
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+_TRUTH = (
+    click.option(
+        "--columns",
+        metavar="FILE",
+        help="How the table of annotations is written: a TOML file, or OURS=THEIRS,...",
+    ),
+    click.option("--description", metavar="FILE", help="Import description of JSON or XML files."),
+    click.option(
+        "--images",
+        metavar="PATH",
+        help="What is known about images: a table with sizes and columns, or their folder.",
+    ),
+    click.option(
+        "--vocabulary",
+        multiple=True,
+        metavar="KIND=LABELS",
+        help="Labels looked for, with commas; by default those that occur.",
+    ),
+)
+
+_COMPARING = (
+    click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger."),
+    click.option(
+        "--findings-columns", metavar="FILE", help="How the findings file is written; as --columns."
+    ),
+    click.option("--annotations", metavar="PATH", required=True, help="The ground truth."),
+    *_TRUTH,
+    click.option("--names", metavar="FILE", help="Apply a mapping of label names to findings."),
+    click.option(
+        "--merge", type=float, metavar="T", help="Merge boxes of a label that overlap so much."
+    ),
+    click.option(
+        "--match",
+        default="exact,spelling,case,folders,ending",
+        show_default=True,
+        metavar="RULES",
+        help="How images that are named differently may be matched.",
+    ),
+    ledger_option,
+    click.option("--service", help="The newest batch of this service in the ledger."),
+    click.option("--batch", type=int, help="This batch in the ledger."),
+)
+
+
+def _with(options: Sequence[Any], function: Function) -> Function:
+    for option in reversed(options):
+        function = option(function)
+    return function
+
+
+def truth_options(function: Function) -> Function:
+    """Add the options that say how ground truth is read."""
+    return _with(_TRUTH, function)
+
+
+def comparing_options(function: Function) -> Function:
+    """Add the options that say which findings and annotations are compared."""
+    return _with(_COMPARING, function)
+
+
+@dataclass(frozen=True, kw_only=True)
+class Compared:
+    """What the options ask for.
+
+    Attributes
+    ----------
+    findings, annotations
+        With label names mapped and image names matched.
+    broader : dict of str to tuple of str
+        Broader labels of the mapping.
+    report : dict
+        What loading read, as plain values.
+    lines : list of str
+        The same in words.
+    """
+
+    findings: Findings
+    annotations: Annotations
+    broader: dict[str, tuple[str, ...]]
+    report: dict[str, Any]
+    lines: list[str]
+
+
+def compared_tables(
+    *,
+    findings: str | None,
+    findings_columns: str | None,
+    annotations: str,
+    columns: str | None,
+    description: str | None,
+    images: str | None,
+    vocabulary: Sequence[str],
+    names: str | None,
+    merge: float | None,
+    match: str,
+    ledger: str,
+    service: str | None,
+    batch: int | None,
+) -> Compared:
+    """Read what the options of `comparing_options` name."""
+    from dotledger.core.tables.clipping import clip_findings
+    from dotledger.core.tables.image_names import match_images
+    from dotledger.formats.annotations.front import load_annotations
+
+    loaded = load_annotations(
+        Path(annotations),
+        columns=columns,
+        description=description,
+        images=images,
+        vocabulary=vocabulary_of(vocabulary),
+    )
+    truth = loaded.annotations
+    if findings is not None:
+        from dotledger.formats.tables.tables import read_findings
+
+        said = read_findings(Path(findings), columns=findings_columns, images=truth.images)
+    else:
+        from dotledger.kept import findings_and_sizes
+
+        said, sizes = findings_and_sizes(ledger, batch=batch, service=service)
+    said, matched = match_images(said, truth.image.used(), _words(match))
+    if findings is None:
+        known = {matched.names.get(name, name): size for name, size in sizes.items()}
+        truth = truth.with_images({n: {**s, **truth.images.get(n, {})} for n, s in known.items()})
+    inside = clip_findings(said, truth.images)
+    said, lines = inside.table, _clip_lines(inside)
+    broader: dict[str, tuple[str, ...]] = {}
+    if names is not None:
+        said, broader, unused = _mapped(said, names, service or "")
+        lines += unused
+    if merge is not None:
+        said, count = _merged(said, merge)
+        lines.append(f"Repeated boxes merged: {count}.")
+    report = {"annotations": loaded.report.to_dict(), "image_names": dict(matched.by_rule)}
+    return Compared(
+        findings=said,
+        annotations=truth,
+        broader=broader,
+        report={**report, "ambiguous_image_names": list(matched.ambiguous)},
+        lines=[*loaded.report.lines(), *matched.lines(), *lines],
+    )
+
+
+def _clip_lines(inside: Clipped[Findings]) -> list[str]:
+    counts = (
+        ("Boxes of findings clipped to their image", len(inside.clipped)),
+        ("Findings set aside, wholly outside their image", len(inside.outside)),
+    )
+    return [f"{text}: {count}." for text, count in counts if count]
+
+
+def vocabulary_of(pairs: Sequence[str]) -> dict[str, list[str]] | None:
+    """Return ``KIND=LABEL,LABEL`` pairs as labels by kind; None without any.
+
+    Raises
+    ------
+    ArgumentError
+        If a pair is not written so, or a kind is not known.
+    """
+    found = {kind: _words(labels) for kind, labels in settings_of(pairs, "--vocabulary").items()}
+    check_kinds(found, place="--vocabulary")
+    return found or None
+
+
+def _words(text: str) -> list[str]:
+    return [part.strip() for part in text.split(",") if part.strip()]
+
+
+def _merged(said: Findings, overlap: float) -> tuple[Findings, int]:
+    from dotledger.core.arguments import check_overlap
+    from dotledger.core.tables.merging import merge_repeats
+
+    check_overlap(overlap, place="--merge")
+    kept, into = merge_repeats(said, overlap=overlap)
+    return kept, len(into) - len(kept)
+
+
+def _mapped(
+    said: Findings, names: str, service: str
+) -> tuple[Findings, dict[str, tuple[str, ...]], list[str]]:
+    from dotledger.core.tables.label_names import map_names
+    from dotledger.formats.label_names import read_names
+
+    mapping = read_names(Path(names))
+    mapped = map_names(said, mapping, service=service)
+    labels = first_of([label for _, label, _ in mapped.unused], 10)
+    lines = [f"Entries of {names} that match no finding: {labels}."] if labels else []
+    return mapped.findings, dict(mapping.broader), lines

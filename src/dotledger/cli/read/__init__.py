@@ -1,0 +1,1 @@
+"""Commands about what was read."""

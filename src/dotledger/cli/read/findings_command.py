@@ -1,0 +1,225 @@
+"""``dotledger findings``."""
+
+from __future__ import annotations
+
+import dataclasses
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dotledger.cli.options.common import (
+    as_kinds,
+    example,
+    json_option,
+    kinds_option,
+    ledger_option,
+    print_json,
+    print_table,
+    replace_option,
+    say,
+    threshold_of,
+    threshold_option,
+)
+from dotledger.core.spelling import first_of
+from dotledger.errors import ArgumentError
+from dotledger.files import check_output
+from dotledger.reading.strict import hinted
+
+if TYPE_CHECKING:
+    from dotledger.core.tables.findings import Findings
+
+__all__ = ["command"]
+
+
+@click.command(
+    name="findings",
+    epilog=example("dotledger findings --service flint --threshold 0.5 --out flint.csv"),
+)
+@ledger_option
+@click.option("--service", help="The newest batch of this service.")
+@click.option("--batch", type=int, help="This batch.")
+@click.option("--reading", type=int, help="This reading; by default the newest.")
+@click.option("--names", metavar="FILE", help="Apply a mapping of label names.")
+@click.option(
+    "--merge", type=float, metavar="T", help="Merge boxes of a label that overlap so much."
+)
+@click.option("--notes", is_flag=True, help="Show what the reading set aside or noticed.")
+@kinds_option
+@threshold_option
+@click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
+@click.option(
+    "--strongest",
+    type=click.IntRange(1),
+    metavar="N",
+    help="Only the N findings of each image with the highest confidence.",
+)
+@click.option(
+    "--order",
+    type=click.Choice(["answer", "confidence"]),
+    default="answer",
+    show_default=True,
+    help="As the answers came, or by falling confidence.",
+)
+@click.option(
+    "--most", type=click.IntRange(0), default=40, show_default=True, help="Rows to show; 0 for all."
+)
+@click.option(
+    "--out", "out_file", metavar="FILE", help="Write all to a .csv, .jsonl or .parquet file."
+)
+@replace_option
+@json_option
+def command(
+    ledger: str,
+    service: str | None,
+    batch: int | None,
+    reading: int | None,
+    names: str | None,
+    merge: float | None,
+    notes: bool,
+    kinds: str | None,
+    threshold: str | None,
+    labels: tuple[str, ...],
+    strongest: int | None,
+    order: str,
+    most: int,
+    out_file: str | None,
+    replace: bool,
+    as_json: bool,
+) -> None:
+    """Show what a service found, or write it to a file.
+
+    Files keep a row with an empty label for every image that was answered and holds nothing.
+    """
+    from dotledger.kept import findings_of
+
+    if out_file is not None:
+        check_output(out_file, place="--out", inputs=(ledger, names), replace=replace)
+    if notes:
+        _show_notes(ledger, batch, service, reading, as_json)
+        return
+    found = findings_of(
+        ledger,
+        batch=batch,
+        service=service,
+        reading=reading,
+        kinds=as_kinds(kinds),
+        threshold=threshold_of(threshold),
+    )
+    if names is not None:
+        found = _named(found, names, service or "")
+    if merge is not None:
+        found = _merged(found, merge)
+    if labels:
+        _check_labels(found, labels)
+        found = _only(found, labels)
+    found = found if strongest is None else found.strongest(strongest)
+    found = found.by_confidence() if order == "confidence" else found
+    if out_file is not None:
+        from dotledger.formats.tables.tables import write_table
+
+        say(f"{len(found)} rows written to {write_table(found, Path(out_file))}")
+    elif as_json:
+        print_json(_records(found))
+    else:
+        _show(found, most)
+
+
+def _only(found: Findings, labels: tuple[str, ...]) -> Findings:
+    """Return the findings with these labels; images without any were still answered."""
+    origin = found.origin and dataclasses.replace(found.origin, only=labels)
+    kept = found.without((found.label.onto(labels) < 0) & ~found.blank)
+    return dataclasses.replace(kept, origin=origin)
+
+
+def _check_labels(found: Findings, labels: tuple[str, ...]) -> None:
+    """Refuse a label that no finding has: an empty table would look like an answer."""
+    known = [label for label in found.label.used() if label]
+    for label in labels:
+        if label not in known:
+            raise ArgumentError(
+                hinted("no finding has this label", label, known),
+                place="--label",
+                got=label,
+                allowed=known[:20],
+            )
+
+
+def _named(found: Findings, names: str, service: str) -> Findings:
+    from dotledger.core.tables.label_names import map_names
+    from dotledger.formats.label_names import read_names
+
+    mapped = map_names(found, read_names(Path(names)), service=service)
+    say(f"{mapped.left_out} findings left out, {len(mapped.unmapped)} labels not mapped")
+    if mapped.unused:
+        labels = [label for _, label, _ in mapped.unused]
+        say(f"entries of {names} that match no finding: {first_of(labels, 10)}")
+    return mapped.findings
+
+
+def _merged(found: Findings, overlap: float) -> Findings:
+    from dotledger.core.arguments import check_overlap
+    from dotledger.core.tables.merging import merge_repeats
+
+    check_overlap(overlap, place="--merge")
+    kept, into = merge_repeats(found, overlap=overlap)
+    say(f"{len(into) - len(kept)} repeated boxes merged")
+    return kept
+
+
+def _show_notes(
+    ledger: str, batch: int | None, service: str | None, reading: int | None, as_json: bool
+) -> None:
+    from collections import Counter
+
+    from dotledger.ledger.batches import find_batch
+    from dotledger.ledger.findings import notes_of
+    from dotledger.ledger.store import Ledger
+    from dotledger.report.terminal.tables import rows_table
+
+    with Ledger(ledger, create=False) as opened:
+        noted = notes_of(opened, find_batch(opened, batch=batch, service=service, reading=reading))
+    if as_json:
+        print_json([{"image": i, "reason": r, "value": v} for i, r, v in noted])
+        return
+    counts = Counter(reason for _, reason, _ in noted)
+    examples = {reason: f"{value} in {image}" for image, reason, value in reversed(noted)}
+    rows = [(reason, str(n), examples[reason]) for reason, n in counts.most_common()]
+    print_table(rows_table("", ("set aside or noticed", "times", "such as"), rows))
+
+
+def _records(found: Findings) -> list[dict[str, Any]]:
+    rows = found.frame().to_dict("records")
+    plain: list[dict[str, Any]] = []
+    for place, row in enumerate(rows):
+        record = {str(k): None if v != v else v for k, v in row.items()}
+        details = found.details[place] if found.details is not None else None
+        plain.append(record | ({"details": details.to_dict()} if details else {}))
+    return plain
+
+
+def _show(found: Findings, most: int) -> None:
+    from dotledger.report.terminal.tables import number, rows_table
+
+    shown = found.take(~found.blank)
+    images, kinds, labels = (c.values() for c in (shown.image, shown.kind, shown.label))
+    stop = len(shown) if most <= 0 else min(most, len(shown))
+    rows = [
+        (images[i], kinds[i], labels[i], number(float(shown.confidence[i])), *_box(shown, i))
+        for i in range(stop)
+    ]
+    header = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
+    print_table(rows_table("", header, rows))
+    empty = int(found.blank.sum())
+    print_table(f"{len(shown)} findings; {empty} times answered with nothing found.")
+    if stop < len(shown):
+        say(
+            f"The first {stop} are shown. --most 0 shows all, --order confidence the strongest "
+            "first, --out FILE writes all."
+        )
+
+
+def _box(table: Findings, row: int) -> list[str]:
+    from dotledger.report.terminal.tables import number
+
+    return [number(float(value), 1) for value in table.box[row]]

@@ -1,0 +1,74 @@
+"""``dotledger names``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from dotledger.cli.options.common import (
+    example,
+    json_option,
+    ledger_option,
+    print_json,
+    print_table,
+    read_said,
+    say,
+)
+
+__all__ = ["command"]
+
+
+@click.command(
+    name="names", epilog=example("dotledger names mine.csv --ledger photos.ledger --service marl")
+)
+@click.argument("mapping")
+@click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
+@ledger_option
+@click.option(
+    "--service", default="", help="Whose findings they are; in a ledger, its newest batch."
+)
+@click.option("--batch", type=int, help="This batch in the ledger.")
+@click.option("--skos", metavar="FILE", help="Write the mapping as SKOS: .ttl or .jsonld.")
+@json_option
+def command(
+    mapping: str,
+    findings: str | None,
+    ledger: str,
+    service: str,
+    batch: int | None,
+    skos: str | None,
+    as_json: bool,
+) -> None:
+    """Hold a MAPPING of label names against what a service says.
+
+    Lists labels that the mapping says nothing about, by count, and entries of the mapping that
+    match no finding, each with the nearest spelling on the other side. The
+    mapping is CSV (label,becomes and if wanted service,kind,broader), TOML, or SKOS.
+    """
+    from dotledger.core.tables.label_names import map_names
+    from dotledger.formats.label_names import read_names, write_skos
+    from dotledger.report.terminal.tables import rows_table
+
+    names = read_names(Path(mapping))
+    if skos is not None:
+        say(f"written: {write_skos(names, skos)}")
+        return
+    said = read_said(findings, ledger, service or None, batch)
+    mapped = map_names(said, names, service=service)
+    columns = ("kind", "label", "findings", "nearest")
+    if as_json:
+        unmapped = [dict(zip(columns, row, strict=True)) for row in mapped.unmapped]
+        unused = [dict(zip(("kind", "label", "nearest"), r, strict=True)) for r in mapped.unused]
+        print_json({"left_out": mapped.left_out, "unmapped": unmapped, "unused": unused})
+        return
+    rows = [(kind, label, str(count), near) for kind, label, count, near in mapped.unmapped]
+    print_table(rows_table("Labels that the mapping says nothing about", columns, rows), "")
+    if mapped.unused:
+        header = ("kind", "label", "nearest")
+        print_table(rows_table("Entries that match no finding", header, mapped.unused), "")
+    total = int((~said.blank).sum())
+    print_table(
+        f"{total} findings: {mapped.left_out} left out, "
+        f"{sum(row[2] for row in mapped.unmapped)} not mapped."
+    )

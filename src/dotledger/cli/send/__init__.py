@@ -1,0 +1,1 @@
+"""Commands that send, and look at what was sent."""

@@ -1,0 +1,138 @@
+"""``dotledger batches``."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import TYPE_CHECKING, Any
+
+import click
+from msgspec import to_builtins
+
+from dotledger.cli.options.common import (
+    example,
+    json_option,
+    ledger_option,
+    money,
+    noticed,
+    print_json,
+    print_table,
+)
+from dotledger.core.spelling import counted
+
+if TYPE_CHECKING:
+    from dotledger.ledger.batches import Batch
+    from dotledger.ledger.store import Ledger
+
+__all__ = ["command"]
+
+
+@click.command(name="batches", epilog=example("dotledger batches 2 --ledger photos.ledger"))
+@click.argument("batch", type=int, required=False)
+@ledger_option
+@json_option
+def command(batch: int | None, ledger: str, as_json: bool) -> None:
+    """List the batches in a ledger, or show one BATCH in detail.
+
+    In detail: outcomes by kind, failures by reason, how long calls took, retries, bytes, money.
+    """
+    from dotledger.ledger.batches import batches, find_batch
+    from dotledger.ledger.store import Ledger
+
+    with Ledger(ledger, create=False) as opened:
+        if batch is None:
+            _list(opened, batches(opened), as_json)
+        else:
+            _detail(opened, find_batch(opened, batch=batch), as_json)
+
+
+def _list(ledger: Ledger, known: list[Batch], as_json: bool) -> None:
+    from dotledger.report.terminal.tables import rows_table
+
+    records = [_record(ledger, batch) for batch in known]
+    if as_json:
+        print_json(records)
+        return
+    header = ("batch", "service", "images", "failed", "refused", "pending", "started", "ended")
+    rows = [
+        (
+            str(r["batch"]),
+            r["service"],
+            f"{r['images']:,}",
+            *(f"{_most(r['outcomes'], o):,}" for o in ("failed", "refused", "pending")),
+            r["started"][:16].replace("T", " "),
+            r["ended"][:16].replace("T", " ") or "not ended",
+        )
+        for r in records
+    ]
+    print_table(rows_table("", header, rows))
+
+
+def _most(outcomes: dict[str, dict[str, int]], outcome: str) -> int:
+    """Return the images with an outcome, for the kind where they are most."""
+    return max((counts[outcome] for counts in outcomes.values()), default=0)
+
+
+def _record(ledger: Ledger, batch: Batch) -> dict[str, Any]:
+    from dotledger.ledger.batches import outcome_counts
+
+    return {
+        "batch": batch.id,
+        "service": batch.service,
+        "images": batch.images,
+        "source": batch.source,
+        "kinds": list(batch.kinds),
+        "started": batch.started,
+        "ended": batch.ended,
+        "stopped_because": batch.stopped_because,
+        "outcomes": outcome_counts(ledger, batch),
+    }
+
+
+def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
+    from dotledger.ledger.batches import OUTCOMES, failures
+    from dotledger.ledger.findings import notes_of
+    from dotledger.ledger.usage import call_figures, preparations
+    from dotledger.report.terminal.tables import number, rows_table
+
+    record = _record(ledger, batch)
+    figures = call_figures(ledger, batch)
+    failed = failures(ledger, batch)
+    prepared = preparations(ledger, batch)
+    noted = notes_of(ledger, batch)
+    if as_json:
+        rows = [dict(zip(("image", "kind", "outcome", "reason"), r, strict=True)) for r in failed]
+        steps = [{"image": name, "steps": list(done)} for name, done in prepared]
+        calls = {k: None if v != v else v for k, v in to_builtins(figures).items()}
+        print_json(
+            record | {"calls": calls, "failures": rows, "prepared": steps, "notes": len(noted)}
+        )
+        return
+    counts = record["outcomes"]
+    print_table(
+        f"Batch {batch.id}: {counted(batch.images, 'image')} of {batch.source} to {batch.service}",
+        f"Started {batch.started[:19]}, ended {batch.ended[:19] or 'not yet, or by a crash'}.",
+        *([f"Stopped: {batch.stopped_because}."] if batch.stopped_because else []),
+        "",
+        rows_table(
+            "", ("kind", *OUTCOMES), [(k, *(f"{n:,}" for n in counts[k].values())) for k in counts]
+        ),
+        "",
+        f"{counted(figures.calls, 'call')}, tried again {counted(figures.retries, 'time')}, "
+        f"{figures.sent_bytes / 1e6:.1f} MB sent"
+        + (f", {money(figures.money, batch.currency)}." if batch.currency else "."),
+        f"Seconds for one call: median {number(figures.median, 3)}, "
+        f"95 % under {number(figures.p95, 3)}, longest {number(figures.longest, 3)}.",
+    )
+    by_image = {(name, outcome, reason) for name, _, outcome, reason in failed}
+    reasons = Counter((outcome, reason) for _, outcome, reason in by_image)
+    if reasons:
+        print_table("", rows_table("", ("outcome", "images", "reason"), _most_frequent(reasons)))
+    if noted:
+        print_table("", *noticed(noted))
+    if prepared:
+        print_table("", f"Not sent as they are: {counted(len(prepared), 'image')}, such as")
+        print_table(*(f"  {name}: {'; '.join(steps)}" for name, steps in prepared[:5]))
+
+
+def _most_frequent(reasons: Counter[tuple[str, str]]) -> list[tuple[str, str, str]]:
+    return [(outcome, f"{n:,}", reason) for (outcome, reason), n in reasons.most_common(12)]

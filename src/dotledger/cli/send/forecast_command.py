@@ -1,0 +1,116 @@
+"""``dotledger forecast``."""
+
+from __future__ import annotations
+
+import math
+from contextlib import nullcontext
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+from msgspec import to_builtins
+
+from dotledger.cli.options.common import (
+    as_kinds,
+    example,
+    json_option,
+    ledger_option,
+    money,
+    print_json,
+    print_table,
+    say_passed_over,
+    say_problems,
+    service_options,
+    settings_of,
+)
+from dotledger.core.spelling import counted, first_of
+
+if TYPE_CHECKING:
+    from dotledger.sending.forecast import Forecast
+
+__all__ = ["command"]
+
+_MOST_NAMES = 3
+
+
+@click.command(
+    name="forecast",
+    epilog=example("dotledger forecast photos --service myservice.toml --ledger photos.ledger"),
+)
+@click.argument("images", nargs=-1, required=True)
+@service_options
+@ledger_option
+@json_option
+def command(
+    images: tuple[str, ...],
+    service: str,
+    ledger: str,
+    kinds: str | None,
+    pairs: tuple[str, ...],
+    as_json: bool,
+) -> None:
+    """Say what sending IMAGES would come to; nothing is sent, no key is needed.
+
+    Counts what would be sent, what the ledger already answers, what would be refused and why,
+    calls, bytes, time at the allowed rate, price, and the share of the monthly quota.
+    """
+    import time
+
+    from dotledger.images.gather import gather
+    from dotledger.ledger.records import timestamp
+    from dotledger.ledger.store import Ledger
+    from dotledger.sending.deciding.plan import make_plan
+    from dotledger.sending.forecast import forecast
+    from dotledger.services.description import load_description
+    from dotledger.services.trust import facts_of
+
+    described = load_description(service).with_settings(settings_of(pairs))
+    gathered = gather(images, missing="list")
+    say_problems("cannot be read", gathered.problems)
+    say_passed_over(gathered.passed_over)
+    plan = make_plan(described, gathered, kinds=as_kinds(kinds))
+    there = Path(ledger).exists() or "://" in ledger
+    with Ledger(ledger, create=False) if there else nullcontext() as opened:
+        result = forecast(plan, opened, month=timestamp(time.time())[:7])
+    if as_json:
+        share = result.share_of_month
+        facts = {"share_of_month": None if math.isnan(share) else share}
+        print_json(to_builtins(result) | facts | {"trust": to_builtins(facts_of(described))})
+    else:
+        _show(result, described.service)
+        print_table("", *facts_of(described).lines())
+
+
+def _show(result: Forecast, service: str) -> None:
+    from dotledger.report.terminal.tables import duration, rows_table
+
+    rows = [
+        ("would be sent", f"{result.to_send:,}"),
+        ("answered in the ledger already", f"{result.answered:,}"),
+        ("same bytes under another name", f"{result.repeated:,}"),
+        ("would be refused", f"{result.refused:,}"),
+    ]
+    print_table(
+        rows_table(f"{counted(result.images, 'image')} to {service}", ("images", ""), rows), ""
+    )
+    rate = (
+        f"{duration(result.seconds)} at the allowed rate" if result.seconds else "no rate declared"
+    )
+    price = money(result.money, result.currency) if result.currency else "no price declared"
+    lines = [f"{counted(result.calls, 'call')}, {result.bytes / 1e6:,.1f} MB, {rate}, {price}."]
+    if result.per_month:
+        lines.append(
+            f"This month: {counted(result.used_this_month, 'call')} made, then "
+            f"{result.used_this_month + result.calls:,} of {result.per_month:,} "
+            f"({result.share_of_month:.1%})."
+        )
+        over = min(result.calls, result.used_this_month + result.calls - result.per_month)
+        if over > 0:
+            lines.append(f"The quota does not suffice: {counted(over, 'call')} would wait.")
+    lines += [
+        f"Before sending: {what}: {counted(count, 'image')}."
+        for what, count in result.prepared.items()
+    ]
+    for reason, names in result.reasons.items():
+        lines.append(f"Refused: {reason}: {first_of(names, _MOST_NAMES)}")
+    print_table(*lines)

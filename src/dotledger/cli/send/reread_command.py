@@ -1,0 +1,93 @@
+"""``dotledger reread``."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+from msgspec import to_builtins
+
+from dotledger.cli.options.common import (
+    example,
+    json_option,
+    ledger_option,
+    print_json,
+    print_table,
+    say,
+)
+
+if TYPE_CHECKING:
+    from dotledger.rereading import Reread
+
+__all__ = ["command"]
+
+_COLUMNS = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
+
+
+@click.command(
+    name="reread", epilog=example("dotledger reread --service marl.toml --ledger photos.ledger")
+)
+@click.option("--service", "file", metavar="FILE", help="The edited description.")
+@click.option("--names", metavar="FILE", help="A mapping of label names to apply.")
+@ledger_option
+@click.option("--batch", type=int, help="This batch; by default the newest of the service.")
+@click.option("--most", type=int, default=30, show_default=True, help="Differences to show.")
+@json_option
+def command(
+    file: str | None, names: str | None, ledger: str, batch: int | None, most: int, as_json: bool
+) -> None:
+    """Read stored answers again by an edited description or mapping; nothing is sent.
+
+    The new reading stands beside the old ones (see `findings --reading`), and what differs is
+    counted and listed. Without --service the description kept with the batch is used.
+    """
+    from dotledger.formats.label_names import read_names
+    from dotledger.ledger.batches import find_batch
+    from dotledger.ledger.store import Ledger
+    from dotledger.rereading import reread
+    from dotledger.services.description import load_description, stored_description
+
+    edited = load_description(file) if file else None
+    with Ledger(ledger, create=False) as opened:
+        found = find_batch(
+            opened, batch=batch, service=None if batch or not edited else edited.service
+        )
+        about = ", ".join(filter(None, (file, names))) or "the same description"
+        result = reread(
+            opened,
+            found,
+            edited or stored_description(found.description),
+            names=read_names(Path(names)) if names else None,
+            about=about,
+            now=time.time(),
+        )
+    if as_json:
+        print_json(to_builtins(result))
+    else:
+        _show(result, found.id, most)
+
+
+def _show(result: Reread, batch: int, most: int) -> None:
+    from dotledger.report.terminal.tables import number, rows_table
+
+    gone = sum(d.state == "was" for d in result.differences)
+    come = len(result.differences) - gone
+    print_table(
+        f"Batch {batch}, reading {result.reading}: {result.answers} answers, "
+        f"{result.unreadable} of them unread or unreadable.",
+        f"{result.same} findings as before, {gone} only before, {come} only now.",
+        *(f"Suspicious: {what}" for what in result.suspicions),
+    )
+    rows = [
+        (
+            *(d.state, d.image, d.kind, d.label, number(d.confidence)),
+            *(number(value, 1) for value in d.box or (None,) * 4),
+        )
+        for d in result.differences[:most]
+    ]
+    if rows:
+        print_table("", rows_table("", ("", *_COLUMNS), rows))
+    if len(result.differences) > most:
+        say(f"The first {most} of {len(result.differences)} are shown; --json has all.")

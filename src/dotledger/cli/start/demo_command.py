@@ -1,0 +1,150 @@
+"""``dotledger demo``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dotledger.cli.options.common import example, json_option, print_json, print_table, say
+from dotledger.errors import ArgumentError, MissingExtra
+
+if TYPE_CHECKING:
+    from dotledger.core.measuring.result import Measure
+    from dotledger.core.tables.annotations import Annotations
+    from dotledger.core.tables.findings import Findings
+    from dotledger.standins.evening import Evening
+
+__all__ = ["command"]
+
+_THRESHOLD = 0.5
+
+
+@click.command(name="demo", epilog=example("dotledger demo --folder walk"))
+@click.option(
+    "--folder", default="dotledger-demo", show_default=True, help="Where everything is written."
+)
+@json_option
+def command(folder: str, as_json: bool) -> None:
+    """Do the whole job once, offline, on made-up scenes.
+
+    Draws an evening walk with paper lanterns, starts two simulated services, sends the scenes
+    to both, and compares what they found with the exact ground truth.
+    """
+    try:
+        from dotledger.standins.evening import evening_walk
+    except ImportError as error:
+        raise MissingExtra(
+            "the simulated services need starlette and uvicorn",
+            next_step="Run: pip install 'dot-ledger[demo]'",
+        ) from error
+
+    home = Path(folder)
+    _check_free(home)
+    say(f"Drawing the scenes in {home / 'images'} and starting two simulated services ...")
+    with evening_walk(home) as evening:
+        _send_all(evening, home, quiet=as_json)
+    say("Measuring and drawing ...")
+    measures, seen = _measure_all(evening, home)
+    if as_json:
+        print_json({name: measure.to_dict() for name, measure in measures.items()})
+    else:
+        _show(measures, seen, home)
+
+
+def _check_free(home: Path) -> None:
+    if home.exists() and any(home.iterdir()) and not (home / "annotations.csv").exists():
+        raise ArgumentError(
+            "the folder holds something else",
+            place="--folder",
+            got=str(home),
+            next_step="Name an empty folder, or one that an earlier demo made.",
+        )
+
+
+def _send_all(evening: Evening, home: Path, *, quiet: bool) -> None:
+    from dotledger.cli.options.progress import progress_line
+    from dotledger.cli.send.send_command import report_sent
+    from dotledger.images.gather import gather
+    from dotledger.ledger.store import Ledger
+    from dotledger.sending.api import prepare_sending
+    from dotledger.standins.evening import description_text
+
+    with Ledger(home / "walk.ledger") as ledger:
+        for name, described in evening.services.items():
+            (home / f"{name}.toml").write_text(description_text(name), encoding="utf-8")
+            gathered = gather(evening.images)
+            say(f"Sending {len(gathered)} images to {name} ...")
+            with progress_line(len(gathered)) as tell:
+                sending = prepare_sending(
+                    gathered, described, ledger, key=evening.keys[name], tell=tell
+                )
+                sent = sending.run()
+            if not quiet:
+                report_sent(sent, ledger)
+                print_table("")
+
+
+def _measure_all(evening: Evening, home: Path) -> tuple[dict[str, Measure], list[str]]:
+    from dotledger.core.comparing.common_images import on_common_images
+    from dotledger.core.measuring.measure import measure
+    from dotledger.formats.annotations.front import read_annotations
+    from dotledger.formats.tables.tables import write_table
+    from dotledger.kept import findings_of
+    from dotledger.standins.evening import what_it_shows
+    from dotledger.standins.scenes import VOCABULARY
+
+    truth = read_annotations(evening.annotations, vocabulary=VOCABULARY)
+    found = {name: findings_of(home / "walk.ledger", service=name) for name in evening.services}
+    for name, table in found.items():
+        write_table(table, home / f"{name}.csv")
+        _draw(table, truth, evening, home, name)
+    common = dict(zip(found, on_common_images(list(found.values())), strict=True))
+    measures = {
+        name: measure(table, truth, overlap=0.5, threshold=_THRESHOLD)
+        for name, table in common.items()
+    }
+    return measures, what_it_shows(common, truth)
+
+
+def _draw(table: Findings, truth: Annotations, evening: Evening, home: Path, name: str) -> Any:
+    from dotledger.report.pictures.draw import draw
+
+    return draw(
+        table,
+        evening.images,
+        home / "pictures" / name,
+        annotations=truth,
+        threshold=_THRESHOLD,
+        title=f"{name}: right green, wrong red, missed dashed",
+    )
+
+
+def _show(measures: dict[str, Measure], seen: list[str], home: Path) -> None:
+    from dotledger.report.terminal.measures import comparison_table, scope_lines
+
+    first = next(iter(measures.values()))
+    print_table(
+        f"Both services on the images both answered, required overlap {first.overlap:g}, "
+        f"threshold {_THRESHOLD:g}:",
+        "",
+        comparison_table(measures),
+        *scope_lines(first),
+        *first.notes,
+        "",
+        *seen,
+        "",
+        f"Ledger                {home / 'walk.ledger'}",
+        f"Images with boxes     {home / 'pictures'}",
+        f"Tables                {', '.join(str(home / f'{name}.csv') for name in measures)}",
+        f"Ground truth          {home / 'annotations.csv'}",
+        f"About the images      {home / 'images.csv'}",
+        "",
+        "Three things to try next:",
+        f"  dotledger findings --ledger {home}/walk.ledger --service flint --kinds face",
+        f"  dotledger measure --findings {home}/marl.csv --annotations {home}/annotations.csv "
+        f"--images {home}/images.csv --threshold 0.5 --also reasons --by scene",
+        f"  dotledger draw {home}/images --ledger {home}/walk.ledger --service marl "
+        f"--kinds object --out {home}/objects",
+    )

@@ -1,0 +1,151 @@
+"""``dotledger try``."""
+
+from __future__ import annotations
+
+import io
+import sys
+from typing import TYPE_CHECKING, Any
+
+import click
+from msgspec.structs import asdict
+
+from dotledger.cli.options.common import (
+    as_kinds,
+    code_option,
+    example,
+    json_option,
+    print_json,
+    print_table,
+    service_options,
+    settings_of,
+)
+
+if TYPE_CHECKING:
+    from dotledger.sending.trial import Trial
+
+__all__ = ["command"]
+
+_ANSWER_LINES = 40
+
+
+@click.command(name="try", epilog=example("dotledger try photo.jpg --service myservice.toml --dry"))
+@click.argument("image", required=False)
+@service_options
+@click.option("--call", "call_name", help="Which of the described calls; by default the first.")
+@code_option
+@click.option(
+    "--dry", is_flag=True, help="Show what would be sent; send nothing, read no key, run no code."
+)
+@json_option
+def command(
+    image: str | None,
+    service: str,
+    call_name: str | None,
+    kinds: str | None,
+    pairs: tuple[str, ...],
+    allow_code: bool,
+    dry: bool,
+    as_json: bool,
+) -> None:
+    """Make one harmless call with one IMAGE and take it apart.
+
+    Shows where the key was found, what was sent (the key masked), status and time, the raw
+    answer beside how it is read, and a next step for each usual mistake. Without IMAGE a small
+    made-up picture is sent. Nothing is written to a ledger.
+    """
+    from dotledger.images.gather import Gathered
+    from dotledger.sending.deciding.plan import make_plan
+    from dotledger.sending.trial import try_call
+    from dotledger.services.description import load_description
+
+    described = load_description(service).with_settings(settings_of(pairs))
+    nothing = Gathered(items=(), problems=(), source="")
+    plan = make_plan(described, nothing, kinds=as_kinds(kinds))
+    data = _picture(image) if image else _made_up_picture()
+    trial = try_call(plan, data, call=call_name, allow_code=allow_code, dry=dry)
+    if as_json:
+        print_json(asdict(trial) | {"well": trial.well, "readings": _plain(trial)})
+    else:
+        _show(trial, dry=dry)
+    sys.exit(0 if trial.well else 2)
+
+
+def _picture(image: str) -> bytes:
+    """Read the image, and refuse at once what cannot be sent to any service."""
+    from dotledger.errors import GatherError, ImageError
+    from dotledger.images.facts import open_image
+    from dotledger.images.gather import gather
+
+    item = gather(image).items[0]
+    try:
+        data = item.read()
+        open_image(data)
+    except (OSError, ImageError) as error:
+        reason = getattr(error, "strerror", None) or getattr(error, "message", None) or str(error)
+        raise GatherError(reason, place=item.name) from error
+    return data
+
+
+def _made_up_picture() -> bytes:
+    """Return a small JPEG: a warm disc on a dark ground."""
+    from PIL import Image, ImageDraw
+
+    image = Image.new("RGB", (320, 240), (34, 30, 60))
+    ImageDraw.Draw(image).ellipse((110, 70, 210, 170), fill=(240, 150, 60))
+    buffer = io.BytesIO()
+    image.save(buffer, "JPEG")
+    return buffer.getvalue()
+
+
+def _plain(trial: Trial) -> list[dict[str, Any]]:
+    return [
+        {"found": [_finding(found) for found in reading.found], "notes": reading.notes}
+        for reading in trial.readings
+    ]
+
+
+def _finding(found: Any) -> dict[str, Any]:
+    details = found.details.to_dict() if found.details else {}
+    return {**found._asdict(), "details": details}
+
+
+def _show(trial: Trial, *, dry: bool) -> None:
+    print_table(f"Goes to: {', '.join(trial.goes_to)}", f"Key: {trial.key}")
+    if trial.code:
+        print_table(f"Code that would run: {', '.join(trial.code)}")
+    if trial.request:
+        print_table(
+            "", "Would be sent:" if dry else "Sent:", *(f"  {line}" for line in trial.request)
+        )
+    if trial.status is not None:
+        kind = trial.content_type or "no content type"
+        print_table("", f"Answer: status {trial.status}, {kind}, {trial.seconds:.3f} s")
+        lines = trial.answer.splitlines()
+        print_table(*(f"  {line[:140]}" for line in lines[:_ANSWER_LINES]))
+        if len(lines) > _ANSWER_LINES:
+            print_table(f"  … {len(lines) - _ANSWER_LINES} more lines")
+    for reading in trial.readings:
+        _show_reading(reading)
+    if trial.problem:
+        print_table("", f"Problem: {trial.problem}")
+    print_table(*(f"Next step: {step}" for step in trial.next_steps))
+
+
+def _show_reading(reading: Any) -> None:
+    from dotledger.reading.rule_reader import NOT_THERE
+    from dotledger.report.terminal.tables import DASH, number, rows_table
+
+    rows = [
+        (
+            found.kind,
+            found.label,
+            DASH if found.confidence is None else number(found.confidence),
+            *(number(v, 1) for v in found.box or (None,) * 4),
+        )
+        for found in reading.found
+    ]
+    header = ("kind", "label", "confidence", "x0", "y0", "x1", "y1")
+    print_table("", rows_table("Read as", header, rows))
+    for reason, value in reading.notes:
+        what = "Answered as not there" if reason == NOT_THERE else f"Set aside or noticed: {reason}"
+        print_table(f"{what}: {value}")

@@ -1,0 +1,1 @@
+"""Tables as files."""

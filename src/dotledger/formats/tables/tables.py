@@ -1,0 +1,481 @@
+"""Findings and annotations as CSV, JSON Lines and Parquet."""
+
+from __future__ import annotations
+
+import csv
+import hashlib
+import math
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import orjson
+from numpy.typing import NDArray
+
+from dotledger.core.boxes.forms import BOX_FORMS
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.columns import ANNOTATION_COLUMNS
+from dotledger.core.tables.details import Details
+from dotledger.core.tables.findings import FINDING_COLUMNS, Findings
+from dotledger.core.tables.headings import check_headings
+from dotledger.core.tables.origin import Origin
+from dotledger.errors import ArgumentError, MissingExtra, TableError
+from dotledger.files import read_regular, whole_file
+from dotledger.formats.tables.columns import first_names, guard, read_csv, read_json_lines
+from dotledger.formats.tables.shapes import OUR_SHAPE, Shape, read_shape
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = [
+    "SUFFIXES",
+    "origin_file",
+    "read_annotation_table",
+    "read_findings",
+    "write_rows",
+    "write_table",
+]
+
+SUFFIXES = (".csv", ".jsonl", ".parquet")
+"""The file endings understood, each with its format."""
+
+_OPTIONAL = {
+    *("confidence", "ignore", "details", "image_width", "image_height"),
+    *(name for form in BOX_FORMS.values() for name in form),
+}
+PathLike = str | os.PathLike[str]
+_PLAIN = (str, int, float, bool)
+
+
+def _suffix(path: Path) -> str:
+    suffix = path.suffix.lower()
+    if suffix not in SUFFIXES:
+        raise TableError(
+            "the file's ending names no known format", place=str(path), got=suffix, allowed=SUFFIXES
+        )
+    return suffix
+
+
+@dataclass(frozen=True)
+class _Table:
+    """Columns read from a file, by our names; `own` holds the cells of all other columns."""
+
+    columns: dict[str, Any]
+    where: Callable[[int, str], str]
+    own: list[dict[str, Any]] | None
+
+
+def _load(path: Path, ours: Sequence[str], shape: Shape, *, keep_own: bool) -> _Table:
+    wanted = shape.wanted(ours)
+    suffix = _suffix(path)
+    mapped = {theirs: name for name, theirs in shape.columns.items()}
+    if suffix != ".parquet":
+        named = [mapped.get(name, name) for name in first_names(path)]
+        ours_only = [name for name in ours if name != "details"]
+        check_headings([*named, *shape.always], ours_only, place=str(path))
+    if suffix == ".parquet":
+        return _load_parquet(path, wanted, shape, keep_own)
+    read = read_csv if suffix == ".csv" else read_json_lines
+    columns = read(path, wanted, theirs=shape.columns, keep_own=keep_own)
+    _require(columns.given, wanted, shape, path)
+    result = {n: c for n, c in columns.result().items() if not _all_empty(n, c)}
+    return _Table(result, columns.where, columns.own_rows())
+
+
+def _all_empty(name: str, column: Any) -> bool:
+    """Tell whether a JSON Lines file simply does not have a field."""
+    return name in ("image_width", "image_height") and bool(np.isnan(column).all())
+
+
+def _require(given: Iterable[str], wanted: Sequence[str], shape: Shape, path: Path) -> None:
+    have = {*given, *shape.always}
+    needed = [name for name in wanted if name not in _OPTIONAL]
+    missing = [name for name in needed if name not in have]
+    missing += [n for n in shape.columns if n not in given and n not in missing]
+    if missing:
+        raise TableError(
+            f"the file has no column {shape.theirs(missing[0])!r}",
+            place=str(path),
+            got=sorted(given),
+            allowed=[name for name in wanted if name != "details"],
+            next_step="Name its columns with --columns, or columns= in Python.",
+        )
+
+
+def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: bool) -> _Table:
+    pd = _pandas_with_parquet()
+    try:
+        frame = pd.read_parquet(path).astype(object)  # decodes every value: damage shows here
+    except Exception as error:  # damaged files make the package fail in many ways
+        raise TableError(
+            f"the file cannot be read as Parquet ({error})", place=str(path)
+        ) from error
+    places = {name: shape.theirs(name) for name in wanted}
+    mapped = {theirs: name for name, theirs in places.items()}
+    ours = [name for name in wanted if name not in ("details", "image_width", "image_height")]
+    named = [mapped.get(name, name) for name in frame.columns]
+    check_headings([*named, *shape.always], ours, place=str(path))
+    given = [name for name in wanted if places[name] in frame.columns]
+    _require(given, wanted, shape, path)
+    columns = {n: frame[places[n]].tolist() for n in given}
+    rest = [c for c in frame.columns if c not in {places[name] for name in given}]
+    own = None
+    if keep_own and rest:
+        plain = frame[rest].astype(object).where(frame[rest].notna(), None).to_dict("records")
+        own = [{n: v for n, v in row.items() if v is not None and v != ""} for row in plain]
+
+    def where(row: int, column: str) -> str:
+        return f"{path}, row {row + 1}, column {shape.theirs(column)}"
+
+    return _Table(columns, where, own)
+
+
+def _pandas_with_parquet() -> Any:
+    try:
+        import pyarrow  # noqa: F401 - pandas finds it by itself; here it is only looked for
+    except ImportError as error:
+        raise MissingExtra(
+            "Parquet files need pyarrow", next_step="Run: pip install 'dot-ledger[parquet]'"
+        ) from error
+    import pandas as pd
+
+    return pd
+
+
+def _filled(columns: Mapping[str, Any], names: Iterable[str]) -> dict[str, Any]:
+    length = len(columns["image"])
+    return {name: columns.get(name, np.full(length, np.nan)) for name in names}
+
+
+def read_findings(
+    path: PathLike,
+    *,
+    columns: Shape | PathLike | None = None,
+    images: Mapping[str, Mapping[str, Any]] | None = None,
+) -> Findings:
+    """Read findings from a ``.csv``, ``.jsonl`` or ``.parquet`` file.
+
+    Parameters
+    ----------
+    path : path-like
+        A file with the columns of `FINDING_COLUMNS`; the confidence and box columns may be
+        missing, other columns are left out.
+    columns : Shape, path-like or str, optional
+        How the file names its columns and writes boxes; see `read_shape`.
+    images : mapping of str to mapping, optional
+        Width and height of images, for boxes that are not in pixels.
+
+    Returns
+    -------
+    Findings
+        Without rows if the file has a header only. Their `origin` is what stands in the file
+        beside (see `origin_file`), if there is one.
+
+    Raises
+    ------
+    TableError
+        Naming file, line and column, for anything that breaks the common shape. Nothing is
+        read as if the bad row were not there.
+    DescriptionError
+        If `columns` is a file that is not written as it should be.
+    MissingExtra
+        For Parquet without pyarrow.
+    """
+    shape = _shape(columns)
+    table = _load(Path(path), (*FINDING_COLUMNS, "details"), shape, keep_own=False)
+    details = table.columns.pop("details", None)
+    common = shape.applied(table.columns, table.where, images or {})
+    found = Findings.from_columns(
+        **_filled(common, FINDING_COLUMNS),
+        details=_read_details(details, table.where) if _any_of(details) else None,
+        where=table.where,
+    )
+    return replace(found, origin=_read_origin(Path(path)))
+
+
+def origin_file(path: PathLike) -> Path:
+    """Return where the origin of a findings file is kept: ``found.csv.origin.json`` beside it.
+
+    A file of its own, since a comment or a further column would break plain readers of the table.
+    """
+    return Path(f"{os.fspath(path)}.origin.json")
+
+
+def _read_origin(path: Path) -> Origin | None:
+    beside = origin_file(path)
+    if not beside.exists():
+        return None
+    try:
+        plain = orjson.loads(read_regular(beside))
+        origin = Origin.from_dict(plain["origin"])
+        return replace(origin, changed=plain["sha256"] != _digest(path))
+    except (ValueError, KeyError, TypeError) as error:
+        raise TableError(
+            f"this does not say where findings come from ({error})",
+            place=str(beside),
+            next_step="Remove it, or write the findings again.",
+        ) from None
+
+
+def _digest(path: Path) -> str:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
+
+
+def _write_origin(origin: Origin | None, target: Path) -> None:
+    """Write the origin beside a file just written; an older one would be wrong now."""
+    beside = origin_file(target)
+    if origin is None:
+        beside.unlink(missing_ok=True)
+        return
+    plain = {"origin": origin.to_dict(), "sha256": _digest(target)}
+    with whole_file(beside) as draft:
+        draft.write_bytes(orjson.dumps(plain, option=orjson.OPT_INDENT_2) + b"\n")
+
+
+def _check_origin_place(target: Path) -> None:
+    """Refuse to replace a file that merely has the name of an origin file."""
+    beside = origin_file(target)
+    try:
+        ours = not beside.exists() or "origin" in orjson.loads(read_regular(beside))
+    except (OSError, ValueError, TypeError):
+        ours = False
+    if not ours:
+        raise ArgumentError(
+            "the origin of the findings is written beside them, and another file has that name",
+            got=str(beside),
+            next_step="Move it away, or write the findings elsewhere.",
+        )
+
+
+def _any_of(details: Sequence[Any] | None) -> bool:
+    return details is not None and any(value not in (None, "") for value in details)
+
+
+def _shape(given: Shape | PathLike | None) -> Shape:
+    if given is None:
+        return OUR_SHAPE
+    return given if isinstance(given, Shape) else read_shape(given)
+
+
+def _read_details(values: Sequence[Any], where: Callable[[int, str], str]) -> list[Details | None]:
+    return [_one_details(value, row, where) for row, value in enumerate(values)]
+
+
+def _one_details(value: Any, row: int, where: Callable[[int, str], str]) -> Details | None:
+    if value is None or value == "" or value != value:
+        return None
+    try:
+        return Details.from_dict(orjson.loads(value) if isinstance(value, str) else value)
+    except ValueError as error:
+        raise TableError(
+            f"details are JSON as Dot Ledger writes it ({error})",
+            place=where(row, "details"),
+            got=value,
+            row=row,
+            next_step="Correct the cell, or leave it empty.",
+        ) from None
+
+
+def read_annotation_table(
+    path: PathLike,
+    *,
+    columns: Shape | PathLike | None = None,
+    vocabulary: Mapping[str, Iterable[str]] | None = None,
+    images: Mapping[str, Mapping[str, Any]] | None = None,
+) -> Annotations:
+    """Read annotations from a ``.csv``, ``.jsonl`` or ``.parquet`` file.
+
+    Parameters
+    ----------
+    path : path-like
+        A file with the columns of `ANNOTATION_COLUMNS`; the box columns and ``ignore`` may be
+        missing, other columns become attributes.
+    columns : Shape, path-like or str, optional
+        How the file names its columns and writes boxes; see `read_shape`.
+    vocabulary : mapping of str to iterable of str, optional
+        Labels in scope by kind; by default those that occur.
+    images : mapping of str to mapping, optional
+        What is known about images, such as width and height.
+
+    Raises
+    ------
+    TableError
+        Naming file, line and column, for anything that breaks the common shape, and for a row
+        that stands twice.
+    DescriptionError
+        If `columns` is a file that is not written as it should be.
+    MissingExtra
+        For Parquet without pyarrow.
+    """
+    shape = _shape(columns)
+    table = _load(Path(path), (*ANNOTATION_COLUMNS, "details"), shape, keep_own=True)
+    details = table.columns.pop("details", None)
+    common = shape.applied(table.columns, table.where, images or {})
+    common.setdefault("ignore", [False] * len(common["image"]))
+    result = Annotations.from_columns(
+        **_filled(common, ANNOTATION_COLUMNS),
+        vocabulary=vocabulary,
+        details=_with_own(details, table.own, table.where),
+        images=images,
+        where=table.where,
+    )
+    _refuse_repeats(result, table.where)
+    return result
+
+
+def _with_own(
+    details: Sequence[Any] | None,
+    own: list[dict[str, Any]] | None,
+    where: Callable[[int, str], str],
+) -> list[Details | None] | None:
+    """Return details with the user's own columns among their attributes."""
+    read = _read_details(details or (), where) if _any_of(details) else None
+    if own is None or not any(own):
+        return read
+    base = read or [None] * len(own)
+    return [
+        (one or Details())._replace(attributes={**(one.attributes if one else {}), **cells})
+        for one, cells in zip(base, own, strict=True)
+    ]
+
+
+def _refuse_repeats(table: Annotations, where: Callable[[int, str], str]) -> None:
+    """Refuse a row that says again what an earlier one says: it could never be found twice."""
+    box = np.nan_to_num(table.box, nan=-1.0)
+    keys = (*box.T, table.label.codes, table.kind.codes, table.image.codes)
+    order = np.lexsort(keys)
+    same = np.ones(max(len(order) - 1, 0), dtype=bool)
+    for key in keys:
+        same &= key[order][1:] == key[order][:-1]
+    if same.any():
+        place = int(np.argmax(same))
+        first, row = sorted((int(order[place]), int(order[place + 1])))
+        raise TableError(
+            "the row says again what an earlier row says",
+            place=where(row, "image"),
+            row=row,
+            got=str(table.image.values()[row]),
+            next_step=f"Take one of them out; the first is {where(first, 'image')}.",
+        )
+
+
+def write_table(table: Findings | Annotations, path: PathLike) -> Path:
+    """Write a table to a ``.csv``, ``.jsonl`` or ``.parquet`` file, whole or not at all.
+
+    Where findings come from and what was cut stands in a file beside; see `origin_file`.
+    JSON Lines and Parquet also keep details; in CSV the plain attributes of annotations become
+    columns. In CSV a name that a spreadsheet would take for a formula gets an apostrophe before
+    it, which reading takes away again.
+
+    Raises
+    ------
+    TableError
+        If the ending names no format.
+    ArgumentError
+        If the origin's file would go over something else.
+    OSError
+        If the folder cannot be written.
+    """
+    target = Path(path)
+    suffix = _suffix(target)
+    if isinstance(table, Findings):
+        _check_origin_place(target)
+    with whole_file(target) as draft:
+        if suffix == ".parquet":
+            _write_parquet(table, draft)
+        elif suffix == ".csv":
+            _write_csv(table, draft)
+        else:
+            draft.write_bytes(b"".join(orjson.dumps(r) + b"\n" for r in _records(table)))
+    if isinstance(table, Findings):
+        _write_origin(table.origin, target)
+    return target
+
+
+_NOISE = 3
+
+
+def _plain_number(value: float) -> float:
+    """Return a number without the noise of its last bits: 0.09880000000000001 as 0.0988.
+
+    Only where fifteen digits, which every double keeps, are much shorter to write; all other
+    numbers are written so that they come back bit for bit.
+    """
+    text = repr(value)
+    if len(text) < 16:
+        return value
+    short = float(f"{value:.15g}")
+    return short if len(repr(short)) <= len(text) - _NOISE else value
+
+
+def _plain_numbers(values: NDArray[np.float64]) -> list[float]:
+    return [_plain_number(value) for value in values.tolist()]
+
+
+def _columns(table: Findings | Annotations) -> dict[str, list[Any]]:
+    columns: dict[str, list[Any]] = {
+        name: getattr(table, name).values().tolist() for name in ("image", "kind", "label")
+    }
+    if isinstance(table, Findings):
+        columns["confidence"] = _plain_numbers(table.confidence)
+    columns |= dict(zip(("x0", "y0", "x1", "y1"), map(_plain_numbers, table.box.T), strict=True))
+    if isinstance(table, Annotations):
+        columns["ignore"] = table.ignore.tolist()
+    return columns
+
+
+def _records(table: Findings | Annotations) -> Iterator[dict[str, Any]]:
+    """Yield one plain record a row, without what the row does not have."""
+    columns = _columns(table)
+    details = table.details
+    for place, row in enumerate(zip(*columns.values(), strict=True)):
+        record = {n: v for n, v in zip(columns, row, strict=True) if v == v}
+        if details is not None and (more := details[place]) and (parts := more.to_dict()):
+            record["details"] = parts
+        yield record
+
+
+def _write_csv(table: Findings | Annotations, path: Path) -> None:
+    columns = _columns(table)
+    if isinstance(table, Annotations) and table.details is not None:
+        columns |= _own_columns(table.details)
+    write_rows(path, list(columns), zip(*columns.values(), strict=True))
+
+
+def _own_columns(details: Sequence[Details | None]) -> dict[str, list[Any]]:
+    """Return plain attributes as columns."""
+    rows = [one.attributes if one is not None else {} for one in details]
+    names = dict.fromkeys(n for row in rows for n, v in row.items() if isinstance(v, _PLAIN))
+    return {
+        name: [v if isinstance(v := row.get(name), _PLAIN) else None for row in rows]
+        for name in names
+        if name not in ANNOTATION_COLUMNS
+    }
+
+
+def write_rows(path: PathLike, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
+    """Write CSV rows: NaN and None as empty cells, text guarded against formulas."""
+    with Path(path).open("w", encoding="utf-8", newline="") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow([guard(name) for name in header])
+        writer.writerows([_cell(value) for value in row] for row in rows)
+
+
+def _cell(value: Any) -> Any:
+    if isinstance(value, str):
+        return guard(value)
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return "" if value is None or (isinstance(value, float) and math.isnan(value)) else value
+
+
+def _write_parquet(table: Findings | Annotations, path: Path) -> None:
+    _pandas_with_parquet()
+    frame: pd.DataFrame = table.frame()
+    if table.details is not None:
+        frame["details"] = [orjson.dumps(d.to_dict()).decode() if d else "" for d in table.details]
+    frame.to_parquet(path, index=False)

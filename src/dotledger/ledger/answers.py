@@ -1,0 +1,218 @@
+"""Reading a ledger: raw answers, and what is answered already."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import orjson
+from msgspec import Struct
+from sqlalchemy import exists, func, select
+
+from dotledger.ledger import schema
+from dotledger.ledger.batches import Batch
+from dotledger.ledger.store import Ledger, decompress, in_parts
+
+__all__ = [
+    "KeptAnswer",
+    "StoredAnswer",
+    "answered_shas",
+    "kept_answers",
+    "raw_answers",
+    "stored_answers",
+]
+
+
+def raw_answers(
+    ledger: Ledger, batch: Batch, positions: Sequence[int]
+) -> Iterator[tuple[int, str, bytes]]:
+    """Yield (position, call name, answer as received) for images of a batch."""
+    outcomes, calls = schema.outcomes, schema.calls
+    query = (
+        select(outcomes.c.position, calls.c.id, calls.c.call, calls.c.answer)
+        .join(calls, calls.c.id == outcomes.c.call)
+        .where(outcomes.c.batch == batch.id, outcomes.c.position.in_(positions))
+        .distinct()
+        .order_by(outcomes.c.position, calls.c.id)
+    )
+    with ledger.reading() as connection:
+        for position, _, call, answer in connection.execute(query):
+            if answer is not None:
+                yield position, call, decompress(answer)
+
+
+class StoredAnswer(Struct, frozen=True, kw_only=True):
+    """The call that answered one image, and the image's place among the call's images."""
+
+    call_id: int
+    place: int
+    images: int
+    answer: bytes
+    fingerprint: str = ""
+
+
+def answered_shas(ledger: Ledger, fingerprints: Sequence[str], call_name: str) -> set[str]:
+    """Return the SHA-256 of every image that a call has answered under one of some settings."""
+    t = schema.answers
+    query = select(t.c.sha).where(t.c.fingerprint.in_(fingerprints), t.c.call_name == call_name)
+    with ledger.reading() as connection:
+        return set(connection.scalars(query))
+
+
+def stored_answers(
+    ledger: Ledger, fingerprints: Sequence[str], call_name: str, shas: Sequence[str]
+) -> dict[str, StoredAnswer]:
+    """Return what is stored for images (by SHA-256) under one of some settings."""
+    t, calls = schema.answers, schema.calls
+    columns = (t.c.sha, t.c.call, t.c.place, calls.c.images, calls.c.answer, t.c.fingerprint)
+    query = select(*columns).join(calls, calls.c.id == t.c.call)
+    found = {}
+    with ledger.reading() as connection:
+        for part in in_parts(shas):
+            these = query.where(
+                t.c.fingerprint.in_(fingerprints), t.c.call_name == call_name, t.c.sha.in_(part)
+            )
+            for sha, call_id, place, images, answer, known_as in connection.execute(these):
+                found[sha] = StoredAnswer(
+                    call_id=call_id,
+                    place=place,
+                    images=images,
+                    answer=decompress(answer),
+                    fingerprint=known_as,
+                )
+    return found
+
+
+class KeptAnswer(Struct, frozen=True, kw_only=True):
+    """A raw answer with what is needed to read it again for one image of a batch.
+
+    `width`, `height` are the upright original's; `sent_width`, `sent_height`, `turned` those of
+    what was sent. `place` is the image's place among the `images` of the call.
+    """
+
+    position: int
+    name: str
+    call: str
+    call_id: int
+    place: int
+    images: int
+    width: int
+    height: int
+    sent_width: int
+    sent_height: int
+    turned: int
+    answer: bytes
+
+
+def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
+    """Yield every raw answer that belongs to a batch, image by image, one at a time in memory.
+
+    Answers that could not be read while sending are among them.
+    """
+    with ledger.reading() as connection:
+        for query in (_read_answers(batch), _unread_answers(batch)):
+            for row in connection.execution_options(yield_per=200).execute(query):
+                *facts, answer = row
+                if answer is not None:
+                    yield KeptAnswer(
+                        **dict(zip(_KEPT, facts, strict=True)), answer=decompress(answer)
+                    )
+
+
+def _read_answers(batch: Batch) -> Any:
+    t, calls, answers = schema.items, schema.calls, schema.answers
+    known = (
+        (answers.c.fingerprint == batch.fingerprint)
+        & answers.c.call_name.in_(_call_names(batch))  # with it, the index finds each image's row
+        & (answers.c.sha == t.c.sha)
+    )
+    return (
+        _kept_columns(answers.c.place)
+        .join(answers, known)
+        .join(calls, calls.c.id == answers.c.call)
+        .where(t.c.batch == batch.id)
+        .order_by(t.c.position)
+    )
+
+
+def _call_names(batch: Batch) -> list[str]:
+    """Return the names of the calls that the kept description has."""
+    return [str(call["name"]) for call in orjson.loads(batch.description).get("call", [])]
+
+
+def _unread_answers(batch: Batch) -> Any:
+    t, calls = schema.items, schema.calls
+    broken, places = _broken_calls(batch), _places_in_calls(batch)
+    return (
+        _kept_columns(places.c.place)
+        .join(broken, broken.c.position == t.c.position)
+        .join(calls, calls.c.id == broken.c.call)
+        .join(places, (places.c.call == calls.c.id) & (places.c.sha == t.c.sha))
+        .where(
+            t.c.batch == batch.id,
+            calls.c.images == places.c.images,
+            calls.c.status.between(200, 299),
+            ~_known_answer(batch, t.c.sha, calls.c.call),
+        )
+        .order_by(t.c.position)
+    )
+
+
+def _known_answer(batch: Batch, sha: Any, name: Any) -> Any:
+    answers = schema.answers
+    return exists().where(
+        answers.c.fingerprint == batch.fingerprint,
+        answers.c.call_name == name,
+        answers.c.sha == sha,
+    )
+
+
+def _kept_columns(place: Any) -> Any:
+    """Return a query of `_KEPT` and the answer, from images and what was sent of them."""
+    t, images, calls = schema.items, schema.images, schema.calls
+    named = (t.c.position, t.c.name, calls.c.call, calls.c.id, place, calls.c.images)
+    sizes = (images.c.width, images.c.height, t.c.sent_width, t.c.sent_height, t.c.turned)
+    query = select(*named, *sizes, calls.c.answer)
+    return query.select_from(t).join(images, images.c.sha == t.c.sha)
+
+
+_KEPT = (
+    "position", "name", "call", "call_id", "place", "images", "width", "height",
+    "sent_width", "sent_height", "turned",
+)  # fmt: skip
+
+
+def _broken_calls(batch: Batch) -> Any:
+    """Return a subquery of the calls whose answers were not accepted, by position."""
+    t = schema.outcomes
+    return (
+        select(t.c.position, t.c.call)
+        .where(
+            t.c.batch == batch.id,
+            t.c.outcome.in_(("failed", "unread")),
+            t.c.call.is_not(None),
+        )
+        .distinct()
+        .subquery()
+    )
+
+
+def _places_in_calls(batch: Batch) -> Any:
+    """Return a subquery of the place of each image in its call, and how many images are known.
+
+    Images go out in the order of the batch; the same bytes under another name take no place.
+    """
+    t, items = schema.outcomes, schema.items
+    first = func.min(t.c.position)
+    return (
+        select(
+            t.c.call,
+            items.c.sha,
+            (func.row_number().over(partition_by=t.c.call, order_by=first) - 1).label("place"),
+            func.count().over(partition_by=t.c.call).label("images"),
+        )
+        .join(items, (items.c.batch == t.c.batch) & (items.c.position == t.c.position))
+        .where(t.c.batch == batch.id, t.c.call.is_not(None))
+        .group_by(t.c.call, items.c.sha)
+        .subquery()
+    )

@@ -1,0 +1,233 @@
+"""Reading a ledger: batches, their images and outcomes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
+from sqlalchemy import func, select
+
+from dotledger.errors import LedgerError
+from dotledger.ledger import schema
+from dotledger.ledger.store import Ledger
+
+__all__ = [
+    "OUTCOMES",
+    "Batch",
+    "Sent",
+    "batches",
+    "failures",
+    "find_batch",
+    "kept_sizes",
+    "outcome_counts",
+    "readings",
+    "sent_images",
+]
+
+OUTCOMES = ("found", "empty", "unread", "failed", "refused", "pending")
+"""Every outcome, in the order shown."""
+
+
+class Batch(Struct, frozen=True, kw_only=True):
+    """One batch as the ledger knows it.
+
+    Times are ISO 8601 in UTC; `ended` is empty while it is being sent or after a crash.
+    """
+
+    id: int
+    service: str
+    fingerprint: str
+    kinds: tuple[str, ...]
+    settings: dict[str, str]
+    description: str
+    source: str
+    images: int
+    floor: float | None
+    currency: str
+    started: str
+    ended: str
+    stopped_because: str
+    reading: int
+
+
+def batches(ledger: Ledger) -> list[Batch]:
+    """Return every batch, oldest first."""
+    table, readings = schema.batches, schema.readings
+    newest = (
+        select(readings.c.batch, func.max(readings.c.id).label("reading"))
+        .group_by(readings.c.batch)
+        .subquery()
+    )
+    query = select(table, newest.c.reading).join(newest, newest.c.batch == table.c.id)
+    with ledger.reading() as connection:
+        return [_batch(row) for row in connection.execute(query.order_by(table.c.id))]
+
+
+def _batch(row: Any) -> Batch:
+    return Batch(
+        id=row.id,
+        service=row.service,
+        fingerprint=row.fingerprint,
+        kinds=tuple(row.kinds),
+        settings=dict(row.settings),
+        description=row.description,
+        source=row.source,
+        images=row.images,
+        floor=row.floor,
+        currency=row.currency,
+        started=row.started,
+        ended=row.ended or "",
+        stopped_because=row.stopped_because or "",
+        reading=row.reading,
+    )
+
+
+def find_batch(
+    ledger: Ledger,
+    *,
+    batch: int | None = None,
+    service: str | None = None,
+    reading: int | None = None,
+) -> Batch:
+    """Return a batch by number, or the newest (of a service), with its newest or a given reading.
+
+    Raises
+    ------
+    LedgerError
+        If there is none; the message lists those there are.
+    """
+    known = batches(ledger)
+    fitting = [b for b in known if batch in (None, b.id) and service in (None, b.service)]
+    if fitting:
+        return _with_reading(ledger, fitting[-1], reading)
+    wanted = (
+        f"batch {batch}"
+        if batch is not None
+        else f"a batch of {service!r}"
+        if service
+        else "a batch"
+    )
+    raise LedgerError(
+        f"the ledger does not hold {wanted}",
+        place=ledger.where,
+        allowed=[f"{b.id} ({b.service})" for b in known],
+    )
+
+
+def readings(ledger: Ledger, batch: Batch) -> list[tuple[int, str, str]]:
+    """Return (number, when, about) of a batch's readings, oldest first."""
+    t = schema.readings
+    query = select(t.c.id, t.c.made, t.c.about).where(t.c.batch == batch.id).order_by(t.c.id)
+    with ledger.reading() as connection:
+        return [(key, made, about) for key, made, about in connection.execute(query)]
+
+
+def _with_reading(ledger: Ledger, batch: Batch, reading: int | None) -> Batch:
+    if reading is None:
+        return batch
+    known = [key for key, _, _ in readings(ledger, batch)]
+    if reading not in known:
+        raise LedgerError(
+            f"batch {batch.id} has no such reading",
+            place=ledger.where,
+            got=reading,
+            allowed=map(str, known),
+        )
+    return replace(batch, reading=reading)
+
+
+def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
+    """Return how many images have each outcome, by kind and outcome; all of `OUTCOMES`."""
+    table = schema.outcomes
+    query = (
+        select(table.c.kind, table.c.outcome, func.count())
+        .where(table.c.batch == batch.id)
+        .group_by(table.c.kind, table.c.outcome)
+    )
+    counts = {kind: dict.fromkeys(OUTCOMES, 0) for kind in batch.kinds}
+    with ledger.reading() as connection:
+        for kind, outcome, count in connection.execute(query):
+            counts[kind][outcome] = count
+    for row in counts.values():
+        row["pending"] = batch.images - sum(row.values())
+    return counts
+
+
+class Sent(Struct, frozen=True, kw_only=True):
+    """One image of a batch: its name, where its file is, its upright size if it was read."""
+
+    position: int
+    name: str
+    path: str
+    sha: str
+    width: int | None
+    height: int | None
+
+
+def sent_images(ledger: Ledger, batch: Batch) -> list[Sent]:
+    """Return the images of a batch in its order."""
+    items, images = schema.items, schema.images
+    query = (
+        select(
+            items.c.position,
+            items.c.name,
+            items.c.path,
+            items.c.sha,
+            images.c.width,
+            images.c.height,
+        )
+        .join(images, images.c.sha == items.c.sha, isouter=True)
+        .where(items.c.batch == batch.id)
+        .order_by(items.c.position)
+    )
+    with ledger.reading() as connection:
+        return [
+            Sent(position=p, name=n, path=path, sha=sha or "", width=w, height=h)
+            for p, n, path, sha, w, h in connection.execute(query)
+        ]
+
+
+def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
+    """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order."""
+    table, items = schema.outcomes, schema.items
+    query = (
+        select(items.c.name, table.c.kind, table.c.outcome, table.c.reason)
+        .join(items, (items.c.batch == table.c.batch) & (items.c.position == table.c.position))
+        .where(table.c.batch == batch.id, table.c.outcome.in_(("unread", "failed", "refused")))
+        .order_by(table.c.position, table.c.kind)
+    )
+    with ledger.reading() as connection:
+        return [(n, k, o, r) for n, k, o, r in connection.execute(query)]
+
+
+def unread_images(ledger: Ledger, batch: Batch) -> int:
+    """Return how many images have an answer, paid for and kept, that some kind is not read from."""
+    t = schema.outcomes
+    query = select(func.count(t.c.position.distinct())).where(
+        t.c.batch == batch.id, t.c.outcome == "unread"
+    )
+    with ledger.reading() as connection:
+        return int(connection.scalar(query) or 0)
+
+
+def kept_sizes(ledger: Ledger, batch: Batch) -> dict[str, dict[str, float]]:
+    """Return by image name the upright size, the size sent and the orientation."""
+    t, images = schema.items, schema.images
+    query = (
+        select(
+            t.c.name,
+            images.c.width,
+            images.c.height,
+            t.c.sent_width,
+            t.c.sent_height,
+            images.c.orientation,
+        )
+        .join(images, images.c.sha == t.c.sha)
+        .where(t.c.batch == batch.id, t.c.sent_width.is_not(None))
+    )
+    names = ("width", "height", "sent_width", "sent_height", "orientation")
+    with ledger.reading() as connection:
+        return {
+            name: dict(zip(names, sizes, strict=True)) for name, *sizes in connection.execute(query)
+        }

@@ -1,0 +1,235 @@
+"""One reading rule, compiled: strictly, and never losing a finding for one bad part."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from functools import partial
+from typing import Any, NamedTuple
+
+from msgspec import Struct, field
+
+from dotledger.core.boxes.forms import Box
+from dotledger.core.boxes.frames import Frame
+from dotledger.core.tables.details import NOTHING, Details
+from dotledger.reading.paths import MISSING, Level, compile_each, compile_path
+from dotledger.reading.places import box_reader, landmarks_reader
+from dotledger.reading.rules import ReadRule
+from dotledger.reading.values import SetAside, attributes_reader, confidence_reader
+from dotledger.showing import shown
+
+__all__ = ["NOT_THERE", "Read", "Reading", "RuleReader", "short"]
+
+_LONGEST_LABEL = 10_000
+NOT_THERE = "answered as not there"
+"""The reason of a note on what a service lists with a word that means that it is not there."""
+
+
+class Read(NamedTuple):
+    """One finding as read: box in pixels of the upright original, or None."""
+
+    kind: str
+    label: str
+    confidence: float | None
+    box: Box | None
+    details: Details | None
+
+
+class Reading(Struct):
+    """What was read out of one image's part of an answer.
+
+    Attributes
+    ----------
+    found : list of Read
+        In the answer's order.
+    notes : list of (str, str)
+        What was set aside or noticed: a short reason and the value or place.
+    unread : dict of str to str
+        By kind why nothing could be read, where that is the description's fault: the places that
+        its rules name are not there, or everything that stood there was set aside.
+    """
+
+    found: list[Read] = field(default_factory=list)
+    notes: list[tuple[str, str]] = field(default_factory=list)
+    unread: dict[str, str] = field(default_factory=dict)
+
+
+def short(value: Any) -> str:
+    """Return a value in few words, for a note."""
+    return shown(value, 60)
+
+
+def _last_of(path: str, split: str) -> tuple[str, tuple[str, ...]]:
+    """Return the last part of a category path, and those above it, the nearest first."""
+    parts = [part.strip() for part in path.split(split) if part.strip()]
+    if not parts:
+        raise SetAside("label is empty", path)
+    return parts[-1], tuple(parts[-2::-1])
+
+
+def _text(value: Any, case: str) -> str:
+    if not isinstance(value, str):
+        raise SetAside("label is not text", value)
+    text = value.strip() if value.isascii() else value.encode("utf-8", "replace").decode().strip()
+    if not text:
+        raise SetAside("label is empty", value)
+    return (text.lower() if case == "lower" else text)[:_LONGEST_LABEL]
+
+
+_LEAST_SIDE = 0.5
+
+
+def _or_note(read: Callable[[], Any] | None, into: Reading, otherwise: Any) -> Any:
+    """Return what `read` gives; a part that cannot be read costs itself and a note."""
+    if read is None:
+        return otherwise
+    try:
+        return read()
+    except SetAside as error:
+        into.notes.append((f"left out: {error.args[0]}", short(error.args[1])))
+        return otherwise
+
+
+class RuleReader:
+    """One reading rule, compiled.
+
+    Parameters
+    ----------
+    rule : ReadRule
+        What to read and where.
+    """
+
+    def __init__(self, rule: ReadRule) -> None:
+        self.kind = rule.kind
+        self.section = rule.each
+        self.optional = rule.optional
+        self._case = rule.case
+        self._always = rule.always
+        self.each = compile_each(rule.each, place="each")
+        self._label = compile_path(rule.label, place="label") if rule.label else None
+        self._split = rule.split
+        self._lookup = None
+        if rule.lookup is not None:
+            table = rule.lookup
+            self._lookup = (
+                compile_each(table.table, place="lookup.table"),
+                compile_path(table.id, place="lookup.id"),
+                compile_path(table.name, place="lookup.name"),
+            )
+        self._keep = compile_path(rule.keep_if, place="keep_if") if rule.keep_if else None
+        self._confidence = confidence_reader(rule.confidence)
+        said = rule.confidence
+        self._absent = frozenset(word.casefold() for word in said.absent) if said else frozenset()
+        self._box = box_reader(rule.box)
+        self._landmarks = landmarks_reader(rule.points, rule.box) if rule.points else None
+        self._attributes = attributes_reader(dict(rule.attributes)) if rule.attributes else None
+        self._parents = compile_path(rule.parents, place="parents") if rule.parents else None
+
+    def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> str:
+        """Append what this rule finds; set aside what cannot be kept.
+
+        Returns
+        -------
+        str
+            Why nothing could be read, where that is not what the service says; empty otherwise.
+        """
+        lacking: list[str] = []
+        met = kept = 0
+        first = len(into.notes)
+        try:
+            names = self.names(top)
+            for level in self.each(top, lacking):
+                met += 1
+                kept += self.read_level(level, names, frame, working, into)
+        except TypeError as error:
+            return f"{self.section}: {error}"
+        if lacking and not met:
+            return "" if self.optional else f"no part of the answer is at {self.section}"
+        if met and not kept:
+            reason, value = next(iter(into.notes[first:]), ("", ""))
+            return f"all {met} at {self.section} set aside, the first: {reason} {value}".strip()
+        return ""
+
+    def names(self, top: Level) -> dict[str, Any]:
+        """Return the side table of names, by id."""
+        if self._lookup is None:
+            return {}
+        each, get_id, get_name = self._lookup
+        rows = list(each(top, []))
+        return {str(get_id(row)): get_name(row) for row in rows}
+
+    def read_level(
+        self, level: Level, names: dict[str, Any], frame: Frame, working: Any, into: Reading
+    ) -> bool:
+        """Append what stands at one level of ``each``; set it aside if it cannot be kept.
+
+        Returns
+        -------
+        bool
+            Whether it was understood: a finding, or one that the rule says is none.
+        """
+        try:
+            if self._keep is not None and not self._keep(level):
+                return True
+            found = self._finding(level, names, frame, working, into)
+        except SetAside as error:
+            into.notes.append((str(error.args[0]), short(error.args[1])))
+            return False
+        if self._is_absent(found):
+            word = found.details.own_confidence if found.details else None
+            into.notes.append((NOT_THERE, f"{found.label}: {word}"))
+        else:
+            into.found.append(found)
+        return True
+
+    def _is_absent(self, found: Read) -> bool:
+        """Tell whether the service says by a word that this is not there."""
+        own = found.details.own_confidence if found.details else None
+        return own is False or (isinstance(own, str) and own.strip().casefold() in self._absent)
+
+    def _finding(
+        self, level: Level, names: dict[str, Any], frame: Frame, working: Any, into: Reading
+    ) -> Read:
+        label = self._always or self._labelled(level, names)
+        above: tuple[str, ...] = ()
+        if self._split:
+            label, above = _last_of(label, self._split)
+        confidence, own = self._confidence(level)
+        if own is MISSING:
+            into.notes.append(("no confidence where the description says", label[:60]))
+        box, outline, note = self._box(level, frame, working)
+        if note:
+            into.notes.append((f"box {note} to the image", label[:60]))
+        if box is not None and max(box[2] - box[0], box[3] - box[1]) < _LEAST_SIDE:
+            into.notes.append(("box under half a pixel: another unit?", label[:60]))
+        own_attributes: Mapping[str, Any] = NOTHING
+        if self._attributes:
+            own_attributes, faults = self._attributes(level)
+            into.notes += faults
+        landmarks = self._landmarks
+        points = _or_note(
+            partial(landmarks, level, frame, working) if landmarks else None, into, NOTHING
+        )
+        broader = _or_note(partial(self._broader, level) if self._parents else None, into, ())
+        details = Details(
+            own_attributes,
+            points,
+            outline,
+            above + broader,
+            own if isinstance(own, (str, int, float, bool)) else None,
+            (note,) if note else (),
+        )
+        return Read(self.kind, label, confidence, box, details)
+
+    def _labelled(self, level: Level, names: dict[str, Any]) -> str:
+        raw = self._label(level) if self._label else ""
+        if self._lookup is not None:
+            if str(raw) not in names:
+                raise SetAside("label's id is not in the side table", raw)
+            raw = names[str(raw)]
+        return _text(raw, self._case)
+
+    def _broader(self, level: Level) -> tuple[str, ...]:
+        raw = self._parents(level) if self._parents else None
+        if not isinstance(raw, list):
+            return ()
+        return tuple(_text(part, self._case) for part in raw)

@@ -1,0 +1,1 @@
+"""Boxes on images."""

@@ -1,0 +1,1 @@
+"""A whole batch on its way."""

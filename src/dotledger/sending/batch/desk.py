@@ -1,0 +1,271 @@
+"""The desk: the one place that writes while a batch is being sent."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from dotledger.core.spelling import counted, first_of
+from dotledger.errors import AnswerError, LedgerError, UnreadError
+from dotledger.ledger.answers import stored_answers
+from dotledger.ledger.batches import find_batch, outcome_counts, unread_images
+from dotledger.ledger.claims import Claim, WaitingAnswer
+from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, OutcomeRecord
+from dotledger.ledger.store import Ledger, in_parts
+from dotledger.ledger.writing import BatchWriter
+from dotledger.sending.batch.progress import Progress, SentBatch
+from dotledger.sending.batch.worker import Loaded, Settled, Worker, note_reading
+from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.plan import Plan
+
+if TYPE_CHECKING:
+    from dotledger.sending.batch.means import Means
+
+__all__ = ["Desk"]
+
+_WRITE_AT = 250
+_WRITE_EVERY = 0.15
+_SEEN_EVERY = 5.0
+
+
+class Desk:
+    """Collects what workers bring and writes it into the ledger, many at a time.
+
+    Attributes
+    ----------
+    settled : dict of int to dict of str to str
+        Outcomes written by earlier sendings of the same batch: by position, then kind.
+    """
+
+    def __init__(
+        self,
+        *,
+        plan: Plan,
+        ledger: Ledger,
+        opening: BatchOpening,
+        worker: Worker,
+        means: Means,
+        gate: Gate,
+        claim: Claim,
+        began: float,
+    ) -> None:
+        self._plan = plan
+        self._ledger = ledger
+        self._claim = claim
+        self._writer = BatchWriter(ledger, opening, means.wall())
+        if claim.waiting():
+            self._writer.take_in(claim.set_aside(), means.wall())
+            claim.taken_in()
+        self._reader = worker.reader()
+        self._means = means
+        self._gate = gate
+        self.settled = self._writer.settled()
+        self._opened = False
+        self._records: list[ItemRecord] = []
+        self._loose: list[Any] = []
+        self._lookups: list[tuple[Loaded, tuple[str, ...]]] = []
+        self._broken: dict[str, list[OutcomeRecord]] = {}
+        self._began = began  # the first calls may have left before the ledger was open
+        self._wrote = self._seen = means.steady()
+        self._calls: set[int] = set()
+        self._aside: list[int] = []
+        self._call_count = 0
+        self._money = 0.0
+        self._reused = 0
+        self._counts: Counter[str] = Counter()
+        self._earlier = len(self.settled)
+
+    def open_items(self) -> None:
+        """Write down which images the batch has, once; the first calls are under way by then."""
+        if not self._opened:
+            self._writer.add_items()
+            self._opened = True
+
+    def take(self, result: Settled) -> None:
+        """Take over what one worker brought."""
+        for record in result.done:
+            self._keep(record)
+        self._loose += result.loose
+        for call in result.loose:
+            self._charge(call)
+        self._aside += [call.aside for call in result.loose if call.aside >= 0]
+        self._lookups += result.lookups
+
+    def _keep(self, record: ItemRecord) -> None:
+        self._records.append(record)
+        worst = {outcome.outcome for outcome in record.outcomes}
+        self._counts["failed"] += "failed" in worst
+        self._counts["refused"] += "refused" in worst
+        self._counts["done"] += record.position not in self.settled
+        if "failed" in worst and record.image:
+            self._broken[record.image.sha] = [o for o in record.outcomes if o.outcome == "failed"]
+        for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
+            if id(call) not in self._calls:
+                self._calls.add(id(call))
+                self._aside += [call.aside] if call.aside >= 0 else []
+                self._charge(call)
+
+    def _charge(self, call: CallRecord) -> None:
+        self._call_count += call.requests
+        self._money += call.price
+
+    def maybe_write(self) -> None:
+        """Write if enough has gathered or enough time has passed."""
+        now = self._means.steady()
+        if now - self._seen >= _SEEN_EVERY:
+            self._writer.still_here(self._means.wall())
+            self._claim.renew()
+            self._seen = now
+        if len(self._records) >= _WRITE_AT or now - self._wrote >= _WRITE_EVERY:
+            self.write()
+            self._wrote = now
+
+    def write(self) -> None:
+        """Write what has gathered, then settle images that were answered elsewhere."""
+        self._ask_for_claim()
+        self.open_items()
+        self._write_records()
+        self._look_up()
+
+    def _ask_for_claim(self) -> None:
+        """Stop where somebody else may be sending too; what came is written all the same."""
+        if not self._gate.stop_reason and not self._claim.held():
+            self._writer.resumed = True
+            self._gate.stop("the claim on the ledger was lost: somebody else may be sending now")
+
+    def rescued(self, error: LedgerError) -> LedgerError:
+        """Keep beside the ledger what it does not take; return the error with what became of it."""
+        lost: list[str] = []
+        kept = 0
+        safe = self._claim.safe()
+        for answer, images in self._unwritten():
+            try:
+                if answer.call.aside < 0 or not safe:
+                    self._claim.put_aside(answer)
+                kept += safe
+                lost += [] if safe else images
+            except Exception:  # whatever it is, the others still have a chance
+                lost += images
+        said = [error.next_step] if error.next_step else []
+        if kept:
+            where = self._claim.path
+            said.append(f"{counted(kept, 'answer')} wait in {where} until you send again.")
+        if lost:
+            said.append(f"Answers lost, to be paid for again: {first_of(lost, 20)}.")
+        return LedgerError(error.message, place=error.place, next_step=" ".join(said), lost=lost)
+
+    def _unwritten(self) -> list[tuple[WaitingAnswer, list[str]]]:
+        """Return the calls that are not in the ledger, each with the names of its images."""
+        items = self._plan.gathered.items
+        calls: dict[int, tuple[WaitingAnswer, list[str]]] = {}
+        for record in [*self._records, *(one.record for one, _ in self._lookups)]:
+            places = {id(call): place for _, call, place in record.answered}
+            for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
+                if call.id or record.image is None:
+                    continue
+                answer = WaitingAnswer(call=call, images=[], answered=id(call) in places)
+                answer, names = calls.setdefault(id(call), (answer, []))
+                answer.images.insert(places.get(id(call), len(answer.images)), record.image)
+                names.append(items[record.position].name)
+        loose = [
+            (WaitingAnswer(call=call, images=[], answered=False), list[str]())
+            for call in self._loose
+            if not call.id
+        ]
+        return [*calls.values(), *loose]
+
+    def _write_records(self) -> None:
+        self._writer.write(self._records, self._loose)
+        self._claim.committed(self._aside)
+        self._records, self._loose, self._calls, self._aside = [], [], set(), []
+
+    def _look_up(self) -> None:
+        """Settle images whose answer is in the ledger by now."""
+        waiting, self._lookups = self._lookups, []
+        for part in in_parts(waiting, _WRITE_AT):
+            self._settle(part)
+            self._write_records()
+
+    def _settle(self, waiting: Sequence[tuple[Loaded, tuple[str, ...]]]) -> None:
+        stored = {
+            name: self._stored(name, [one.sha for one, names in waiting if name in names])
+            for name in {name for _, names in waiting for name in names}
+        }
+        for one, names in waiting:
+            if not all(one.sha in stored[name] or one.sha in self._broken for name in names):
+                self._lookups.append((one, names))
+                continue
+            for name in names:
+                self._reuse(one, name, stored[name].get(one.sha))
+            self._reused += 1
+            self._keep(one.record)
+
+    def _stored(self, name: str, shas: list[str]) -> dict[str, Any]:
+        both = (self._plan.fingerprint, self._plan.earlier)
+        return stored_answers(self._ledger, both, name, shas)
+
+    def _reuse(self, one: Loaded, name: str, stored: Any) -> None:
+        kinds = next(kinds for call, kinds in self._plan.calls if call.name == name)
+        if stored is None:
+            one.record.outcomes += [
+                OutcomeRecord(kind=o.kind, outcome=o.outcome, reason=o.reason, call=o.call)
+                for o in self._broken[one.sha]
+                if o.kind in kinds
+            ]
+            return
+        if stored.fingerprint != self._plan.fingerprint:
+            one.record.known.append((name, stored.call_id, stored.place))
+        frames = [one.frame] * stored.images
+        try:
+            reading = self._reader.read(stored.answer, name, kinds, frames)[stored.place]
+        except AnswerError as error:
+            reading = error
+        if isinstance(reading, AnswerError):
+            outcome = "unread" if isinstance(reading, UnreadError) else "failed"
+            one.record.outcomes += [
+                OutcomeRecord(kind=k, outcome=outcome, reason=str(reading), call_id=stored.call_id)
+                for k in kinds
+            ]
+        else:
+            note_reading(one.record, reading, kinds, None, stored.call_id)
+
+    def progress(self) -> Progress:
+        """Return how far the sending is."""
+        return Progress(
+            images=len(self._plan.gathered),
+            done=self._earlier + self._counts["done"],
+            earlier=self._earlier,
+            failed=self._counts["failed"],
+            refused=self._counts["refused"],
+            calls=self._call_count,
+            money=self._money,
+            currency=self._plan.description.price.currency,
+            seconds=self._means.steady() - self._began,
+        )
+
+    def close(self) -> SentBatch:
+        """Write the rest and return what the sending came to."""
+        self.write()
+        batch = find_batch(self._ledger, batch=self._writer.batch)
+        outcomes = outcome_counts(self._ledger, batch)
+        pending = any(row["pending"] for row in outcomes.values())
+        reason = (self._gate.stop_reason or self._gate.pace.budget_reason) if pending else ""
+        idle = not (self._call_count or self._counts["done"])
+        self._writer.close(self._means.wall(), reason, idle=idle)
+        return SentBatch(
+            batch=batch.id,
+            service=batch.service,
+            images=batch.images,
+            outcomes=outcomes,
+            calls=self._call_count,
+            reused=self._reused,
+            unread=unread_images(self._ledger, batch),
+            refusals=self._gate.refusals,
+            money=self._money,
+            currency=batch.currency,
+            seconds=self._means.steady() - self._began,
+            stopped_because=reason,
+            at_limit=bool(reason) and not self._gate.stop_reason,
+            resumed=self._writer.resumed,
+        )

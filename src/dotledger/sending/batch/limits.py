@@ -1,0 +1,82 @@
+"""How many calls are allowed, and refusals before the first one."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from dotledger.core.spelling import counted
+from dotledger.errors import LedgerError
+from dotledger.ledger.claims import FileClaim, claim_path
+from dotledger.ledger.records import BatchOpening
+from dotledger.sending.deciding.plan import Plan
+
+if TYPE_CHECKING:
+    pass
+
+__all__ = ["allowance", "being_sent", "file_claim", "is_new", "make_empty", "waiting_aside"]
+
+
+def allowance(
+    plan: Plan, at_most: int | None, budget: float | None, used_this_month: int
+) -> tuple[int | None, str]:
+    """Return how many calls are allowed, and which limit says so."""
+    limits = []
+    if at_most is not None:
+        limits.append((at_most, f"the limit of {at_most} calls is reached"))
+    if budget is not None and plan.price > 0:
+        calls = int(budget / plan.price + 1e-9)
+        currency = plan.description.price.currency
+        limits.append((calls, f"the budget of {budget:g} {currency} is reached"))
+    if (quota := plan.description.limits.per_month) is not None:
+        left = max(0, quota - used_this_month)
+        limits.append((left, f"the monthly quota of {quota} calls is used up"))
+    return min(limits, default=(None, ""))
+
+
+def file_claim(path: Path, opening: BatchOpening) -> FileClaim:
+    """Return the claim on a ledger that is a file; raises LedgerError where none can be."""
+    try:
+        folder = path.is_dir() or (path.exists() and not path.is_file())
+    except OSError as error:
+        raise _not_writable(path, error) from error
+    if folder:
+        raise LedgerError("this is no file", place=str(path), next_step="Name a file.")
+    return FileClaim(claim_path(path, opening.fingerprint), opening)
+
+
+def is_new(path: Path) -> bool:
+    """Tell whether a ledger is still to be made, so that it holds no answer."""
+    return not path.exists() or path.stat().st_size == 0
+
+
+def make_empty(path: Path) -> None:
+    """Make the file, so that it is known to be possible before anything is paid for."""
+    try:
+        path.open("ab").close()
+    except OSError as error:
+        raise _not_writable(path, error) from error
+
+
+def _not_writable(path: Path, error: OSError) -> LedgerError:
+    return LedgerError(
+        f"the ledger cannot be written ({error.strerror})",
+        place=str(path),
+        next_step="Check the name, and the permissions of its folder.",
+    )
+
+
+def waiting_aside(error: LedgerError, count: int, where: Path) -> LedgerError:
+    """Return an error that also says where the answers are that came before it."""
+    step = f"{error.next_step} {counted(count, 'answer')} wait in {where} until you send again."
+    return LedgerError(error.message, place=error.place, next_step=step.strip(), lost=[])
+
+
+def being_sent(where: str, sender: str) -> LedgerError:
+    """Return the error for a batch that somebody else is sending."""
+    return LedgerError(
+        "this batch is being sent by another process",
+        place=where,
+        got=sender,
+        next_step="Wait for it to end; what it has answered will not be sent again.",
+    )

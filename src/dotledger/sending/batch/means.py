@@ -1,0 +1,51 @@
+"""What a sending works with; every part can be replaced."""
+
+from __future__ import annotations
+
+import random as random_module
+import time
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
+
+from dotledger.sending.batch.progress import Progress
+from dotledger.sending.calls.transport import Transport
+from dotledger.sending.deciding.retrying import Patience
+from dotledger.services.signing import Signer
+
+if TYPE_CHECKING:
+    pass
+
+__all__ = ["Means"]
+
+
+class Means(Struct, frozen=True, kw_only=True):
+    """What a sending works with; every one can be replaced.
+
+    Attributes
+    ----------
+    transport : Transport, optional
+        By default HTTP.
+    signer : callable, optional
+        For services that sign each request.
+    steady, wall : callable
+        Seconds of a steady clock, and since 1970.
+    random : callable
+        A number from 0 to 1, for jitter.
+    sleep : callable, optional
+        By default a wait that ends early when the batch is stopped.
+    patience : Patience
+        How long to go on.
+    tell : callable, optional
+        Called with a `Progress` a few times a second.
+    """
+
+    transport: Transport | None = None
+    signer: Signer | None = None
+    steady: Callable[[], float] = time.monotonic
+    wall: Callable[[], float] = time.time
+    random: Callable[[], float] = random_module.random
+    sleep: Callable[[float], None] | None = None
+    patience: Patience = field(default_factory=Patience)
+    tell: Callable[[Progress], None] | None = None

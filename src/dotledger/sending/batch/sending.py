@@ -1,0 +1,486 @@
+"""Sending a batch: workers that call, one thread that writes, one that watches."""
+
+from __future__ import annotations
+
+import logging
+import queue
+import threading
+import time
+from collections.abc import Callable, Iterable, Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from dotledger.core.spelling import as_text
+from dotledger.errors import LedgerError
+from dotledger.ledger.claims import Claim, FileClaim, WaitingAnswer, claim_path, owner_of
+from dotledger.ledger.places import FilePlace, place_of
+from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord, timestamp
+from dotledger.sending.batch.interrupting import interruptions_told
+from dotledger.sending.batch.limits import (
+    allowance,
+    being_sent,
+    file_claim,
+    is_new,
+    make_empty,
+    waiting_aside,
+)
+from dotledger.sending.batch.means import Means
+from dotledger.sending.batch.progress import SentBatch
+from dotledger.sending.batch.worker import Position, Settled, Worker
+from dotledger.sending.calls.calling import Caller
+from dotledger.sending.calls.tokens import key_source
+from dotledger.sending.calls.transport import HttpTransport
+from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.pacing import opening_pace
+from dotledger.sending.deciding.plan import Plan
+from dotledger.services.secrets import Key, Secrets
+
+if TYPE_CHECKING:
+    from dotledger.ledger.store import Ledger
+    from dotledger.sending.batch.desk import Desk
+
+__all__ = ["Sending"]
+
+_BUNCH = 0.02
+_MOST_IN_A_BUNCH = 256
+_MOST_WAITING = 512
+"""Workers wait when so many results are not taken yet: memory does not grow with the batch."""
+_TELL_EVERY = 0.2
+_ASK_EVERY = 0.2
+_log = logging.getLogger("dotledger")
+_INTERRUPTED = "interrupted"
+
+
+class Sending:
+    """One sending under way.
+
+    Parameters
+    ----------
+    plan : Plan
+        What to send.
+    ledger : Ledger or str
+        Where everything is written; a path is opened, or made, when the sending runs.
+    key : Key or None
+        See `dotledger.services.keys.find_key`.
+    means : Means
+        What it works with.
+    at_most : int, optional
+        Most calls.
+    budget : float, optional
+        Most money.
+    again : iterable of str
+        Outcomes to send again: ``"failed"`` or ``"refused"``.
+
+    Attributes
+    ----------
+    interrupted : bool
+        Whether Ctrl-C was pressed while it ran, whatever ended it.
+    """
+
+    def __init__(
+        self,
+        plan: Plan,
+        ledger: Ledger | str,
+        key: Key | None,
+        *,
+        means: Means | None = None,
+        at_most: int | None = None,
+        budget: float | None = None,
+        again: Iterable[str] = (),
+    ) -> None:
+        self._plan = plan
+        self._ledger = ledger
+        self._means = means or Means()
+        self._again = frozenset(again)
+        self._halt = threading.Event()
+        limits = plan.description.limits
+        self._at_most = at_most
+        self._budget = budget
+        self._gate = Gate(
+            opening_pace(
+                now=self._means.steady(),
+                at_once=limits.at_once,
+                per_second=limits.per_second,
+                per_minute=limits.per_minute,
+            ),
+            self._means.steady,
+        )
+        transport = self._means.transport or HttpTransport(
+            timeout=plan.description.connect.timeout, at_once=limits.at_once
+        )
+        self._secrets = Secrets(key)
+        self._caller = Caller(
+            transport=transport,
+            keys=key_source(plan.description, key, transport, self._means.steady, self._secrets),
+            secrets=self._secrets,
+            gate=self._gate,
+            patience=self._means.patience,
+            steady=self._means.steady,
+            wall=self._means.wall,
+            random=self._means.random,
+            sleep=self._means.sleep or self._nap,
+        )
+        self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
+        self._taking = threading.Lock()
+        self._ended = threading.Event()
+        self._news: queue.SimpleQueue[str] = queue.SimpleQueue()
+        self._open_desk: Desk | None = None
+        self._claim: Claim | None = None
+        self._at_work: list[threading.Thread] = []
+        self._aside = 0
+        self._began = self._means.steady()
+        self.interrupted = False
+
+    def _nap(self, seconds: float) -> None:
+        self._halt.wait(seconds)
+
+    def stop(self, reason: str = "stopped by the caller") -> None:
+        """Let the calls under way end, and start no other."""
+        self._gate.stop(reason)
+        self._halt.set()
+
+    def _interrupt(self) -> None:
+        self.interrupted = True
+        self._news.put(_INTERRUPTED)
+
+    def run(self) -> SentBatch:
+        """Send the batch to its end, or until it is stopped; blocks.
+
+        Ctrl-C (a ``KeyboardInterrupt``) stops it in the same orderly way; a second one waits for
+        nothing.
+
+        Raises
+        ------
+        LedgerError
+            If the ledger cannot be written, or somebody else is sending this batch. Calls under
+            way are waited for, and what they brought is kept beside the ledger, which the error
+            says; the next sending takes it in.
+        """
+        with interruptions_told(self._interrupt):
+            where = self._ledger if isinstance(self._ledger, str) else self._ledger.path
+            place = None if where is None else place_of(where)
+            if isinstance(place, FilePlace):
+                return self._run_file(place.path)
+            return self._run_opened()
+
+    def _run_file(self, path: Path) -> SentBatch:
+        """Claim a ledger that is a file; then start, at once where it holds no answer yet."""
+        opening = self._opening()
+        claim = self._claimed(
+            claim_path(path, opening.fingerprint), lambda: file_claim(path, opening)
+        )
+        if isinstance(self._ledger, str) and not claim.waiting() and is_new(path):
+            return self._with_claim(claim, lambda: self._run_new(path, opening, claim))
+        return self._with_claim(claim, lambda: self._run_opened(claim))
+
+    def _with_claim(self, claim: Claim, run: Callable[[], SentBatch]) -> SentBatch:
+        """Run; the claim's file goes only when everything put aside is in the ledger."""
+        whole = False
+        self._began = self._means.steady()
+        try:
+            sent = run()
+        except LedgerError as error:
+            self._wait_for_workers()
+            if self._open_desk is None and self._aside:  # it failed before anything was written
+                raise waiting_aside(error, self._aside, claim.path) from error
+            raise
+        else:
+            whole = True
+            return sent
+        finally:
+            self._wait_for_workers()
+            claim.release(empty=whole)
+
+    def _wait_for_workers(self) -> None:
+        """Let calls under way end and be kept, whatever ended the sending."""
+        self.stop("the sending ended")
+        for thread in self._at_work:
+            thread.join()
+
+    def _claimed(self, path: Path | None, take: Callable[[], Any]) -> Any:
+        """Take the claim, or wait for it while another batch with these settings is sent.
+
+        Raises
+        ------
+        LedgerError
+            If it is this very batch that is being sent.
+        """
+        told = False
+        while True:
+            try:
+                return take()
+            except BlockingIOError:
+                self._refuse_same_batch(path)
+            if not told:
+                _log.warning("waiting: another process sends to the same service with this ledger")
+                told = True
+            if self._halt.wait(_ASK_EVERY) or self.interrupted:
+                raise KeyboardInterrupt("stopped while waiting for another sender")
+
+    def _refuse_same_batch(self, path: Path | None) -> None:
+        owner = owner_of(path) if path else None
+        if owner is not None and owner.opening.key == self._plan.key():
+            where = self._ledger if isinstance(self._ledger, str) else self._ledger.where
+            raise being_sent(where, f"process {owner.process} on {owner.host}")
+
+    def _run_opened(self, claim: Claim | None = None) -> SentBatch:
+        from dotledger.ledger.store import Ledger
+
+        ledger = self._ledger if isinstance(self._ledger, Ledger) else Ledger(self._ledger)
+        try:
+            if claim is not None:
+                return self._run_known(ledger, claim)
+            held = self._claimed(None, lambda: self._server_claim(ledger))
+            return self._with_claim(held, lambda: self._run_known(ledger, held))
+        finally:
+            if ledger is not self._ledger:
+                ledger.close()
+
+    def _server_claim(self, ledger: Ledger) -> Claim:
+        from dotledger.ledger.server_claims import ServerClaim, sender_of
+
+        try:
+            return ServerClaim(ledger, self._opening())
+        except BlockingIOError:
+            if sender := sender_of(ledger, self._plan.key()):
+                raise being_sent(ledger.where, sender.partition(" ")[0]) from None
+            raise
+
+    def _run_new(self, path: Path, opening: BatchOpening, claim: FileClaim) -> SentBatch:
+        """Start the first call before the database is even loaded, which takes its time.
+
+        Until it is, answers are kept in the claim's file.
+        """
+        make_empty(path)
+        open_by_now = threading.Event()
+        worker = self._worker(claim, open_by_now)
+        self._limit(0)
+        threads = self._start(worker, self._positions({}))
+
+        def keep() -> SentBatch:
+            from dotledger.ledger.store import Ledger
+
+            with Ledger(path) as ledger:
+                desk = self._desk(ledger, opening, worker, claim)
+                open_by_now.set()
+                return self._kept(desk, len(threads))
+
+        return self._watched(keep)
+
+    def _run_known(self, ledger: Ledger, claim: Claim) -> SentBatch:
+        from dotledger.ledger.answers import answered_shas
+
+        both = (self._plan.fingerprint, self._plan.earlier)
+        self._limit(self._used_this_month(ledger))
+        open_by_now = threading.Event()
+        worker = self._worker(claim, open_by_now)
+        desk = self._desk(ledger, self._opening(), worker, claim)
+        open_by_now.set()
+        for call, _ in self._plan.calls:
+            worker.know(call.name, answered_shas(ledger, both, call.name))
+        threads = self._start(worker, self._positions(desk.settled))
+        return self._watched(lambda: self._kept(desk, len(threads)))
+
+    def _used_this_month(self, ledger: Ledger) -> int:
+        """Return the calls that count against a monthly quota; looked up only if there is one."""
+        description = self._plan.description
+        if description.limits.per_month is None:
+            return 0
+        from dotledger.ledger.usage import calls_in_month
+
+        return calls_in_month(ledger, description.service, timestamp(self._means.wall())[:7])
+
+    def _limit(self, used_this_month: int) -> None:
+        left, reason = allowance(self._plan, self._at_most, self._budget, used_this_month)
+        self._gate.allow(left, reason)
+
+    def _worker(self, claim: Claim, open_by_now: threading.Event) -> Worker:
+        def keep(call: CallRecord, images: list[ImageRecord], answered: bool) -> None:
+            answer = WaitingAnswer(call=call, images=images, answered=answered)
+            call.aside = self._put_aside(claim, answer, sync=not open_by_now.is_set())
+
+        return Worker(
+            self._plan, self._caller, keep, signer=self._means.signer, secrets=self._secrets
+        )
+
+    def _put_aside(self, claim: Claim, answer: WaitingAnswer, *, sync: bool) -> int:
+        """Keep an answer where no kill can reach it; it is also in memory.
+
+        While there is no database yet, not even a power failure can.
+        """
+        try:
+            place = claim.put_aside(answer, sync=sync)
+        except Exception as error:  # nothing of this may cost the answer its place in memory
+            self.stop(f"answers cannot be kept beside the ledger ({error})")
+            return -1
+        self._aside += 1
+        return place
+
+    def _desk(self, ledger: Ledger, opening: BatchOpening, worker: Worker, claim: Claim) -> Desk:
+        from dotledger.sending.batch.desk import Desk
+
+        return Desk(
+            plan=self._plan,
+            ledger=ledger,
+            opening=opening,
+            worker=worker,
+            means=self._means,
+            gate=self._gate,
+            claim=claim,
+            began=self._began,
+        )
+
+    def _watched(self, keep: Callable[[], SentBatch]) -> SentBatch:
+        """Let a thread of its own keep what comes, and watch.
+
+        An interruption, or an error of whoever is told, comes to the thread that called us:
+        nothing that is being taken over or written is cut off halfway. It only stops the workers.
+        """
+        outcome: list[SentBatch | BaseException] = []
+        threading.Thread(target=self._noted, args=(keep, outcome), daemon=True).start()
+        problem: Exception | None = None
+        while not self._ended.is_set():
+            try:
+                self._watch()
+            except KeyboardInterrupt:
+                if self.interrupted:
+                    raise
+                self._interrupt()
+            except Exception as error:
+                problem = problem or error
+                self.stop("telling the progress failed")
+        [sent] = outcome
+        if isinstance(sent, BaseException):
+            raise sent
+        if problem is not None:
+            raise problem
+        self._tell()
+        return sent
+
+    def _watch(self) -> None:
+        try:
+            news = self._news.get(timeout=_TELL_EVERY)
+        except queue.Empty:
+            self._tell()
+        else:
+            self.stop(news)
+
+    def _tell(self) -> None:
+        if self._means.tell and self._open_desk is not None:
+            self._means.tell(self._open_desk.progress())
+
+    def _noted(
+        self, keep: Callable[[], SentBatch], outcome: list[SentBatch | BaseException]
+    ) -> None:
+        try:
+            outcome.append(keep())
+        except BaseException as error:
+            outcome.append(error)
+        finally:
+            self.stop("the sending ended")
+            self._ended.set()
+            self._news.put("the sending ended")
+
+    def _opening(self) -> BatchOpening:
+        plan, description = self._plan, self._plan.description
+        return BatchOpening(
+            key=plan.key(),
+            service=description.service,
+            fingerprint=plan.fingerprint,
+            kinds=plan.kinds,
+            settings=description.connect.settings,
+            description=description.to_json(),
+            source=as_text(plan.gathered.source),
+            floor=description.limits.floor,
+            currency=description.price.currency,
+            names=[item.name for item in plan.gathered.items],
+            paths=[as_text(item.known_as) for item in plan.gathered.items],
+            earlier_key=plan.key(earlier=True),
+        )
+
+    def _positions(self, settled: dict[int, dict[str, str]]) -> Iterator[Position]:
+        """Yield the images to be settled: those pending, or those with the outcomes asked for.
+
+        Asking again is about what was settled: what is pending waits for a sending without.
+        """
+        kinds = set(self._plan.kinds)
+        for position, item in enumerate(self._plan.gathered.items):
+            known = settled.get(position, {})
+            wanted = self._again & set(known.values()) if self._again else kinds - known.keys()
+            if wanted:
+                yield position, item
+
+    def _start(self, worker: Worker, todo: Iterator[Position]) -> list[threading.Thread]:
+        count = min(self._plan.description.limits.at_once, max(1, len(self._plan.gathered)))
+        threads = [
+            threading.Thread(target=self._work, args=(worker, todo), daemon=True)
+            for _ in range(count)
+        ]
+        self._at_work = threads
+        for thread in threads:
+            thread.start()
+        return threads
+
+    def _work(self, worker: Worker, todo: Iterator[Position]) -> None:
+        def take() -> Position | None:
+            with self._taking:
+                return None if self._gate.over else next(todo, None)
+
+        try:
+            while (settled := worker.settle(take)) is not None:
+                self._results.put(settled)
+                while self._results.qsize() > _MOST_WAITING and not self._ended.is_set():
+                    time.sleep(_BUNCH)
+        except BaseException as error:
+            self._results.put(error)
+            self.stop("a worker failed")
+        finally:
+            self._results.put(None)
+
+    def _kept(self, desk: Desk, workers: int) -> SentBatch:
+        """Take results and write them until every worker has ended."""
+        self._open_desk = desk
+        problems: list[BaseException] = []
+        self._writing(desk.open_items)
+        while workers:
+            workers -= self._taken_over(desk, problems)
+            self._writing(desk.maybe_write)
+        try:
+            sent = desk.close()
+        except LedgerError as error:
+            raise desk.rescued(error) from error
+        if problems:
+            raise problems[0]
+        return sent
+
+    def _writing(self, write: Callable[[], None]) -> None:
+        """Stop the workers if the ledger fails; when all have ended it is tried once more."""
+        try:
+            write()
+        except LedgerError as error:
+            self.stop(error.message)
+
+    def _taken_over(self, desk: Desk, problems: list[BaseException]) -> int:
+        """Hand the desk what has arrived; return how many workers ended."""
+        ended = 0
+        for result in self._arrived():
+            if result is None:
+                ended += 1
+            elif isinstance(result, BaseException):
+                problems.append(result)
+            else:
+                desk.take(result)
+        return ended
+
+    def _arrived(self) -> Iterator[Settled | BaseException | None]:
+        """Yield what has arrived; waits a moment, so that results come in bunches.
+
+        Taking each result as it comes would wake this thread for every image, at the cost of
+        the workers.
+        """
+        time.sleep(_BUNCH)
+        for _ in range(_MOST_IN_A_BUNCH):
+            try:
+                yield self._results.get_nowait()
+            except queue.Empty:
+                return

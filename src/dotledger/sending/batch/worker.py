@@ -1,0 +1,409 @@
+"""What one worker thread does with images: read, prepare, call, read the answer."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import threading
+from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct, field
+
+from dotledger.core.boxes.frames import Frame
+from dotledger.errors import AnswerError, DotLedgerError, ImageError, UnreadError
+from dotledger.images.facts import ImageFacts, read_facts
+from dotledger.images.gather import Item
+from dotledger.images.prepare import Prepared, prepare
+from dotledger.ledger.records import (
+    CallRecord,
+    ImageRecord,
+    ItemRecord,
+    OutcomeRecord,
+    SentRecord,
+    finding_row,
+)
+from dotledger.sending.calls.calling import Called, Caller
+from dotledger.sending.deciding.plan import Plan
+from dotledger.services.description import Call
+from dotledger.services.messages import Payload, Request
+from dotledger.services.requests import RequestBuilder
+from dotledger.services.secrets import Key, Secrets
+from dotledger.services.signing import Signer
+
+if TYPE_CHECKING:
+    from dotledger.reading.rule_reader import Reading
+    from dotledger.services.answers import Reader
+
+__all__ = ["Loaded", "Settled", "Worker", "note_reading"]
+
+_QUICK = 0.02
+"""After a file that took longer to read and hash, in seconds, the next one waits for none."""
+
+_MOST_WITHOUT_A_CALL = 64
+
+Position = tuple[int, Item]
+Keep = Callable[[CallRecord, "list[ImageRecord]", bool], None]
+
+
+class Loaded(Struct, kw_only=True):
+    """One image read and prepared, with the record that collects what becomes of it."""
+
+    record: ItemRecord
+    sha: str
+    frame: Frame
+    payload: Payload
+    unanswered: set[str]
+
+
+class Settled(Struct, kw_only=True):
+    """What a worker hands over.
+
+    Attributes
+    ----------
+    done : list of ItemRecord
+        Settled by this worker.
+    lookups : list of (Loaded, tuple of str)
+        Images whose named calls are answered in the ledger, or soon will be.
+    loose : list of CallRecord
+        Calls that settled nothing.
+    pending : int
+        Images given back unsettled.
+    """
+
+    done: list[ItemRecord] = field(default_factory=list)
+    lookups: list[tuple[Loaded, tuple[str, ...]]] = field(default_factory=list)
+    loose: list[CallRecord] = field(default_factory=list)
+    pending: int = 0
+
+
+class Worker:
+    """Everything worker threads share.
+
+    Parameters
+    ----------
+    plan : Plan
+        What to do.
+    caller : Caller
+        How to call.
+    keep : callable
+        Given a call with its answer, its images and whether it answers them; told first, before
+        anything else is done with an answer.
+    signer : callable, optional
+        See `RequestBuilder`.
+    secrets : Secrets, optional
+        Where what a signer adds is noted.
+    """
+
+    def __init__(
+        self,
+        plan: Plan,
+        caller: Caller,
+        keep: Keep,
+        *,
+        signer: Signer | None = None,
+        secrets: Secrets | None = None,
+    ) -> None:
+        self._plan = plan
+        self._caller = caller
+        self._keep = keep
+        self._claimed: set[tuple[str, str]] = set()
+        self._claiming = threading.Lock()
+        self._looking = threading.Lock()
+        self._quick = True
+        # Where several images share a call, only one thread fills a call at a time: each but the
+        # last goes out full, and no more calls are paid for than needed.
+        shared = plan.images_per_call > 1
+        self._filling = threading.Lock() if shared else contextlib.nullcontext()
+        self._reading: Reader | None = None
+        self._builders = {
+            call.name: RequestBuilder(plan.description, call, kinds, signer=signer, secrets=secrets)
+            for call, kinds in plan.calls
+        }
+
+    def know(self, call: str, shas: Iterable[str]) -> None:
+        """Note images (by SHA-256) that a call has answered already."""
+        self._claimed.update((call, sha) for sha in shas)
+
+    def reader(self) -> Reader:
+        """Return the reader, compiled at first use: the first call goes out before."""
+        if self._reading is None:
+            from dotledger.services.answers import Reader
+
+            self._reading = Reader(self._plan.description)
+        return self._reading
+
+    def settle(self, take: Callable[[], Position | None]) -> Settled | None:
+        """Take as many images as fill a call, as far as they go; None if there are none left.
+
+        Images that need no call (refused, or answered elsewhere) do not count, but are handed
+        over before they are many.
+        """
+        result = Settled()
+        with self._filling:
+            loaded, taken = self._filled(take, result)
+        if not taken:
+            return None
+        for call, kinds in self._plan.calls:
+            self._call([one for one in loaded if call.name in one.unanswered], call, kinds, result)
+        for one in loaded:
+            self._close(one, result)
+        return result
+
+    def _filled(
+        self, take: Callable[[], Position | None], result: Settled
+    ) -> tuple[list[Loaded], bool]:
+        """Return the images for one call, and whether anything was taken."""
+        loaded: list[Loaded] = []
+        taken = False
+        while len(loaded) < self._plan.images_per_call and (position := take()) is not None:
+            taken = True
+            one = self._load(*position, result)
+            if one is not None and one.unanswered:
+                loaded.append(one)
+            elif one is not None:
+                self._close(one, result)
+            if not loaded and len(result.lookups) + len(result.done) >= _MOST_WITHOUT_A_CALL:
+                break
+        return loaded, taken
+
+    def _close(self, one: Loaded, result: Settled) -> None:
+        """Sort an image by whether it is settled, answered elsewhere, or still pending."""
+        elsewhere = tuple(c.name for c, _ in self._plan.calls if c.name not in one.unanswered)
+        known = {outcome.kind for outcome in one.record.outcomes}
+        here = {k for c, ks in self._plan.calls if c.name in one.unanswered for k in ks}
+        if here - known:
+            result.pending += 1
+            result.loose += [call for _, call, _ in one.record.answered if call]
+            self._release(one)
+        elif elsewhere:
+            one.payload = Payload(data=b"")  # it will not go out; do not hold it in memory
+            result.lookups.append((one, elsewhere))
+        else:
+            result.done.append(one.record)
+
+    def _release(self, one: Loaded) -> None:
+        with self._claiming:
+            self._claimed.difference_update((name, one.sha) for name in one.unanswered)
+
+    def _load(self, position: int, item: Item, result: Settled) -> Loaded | None:
+        record = ItemRecord(position=position)
+        try:
+            data, sha, facts = self._looked_at(item)
+            record.image = ImageRecord(
+                sha, facts.size, facts.format, facts.width, facts.height, facts.orientation
+            )
+            prepared = prepare(data, facts, self._plan.demands)
+        except ImageError as error:
+            result.done.append(self._refused(record, str(error)))
+            return None
+        except (OSError, DotLedgerError) as error:
+            reason = getattr(error, "strerror", None) or str(error)
+            result.done.append(self._refused(record, f"cannot be read: {reason}"))
+            return None
+        except Exception as error:  # no image may end the batch, whatever a decoder makes of it
+            reason = f"cannot be read: unexpected {type(error).__name__}"
+            result.done.append(self._refused(record, reason))
+            return None
+        record.sent = SentRecord(
+            prepared.width,
+            prepared.height,
+            len(prepared.data),
+            prepared.turned,
+            prepared.quality,
+            prepared.steps,
+        )
+        return Loaded(
+            record=record,
+            sha=sha,
+            frame=Frame(
+                facts.width, facts.height, prepared.width, prepared.height, prepared.turned
+            ),
+            payload=_payload(prepared, item.where),
+            unanswered=self._claim(sha),
+        )
+
+    def _looked_at(self, item: Item) -> tuple[bytes, str, ImageFacts]:
+        """Read a file and return its bytes, their SHA-256 and what its header says.
+
+        One thread at a time, as long as that is quick: several would mostly take turns at the
+        interpreter, and every turn costs. Where files are large or slow, nobody waits.
+        """
+        with self._looking if self._quick else contextlib.nullcontext():
+            entered = self._caller.steady()
+            data = item.read()
+            looked_at = data, hashlib.sha256(data).hexdigest(), read_facts(data)
+        self._quick = self._caller.steady() - entered < _QUICK
+        return looked_at
+
+    def _claim(self, sha: str) -> set[str]:
+        """Return the calls this image needs from us, so that equal bytes are sent once."""
+        names = {call.name for call, _ in self._plan.calls}
+        with self._claiming:
+            mine = {name for name in names if (name, sha) not in self._claimed}
+            self._claimed.update((name, sha) for name in mine)
+        return mine
+
+    def _refused(self, record: ItemRecord, reason: str) -> ItemRecord:
+        record.outcomes = [
+            OutcomeRecord(kind=kind, outcome="refused", reason=reason) for kind in self._plan.kinds
+        ]
+        return record
+
+    def _call(
+        self, images: list[Loaded], call: Call, kinds: tuple[str, ...], result: Settled
+    ) -> None:
+        for start in range(0, len(images), call.images):
+            self._call_once(images[start : start + call.images], call, kinds, result)
+
+    def _call_once(
+        self, images: list[Loaded], call: Call, kinds: tuple[str, ...], result: Settled
+    ) -> None:
+        payloads = [one.payload for one in images]
+        builder = self._builders[call.name]
+
+        def build(key: Key | None) -> Request:
+            return builder.build(payloads, key)
+
+        called = self._caller.call(build)
+        record = _call_record(called, call, len(images), self._plan.price)
+        if called.response is not None:
+            shown = [one.record.image for one in images if one.record.image is not None]
+            self._keep(record, shown, not called.reason)
+        if called.pending:
+            if called.attempts:
+                result.loose.append(record)
+            return
+        if called.reason and len(images) > 1 and _blames_the_images(called):
+            result.loose.append(record)
+            for one in images:
+                self._call_once([one], call, kinds, result)
+            return
+        if called.reason:
+            self._failed(images, kinds, called.reason, record)
+            self._count_failure(called)
+            return
+        self._read(images, kinds, record, called.document)
+
+    def _failed(
+        self,
+        images: list[Loaded],
+        kinds: tuple[str, ...],
+        reason: str,
+        record: CallRecord,
+        outcome: str = "failed",
+    ) -> None:
+        for one in images:
+            one.record.outcomes += [
+                OutcomeRecord(kind=kind, outcome=outcome, reason=reason, call=record)
+                for kind in kinds
+            ]
+
+    def _count_failure(self, called: Called) -> None:
+        """Tell the gate of a call that failed, and whether many more would."""
+        gate = self._caller.gate
+        forbidden = called.response is not None and called.response.status == 403
+        if not _blames_the_images(called):
+            gate.failed(called.reason, grave=forbidden or not gate.proven)
+        elif not gate.proven:
+            gate.failed(called.reason)
+
+    def _count(self, readings: Sequence[Reading | AnswerError]) -> None:
+        """Tell the gate whether anything could be read, so that a batch does not go on blindly."""
+        problems = [_problem(reading) for reading in readings]
+        if not all(problems):
+            self._caller.gate.went_well()
+        else:
+            said = all(type(reading) is AnswerError for reading in readings)
+            self._caller.gate.failed(problems[0], grave=not said)
+
+    def _read(
+        self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord, document: Any
+    ) -> None:
+        frames = [one.frame for one in images]
+        if record.status == 202:
+            document = {"status": "accepted"}  # no answer yet
+        try:
+            readings = self.reader().read_document(document, record.call, kinds, frames)
+        except AnswerError as error:
+            readings = [error] * len(images)
+        except Exception as error:  # the answer is kept; reading it again is for nothing
+            readings = [_unexpected(error)] * len(images)
+        self._count(readings)
+        for place, (one, reading) in enumerate(zip(images, readings, strict=True)):
+            if isinstance(reading, UnreadError):
+                self._failed([one], kinds, str(reading), record, "unread")
+                one.record.answered.append((record.call, record, place))
+            elif isinstance(reading, AnswerError):
+                self._failed([one], kinds, str(reading), record)
+            else:
+                note_reading(one.record, reading, kinds, record, None)
+                one.record.answered.append((record.call, record, place))
+
+
+def _problem(reading: Reading | AnswerError) -> str:
+    """Return why nothing at all could be read for one image; empty if something could."""
+    if isinstance(reading, AnswerError):
+        return str(reading)
+    nothing = reading.unread and not reading.found
+    return next(iter(reading.unread.values())) if nothing else ""
+
+
+def _unexpected(error: Exception) -> AnswerError:
+    return UnreadError(f"reading it failed (unexpected {type(error).__name__})")
+
+
+def _blames_the_images(called: Called) -> bool:
+    """Tell whether a refusal may be due to one of several images."""
+    return called.response is not None and called.response.status in (400, 413, 415, 422)
+
+
+def note_reading(
+    record: ItemRecord,
+    reading: Reading,
+    kinds: Sequence[str],
+    call: CallRecord | None,
+    call_id: int | None,
+) -> None:
+    """Put what was read out of one answer into an image's record."""
+    seen = {found.kind for found in reading.found}
+    for kind in kinds:
+        outcome = "found" if kind in seen else "unread" if kind in reading.unread else "empty"
+        reason = reading.unread.get(kind, "")
+        record.outcomes.append(
+            OutcomeRecord(kind=kind, outcome=outcome, reason=reason, call=call, call_id=call_id)
+        )
+    record.found += [
+        finding_row(
+            f.kind, f.label, f.confidence, f.box, f.details.to_dict() if f.details else None
+        )
+        for f in reading.found
+    ]
+    record.notes += reading.notes
+
+
+def _payload(prepared: Prepared, where: str) -> Payload:
+    return Payload(
+        data=prepared.data,
+        media_type=prepared.media_type,
+        file_name=f"image.{prepared.format}",
+        address=where,
+    )
+
+
+def _call_record(called: Called, call: Call, images: int, price: float) -> CallRecord:
+    response = called.response
+    return CallRecord(
+        call=call.name,
+        started=called.started,
+        seconds=called.seconds,
+        attempts=called.attempts,
+        status=response.status if response else None,
+        sent_bytes=called.sent_bytes,
+        images=images,
+        price=price * called.requests,
+        requests=called.requests,
+        reason=called.reason,
+        media_type=response.headers.get("content-type", "") if response else "",
+        answer=response.body if response else None,
+    )

@@ -1,0 +1,1 @@
+"""One call: its turn, its token, its line."""

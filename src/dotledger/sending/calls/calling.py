@@ -1,0 +1,241 @@
+"""One call from its first attempt to its end."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import orjson
+from msgspec import Struct
+from msgspec.structs import replace
+
+from dotledger.errors import DotLedgerError
+from dotledger.sending.calls.tokens import KeySource
+from dotledger.sending.calls.transport import NoAnswer, Response, Transport, send_covered
+from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.retrying import (
+    Accept,
+    Again,
+    Attempt,
+    Fail,
+    Next,
+    Patience,
+    Renew,
+    Stop,
+    next_step,
+)
+from dotledger.services.messages import Request
+from dotledger.services.secrets import Key, Secrets
+from dotledger.showing import shown
+
+__all__ = ["Called", "Caller"]
+
+_LONGEST_DETAIL = 200
+
+
+class Called(Struct, frozen=True, kw_only=True):
+    """How a call ended.
+
+    Attributes
+    ----------
+    response : Response or None
+        The last answer, if any.
+    reason : str
+        Empty if the call succeeded.
+    started : float
+        When the last attempt began, seconds since 1970.
+    seconds : float
+        How long the last attempt took.
+    attempts : int
+        How many there were; 0 if none was allowed.
+    sent_bytes : int
+        Of the last request's body.
+    pending : bool
+        The call was not made, or only because everything stopped: it may be made later.
+    document : object
+        What the answer says as JSON; None if there is none that can be read.
+    requests : int
+        Attempts that may have cost something: those that the service answered, or may have taken
+        before the line failed; not those it refused because of the rate, or that never left.
+    """
+
+    response: Response | None
+    reason: str
+    started: float
+    seconds: float
+    attempts: int
+    sent_bytes: int
+    pending: bool = False
+    document: Any = None
+    requests: int = 0
+
+
+class Caller(Struct, frozen=True, kw_only=True):
+    """Makes calls; shared by all worker threads.
+
+    Attributes
+    ----------
+    transport : Transport
+        The way out.
+    keys : FixedKey or TokenSource
+        Where keys come from.
+    secrets : Secrets
+        What is covered in answers and messages.
+    gate : Gate
+        Who may call when.
+    patience : Patience
+        How long to go on.
+    steady, wall : callable
+        Seconds of a steady clock, and since 1970.
+    random : callable
+        A number from 0 to 1, for jitter.
+    sleep : callable
+        Waits so many seconds, or less if the batch is stopped.
+    """
+
+    transport: Transport
+    keys: KeySource
+    secrets: Secrets
+    gate: Gate
+    patience: Patience
+    steady: Callable[[], float]
+    wall: Callable[[], float]
+    random: Callable[[], float]
+    sleep: Callable[[float], None]
+
+    def call(self, build: Callable[[Key | None], Request]) -> Called:
+        """Make one call, with as many attempts as the deciding code wants."""
+        number, renewals, requests, ending = 0, 0, 0, None
+        while True:
+            if reason := self.gate.enter():
+                return _not_made(reason, number, ending)
+            number += 1
+            attempt, ending, key = self._attempt(build, number, renewals)
+            step = self._decided(attempt)
+            free = attempt.trouble in _NEVER_LEFT
+            requests += not (free or _is_refusal(step))
+            ending = replace(ending, requests=requests)
+            self._tell_gate(step, free=free)
+            if isinstance(step, Accept):
+                return ending
+            if isinstance(step, Fail):
+                return replace(ending, reason=step.reason)
+            if isinstance(step, Stop):
+                self.gate.stop(step.reason)
+                return replace(ending, reason=step.reason, pending=True)
+            if isinstance(step, Renew):
+                renewals += 1
+                self.keys.renew(key)
+            elif step.seconds is not None and not step.everyone:
+                self.sleep(step.seconds)
+
+    def _decided(self, attempt: Attempt) -> Next:
+        return next_step(
+            attempt,
+            now=self.wall(),
+            random=self.random(),
+            patience=self.patience,
+            proven=self.gate.proven,
+        )
+
+    def _tell_gate(self, step: Next, *, free: bool) -> None:
+        if isinstance(step, Again) and step.everyone:
+            self.gate.refused(step.seconds)
+        elif isinstance(step, Accept):
+            self.gate.accepted()
+        else:
+            self.gate.ended(free=free)
+
+    def _attempt(
+        self, build: Callable[[Key | None], Request], number: int, renewals: int
+    ) -> tuple[Attempt, Called, Key | None]:
+        wall, start = self.wall(), self.steady()
+        key, size, response = None, 0, None
+        facts: dict[str, Any] = {}
+        document = None
+        try:
+            key = self.keys.current()
+            request = build(key)
+            size = len(request.body)
+            response = send_covered(self.transport, request, self.secrets)
+            facts, document = _facts(response)
+        except NoAnswer as error:
+            facts = {"trouble": error.trouble, "detail": error.message}
+        except DotLedgerError as error:
+            facts = {"trouble": "unusable", "detail": str(error)}
+        except Exception as error:  # one call must never end the batch, whatever it meets
+            facts = _met(error, response)
+        facts["detail"] = self.secrets.text(facts.get("detail", ""))
+        attempt = Attempt(
+            number=number,
+            renewals=renewals,
+            renewable=self.keys.renewable,
+            **facts,
+        )
+        ended = Called(
+            response=response,
+            reason="",
+            started=wall,
+            seconds=self.steady() - start,
+            attempts=number,
+            sent_bytes=size,
+            document=document,
+        )
+        return attempt, ended, key
+
+
+_NEVER_LEFT = ("unusable", "unreachable")
+
+
+def _is_refusal(step: Next) -> bool:
+    return isinstance(step, Again) and step.everyone
+
+
+def _facts(response: Response) -> tuple[dict[str, Any], Any]:
+    """Return what an attempt is judged by, and what an accepted answer says."""
+    facts: dict[str, Any] = {"status": response.status}
+    if not 200 <= response.status < 300:
+        facts["retry_after"] = response.headers.get("retry-after", "")
+        facts["detail"] = _detail(response)
+        return facts, None
+    if response.fault:
+        return {**facts, "trouble": "oversized", "detail": response.fault}, None
+    try:
+        return facts, orjson.loads(response.body)
+    except orjson.JSONDecodeError:
+        kind = response.headers.get("content-type", "no content type").partition(";")[0]
+        facts["trouble"] = "unreadable"
+        facts["detail"] = f"not whole JSON but {kind[:80]}, {len(response.body):,} bytes"
+        return facts, None
+
+
+def _met(error: Exception, response: Response | None) -> dict[str, Any]:
+    """Return what an error of ours, or of a package below, means for the call it met."""
+    what = f"unexpected {type(error).__name__}"
+    if response is None:
+        return {"trouble": "cut", "detail": what}
+    return {"status": response.status, "trouble": "oversized", "detail": what}
+
+
+def _detail(response: Response) -> str:
+    """Return what the service says is wrong, as short plain text."""
+    if elsewhere := response.headers.get("location", ""):
+        return f"to {elsewhere.partition('?')[0][:_LONGEST_DETAIL]}"
+    try:
+        return shown(orjson.loads(response.body), _LONGEST_DETAIL)
+    except orjson.JSONDecodeError:
+        kind = response.headers.get("content-type", "").partition(";")[0]
+        return f"({kind[:80] or 'no content'})"
+
+
+def _not_made(reason: str, attempts: int, last: Called | None) -> Called:
+    return Called(
+        response=None,
+        reason=reason,
+        started=last.started if last else 0.0,
+        seconds=last.seconds if last else 0.0,
+        attempts=attempts,
+        sent_bytes=last.sent_bytes if last else 0,
+        pending=True,
+        requests=last.requests if last else 0,
+    )

@@ -1,0 +1,264 @@
+"""The one-method seam between Dot Ledger and the network."""
+
+from __future__ import annotations
+
+import http.client
+import re
+import threading
+import time
+import zlib
+from collections.abc import Callable, Mapping
+from typing import Any, Literal, Protocol
+
+from msgspec import Struct, field
+from msgspec.structs import replace
+
+from dotledger.connections import Watch, read_at_most, watched_pool
+from dotledger.errors import DotLedgerError
+from dotledger.services.messages import Request
+from dotledger.services.secrets import Secrets
+
+_ADDRESS = re.compile(r"(https?)://([^/?#]+)([^#]*)", re.IGNORECASE)
+
+__all__ = ["MOST_BYTES", "HttpTransport", "NoAnswer", "Response", "Transport", "send_covered"]
+
+MOST_BYTES = 32 << 20
+"""What is kept of an answer, both as it came and unpacked; what is longer is cut and said."""
+
+_MOST_OVERHEAD = 1 << 20
+
+Trouble = Literal["unreachable", "timeout", "cut"]
+
+
+class Response(Struct, frozen=True, kw_only=True):
+    """What came back.
+
+    Attributes
+    ----------
+    status : int
+        Of the final answer; interim ones are passed over.
+    headers : mapping
+        Names in lower case.
+    body : bytes
+        Unpacked; as it came where it cannot be unpacked.
+    fault : str
+        Why `body` is not the whole answer; empty if it is.
+    """
+
+    status: int
+    headers: Mapping[str, str] = field(default_factory=dict)
+    body: bytes = b""
+    fault: str = ""
+
+
+class NoAnswer(DotLedgerError):
+    """There was no whole answer.
+
+    `trouble` is ``"unreachable"`` if nothing could be sent, ``"timeout"`` or ``"cut"``.
+    """
+
+    def __init__(self, message: str, *, trouble: Trouble = "cut") -> None:
+        super().__init__(message, trouble=trouble)
+        self.trouble: Trouble = trouble
+
+
+class Transport(Protocol):
+    """Sends one request; called from many threads at once."""
+
+    def send(self, request: Request) -> Response:
+        """Return the whole response, whatever its status.
+
+        Raises
+        ------
+        NoAnswer
+            If none came, or not all of it.
+        """
+
+
+def send_covered(transport: Transport, request: Request, secrets: Secrets) -> Response:
+    """Send, and cover every secret in what comes back: services repeat what they were given."""
+    response = transport.send(request)
+    body = secrets.cover(response.body)
+    headers = {name: secrets.text(value) for name, value in response.headers.items()}
+    if body is response.body and headers == response.headers:
+        return response
+    return replace(response, body=body, headers=headers)
+
+
+class HttpTransport:
+    """The transport over HTTP, with connections kept open.
+
+    Each answer is bound to its request as `dotledger.connections` says.
+
+    Parameters
+    ----------
+    timeout : float
+        Seconds for connecting, for sending, and for the whole answer.
+    at_once : int
+        How many connections are kept.
+    most : int
+        Bytes kept of an answer, as it came and unpacked.
+    clock : callable
+        Seconds of a steady clock.
+    """
+
+    def __init__(
+        self,
+        *,
+        timeout: float = 30.0,
+        at_once: int = 8,
+        most: int = MOST_BYTES,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
+        import urllib3
+
+        self._settings: dict[str, Any] = {
+            "maxsize": at_once,
+            "block": False,
+            "timeout": urllib3.Timeout(connect=min(timeout, 10.0), read=timeout),
+        }
+        self._errors = urllib3.exceptions
+        self._never_again = urllib3.Retry(False)
+        self._hosts: dict[str, Any] = {}
+        self._opening = threading.Lock()
+        self._most = most
+        self._clock = clock
+
+    def send(self, request: Request) -> Response:
+        """Send one request; see `Transport`."""
+        ended = self._tried(request)
+        if isinstance(ended, NoAnswer):
+            raise ended
+        return ended
+
+    def _tried(self, request: Request) -> Response | NoAnswer:
+        """Return what came, or why nothing did.
+
+        The causes are not chained: their frames hold the address and headers, with the key.
+        """
+        try:
+            return self._answered(request)
+        except NoAnswer as error:
+            return NoAnswer(error.message, trouble=error.trouble)
+        except Exception as error:  # whatever a peer can make the packages below raise
+            return self._explained(error)
+
+    def _explained(self, error: Exception) -> NoAnswer:
+        errors = self._errors
+        for kind, message, trouble in (
+            (errors.NewConnectionError, "", "unreachable"),
+            (errors.ConnectTimeoutError, "no connection in time", "unreachable"),
+            ((errors.ReadTimeoutError, TimeoutError), "no answer in time", "timeout"),
+            (errors.SSLError, f"the certificate is not accepted ({error})", "unreachable"),
+            (errors.ProxyError, "the proxy cannot be reached", "unreachable"),
+            (errors.LocationValueError, "the address is not valid", "unreachable"),
+            ((errors.HTTPError, OSError, http.client.HTTPException), "", "cut"),
+            # The text of a ValueError holds the value, which may be a key.
+            (ValueError, _BAD_HEADER, "unreachable"),
+        ):
+            if isinstance(error, kind):
+                return NoAnswer(message or _plain(error), trouble=trouble)  # type: ignore[arg-type]
+        return NoAnswer(f"what came cannot be taken apart ({type(error).__name__})")
+
+    def _answered(self, request: Request) -> Response:
+        """Send through the host's own pool: its address is taken apart once, not for each call."""
+        parts = _ADDRESS.match(request.address)
+        if parts is None:
+            raise NoAnswer("the address is not valid", trouble="unreachable")
+        base = f"{parts[1].lower()}://{parts[2]}"
+        pool = self._hosts.get(base) or self._open(parts[1].lower(), parts[2])
+        target = parts[3] if parts[3][:1] == "/" else f"/{parts[3]}"
+        answer = pool.urlopen(
+            request.method,
+            request.address if pool.proxy and pool.scheme == "http" else target,
+            body=request.body or None,
+            headers=dict(request.headers),
+            redirect=False,
+            retries=self._never_again,
+            assert_same_host=False,
+            preload_content=False,
+            decode_content=False,
+        )
+        try:
+            return self._whole(answer)
+        finally:
+            answer.close()  # has no effect on a connection that was given back
+
+    def _whole(self, answer: Any) -> Response:
+        body, whole = read_at_most(answer, self._most)
+        headers = {name.lower(): value for name, value in answer.headers.items()}
+        if not whole:
+            fault = f"longer than {self._most:,} bytes; the beginning is kept"
+            return Response(status=answer.status, headers=headers, body=body, fault=fault)
+        body, fault = _unpacked(body, headers.get("content-encoding", ""), self._most)
+        return Response(status=answer.status, headers=headers, body=body, fault=fault)
+
+    def _open(self, scheme: str, host: str) -> Any:
+        base = f"{scheme}://{host}"
+        with self._opening:
+            if base not in self._hosts:
+                watch = Watch(self._most + _MOST_OVERHEAD, self._clock)
+                self._hosts[base] = watched_pool(scheme, host, watch, **self._settings)
+            return self._hosts[base]
+
+
+_BAD_HEADER = "a header holds what no header can: line breaks, or letters outside Latin-1"
+
+
+def _unpacked(body: bytes, coding: str, most: int) -> tuple[bytes, str]:
+    """Undo a content coding, no further than `most` bytes; return what there is and the fault."""
+    coding = coding.strip().lower()
+    if coding in ("", "identity") or not body:
+        return body, ""
+    if coding not in _WINDOWS:
+        return body, f"{_CANNOT} ({coding[:20]})"
+    for window in _WINDOWS[coding]:
+        try:
+            return _inflated(body, window, most)
+        except zlib.error:
+            continue
+    return body, _CANNOT
+
+
+_CANNOT = "squeezed in a way that cannot be undone"
+_GZIP, _ZLIB, _BARE = 31, 15, -15
+_WINDOWS: Mapping[str, tuple[int, ...]] = {
+    "gzip": (_GZIP,),
+    "x-gzip": (_GZIP,),
+    "deflate": (_ZLIB, _BARE),
+}
+
+
+def _inflated(body: bytes, window: int, most: int) -> tuple[bytes, str]:
+    pieces, left = [], most
+    while body:
+        undoing = zlib.decompressobj(window)
+        pieces.append(undoing.decompress(body, left))
+        left -= len(pieces[-1])
+        if undoing.unconsumed_tail or left <= 0:
+            fault = f"longer than {most:,} bytes when unpacked; the beginning is kept"
+            return b"".join(pieces), fault
+        if not undoing.eof:
+            return b"".join(pieces), "squeezed, and it breaks off"
+        body = undoing.unused_data.lstrip(b"\0")  # gzip may come in several members, and padded
+    return b"".join(pieces), ""
+
+
+def _plain(error: Exception) -> str:
+    """Return what went wrong without the address, which may hold a key."""
+    cause = error.args[-1] if error.args else error
+    known = type(error).__name__ in _PLAIN or not isinstance(cause, Exception)
+    name = type(error if known else cause).__name__
+    return _PLAIN.get(name, name)
+
+
+_PLAIN = {
+    "NewConnectionError": "no connection: nothing listens at this address",
+    "NameResolutionError": "no such host",
+    "IncompleteRead": "the connection was cut in the middle of the answer",
+    "RemoteDisconnected": "the connection was cut before the answer",
+    "ConnectionResetError": "the connection was reset",
+    "LocationParseError": "the address is not valid",
+    "BadStatusLine": "what came is no answer of HTTP",
+    "LineTooLong": "a line of the answer's head is too long",
+}

@@ -1,0 +1,116 @@
+"""Where worker threads wait for their turn.
+
+The thin loop around `dotledger.sending.deciding.pacing`, which decides.
+"""
+
+from __future__ import annotations
+
+import math
+import threading
+from collections.abc import Callable
+
+from msgspec.structs import replace
+
+from dotledger.sending.deciding import pacing
+from dotledger.sending.deciding.pacing import GiveUp, Pace, Send, Wait
+
+__all__ = ["Gate"]
+
+
+class Gate:
+    """Lets calls through at the pace allowed.
+
+    Parameters
+    ----------
+    pace : Pace
+        The opening state.
+    clock : callable
+        Seconds of a steady clock.
+    """
+
+    def __init__(self, pace: Pace, clock: Callable[[], float]) -> None:
+        self._pace = pace
+        self._clock = clock
+        self._door = threading.Lock()
+        self._turn = threading.Condition()
+        self.refusals = 0
+
+    def allow(self, left: int | None, reason: str) -> None:
+        """Allow only so many calls, or any number; `reason` is given when they are used up."""
+        with self._turn:
+            self._pace = replace(self._pace, left=left, budget_reason=reason)
+
+    @property
+    def proven(self) -> bool:
+        """Whether some call has been accepted."""
+        return self._pace.proven
+
+    @property
+    def stop_reason(self) -> str:
+        """Why nothing is sent any more; empty if sending goes on."""
+        return self._pace.stop
+
+    @property
+    def over(self) -> bool:
+        """Whether no call may start any more: the rest is not even read."""
+        return bool(self._pace.stop) or self._pace.left == 0
+
+    @property
+    def pace(self) -> Pace:
+        """The state at this moment."""
+        return self._pace
+
+    def enter(self) -> str:
+        """Wait for a turn; return "" with the turn taken, or why there will be none.
+
+        Threads queue at the door, so that only the first of them is woken for nothing.
+        """
+        with self._door, self._turn:
+            while True:
+                self._pace, decision = pacing.ask(self._pace, self._clock())
+                if isinstance(decision, Send):
+                    return ""
+                if isinstance(decision, GiveUp):
+                    return decision.reason
+                self._wait(decision)
+
+    def _wait(self, decision: Wait) -> None:
+        seconds = decision.seconds
+        self._turn.wait(None if math.isinf(seconds) else seconds)
+
+    def accepted(self) -> None:
+        """Note that a call ended well."""
+        with self._turn:
+            self._pace = pacing.accepted(self._pace, self._clock())
+            self._turn.notify()
+
+    def refused(self, wait: float | None) -> None:
+        """Note that a call was refused because of its rate: everybody waits."""
+        with self._turn:
+            self.refusals += 1
+            self._pace = pacing.refused(self._pace, self._clock(), wait)
+            self._turn.notify()
+
+    def went_well(self) -> None:
+        """Note that an answer could be read."""
+        if self._pace.failed:
+            with self._turn:
+                self._pace = pacing.went_well(self._pace)
+
+    def failed(self, reason: str, *, grave: bool = False) -> None:
+        """Note that a call failed for good."""
+        with self._turn:
+            self._pace = pacing.failed(self._pace, reason, grave=grave)
+            self._turn.notify()
+
+    def ended(self, *, free: bool = False) -> None:
+        """Note that a call ended in another way; `free` if it never left and cost nothing."""
+        with self._turn:
+            self._pace = pacing.ended(self._pace, free=free)
+            self._turn.notify()
+
+    def stop(self, reason: str) -> None:
+        """Let nobody through any more."""
+        with self._turn:
+            self._pace = pacing.stopped(self._pace, reason)
+            self._turn.notify()

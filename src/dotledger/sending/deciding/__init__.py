@@ -1,0 +1,1 @@
+"""What, when and what next: pure decisions."""

@@ -1,0 +1,280 @@
+"""When the next call may start: pure functions of state and time.
+
+Nothing here sleeps, sends or looks at a clock; `dotledger.sending.calls.turns` does that.
+
+Declared limits are kept with token buckets (one for each limit, all must agree). A bucket
+refills a little more slowly than the limit and holds at most a hundredth of it, so that no
+window of the limit's length ever sees more calls than allowed, whichever way the service
+counts. An undeclared limit is learned: after a refusal the rate of the calls that were
+accepted becomes the rate of ours, and from there it creeps up again.
+"""
+
+from __future__ import annotations
+
+import math
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+__all__ = [
+    "Bucket",
+    "GiveUp",
+    "Pace",
+    "Send",
+    "Wait",
+    "accepted",
+    "ask",
+    "ended",
+    "failed",
+    "opening_pace",
+    "refused",
+    "stopped",
+    "went_well",
+]
+
+_SHARE = 0.99
+"""The part of a declared limit that is used; the rest absorbs jitter on the way."""
+
+_WHOLE = 1 - 1e-9
+"""A token counts as whole in spite of rounding; or else a wait could be too short to end."""
+
+_BACK = 0.80
+_CREEP = 0.02
+_NEAR = 0.92
+_MEMORY = 10.0
+
+_LONGEST_WAIT = 30.0
+_REFUSED_IN_A_ROW = 10
+_FAILED_IN_A_ROW = 20
+_GRAVE_IN_A_ROW = 3
+
+
+class Send(Struct, frozen=True):
+    """The call may start now."""
+
+
+class Wait(Struct, frozen=True):
+    """Ask again after `seconds`; infinite means: when another call has ended."""
+
+    seconds: float
+
+
+class GiveUp(Struct, frozen=True):
+    """No further call will be allowed, for this reason."""
+
+    reason: str
+
+
+Decision = Send | Wait | GiveUp
+
+
+class Bucket(Struct, frozen=True):
+    """A token bucket: `level` tokens at time `at`, `rate` more each second, at most `size`."""
+
+    rate: float
+    size: float
+    level: float
+    at: float
+
+    def filled(self, now: float) -> Bucket:
+        """Return the bucket as it is at `now`; a clock that went back adds nothing."""
+        level = min(self.size, self.level + max(0.0, now - self.at) * self.rate)
+        return replace(self, level=level, at=now)
+
+    def wait(self) -> float:
+        """Return the seconds until a whole token is there."""
+        return 0.0 if self.level >= _WHOLE else (1 - self.level) / self.rate
+
+    def taken(self) -> Bucket:
+        """Return the bucket with one token less."""
+        return replace(self, level=self.level - 1)
+
+
+class Pace(Struct, frozen=True):
+    """Everything that decides when the next call may start.
+
+    Attributes
+    ----------
+    buckets : tuple of Bucket
+        Declared limits, and last the learned one if there is one.
+    at_once : int
+        Most calls under way.
+    under_way : int
+        Calls started and not ended.
+    proven : bool
+        Whether some call has been accepted; until then one call goes alone.
+    left : int or None
+        Calls still allowed by a budget; None for no budget.
+    budget_reason : str
+        Why no more is allowed when `left` is 0.
+    paused_until : float
+        The service asked everybody to wait until then.
+    stop : str
+        Why nothing is sent any more; empty if sending goes on.
+    learned : float or None
+        Learned calls a second, where no limit is declared.
+    ceiling : float
+        The rate at which the last refusal came; infinite before the first.
+    declared : bool
+        Whether the description declares a limit a second or a minute.
+    window : tuple of (float, int)
+        Start of the current counting window and calls accepted in it.
+    refused : int
+        How often everybody was asked to wait since a call was last accepted.
+    failed, grave : int
+        Calls that failed for good since one last went well, and those of them for a reason that
+        hardly concerns one image alone.
+    """
+
+    buckets: tuple[Bucket, ...] = ()
+    at_once: int = 8
+    under_way: int = 0
+    proven: bool = False
+    left: int | None = None
+    budget_reason: str = ""
+    paused_until: float = -math.inf
+    stop: str = ""
+    learned: float | None = None
+    ceiling: float = math.inf
+    declared: bool = False
+    window: tuple[float, int] = (-math.inf, 0)
+    refused: int = 0
+    failed: int = 0
+    grave: int = 0
+
+
+def opening_pace(
+    *,
+    now: float,
+    at_once: int,
+    per_second: float | None = None,
+    per_minute: float | None = None,
+    left: int | None = None,
+    budget_reason: str = "",
+) -> Pace:
+    """Return the state before the first call; times are in seconds of any steady clock."""
+    limits = [(per_second, 1.0), (per_minute, 60.0)]
+    buckets = tuple(_bucket(count, span, now) for count, span in limits if count)
+    return Pace(
+        buckets=buckets,
+        at_once=at_once,
+        left=left,
+        budget_reason=budget_reason,
+        declared=bool(buckets),
+    )
+
+
+def _bucket(count: float, span: float, now: float) -> Bucket:
+    size = max(1.0, math.floor((1 - _SHARE) * count))
+    return Bucket(rate=_SHARE * count / span, size=size, level=size, at=now)
+
+
+def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
+    """Decide whether one more call may start, and return the state after the decision."""
+    if pace.stop:
+        return pace, GiveUp(pace.stop)
+    if pace.left is not None and pace.left <= 0:
+        return pace, GiveUp(pace.budget_reason)
+    if now < pace.paused_until:
+        return pace, Wait(pace.paused_until - now)
+    if pace.under_way >= (pace.at_once if pace.proven else 1):
+        return pace, Wait(math.inf)
+    buckets = tuple(bucket.filled(now) for bucket in pace.buckets)
+    wait = max((bucket.wait() for bucket in buckets), default=0.0)
+    if wait > 0:
+        return replace(pace, buckets=buckets), Wait(wait)
+    return _started(pace, tuple(bucket.taken() for bucket in buckets)), Send()
+
+
+def _started(pace: Pace, buckets: tuple[Bucket, ...]) -> Pace:
+    left = None if pace.left is None else pace.left - 1
+    return replace(pace, buckets=buckets, under_way=pace.under_way + 1, left=left)
+
+
+def ended(pace: Pace, *, free: bool = False) -> Pace:
+    """Note that a call ended without an answer that says anything about the rate.
+
+    One that was `free`, because it never left, does not count against a budget.
+    """
+    left = pace.left + 1 if free and pace.left is not None else pace.left
+    return replace(pace, under_way=pace.under_way - 1, left=left)
+
+
+def accepted(pace: Pace, now: float) -> Pace:
+    """Note that the service took a call."""
+    start, count = pace.window
+    if now - start > _MEMORY or count == 0:
+        start, count = now, 0
+    pace = replace(
+        pace, under_way=pace.under_way - 1, proven=True, window=(start, count + 1), refused=0
+    )
+    return pace if pace.learned is None else _crept(pace, now)
+
+
+def went_well(pace: Pace) -> Pace:
+    """Note that an answer could be read."""
+    return replace(pace, failed=0, grave=0)
+
+
+def failed(pace: Pace, reason: str, *, grave: bool = False) -> Pace:
+    """Note that a call failed for good; after 20, with none that went well between, all stop.
+
+    After three already if they were `grave`: for a reason that hardly concerns one image alone.
+    """
+    count, worse = pace.failed + 1, pace.grave + grave
+    pace = replace(pace, failed=count, grave=worse)
+    if count < _FAILED_IN_A_ROW and worse < _GRAVE_IN_A_ROW:
+        return pace
+    return stopped(pace, f"{count} calls in a row have failed, the last: {reason}")
+
+
+def _crept(pace: Pace, now: float) -> Pace:
+    """Raise the learned rate a little: quickly while far below the ceiling, slowly near it."""
+    rate = pace.learned or 1.0
+    step = _CREEP if rate < _NEAR * pace.ceiling else _CREEP / 20
+    return _with_learned(pace, rate + step * min(1.0, 20.0 / rate), now)
+
+
+def _with_learned(pace: Pace, rate: float, now: float) -> Pace:
+    old = pace.buckets[-1].filled(now) if pace.learned is not None else None
+    level = min(old.level, 1.0) if old else 0.0
+    bucket = Bucket(rate=rate, size=1.0, level=level, at=now)
+    kept = pace.buckets[:-1] if pace.learned is not None else pace.buckets
+    return replace(pace, buckets=(*kept, bucket), learned=rate)
+
+
+def refused(pace: Pace, now: float, wait: float | None) -> Pace:
+    """Note that the service refused a call because of its rate (429, or 503 with a wait).
+
+    Everybody waits: `wait` seconds if the service said so, else one, then two, four and so on
+    up to thirty. Refusals that arrive while already waiting belong to the same event and do not
+    slow us down again. After ten waits with nothing accepted between, all stop.
+    """
+    pace = replace(pace, under_way=pace.under_way - 1)
+    if pace.left is not None:
+        pace = replace(pace, left=pace.left + 1)
+    if now < pace.paused_until:
+        said = now if wait is None else now + wait
+        return replace(pace, paused_until=max(said, pace.paused_until))
+    if pace.refused >= _REFUSED_IN_A_ROW:
+        return stopped(pace, _USED_UP.format(pace.refused))
+    own = min(_LONGEST_WAIT, 2.0**pace.refused)
+    until = now + (own if wait is None else max(0.0, wait))
+    pace = replace(pace, paused_until=until, refused=pace.refused + 1)
+    return pace if pace.declared or not pace.proven else _slowed(pace, now)
+
+
+_USED_UP = "refused again after {} waits: a quota seems to be used up"
+
+
+def _slowed(pace: Pace, now: float) -> Pace:
+    start, count = pace.window
+    seen = count / max(now - start, 1.0) if count else 1.0
+    rate = seen if pace.learned is None else min(seen, pace.learned)
+    slower = replace(pace, ceiling=rate, window=(-math.inf, 0))
+    return _with_learned(slower, max(0.1, rate * (_BACK if pace.learned else 0.97)), now)
+
+
+def stopped(pace: Pace, reason: str) -> Pace:
+    """Stop everything, for the first reason given."""
+    return pace if pace.stop else replace(pace, stop=reason)

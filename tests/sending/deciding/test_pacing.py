@@ -1,0 +1,226 @@
+"""Pacing and trying again: decisions by equality, no network, no clock."""
+
+import math
+import random
+import threading
+import unittest
+
+from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding import pacing
+from dotledger.sending.deciding.pacing import GiveUp, Send, Wait
+from dotledger.sending.deciding.retrying import (
+    Accept,
+    Again,
+    Attempt,
+    Fail,
+    Patience,
+    Renew,
+    Stop,
+    next_step,
+)
+
+
+def opened(**options):
+    return pacing.opening_pace(now=0.0, **{"at_once": 4, **options})
+
+
+def proven(pace, now=0.0):
+    """The state after a first call that was accepted."""
+    pace, decision = pacing.ask(pace, now)
+    assert decision == Send()
+    return pacing.accepted(pace, now)
+
+
+class Pacing(unittest.TestCase):
+    def test_the_first_call_goes_alone(self):
+        """Until a call is accepted nobody else starts; then as many as allowed."""
+        pace, first = pacing.ask(opened(), 0)
+        pace, second = pacing.ask(pace, 0)
+        self.assertEqual((first, second), (Send(), Wait(math.inf)))
+        pace = pacing.accepted(pace, 1)
+        decisions = []
+        for _ in range(5):
+            pace, decision = pacing.ask(pace, 1)
+            decisions.append(decision)
+        self.assertEqual(decisions, [Send()] * 4 + [Wait(math.inf)])
+
+    def test_buckets(self):
+        """With 10 a second the next call waits for a whole token; all limits must agree."""
+        pace = proven(opened(per_second=10))
+        pace, decision = pacing.ask(pace, 0)
+        self.assertAlmostEqual(decision.seconds, 1 / 9.9)
+        pace, decision = pacing.ask(pace, 0.2)
+        self.assertEqual(decision, Send())
+        slow = proven(opened(per_second=1000, per_minute=6))
+        self.assertAlmostEqual(pacing.ask(slow, 1)[1].seconds, 60 / (6 * 0.99) - 1)
+
+    def test_no_window_sees_too_many(self):
+        """Asking all the time, no window of a limit's length holds more calls than allowed."""
+        for options, count, span in (
+            ({"per_second": 50}, 50, 1.0),
+            ({"per_minute": 300}, 300, 60.0),
+            ({"per_second": 1}, 1, 1.0),
+        ):
+            pace, now, sent = proven(opened(**options, at_once=10**6)), 0.0, [0.0]
+            while now < 4 * span:
+                pace, decision = pacing.ask(pace, now)
+                if isinstance(decision, Send):
+                    sent.append(now)
+                else:
+                    now += max(decision.seconds, 1e-6)
+            most = max(sum(t <= s < t + span for s in sent) for t in sent)
+            self.assertLessEqual(most, count)
+            self.assertGreaterEqual(len(sent), 0.97 * count * now / span)
+
+    def test_everybody_waits(self):
+        """A refusal with a wait holds everyone until then; a clock set back adds no tokens."""
+        pace = proven(opened(per_second=10))
+        pace, _ = pacing.ask(pace, 1)
+        pace = pacing.refused(pace, 1, 5.0)
+        self.assertEqual(pacing.ask(pace, 2)[1], Wait(4.0))
+        self.assertEqual(pacing.ask(pace, 6)[1], Send())
+        bucket = pacing.Bucket(rate=10, size=1, level=0, at=100)
+        self.assertEqual(bucket.filled(50).level, 0)
+
+    def test_budget_and_stop(self):
+        """When the budget is used up or the batch is stopped, the reason is given."""
+        pace = opened(left=1, budget_reason="enough")
+        pace, decision = pacing.ask(pace, 0)
+        self.assertEqual(decision, Send())
+        self.assertEqual(pacing.ask(pacing.accepted(pace, 0), 0)[1], GiveUp("enough"))
+        stopped = pacing.stopped(pacing.stopped(pace, "first"), "second")
+        self.assertEqual(pacing.ask(stopped, 0)[1], GiveUp("first"))
+
+    def test_refusals_without_a_time(self):
+        """Waits double up to thirty seconds; after ten with nothing accepted, all stop."""
+        pace, now, waits = proven(opened(at_once=1, per_second=10**6)), 10.0, []
+        while not pace.stop:
+            pace, decision = pacing.ask(pace, now)
+            self.assertEqual(decision, Send())
+            pace = pacing.refused(pace, now, None)
+            waits.append(pacing.ask(pace, now)[1])
+            now += getattr(waits[-1], "seconds", 0)
+        self.assertEqual(waits[:-1], [Wait(float(s)) for s in (1, 2, 4, 8, 16, 30, 30, 30, 30, 30)])
+        self.assertRegex(waits[-1].reason, "10 waits.*quota")
+        pace = pacing.refused(proven(opened()), 10.0, None)
+        again, _ = pacing.ask(pace, 11.0)
+        again = pacing.refused(pacing.accepted(again, 11.0), 11.0, None)
+        self.assertEqual(pacing.ask(again, 11.0)[1], Wait(1.0))
+
+    def test_failing_one_after_another(self):
+        """Twenty failures in a row stop all with the last reason; one that goes well starts anew."""
+        pace = opened()
+        for count in range(19):
+            pace = pacing.failed(pace, f"reason {count}")
+        self.assertEqual(pace.stop, "")
+        self.assertIn("20 calls in a row", pacing.failed(pace, "x").stop)
+        self.assertRegex(pacing.failed(pace, "the lamp is out").stop, "the lamp is out$")
+        self.assertEqual(pacing.failed(pacing.went_well(pace), "x").stop, "")
+        pace = opened()
+        for grave in (True, False, True):
+            pace = pacing.failed(pace, "x", grave=grave)
+        self.assertEqual(pace.stop, "")
+        self.assertIn("4 calls in a row", pacing.failed(pace, "x", grave=True).stop)
+
+    def test_an_undeclared_limit_is_learned(self):
+        """Against a service that takes 50 a second, most of it is used with few refusals."""
+        rng = random.Random(3)
+        pace, now, taken, refused, window = opened(at_once=16), 0.0, 0, 0, []
+        flying = []
+        while now < 30:
+            pace, decision = pacing.ask(pace, now)
+            if isinstance(decision, Send):
+                window = [t for t in window if t > now - 1]
+                good = len(window) < 50
+                if good:
+                    window.append(now)
+                flying.append((now + 0.02 + rng.random() * 0.005, good))
+                continue
+            flying.sort()
+            coming = flying[0][0] if flying else math.inf
+            now = min(now + decision.seconds, coming)
+            while flying and flying[0][0] <= now:
+                _, good = flying.pop(0)
+                taken, refused = taken + good, refused + (not good)
+                pace = pacing.accepted(pace, now) if good else pacing.refused(pace, now, 1.0)
+        self.assertGreater(taken / now / 50, 0.75)
+        self.assertLess(refused / taken, 0.10)
+
+
+class TryingAgain(unittest.TestCase):
+    def step(self, *, random=1.0, proven=True, **facts):
+        return next_step(
+            Attempt(**{"number": 1, **facts}),
+            now=1000.0,
+            random=random,
+            patience=Patience(),
+            proven=proven,
+        )
+
+    def test_every_case(self):
+        """Each status leads to its step."""
+        for facts, wanted in (
+            ({"status": 200}, Accept()),
+            ({"status": 429, "retry_after": "7"}, Again(7.0, everyone=True)),
+            ({"status": 503, "retry_after": "2"}, Again(2.0, everyone=True)),
+            (
+                {"status": 429, "retry_after": "Thu, 01 Jan 1970 00:16:50 GMT"},
+                Again(10.0, everyone=True),
+            ),
+            ({"status": 429}, Again(None, everyone=True)),
+            (
+                {"status": 429, "number": 24},
+                Fail("refused 24 times because of the rate (status 429)"),
+            ),
+            ({"trouble": "unreachable", "number": 9}, Again(20.0)),
+            ({"status": 503}, Again(0.4)),
+            ({"status": 500}, Again(0.4)),
+            ({"status": 500, "number": 3}, Again(1.6)),
+            ({"status": 500, "number": 3, "random": 0.0}, Again(0.8)),
+            ({"status": 500, "number": 4, "detail": "x"}, Fail("status 500: x (after 4 attempts)")),
+            ({"trouble": "timeout"}, Again(0.4)),
+            ({"trouble": "cut", "number": 4}, Fail("the connection failed (after 4 attempts)")),
+            ({"status": 400, "detail": "small"}, Fail("status 400: small")),
+            ({"status": 401, "renewable": True}, Renew()),
+            ({"status": 403}, Fail("status 403")),
+            ({"status": 404}, Fail("status 404")),
+        ):
+            self.assertEqual(self.step(**facts), wanted, facts)
+
+    def test_reasons_to_stop(self):
+        """What would fail every call stops the batch with its reason."""
+        for facts, sign in (
+            ({"status": 401}, "does not accept the key"),
+            ({"status": 401, "renewable": True, "renewals": 6}, "does not accept the key"),
+            ({"status": 402}, "payment"),
+            ({"status": 403, "proven": False}, "forbids"),
+            ({"status": 404, "proven": False}, "no such address"),
+            ({"status": 429, "retry_after": "7200"}, "120 minutes.*quota"),
+            ({"status": 302, "proven": False, "detail": "to x"}, "elsewhere .302.: to x"),
+            ({"status": 405, "proven": False}, "method"),
+            ({"trouble": "unreachable", "number": 10, "detail": "x"}, "cannot be reached: x"),
+            ({"trouble": "unreachable", "number": 4, "proven": False}, "cannot be reached"),
+            ({"trouble": "unusable", "detail": "no token"}, "^no token$"),
+        ):
+            step = self.step(**facts)
+            self.assertIsInstance(step, Stop)
+            self.assertRegex(step.reason, sign)
+
+
+class TheGate(unittest.TestCase):
+    def test_threads_get_through_and_are_let_go(self):
+        """Waiting threads start when a call ends, and all leave when the gate is stopped."""
+        gate, entered = Gate(opened(at_once=1), lambda: 0.0), []
+
+        def work():
+            while not (reason := gate.enter()):
+                entered.append(1)
+                gate.accepted() if len(entered) < 5 else gate.stop("over")
+            entered.append(reason)
+
+        threads = [threading.Thread(target=work) for _ in range(3)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join(10)
+        self.assertEqual((entered.count(1), entered.count("over")), (5, 3))
