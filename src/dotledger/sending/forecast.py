@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import math
 import os
 from collections import Counter
@@ -11,10 +10,9 @@ from concurrent.futures import ThreadPoolExecutor
 
 from msgspec import Struct
 
-from dotledger.errors import DotLedgerError, ImageError
-from dotledger.images.facts import read_facts
+from dotledger.errors import ImageError
 from dotledger.images.gather import Item
-from dotledger.images.prepare import prepare
+from dotledger.images.ready import look_at, made_ready, why_not
 from dotledger.ledger.answers import answered_shas
 from dotledger.ledger.store import Ledger
 from dotledger.ledger.usage import calls_in_month
@@ -155,16 +153,14 @@ def _glances(plan: Plan) -> Iterator[_Glance]:
 
 
 def _glance(item: Item, plan: Plan) -> _Glance:
+    sha = ""
     try:
-        data = item.read()
-    except (OSError, DotLedgerError) as error:
-        reason = getattr(error, "strerror", None) or str(error)
-        return _Glance(item.name, "", 0, f"cannot be read: {reason}")
-    sha = hashlib.sha256(data).hexdigest()
-    try:
-        ready = prepare(data, read_facts(data), plan.demands)
+        data, sha, facts = look_at(item)
+        ready, _ = made_ready(data, facts, plan.demands)
     except ImageError as error:
-        return _Glance(item.name, sha, 0, error.message)
+        return _Glance(item.name, sha, 0, error.message)  # without figures: reasons are counted
+    except Exception as error:  # one bad image never ends a forecast either
+        return _Glance(item.name, sha, 0, why_not(error))
     return _Glance(item.name, sha, len(ready.data), "", ready.steps)
 
 

@@ -12,7 +12,8 @@ from msgspec import Struct, field
 from dotledger.core.boxes.frames import Frame
 from dotledger.errors import AnswerError, ArgumentError, ConnectError, DotLedgerError, KeyNotFound
 from dotledger.images.facts import read_facts
-from dotledger.images.prepare import Prepared, prepare
+from dotledger.images.prepare import Prepared
+from dotledger.images.ready import made_ready
 from dotledger.reading.rule_reader import Reading
 from dotledger.reading.strict import hinted
 from dotledger.sending.calls.tokens import key_source
@@ -128,9 +129,8 @@ def try_call(
     key = given_key(key)
     trial, secrets = Trial(), Secrets()
     chosen, kinds = _chosen(plan, call)
-    prepared = prepare(image, facts := read_facts(image), plan.demands)
+    prepared, frame = made_ready(image, read_facts(image), plan.demands)
     trial.goes_to = list(facts_of(plan.description).addresses)
-    frame = Frame(facts.width, facts.height, prepared.width, prepared.height, prepared.turned)
     way = transport or HttpTransport(timeout=plan.description.connect.timeout, at_once=1)
     try:
         given = signer if plan.description.connect.key.place == "signed" else key

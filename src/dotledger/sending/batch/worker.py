@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import threading
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any
@@ -11,10 +10,10 @@ from typing import TYPE_CHECKING, Any
 from msgspec import Struct, field
 
 from dotledger.core.boxes.frames import Frame
-from dotledger.errors import AnswerError, DotLedgerError, ImageError, UnreadError
-from dotledger.images.facts import ImageFacts, read_facts
+from dotledger.errors import AnswerError, UnreadError
 from dotledger.images.gather import Item
-from dotledger.images.prepare import Prepared, prepare
+from dotledger.images.prepare import Prepared
+from dotledger.images.ready import LookedAt, look_at, made_ready, why_not
 from dotledger.ledger.records import (
     CallRecord,
     ImageRecord,
@@ -193,17 +192,9 @@ class Worker:
             record.image = ImageRecord(
                 sha, facts.size, facts.format, facts.width, facts.height, facts.orientation
             )
-            prepared = prepare(data, facts, self._plan.demands)
-        except ImageError as error:
-            result.done.append(self._refused(record, str(error)))
-            return None
-        except (OSError, DotLedgerError) as error:
-            reason = getattr(error, "strerror", None) or str(error)
-            result.done.append(self._refused(record, f"cannot be read: {reason}"))
-            return None
+            prepared, frame = made_ready(data, facts, self._plan.demands)
         except Exception as error:  # no image may end the batch, whatever a decoder makes of it
-            reason = f"cannot be read: unexpected {type(error).__name__}"
-            result.done.append(self._refused(record, reason))
+            result.done.append(self._refused(record, why_not(error)))
             return None
         record.sent = SentRecord(
             prepared.width,
@@ -216,23 +207,20 @@ class Worker:
         return Loaded(
             record=record,
             sha=sha,
-            frame=Frame(
-                facts.width, facts.height, prepared.width, prepared.height, prepared.turned
-            ),
+            frame=frame,
             payload=_payload(prepared, item.where),
             unanswered=self._claim(sha),
         )
 
-    def _looked_at(self, item: Item) -> tuple[bytes, str, ImageFacts]:
-        """Read a file and return its bytes, their SHA-256 and what its header says.
+    def _looked_at(self, item: Item) -> LookedAt:
+        """Look at a file; see `look_at`.
 
         One thread at a time, as long as that is quick: several would mostly take turns at the
         interpreter, and every turn costs. Where files are large or slow, nobody waits.
         """
         with self._looking if self._quick else contextlib.nullcontext():
             entered = self._caller.steady()
-            data = item.read()
-            looked_at = data, hashlib.sha256(data).hexdigest(), read_facts(data)
+            looked_at = look_at(item)
         self._quick = self._caller.steady() - entered < _QUICK
         return looked_at
 
