@@ -43,12 +43,23 @@ class Trying(unittest.TestCase):
             (answer({}, 302), "sends us elsewhere"),
             (answer({}, 500), "try again later"),
             (answer({}, 418), "service's own words"),
-            (NoAnswer("no such host", trouble="unreachable"), "region and address"),
-            (NoAnswer("no connection in time", trouble="unreachable"), "connect.timeout"),
-            (NoAnswer("no answer in time", trouble="timeout"), "connect.timeout"),
-            (NoAnswer("the certificate is not accepted", trouble="unreachable"), "SSL_CERT_FILE"),
-            (NoAnswer("the proxy cannot be reached", trouble="unreachable"), "HTTPS_PROXY"),
-            (NoAnswer("a header holds what no header can"), "line break"),
+            (NoAnswer("no such host", trouble="unreachable", cause="host"), "region and address"),
+            (
+                NoAnswer("no connection in time", trouble="unreachable", cause="time"),
+                "connect.timeout",
+            ),
+            (NoAnswer("no answer in time", trouble="timeout", cause="time"), "connect.timeout"),
+            (
+                NoAnswer(
+                    "the certificate is not accepted", trouble="unreachable", cause="certificate"
+                ),
+                "SSL_CERT_FILE",
+            ),
+            (
+                NoAnswer("the proxy cannot be reached", trouble="unreachable", cause="proxy"),
+                "HTTPS_PROXY",
+            ),
+            (NoAnswer("a header holds what no header can", cause="header"), "line break"),
             (NoAnswer("the connection was reset"), "http or https"),
             (page, "sign-in page"),
             (Response(status=200, body=b"odd"), "no content type, not JSON"),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import os
 from collections.abc import Callable, Iterable, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypedDict, Unpack
 
 from dotledger.core.arguments import whole_number
 from dotledger.errors import ArgumentError
@@ -24,9 +24,24 @@ from dotledger.services.trust import check_trust
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
 
-__all__ = ["prepare_sending", "send", "send_async"]
+__all__ = ["SendOptions", "prepare_sending", "send", "send_async"]
 
 _AGAIN = ("failed", "refused")
+
+
+class SendOptions(TypedDict, total=False):
+    """What `send` and `send_async` take beside images, service and ledger; see `send`."""
+
+    key: str | Key | Callable[[], str] | None
+    settings: Mapping[str, str] | None
+    kinds: str | Iterable[str] | None
+    at_most: int | None
+    budget: float | None
+    again: str | Iterable[str]
+    transport: Transport | None
+    signer: Signer | None
+    allow_code: bool
+    tell: Callable[[Progress], None] | None
 
 
 def prepare_sending(
@@ -181,7 +196,7 @@ async def send_async(
     service: Description | str | os.PathLike[str],
     *,
     ledger: Ledger | str | os.PathLike[str],
-    **options: Any,
+    **options: Unpack[SendOptions],
 ) -> SentBatch:
     """Send from an async program without blocking its event loop; see `send`.
 

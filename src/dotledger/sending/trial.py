@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 
 import orjson
 from msgspec import Struct, field
@@ -321,20 +321,18 @@ _BY_STATUS: tuple[tuple[tuple[int, ...], str], ...] = (
 
 def _advice_for_silence(error: NoAnswer, description: Description) -> list[str]:
     address = description.filled(description.connect.address)
-    if "certificate" in error.message:
-        return [
-            "The certificate is not trusted: if a proxy of your own network signs it, name its "
-            "certificates with SSL_CERT_FILE."
-        ]
-    if "proxy" in error.message:
-        return ["Check the proxy's address in HTTPS_PROXY and HTTP_PROXY."]
-    if "header" in error.message:
-        return ["Check the key and the call's headers: a pasted key may have brought a line break."]
-    if "host" in error.message:
-        return [f"No such host: check region and address: {address}"]
-    if error.trouble == "timeout" or "in time" in error.message:
-        return [f"No answer in time: check the address {address}, a proxy, or connect.timeout."]
-    return [f"Nothing usable came from {address}: check host and port, and http or https."]
+    return [_BY_CAUSE[error.cause].format(address=address)]
+
+
+_BY_CAUSE: Mapping[str, str] = {
+    "certificate": "The certificate is not trusted: if a proxy of your own network signs it, name "
+    "its certificates with SSL_CERT_FILE.",
+    "proxy": "Check the proxy's address in HTTPS_PROXY and HTTP_PROXY.",
+    "header": "Check the key and the call's headers: a pasted key may have brought a line break.",
+    "host": "No such host: check region and address: {address}",
+    "time": "No answer in time: check the address {address}, a proxy, or connect.timeout.",
+    "": "Nothing usable came from {address}: check host and port, and http or https.",
+}
 
 
 def _advice_for_answer(trial: Trial) -> list[str]:

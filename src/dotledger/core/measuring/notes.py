@@ -50,20 +50,16 @@ def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
 
 
 def _repeats(findings: Findings) -> int:
-    """Return how many findings say again exactly what another one says.
-
-    One number made of the whole row finds the few that may; those are compared in full.
-    """
+    """Return how many findings are, in every column, what another one is: one sort of all rows."""
+    boxed = np.flatnonzero(~np.isnan(findings.box[:, 0]))
+    sure = np.nan_to_num(findings.confidence[boxed], nan=2.0)
     names = (findings.label.codes, findings.kind.codes, findings.image.codes)
-    key = findings.box @ np.array([1.0, np.sqrt(2), np.sqrt(3), np.sqrt(5)])
-    for weight, column in zip(np.sqrt([7.0, 11.0, 13.0]), names, strict=True):
-        key += weight * column
-    shared = np.sort(key[~np.isnan(key)])
-    shared = shared[1:][shared[1:] == shared[:-1]]
-    rows = np.flatnonzero(np.isin(key, shared)) if len(shared) else np.zeros(0, dtype=np.intp)
-    sure = np.nan_to_num(findings.confidence[rows], nan=2.0)
-    whole = np.column_stack([findings.box[rows], *(name[rows] for name in names), sure])
-    return len(rows) - len(np.unique(whole, axis=0))
+    keys = [*findings.box[boxed].T, sure, *(name[boxed] for name in names)]
+    order = np.lexsort(keys)
+    same = np.ones(max(len(order) - 1, 0), dtype=bool)
+    for key in keys:
+        same &= key[order][1:] == key[order][:-1]
+    return int(same.sum())
 
 
 def _outside_vocabulary(annotations: Annotations, scope: Scope) -> dict[str, int]:

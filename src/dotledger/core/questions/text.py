@@ -124,7 +124,11 @@ def measure_text(
         If `overlap` is out of range.
     """
     overlap = check_overlap(overlap)
-    scope = scope_of(_one_vocabulary(findings), _one_vocabulary(annotations), "text")
+    scope = scope_of(
+        replace(findings, label=_all_lines(findings)),
+        replace(annotations, label=_all_lines(annotations), vocabulary={}),
+        "text",
+    )
     lines = [
         [
             normalised(table.label.names[c], ignore_case=ignore_case)
@@ -155,12 +159,9 @@ def _all_edits(said: list[str], true: list[str]) -> NDArray[Any]:
     return np.asarray(cdist(said, true, scorer=Levenshtein.distance))
 
 
-def _one_vocabulary(table: Any) -> Any:
-    """Return the table with every line under one label, since any may be paired with any."""
-    one = Coded(table.label.codes * 0 + 1, ("", "line"))
-    blank = np.flatnonzero(table.blank)
-    one.codes[blank] = 0
-    return replace(table, label=one, **({"vocabulary": {}} if hasattr(table, "ignore") else {}))
+def _all_lines(table: Findings | Annotations) -> Coded:
+    """Return one label for every line, since any may be paired with any; none for blank rows."""
+    return Coded((~table.blank).astype(np.intp), ("", "line"))
 
 
 def _boxed(side: Side) -> Ints:

@@ -28,6 +28,8 @@ MOST_BYTES = 32 << 20
 _MOST_OVERHEAD = 1 << 20
 
 Trouble = Literal["unreachable", "timeout", "cut"]
+Cause = Literal["", "certificate", "proxy", "header", "host", "time"]
+"""What lies behind a `NoAnswer`, as far as it is known: advice is looked up by it."""
 
 
 class Response(Struct, frozen=True, kw_only=True):
@@ -54,12 +56,14 @@ class Response(Struct, frozen=True, kw_only=True):
 class NoAnswer(DotLedgerError):
     """There was no whole answer.
 
-    `trouble` is ``"unreachable"`` if nothing could be sent, ``"timeout"`` or ``"cut"``.
+    `trouble` is ``"unreachable"`` if nothing could be sent, ``"timeout"`` or ``"cut"``; `cause`
+    is what lies behind it, or empty.
     """
 
-    def __init__(self, message: str, *, trouble: Trouble = "cut") -> None:
-        super().__init__(message, trouble=trouble)
+    def __init__(self, message: str, *, trouble: Trouble = "cut", cause: Cause = "") -> None:
+        super().__init__(message, trouble=trouble, cause=cause)
         self.trouble: Trouble = trouble
+        self.cause: Cause = cause
 
 
 class Transport(Protocol):
@@ -139,25 +143,28 @@ class HttpTransport:
         try:
             return self._answered(request)
         except NoAnswer as error:
-            return NoAnswer(error.message, trouble=error.trouble)
+            return NoAnswer(error.message, trouble=error.trouble, cause=error.cause)
         except Exception as error:  # whatever a peer can make the packages below raise
             return self._explained(error)
 
     def _explained(self, error: Exception) -> NoAnswer:
         errors = self._errors
-        for kind, message, trouble in (
-            (errors.NewConnectionError, "", "unreachable"),
-            (errors.ConnectTimeoutError, "no connection in time", "unreachable"),
-            ((errors.ReadTimeoutError, TimeoutError), "no answer in time", "timeout"),
-            (errors.SSLError, f"the certificate is not accepted ({error})", "unreachable"),
-            (errors.ProxyError, "the proxy cannot be reached", "unreachable"),
-            (errors.LocationValueError, "the address is not valid", "unreachable"),
-            ((errors.HTTPError, OSError, http.client.HTTPException), "", "cut"),
+        out: Trouble = "unreachable"
+        known: tuple[tuple[Any, str, Trouble, Cause], ...] = (
+            (errors.NameResolutionError, "", out, "host"),
+            (errors.NewConnectionError, "", out, ""),
+            (errors.ConnectTimeoutError, "no connection in time", out, "time"),
+            ((errors.ReadTimeoutError, TimeoutError), "no answer in time", "timeout", "time"),
+            (errors.SSLError, f"the certificate is not accepted ({error})", out, "certificate"),
+            (errors.ProxyError, "the proxy cannot be reached", out, "proxy"),
+            (errors.LocationValueError, "the address is not valid", out, ""),
+            ((errors.HTTPError, OSError, http.client.HTTPException), "", "cut", ""),
             # The text of a ValueError holds the value, which may be a key.
-            (ValueError, _BAD_HEADER, "unreachable"),
-        ):
+            (ValueError, _BAD_HEADER, out, "header"),
+        )
+        for kind, message, trouble, cause in known:
             if isinstance(error, kind):
-                return NoAnswer(message or _plain(error), trouble=trouble)  # type: ignore[arg-type]
+                return NoAnswer(message or _plain(error), trouble=trouble, cause=cause)
         return NoAnswer(f"what came cannot be taken apart ({type(error).__name__})")
 
     def _answered(self, request: Request) -> Response:
