@@ -220,11 +220,11 @@ def check_output_folder(
     target = Path(path)
     step = "Name another folder."
     if target.exists() or target.is_symlink():
-        fault = "" if target.is_dir() else "this is there and no folder"
+        fault = "" if target.is_dir() else "not a folder"
         if not fault and any(_same(target, other) for other in inputs if other is not None):
             fault = "this folder is read by the same command"
         if not fault and not replace and any(target.iterdir()):
-            fault = "there is something in this folder"
+            fault = "the folder is not empty"
             step = "Name another folder, or allow files in it to be replaced with --replace."
     else:
         fault = "" if target.absolute().parent.is_dir() else "the folder above does not exist"

@@ -341,7 +341,7 @@ class Mistakes(unittest.TestCase):
         with tempfile.TemporaryDirectory() as home:
             for words, sign in (
                 (("measure", "--findings", "x.csv", "--annotations", "none.csv"), "none.csv"),
-                (("findings", "--ledger", "none.ledger"), "there is no ledger here"),
+                (("findings", "--ledger", "none.ledger"), "no ledger here"),
                 (("send", "none", "--service", "x.toml"), "cannot be read"),
                 (("send",), "Missing argument"),
                 (("draw", ".", "--out", "x", "--ledger", "none.ledger"), "no ledger"),
@@ -425,7 +425,7 @@ class Readings(unittest.TestCase):
             again = dotledger("reread", "--service", "marl.toml", *base, cwd=home).stdout
             self.assertRegex(
                 again,
-                r"reading 2: 33 answers.*\n205 findings as before, \d+ only before, \d+ only now",
+                r"reading 2: 33 answers.*\n205 findings unchanged, \d+ gone, \d+ new",
             )
             self.assertIn(
                 "No other convention fits clearly better",

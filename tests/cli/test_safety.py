@@ -65,7 +65,7 @@ class Commands(unittest.TestCase):
             (("findings", "--ledger", "l.ledger", "--out", "old.csv"), "--replace"),
             (("measure", *compare, "--csv", "truth.csv", "--replace"), "read by the same command"),
             (("measure", *compare, "--csv", "rows.txt"), "neither a .csv file nor a folder"),
-            (("measure", *compare, "--csv", "images"), "something in this folder"),
+            (("measure", *compare, "--csv", "images"), "the folder is not empty"),
             (("reliability", *compare, "--fit", "l.ledger", "--replace"), "a ledger|read by"),
             (("reliability", *compare, "--out", "truth.csv", "--replace"), "read by"),
             (("annotations", "truth.csv", "--out", "truth.csv", "--replace"), "read by"),

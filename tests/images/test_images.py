@@ -131,7 +131,7 @@ class Preparing(unittest.TestCase):
     def test_damaged_files(self):
         """A JPEG that breaks off at its end is mended; one that breaks off early is refused."""
         data = noisy(quality=90)
-        self.assertRegex(prepared(data[:-6000]).steps[0], "mended, 9\\d")
+        self.assertRegex(prepared(data[:-6000]).steps[0], "repaired, 9\\d")
         with self.assertRaisesRegex(ImageError, "only [34]\\d% of its rows"):
             prepared(data[: len(data) * 2 // 5])
         with self.assertRaisesRegex(ImageError, "damaged"):

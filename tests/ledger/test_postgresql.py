@@ -100,7 +100,7 @@ class PostgreSQL(unittest.TestCase):
         return send(images, description(), transport=transport, **options), transport
 
     def test_the_same_as_a_file(self):
-        """Sent in part, gone on with, failed ones again, read again: as in a ledger that is a file."""
+        """Sent in part, resumed, failed ones again, read again: as in a ledger that is a file."""
         said = []
         with tempfile.TemporaryDirectory() as folder:
             for where in (self.server.address, f"{folder}/l"):

@@ -1,4 +1,4 @@
-"""What a sending would come to, against what it then comes to."""
+"""Estimates of a sending, against what it then needs."""
 
 from dotledger import Ledger
 from dotledger.images.gather import gather

@@ -32,7 +32,7 @@ class Strict(unittest.TestCase):
         self.refused('name = "X-Flint-Key"\n', "", "needs a name")
         self.refused('image_field = "picture"\n', "", "needs image_field")
         self.refused('"y0", "x0", "y1", "x1"', '"y0", "x0", "y1"', "needs exactly x0, y0, x1, y1")
-        self.refused('sources = ["env:FLINT_KEY"', 'sources = ["secret-key"', "no source")
+        self.refused('sources = ["env:FLINT_KEY"', 'sources = ["secret-key"', "is not a source")
         self.refused('"http://{host}:{port}"', '"http://{hots}:{port}"', "no 'hots'")
         self.refused("[connect.token]\n", "[connect.tokens]\n", "did you mean 'token'", MARL)
 

@@ -89,7 +89,7 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
     Raises
     ------
     ImageError
-        If it cannot be helped: smaller than the service takes, damaged beyond mending, or not
+        If it cannot be helped: smaller than the service takes, damaged beyond repair, or not
         to be brought under the byte limit. The message gives the figures.
     """
     _refuse_small(facts.width, facts.height, demands)
@@ -174,7 +174,7 @@ def decode_upright(data: bytes) -> Image.Image:
 
 
 def _decoded(data: bytes, facts: ImageFacts) -> tuple[Image.Image, list[str]]:
-    """Decode the image, mending a file that breaks off late enough."""
+    """Decode the image, repairing a file that breaks off late enough."""
     try:
         return _loaded(data), []
     except Exception as error:  # decoders fail with whatever broken bytes lead them to
@@ -224,7 +224,7 @@ def _mended(data: bytes, facts: ImageFacts, cause: Exception) -> tuple[Image.Ima
             got=f"{len(data):,} bytes",
             allowed=[f"at least {_LEAST_ROWS_KEPT:.0%}"],
         ) from cause
-    return image, [f"damaged file mended, {kept:.1%} of its rows kept"]
+    return image, [f"damaged file repaired, {kept:.1%} of its rows kept"]
 
 
 def _rows_kept(image: Image.Image) -> float:

@@ -94,7 +94,7 @@ class Ledger:
     Raises
     ------
     LedgerError
-        If there is none and `create` is false, if the file is no ledger or one of another
+        If there is none and `create` is false, if not a Dot Ledger database or one of another
         version, or if it cannot be written.
     MissingExtra
         If the driver of a database address is not installed.
@@ -129,7 +129,7 @@ class Ledger:
             tables = self._engine.dialect.get_table_names(connection)
         if "about" not in tables and (tables or not create):
             raise LedgerError(
-                "this is a database, but no ledger",
+                "not a Dot Ledger database",
                 place=self.where,
                 next_step="Name another file with --ledger.",
             )
@@ -282,7 +282,7 @@ def _check_file(path: Path, *, create: bool) -> None:
         if path.exists():
             if not path.is_file():
                 raise LedgerError(
-                    "this is no file", place=str(path), next_step="Name a file with --ledger."
+                    "not a file", place=str(path), next_step="Name a file with --ledger."
                 )
             return
         if create:
@@ -295,7 +295,7 @@ def _check_file(path: Path, *, create: bool) -> None:
             next_step="Name another file with --ledger.",
         ) from error
     raise LedgerError(
-        "there is no ledger here",
+        "no ledger here",
         place=str(path),
         next_step="Name it with --ledger, or make one by sending images.",
     )
@@ -390,7 +390,7 @@ def _explained(error: DatabaseError, where: str, said: str) -> LedgerError:
             "another process has been writing for too long",
             "Wait for it, then send again.",
         ),
-        ("not a database", "the file is no ledger", "Name another file with --ledger."),
+        ("not a database", "not a Dot Ledger database", "Name another file with --ledger."),
         ("malformed", "the file is damaged", "Restore it from a copy."),
         (
             "unable to open",

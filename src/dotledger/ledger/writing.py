@@ -81,7 +81,7 @@ class BatchWriter:
     ledger : Ledger
         Where to.
     opening : BatchOpening
-        Which batch; one with the same key is gone on with.
+        Which batch; one with the same key is resumed.
     now : float
         Seconds since 1970.
 
@@ -129,7 +129,7 @@ class BatchWriter:
         return found
 
     def add_items(self) -> None:
-        """Write down which images the batch has; does nothing for a batch gone on with."""
+        """Write down which images the batch has; does nothing for a batch that is resumed."""
         names, paths = self._opening.names, self._opening.paths
         with self._ledger.reading() as connection:
             known = connection.execute(

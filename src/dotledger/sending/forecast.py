@@ -1,4 +1,4 @@
-"""What a sending would come to, before anything is sent or paid."""
+"""Calls, time and cost of a sending, estimated before anything is sent or paid."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _BASE64 = 4 / 3
 
 
 class Forecast(Struct, frozen=True, kw_only=True):
-    """What a sending would come to.
+    """Calls, time and cost of a sending, estimated.
 
     Attributes
     ----------
@@ -74,7 +74,7 @@ class Forecast(Struct, frozen=True, kw_only=True):
 
 
 class _Glance(Struct, frozen=True):
-    """What one image would come to: a digest and size, or a reason."""
+    """One image: a digest and size, or why it would be refused."""
 
     name: str
     sha: str
@@ -84,7 +84,7 @@ class _Glance(Struct, frozen=True):
 
 
 def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
-    """Work out what a sending would come to; reads and prepares every image, sends nothing.
+    """Estimate calls, time and cost; reads and prepares every image, sends nothing.
 
     Parameters
     ----------
@@ -177,7 +177,7 @@ def _step_kinds(steps: tuple[str, ...]) -> list[str]:
     kinds = {
         "shrunk": "shrunk to fit",
         "faces": "faces may fall below the service's smallest",
-        "damaged": "damaged file mended",
+        "damaged": "damaged file repaired",
         "colours": "colours converted",
     }
     named = [kinds.get(step.split()[0], "") for step in steps]

@@ -53,7 +53,7 @@ class KeyPlace(Part, frozen=True, kw_only=True):
         for source in self.sources:
             if source.partition(":")[0] not in ("env", "file", "keyring", "call"):
                 raise ValueError(
-                    f"{source!r} is no source; a source starts with env:, file:, keyring: or call:"
+                    f"{source!r} is not a source; one starts with env:, file:, keyring: or call:"
                 )
 
 

@@ -41,5 +41,5 @@ def _added(request: Request, signer: Signer) -> tuple[Hidden, str]:
     except Exception as error:
         return Hidden(), f"the signer failed ({type(error).__name__})"
     if not all(isinstance(part, str) for pair in added.items() for part in pair):
-        return Hidden(), "the signer returned a header that is no text"
+        return Hidden(), "the signer returned a header that is not text"
     return added, ""

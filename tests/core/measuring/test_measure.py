@@ -267,7 +267,7 @@ class BadInput(unittest.TestCase):
         notes = " ".join(measure(said, true).notes)
         self.assertIn("no finding has a label of the annotations' vocabulary", notes)
         self.assertIn("'lanterns' is 'lantern'", notes)
-        self.assertIn("row for row: 1", notes)
+        self.assertIn("1 duplicate finding", notes)
 
     def test_bad_arguments(self):
         """Unknown pairings, no overlap at all and negative draws are refused."""

@@ -140,11 +140,11 @@ class Checking(unittest.TestCase):
             ),
             (
                 lambda x0, y0, x1, y1: (y0, 200 - x1, y1, 200 - x0),
-                "before orientation, where it was taken as applied",
+                "boxes refer to the image before rotation",
             ),
             (
                 lambda x0, y0, x1, y1: (y0 * 2, (200 - x1) / 2, y1 * 2, (200 - x0) / 2),
-                "fractions of the image before orientation",
+                "fractions of the image before rotation",
             ),
             (
                 lambda x0, y0, x1, y1: (x0 * 6.4, y0 * 6.4, x1 * 6.4, y1 * 6.4),

@@ -8,6 +8,7 @@ import click
 
 from dotledger.cli.options.common import (
     as_kinds,
+    batch_options,
     example,
     json_option,
     kinds_option,
@@ -40,8 +41,7 @@ __all__ = ["command"]
 @threshold_option
 @kinds_option
 @ledger_option
-@click.option("--service", help="The newest batch of this service in the ledger.")
-@click.option("--batch", type=int, help="This batch in the ledger.")
+@batch_options
 @replace_option
 @json_option
 def command(

@@ -5,16 +5,21 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from dotledger.errors import ArgumentError
 from dotledger.showing import escaped_json, plain_text
 
+if TYPE_CHECKING:
+    from dotledger.services.description import Description
+
 __all__ = [
     "as_kinds",
+    "batch_options",
     "code_option",
+    "described",
     "example",
     "json_option",
     "kinds_option",
@@ -29,6 +34,7 @@ __all__ = [
     "say",
     "say_passed_over",
     "say_problems",
+    "service_name",
     "service_options",
     "settings_of",
     "threshold_of",
@@ -79,9 +85,68 @@ def service_options(function: Function) -> Function:
         "--set", "pairs", multiple=True, metavar="NAME=VALUE", help="A named setting."
     )
     described = click.option(
-        "--service", required=True, metavar="FILE", help="The service's description."
+        "--service",
+        required=True,
+        metavar="SERVICE",
+        help="The service's description, or its name in the ledger.",
     )
     return described(kinds_option(setting(function)))
+
+
+def batch_options(function: Function) -> Function:
+    """Add ``--service`` and ``--batch``, which name what the ledger holds."""
+    of_service = click.option(
+        "--service",
+        metavar="SERVICE",
+        help="The newest batch of this service: its name, or its description's file.",
+    )
+    this = click.option("--batch", type=int, metavar="N", help="This batch in the ledger.")
+    return of_service(this(function))
+
+
+def described(service: str, ledger: str) -> Description:
+    """Return the description that ``--service`` names: a file, or the ledger's own.
+
+    Raises
+    ------
+    ArgumentError
+        If it is neither a file nor a service that the ledger knows.
+    DescriptionError
+        If the file is not a description.
+    """
+    from dotledger.services.description import load_description, stored_description
+
+    if _is_file(service):
+        return load_description(service)
+    known: list[str] = []
+    if Path(ledger).exists() or "://" in ledger:
+        from dotledger.ledger.batches import batches
+        from dotledger.ledger.store import Ledger
+
+        with Ledger(ledger, create=False, read_only=True) as opened:
+            kept = {batch.service: batch.description for batch in batches(opened)}
+        if service in kept:
+            return stored_description(kept[service])
+        known = list(kept)
+    raise ArgumentError(
+        "neither a description's file nor a service that the ledger knows",
+        place="--service",
+        got=service,
+        allowed=[*known, "a .toml file"],
+    )
+
+
+def service_name(service: str | None) -> str | None:
+    """Return the name of the service that ``--service`` means, also where it names a file."""
+    if service is None or not _is_file(service):
+        return service
+    from dotledger.services.description import load_description
+
+    return load_description(service).service
+
+
+def _is_file(service: str) -> bool:
+    return service.lower().endswith(".toml") or Path(service).is_file()
 
 
 def replace_option(function: Function) -> Function:
@@ -166,7 +231,7 @@ def settings_of(pairs: Sequence[str], option: str = "--set") -> dict[str, str]:
     """Return ``NAME=VALUE`` pairs as a mapping; raises ArgumentError for anything else."""
     for pair in pairs:
         if "=" not in pair:
-            raise ArgumentError("this is written NAME=VALUE", place=option, got=pair)
+            raise ArgumentError("write NAME=VALUE", place=option, got=pair)
     return dict(pair.split("=", 1) for pair in pairs)
 
 
@@ -226,4 +291,4 @@ def read_said(findings: str | None, ledger: str, service: str | None, batch: int
         return read_findings(Path(findings))
     from dotledger.kept import findings_of
 
-    return findings_of(ledger, batch=batch, service=service)
+    return findings_of(ledger, batch=batch, service=service_name(service))

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from dotledger.cli.options.common import ledger_option, settings_of
+from dotledger.cli.options.common import batch_options, ledger_option, service_name, settings_of
 from dotledger.core.kinds import check_kinds
 from dotledger.core.spelling import first_of
 from dotledger.core.tables.annotations import Annotations
@@ -67,8 +67,7 @@ _COMPARING = (
         help="How images that are named differently may be matched.",
     ),
     ledger_option,
-    click.option("--service", help="The newest batch of this service in the ledger."),
-    click.option("--batch", type=int, help="This batch in the ledger."),
+    batch_options,
 )
 
 
@@ -132,6 +131,7 @@ def compared_tables(
     from dotledger.core.tables.image_names import match_images
     from dotledger.formats.annotations.front import load_annotations
 
+    service = service_name(service)
     loaded = load_annotations(
         Path(annotations),
         columns=columns,

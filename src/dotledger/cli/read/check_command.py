@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from dotledger.cli.options.common import (
+    batch_options,
     example,
     json_option,
     ledger_option,
@@ -15,6 +16,7 @@ from dotledger.cli.options.common import (
     print_table,
     read_said,
     say_problems,
+    service_name,
 )
 
 if TYPE_CHECKING:
@@ -31,8 +33,7 @@ __all__ = ["command"]
 @click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
 @click.option("--images", metavar="FOLDER", help="With --findings: where the images are.")
 @ledger_option
-@click.option("--service", help="The newest batch of this service in the ledger.")
-@click.option("--batch", type=int, help="This batch in the ledger.")
+@batch_options
 @json_option
 def command(
     annotations: str,
@@ -105,7 +106,7 @@ def _sizes_of_batch(ledger: str, service: str | None, batch: int | None) -> dict
     from dotledger.ledger.store import Ledger
 
     with Ledger(ledger, create=False) as opened:
-        found = find_batch(opened, batch=batch, service=service)
+        found = find_batch(opened, batch=batch, service=service_name(service))
         return {name: ImageSize(**size) for name, size in kept_sizes(opened, found).items()}
 
 

@@ -10,6 +10,7 @@ import click
 
 from dotledger.cli.options.common import (
     as_kinds,
+    batch_options,
     example,
     json_option,
     kinds_option,
@@ -18,10 +19,11 @@ from dotledger.cli.options.common import (
     print_table,
     replace_option,
     say,
+    service_name,
     threshold_of,
     threshold_option,
 )
-from dotledger.core.spelling import first_of
+from dotledger.core.spelling import counted, first_of
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output
 from dotledger.reading.strict import hinted
@@ -37,8 +39,7 @@ __all__ = ["command"]
     epilog=example("dotledger findings --service flint --threshold 0.5 --out flint.csv"),
 )
 @ledger_option
-@click.option("--service", help="The newest batch of this service.")
-@click.option("--batch", type=int, help="This batch.")
+@batch_options
 @click.option("--reading", type=int, help="This reading; by default the newest.")
 @click.option("--names", metavar="FILE", help="Apply a mapping of label names.")
 @click.option(
@@ -93,6 +94,7 @@ def command(
     """
     from dotledger.kept import findings_of
 
+    service = service_name(service)
     if out_file is not None:
         check_output(out_file, place="--out", inputs=(ledger, names), replace=replace)
     if notes:
@@ -211,7 +213,7 @@ def _show(found: Findings, most: int) -> None:
     header = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
     print_table(rows_table("", header, rows))
     empty = int(found.blank.sum())
-    print_table(f"{len(shown)} findings; {empty} times answered with nothing found.")
+    print_table(f"{counted(len(shown), 'finding')}. {counted(empty, 'answer')} held nothing.")
     if stop < len(shown):
         say(
             f"The first {stop} are shown. --most 0 shows all, --order confidence the strongest "

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from dotledger.cli.options.common import (
+    batch_options,
     example,
     json_option,
     ledger_option,
@@ -14,6 +15,7 @@ from dotledger.cli.options.common import (
     print_table,
     read_said,
     say,
+    service_name,
 )
 
 __all__ = ["command"]
@@ -25,22 +27,19 @@ __all__ = ["command"]
 @click.argument("mapping")
 @click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
 @ledger_option
-@click.option(
-    "--service", default="", help="Whose findings they are; in a ledger, its newest batch."
-)
-@click.option("--batch", type=int, help="This batch in the ledger.")
+@batch_options
 @click.option("--skos", metavar="FILE", help="Write the mapping as SKOS: .ttl or .jsonld.")
 @json_option
 def command(
     mapping: str,
     findings: str | None,
     ledger: str,
-    service: str,
+    service: str | None,
     batch: int | None,
     skos: str | None,
     as_json: bool,
 ) -> None:
-    """Hold a MAPPING of label names against what a service says.
+    """Compare a MAPPING of label names with the labels a service uses.
 
     Lists labels that the mapping says nothing about, by count, and entries of the mapping that
     match no finding, each with the nearest spelling on the other side. The
@@ -54,8 +53,8 @@ def command(
     if skos is not None:
         say(f"written: {write_skos(names, skos)}")
         return
-    said = read_said(findings, ledger, service or None, batch)
-    mapped = map_names(said, names, service=service)
+    said = read_said(findings, ledger, service, batch)
+    mapped = map_names(said, names, service=service_name(service) or "")
     columns = ("kind", "label", "findings", "nearest")
     if as_json:
         unmapped = [dict(zip(columns, row, strict=True)) for row in mapped.unmapped]
@@ -63,7 +62,7 @@ def command(
         print_json({"left_out": mapped.left_out, "unmapped": unmapped, "unused": unused})
         return
     rows = [(kind, label, str(count), near) for kind, label, count, near in mapped.unmapped]
-    print_table(rows_table("Labels that the mapping says nothing about", columns, rows), "")
+    print_table(rows_table("Labels missing from the mapping", columns, rows), "")
     if mapped.unused:
         header = ("kind", "label", "nearest")
         print_table(rows_table("Entries that match no finding", header, mapped.unused), "")

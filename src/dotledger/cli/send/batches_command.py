@@ -110,7 +110,7 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     counts = record["outcomes"]
     print_table(
         f"Batch {batch.id}: {counted(batch.images, 'image')} of {batch.source} to {batch.service}",
-        f"Started {batch.started[:19]}, ended {batch.ended[:19] or 'not yet, or by a crash'}.",
+        f"Started {batch.started[:19]}, {_ended(batch.ended)}.",
         *([f"Stopped: {batch.stopped_because}."] if batch.stopped_because else []),
         "",
         rows_table(
@@ -132,6 +132,10 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     if prepared:
         print_table("", f"Not sent as they are: {counted(len(prepared), 'image')}, such as")
         print_table(*(f"  {name}: {'; '.join(steps)}" for name, steps in prepared[:5]))
+
+
+def _ended(when: str) -> str:
+    return f"ended {when[:19]}" if when else "not finished (running or crashed)"
 
 
 def _most_frequent(reasons: Counter[tuple[str, str]]) -> list[tuple[str, str, str]]:

@@ -12,6 +12,7 @@ from msgspec import to_builtins
 
 from dotledger.cli.options.common import (
     as_kinds,
+    described,
     example,
     json_option,
     ledger_option,
@@ -49,7 +50,7 @@ def command(
     pairs: tuple[str, ...],
     as_json: bool,
 ) -> None:
-    """Say what sending IMAGES would come to; nothing is sent, no key is needed.
+    """Estimate calls, time and cost of sending IMAGES; nothing is sent, no key is needed.
 
     Counts what would be sent, what the ledger already answers, what would be refused and why,
     calls, bytes, time at the allowed rate, price, and the share of the monthly quota.
@@ -61,24 +62,23 @@ def command(
     from dotledger.ledger.store import Ledger
     from dotledger.sending.deciding.plan import make_plan
     from dotledger.sending.forecast import forecast
-    from dotledger.services.description import load_description
     from dotledger.services.trust import facts_of
 
-    described = load_description(service).with_settings(settings_of(pairs))
+    description = described(service, ledger).with_settings(settings_of(pairs))
     gathered = gather(images, missing="list")
     say_problems("cannot be read", gathered.problems)
     say_passed_over(gathered.passed_over)
-    plan = make_plan(described, gathered, kinds=as_kinds(kinds))
+    plan = make_plan(description, gathered, kinds=as_kinds(kinds))
     there = Path(ledger).exists() or "://" in ledger
     with Ledger(ledger, create=False) if there else nullcontext() as opened:
         result = forecast(plan, opened, month=timestamp(time.time())[:7])
     if as_json:
         share = result.share_of_month
         facts = {"share_of_month": None if math.isnan(share) else share}
-        print_json(to_builtins(result) | facts | {"trust": to_builtins(facts_of(described))})
+        print_json(to_builtins(result) | facts | {"trust": to_builtins(facts_of(description))})
     else:
-        _show(result, described.service)
-        print_table("", *facts_of(described).lines())
+        _show(result, description.service)
+        print_table("", *facts_of(description).lines())
 
 
 def _show(result: Forecast, service: str) -> None:

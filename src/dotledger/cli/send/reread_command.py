@@ -10,6 +10,7 @@ import click
 from msgspec import to_builtins
 
 from dotledger.cli.options.common import (
+    described,
     example,
     json_option,
     ledger_option,
@@ -29,7 +30,9 @@ _COLUMNS = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
 @click.command(
     name="reread", epilog=example("dotledger reread --service marl.toml --ledger photos.ledger")
 )
-@click.option("--service", "file", metavar="FILE", help="The edited description.")
+@click.option(
+    "--service", "file", metavar="SERVICE", help="The edited description, or a service's name."
+)
 @click.option("--names", metavar="FILE", help="A mapping of label names to apply.")
 @ledger_option
 @click.option("--batch", type=int, help="This batch; by default the newest of the service.")
@@ -47,9 +50,9 @@ def command(
     from dotledger.ledger.batches import find_batch
     from dotledger.ledger.store import Ledger
     from dotledger.rereading import reread
-    from dotledger.services.description import load_description, stored_description
+    from dotledger.services.description import stored_description
 
-    edited = load_description(file) if file else None
+    edited = described(file, ledger) if file else None
     with Ledger(ledger, create=False) as opened:
         found = find_batch(
             opened, batch=batch, service=None if batch or not edited else edited.service
@@ -77,7 +80,7 @@ def _show(result: Reread, batch: int, most: int) -> None:
     print_table(
         f"Batch {batch}, reading {result.reading}: {result.answers} answers, "
         f"{result.unreadable} of them unread or unreadable.",
-        f"{result.same} findings as before, {gone} only before, {come} only now.",
+        f"{result.same} findings unchanged, {gone} gone, {come} new.",
         *(f"Suspicious: {what}" for what in result.suspicions),
     )
     rows = [

@@ -14,6 +14,7 @@ import click
 from dotledger.cli.options.common import (
     as_kinds,
     code_option,
+    described,
     example,
     json_option,
     ledger_option,
@@ -109,7 +110,7 @@ def command(
     with progress_line(len(gathered)) as tell:
         sending = prepare_sending(
             gathered,
-            service,
+            described(service, ledger),
             ledger,
             settings=settings_of(pairs),
             kinds=as_kinds(kinds),
@@ -182,8 +183,8 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
 
     batch = find_batch(ledger, batch=sent.batch)
     rows = [(k, *(f"{row[o]:,}" for o in OUTCOMES)) for k, row in sent.outcomes.items()]
-    gone_on = ", gone on with" if sent.resumed else ""
-    title = f"Batch {sent.batch}: {counted(sent.images, 'image')} to {sent.service}{gone_on}"
+    resumed = " (resumed)" if sent.resumed else ""
+    title = f"Batch {sent.batch}{resumed}: {counted(sent.images, 'image')} to {sent.service}"
     print_table(rows_table(title, ("kind", *OUTCOMES), rows), "", _cost(sent))
     if sent.stopped_because:
         print_table(f"Stopped: {sent.stopped_because}.")

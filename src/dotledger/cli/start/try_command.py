@@ -12,8 +12,10 @@ from msgspec.structs import asdict
 from dotledger.cli.options.common import (
     as_kinds,
     code_option,
+    described,
     example,
     json_option,
+    ledger_option,
     print_json,
     print_table,
     service_options,
@@ -31,6 +33,7 @@ _ANSWER_LINES = 40
 @click.command(name="try", epilog=example("dotledger try photo.jpg --service myservice.toml --dry"))
 @click.argument("image", required=False)
 @service_options
+@ledger_option
 @click.option("--call", "call_name", help="Which of the described calls; by default the first.")
 @code_option
 @click.option(
@@ -40,6 +43,7 @@ _ANSWER_LINES = 40
 def command(
     image: str | None,
     service: str,
+    ledger: str,
     call_name: str | None,
     kinds: str | None,
     pairs: tuple[str, ...],
@@ -56,11 +60,10 @@ def command(
     from dotledger.images.gather import Gathered
     from dotledger.sending.deciding.plan import make_plan
     from dotledger.sending.trial import try_call
-    from dotledger.services.description import load_description
 
-    described = load_description(service).with_settings(settings_of(pairs))
+    description = described(service, ledger).with_settings(settings_of(pairs))
     nothing = Gathered(items=(), problems=(), source="")
-    plan = make_plan(described, nothing, kinds=as_kinds(kinds))
+    plan = make_plan(description, nothing, kinds=as_kinds(kinds))
     data = _picture(image) if image else _made_up_picture()
     trial = try_call(plan, data, call=call_name, allow_code=allow_code, dry=dry)
     if as_json:

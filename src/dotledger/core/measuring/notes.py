@@ -7,7 +7,7 @@ import numpy as np
 from dotledger.core.measuring.suspicions import suspicions
 from dotledger.core.pairing.scope import Scope, counts_by_name
 from dotledger.core.questions.basis import Basis
-from dotledger.core.spelling import nearest
+from dotledger.core.spelling import counted, nearest
 from dotledger.core.tables.annotations import Annotations, not_covered_lines
 from dotledger.core.tables.findings import Findings
 
@@ -33,7 +33,7 @@ def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
     if len(kept) and not kept.blank.all() and np.isnan(kept.confidence[~kept.blank]).all():
         notes.append("No finding has a confidence: each of them passes every threshold.")
     if repeats := _repeats(basis.findings):
-        notes.append(f"Findings that stand twice, row for row: {repeats}; the second is wrong.")
+        notes.append(f"{counted(repeats, 'duplicate finding')}; each counts as a false positive.")
     small = [s for s in scopes if 0 < len(s.images) < SMALL_SET]
     if small:
         kinds = ", ".join(f"{s.kind} {len(s.images)}" for s in small)

@@ -43,7 +43,7 @@ class Paired:
 
 
 def pair_tables(findings: Findings, annotations: Annotations, *, overlap: float = 0.5) -> Paired:
-    """Pair findings with annotations and say what became of every row.
+    """Pair findings with annotations and return the fate of every row.
 
     Cut the findings first (`Findings.cut`) to see the pairing at a threshold.
 

@@ -184,9 +184,9 @@ CONVENTIONS: dict[str, Callable[[_Boxes], Floats]] = {
     "percent, where fractions were read": _percent,
     "fractions, where percent were read": _fraction,
     "thousandths, where percent were read": _thousandths,
-    "before orientation, where it was taken as applied": _turned,
-    "fractions of the image before orientation": _fractions_turned,
-    "after orientation, where it was applied again": _turned_back,
+    "boxes refer to the image before rotation": _turned,
+    "fractions of the image before rotation": _fractions_turned,
+    "boxes were rotated twice": _turned_back,
 }
 """Ways in which boxes may have to be read, each with the change from what was read."""
 

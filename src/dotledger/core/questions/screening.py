@@ -26,7 +26,7 @@ __all__ = ["ScreeningCounts", "screening_counts"]
 
 @dataclass(frozen=True, kw_only=True)
 class ScreeningCounts:
-    """What stopping each image with unsafe content over its threshold would come to.
+    """Counts of deciding on each image: stopped if unsafe content reaches its threshold.
 
     Attributes
     ----------

@@ -1,4 +1,4 @@
-"""Boxes of tables held against the sizes of their images."""
+"""Boxes of tables clipped to their images."""
 
 from __future__ import annotations
 

@@ -100,5 +100,5 @@ def _point(value: Any, name: str) -> tuple[float, float] | None:
             return None
         point = (float(x), float(y))
     except (TypeError, ValueError, OverflowError):
-        raise ValueError(f"{name} hold something that is no point") from None
+        raise ValueError(f"{name} hold something that is not a point") from None
     return point if math.isfinite(point[0]) and math.isfinite(point[1]) else None

@@ -156,7 +156,7 @@ def _word(word: str, findings: Cuttable, words: Mapping[str, float], place: str)
     scale = _words(findings) | {name.casefold(): number for name, number in words.items()}
     if word.casefold() not in scale:
         raise ArgumentError(
-            "this is no word of the service's own confidences",
+            "unknown confidence word",
             place=place,
             got=word,
             allowed=sorted(scale, key=lambda name: scale[name]) or ["a number from 0 to 1"],

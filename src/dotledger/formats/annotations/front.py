@@ -235,7 +235,9 @@ def read_image_facts(path: PathLike) -> dict[str, dict[str, Any]]:
     facts: dict[str, dict[str, Any]] = {}
     for row, (name, own) in enumerate(zip(names, rows, strict=True)):
         if name in facts:
-            raise TableError("the image stands twice", place=columns.where(row, "image"), got=name)
+            raise TableError(
+                "the image is listed twice", place=columns.where(row, "image"), got=name
+            )
         sizes = {side: float(read[side][row]) for side in ("width", "height") if side in read}
         for side, value in sizes.items():
             if value <= 0:

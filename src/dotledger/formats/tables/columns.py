@@ -269,7 +269,7 @@ def _checked(reader: Any, columns: Columns, width: int) -> Iterator[list[str]]:
                 f"the row has {len(row)} cells and the header {width}",
                 place=f"{columns.path}, line {reader.line_num}",
                 got=",".join(row),
-                next_step="Nothing was read; mend the row and read again.",
+                next_step="Nothing was read. Correct the row and read again.",
             )
         columns.lines.append(reader.line_num)
         yield row

@@ -344,7 +344,7 @@ def _with_own(
 
 
 def _refuse_repeats(table: Annotations, where: Callable[[int, str], str]) -> None:
-    """Refuse a row that says again what an earlier one says: it could never be found twice."""
+    """Refuse a duplicate of an earlier row: it could never be found twice."""
     box = np.nan_to_num(table.box, nan=-1.0)
     keys = (*box.T, table.label.codes, table.kind.codes, table.image.codes)
     order = np.lexsort(keys)
@@ -355,11 +355,11 @@ def _refuse_repeats(table: Annotations, where: Callable[[int, str], str]) -> Non
         place = int(np.argmax(same))
         first, row = sorted((int(order[place]), int(order[place + 1])))
         raise TableError(
-            "the row says again what an earlier row says",
+            "duplicate of an earlier row",
             place=where(row, "image"),
             row=row,
             got=str(table.image.values()[row]),
-            next_step=f"Take one of them out; the first is {where(first, 'image')}.",
+            next_step=f"Remove one of them; the first is {where(first, 'image')}.",
         )
 
 

@@ -167,16 +167,19 @@ def scope_lines(measure: Measure) -> list[str]:
     if measure.unanswered:
         share = measure.unanswered / (measure.unanswered + measure.answered)
         lines.append(
-            f"Annotated but without any answer, left out: {measure.unanswered} images "
+            f"{counted(measure.unanswered, 'annotated image')} without an answer left out "
             f"({share:.0%} of those annotated)."
         )
     if measure.uncovered:
-        lines.append(f"Answered but not annotated, left out: {measure.uncovered} images.")
+        lines.append(
+            f"{counted(measure.uncovered, 'image')} with answers but no annotations left out."
+        )
     if measure.unjudged:
         names = [f"{n} ({c})" for k in measure.kinds.values() for n, c in k.unjudged.items()]
         names += [f"all of kind {kind} ({count})" for kind, count in measure.unjudged_kinds.items()]
         lines.append(
-            f"Unjudged findings, not in the vocabulary: {measure.unjudged}: {', '.join(names[:8])}."
+            f"{counted(measure.unjudged, 'finding')} not judged: their label is never annotated "
+            f"for that kind ({', '.join(names[:8])})."
         )
     return lines
 

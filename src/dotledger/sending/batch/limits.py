@@ -41,7 +41,7 @@ def file_claim(path: Path, opening: BatchOpening) -> FileClaim:
     except OSError as error:
         raise _not_writable(path, error) from error
     if folder:
-        raise LedgerError("this is no file", place=str(path), next_step="Name a file.")
+        raise LedgerError("not a file", place=str(path), next_step="Name a file.")
     return FileClaim(claim_path(path, opening.fingerprint), opening)
 
 

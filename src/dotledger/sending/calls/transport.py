@@ -266,6 +266,6 @@ _PLAIN = {
     "RemoteDisconnected": "the connection was cut before the answer",
     "ConnectionResetError": "the connection was reset",
     "LocationParseError": "the address is not valid",
-    "BadStatusLine": "what came is no answer of HTTP",
+    "BadStatusLine": "what came is not an HTTP answer",
     "LineTooLong": "a line of the answer's head is too long",
 }
