@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
 from dotledger.core.tables.cells import (
-    BOX,
     Where,
     blank_rows,
     check_boxed,
@@ -25,8 +24,9 @@ from dotledger.core.tables.cells import (
     stack_boxes,
 )
 from dotledger.core.tables.coded import Coded
-from dotledger.core.tables.columns import ANNOTATION_COLUMNS, frame_columns
+from dotledger.core.tables.columns import ANNOTATION_COLUMNS, as_pandas, details_of, frame_columns
 from dotledger.core.tables.details import Details
+from dotledger.core.tables.rows import Rows, details_columns, joined
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -35,7 +35,7 @@ __all__ = ["Annotations", "not_covered_lines"]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Annotations:
+class Annotations(Rows):
     """What people marked as truth, one a row, with the images they looked at.
 
     Build it with `from_columns` or `from_frame`; the constructor does not check.
@@ -119,12 +119,14 @@ class Annotations:
     @classmethod
     def from_frame(
         cls,
-        frame: pd.DataFrame,
+        frame: Any,
         *,
         vocabulary: Mapping[str, Iterable[str]] | None = None,
         where: Where = row_place,
     ) -> Annotations:
-        """Build a table from a pandas frame with the columns of `ANNOTATION_COLUMNS`.
+        """Build a table from a frame with the columns of `ANNOTATION_COLUMNS`.
+
+        Any eager dataframe that narwhals knows is taken.
 
         The columns ``ignore`` and ``x0`` to ``y1`` may be missing; other columns become
         attributes of the annotations.
@@ -134,10 +136,10 @@ class Annotations:
         TableError
             If a needed column is missing or a cell breaks the common shape.
         """
-        columns = frame_columns(frame, ANNOTATION_COLUMNS)
-        return cls.from_columns(
-            **columns, vocabulary=vocabulary, details=_own_columns(frame), where=where
-        )
+        plain = as_pandas(frame)
+        columns = frame_columns(plain, ANNOTATION_COLUMNS)
+        details = _own_columns(plain, details_of(plain, where))
+        return cls.from_columns(**columns, vocabulary=vocabulary, details=details, where=where)
 
     def with_images(self, facts: Mapping[str, Mapping[str, Any]]) -> Annotations:
         """Return the annotations with more known about their images; new values win."""
@@ -157,17 +159,9 @@ class Annotations:
             details=tuple(self.details[i] for i in indices) if self.details is not None else None,
         )
 
-    def __len__(self) -> int:
-        return len(self.ignore)
-
     def __repr__(self) -> str:
         images = len(self.image.used())
         return f"<Annotations: {int((~self.blank).sum())} in {images} images>"
-
-    @property
-    def blank(self) -> NDArray[np.bool_]:
-        """Rows that say "looked at, nothing there": ndarray of bool, shape (n,)."""
-        return blank_rows(self.label)
 
     def covered(self, kind: str) -> list[str]:
         """Return the images that the annotations cover for `kind`, sorted.
@@ -191,19 +185,88 @@ class Annotations:
         rows = (self.kind.onto([kind]) == 0) & ~self.blank
         return tuple(sorted(self.label.take(rows).used()))
 
-    def frame(self) -> pd.DataFrame:
-        """Return a pandas frame with the columns of `ANNOTATION_COLUMNS`."""
+    def filter(
+        self,
+        *,
+        kind: str | Iterable[str] | None = None,
+        label: str | Iterable[str] | None = None,
+        image: str | Iterable[str] | None = None,
+    ) -> Annotations:
+        """Return annotations of some kinds, labels and images; by default all.
+
+        Images that were looked at stay covered: where all annotations are filtered away, a blank
+        row stays, in `frame` too. With `label` the vocabulary becomes those labels.
+        """
+        rows = self._chosen(kind, image)
+        labels = None if label is None else (label,) if isinstance(label, str) else tuple(label)
+        if labels is not None:
+            rows &= (self.label.onto(labels) >= 0) | self.blank
+        kept = self.take(rows)
+        wanted = None if image is None else {image} if isinstance(image, str) else {*image}
+        looked_at = [n for n in self.image.used() if wanted is None or n in wanted]
+        lost = [n for n in looked_at if n not in set(kept.image.used())]
+        whole = Annotations.concat([kept, _blank_of(lost)]) if lost else kept
+        if labels is None:
+            return replace(whole, vocabulary=self.vocabulary, images=self.images)
+        kinds = {*self.kind.used(), *self.vocabulary} - {""}
+        vocabulary = {k: tuple(n for n in self.labels(k) if n in labels) for k in kinds}
+        return replace(whole, vocabulary=vocabulary, images=self.images)
+
+    @classmethod
+    def concat(cls, tables: Iterable[Annotations]) -> Annotations:
+        """Return several tables one below the other; vocabularies and images are united.
+
+        A kind for which only some tables declare a vocabulary has what they declare and what
+        occurs in the others.
+        """
+        parts = list(tables)
+        kinds = sorted({kind for part in parts for kind in part.vocabulary})
+        none = np.zeros((0, 4))
+        details = any(part.details is not None for part in parts)
+        return cls(
+            image=joined([part.image for part in parts]),
+            kind=joined([part.kind for part in parts]),
+            label=joined([part.label for part in parts]),
+            box=np.vstack([none, *(part.box for part in parts)]),
+            ignore=np.concatenate([np.zeros(0, dtype=np.bool_), *(part.ignore for part in parts)]),
+            vocabulary={
+                kind: tuple(sorted({n for part in parts for n in part.labels(kind)}))
+                for kind in kinds
+            },
+            details=tuple(one for p in parts for one in p.details or (None,) * len(p))
+            if details
+            else None,
+            images={name: facts for part in parts for name, facts in part.images.items()},
+        )
+
+    def frame(self, *, details: str | None = None) -> pd.DataFrame:
+        """Return a pandas frame with the columns of `ANNOTATION_COLUMNS`.
+
+        Parameters
+        ----------
+        details : {"json", "columns"}, optional
+            Also what annotations have beside, own columns among it: in one column ``details`` of
+            JSON, or a column for each attribute and point; `from_frame` takes both back.
+
+        Raises
+        ------
+        ArgumentError
+            If `details` is another word.
+        """
         import pandas as pd
 
-        return pd.DataFrame(
-            {
-                "image": self.image.values(),
-                "kind": self.kind.values(),
-                "label": self.label.values(),
-                **dict(zip(BOX, self.box.T, strict=True)),
-                "ignore": self.ignore,
-            }
-        )
+        columns = self._shape_columns() | {"ignore": self.ignore}
+        shaped = {name: columns[name] for name in ANNOTATION_COLUMNS}
+        return pd.DataFrame(shaped | details_columns(self, details))
+
+
+def _blank_of(images: list[str]) -> Annotations:
+    """Return rows that say of images that they were looked at."""
+    none = np.full(len(images), np.nan)
+    return Annotations.from_columns(
+        image=images, kind=[""] * len(images), label=[""] * len(images),
+        x0=none, y0=none, x1=none, y1=none, ignore=[False] * len(images),
+    )  # fmt: skip
 
 
 def not_covered_lines(counts: Mapping[str, int]) -> list[str]:
@@ -213,12 +276,18 @@ def not_covered_lines(counts: Mapping[str, int]) -> list[str]:
     return [f"{text}{listed}."] if listed else []
 
 
-def _own_columns(frame: pd.DataFrame) -> list[Details | None] | None:
+def _own_columns(
+    frame: pd.DataFrame, kept: list[Details | None] | None
+) -> list[Details | None] | None:
     """Return the columns that the common shape does not have, as attributes."""
-    names = [c for c in frame.columns if c not in ANNOTATION_COLUMNS and isinstance(c, str)]
+    shape = (*ANNOTATION_COLUMNS, "details")
+    names = [c for c in frame.columns if c not in shape and isinstance(c, str)]
     if not names:
-        return None
+        return kept
     rows = frame[names].astype(object).where(frame[names].notna(), None).to_dict("records")
+    own = [{str(n): v for n, v in row.items() if v is not None} for row in rows]
+    base = kept or [None] * len(own)
     return [
-        Details(attributes={str(n): v for n, v in row.items() if v is not None}) for row in rows
+        (one or Details())._replace(attributes={**(one.attributes if one else {}), **cells})
+        for one, cells in zip(base, own, strict=True)
     ]

@@ -2,23 +2,67 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from dotledger.core.tables.cells import (
-    BOX,
-)
+from dotledger.core.tables.cells import BOX, Where
+from dotledger.core.tables.details import Details
 from dotledger.core.tables.headings import check_headings
 from dotledger.errors import TableError
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["ANNOTATION_COLUMNS", "frame_columns"]
+__all__ = ["ANNOTATION_COLUMNS", "as_pandas", "details_of", "frame_columns"]
 
 ANNOTATION_COLUMNS = ("image", "kind", "label", "x0", "y0", "x1", "y1", "ignore")
+
+
+def as_pandas(frame: Any) -> pd.DataFrame:
+    """Return any eager dataframe as one of pandas; raises TableError for what is none."""
+    import pandas as pd
+
+    if isinstance(frame, pd.DataFrame):
+        return frame
+    import narwhals as nw
+
+    try:
+        known = nw.from_native(frame, eager_only=True)
+    except TypeError:
+        raise TableError(
+            "not a table",
+            got=frame,
+            allowed=["Findings or Annotations", "a dataframe"],
+            next_step="A file is read by read_findings or read_annotations.",
+        ) from None
+    return pd.DataFrame(known.to_dict(as_series=False))
+
+
+def details_of(frame: pd.DataFrame, where: Where) -> list[Details | None] | None:
+    """Return a column ``details`` of JSON as `Details`; None if there is none.
+
+    Raises
+    ------
+    TableError
+        Naming the row, if a cell is not written as `frame` writes it.
+    """
+    if "details" not in frame.columns:
+        return None
+    found: list[Details | None] = []
+    for row, cell in enumerate(frame["details"].tolist()):
+        try:
+            plain = json.loads(cell) if isinstance(cell, str) and cell else None
+            found.append(None if plain is None else Details.from_dict(plain))
+        except ValueError as error:
+            raise TableError(
+                f"details are JSON as Dot Ledger writes it ({error})",
+                place=where(row, "details"),
+                got=cell,
+            ) from None
+    return found
 
 
 def frame_columns(frame: pd.DataFrame, columns: Sequence[str]) -> dict[str, Any]:

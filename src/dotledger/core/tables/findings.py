@@ -11,9 +11,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from dotledger.core.arguments import MOST_SEED, whole_number
 from dotledger.core.tables.cells import (
-    BOX,
     Where,
-    blank_rows,
     check_boxes,
     check_confidences,
     check_kinds,
@@ -25,9 +23,10 @@ from dotledger.core.tables.cells import (
     stack_boxes,
 )
 from dotledger.core.tables.coded import Coded
-from dotledger.core.tables.columns import frame_columns
+from dotledger.core.tables.columns import as_pandas, details_of, frame_columns
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.origin import Origin
+from dotledger.core.tables.rows import Rows, details_columns, joined
 from dotledger.core.tables.thresholds import Threshold, Thresholds, thresholds_of
 
 if TYPE_CHECKING:
@@ -39,7 +38,7 @@ FINDING_COLUMNS = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Findings:
+class Findings(Rows):
     """Things read out of answers, one a row.
 
     Build it with `from_columns` or `from_frame`; the constructor does not check.
@@ -116,17 +115,20 @@ class Findings:
         )
 
     @classmethod
-    def from_frame(cls, frame: pd.DataFrame, *, where: Where = row_place) -> Findings:
+    def from_frame(cls, frame: Any, *, where: Where = row_place) -> Findings:
         """Build a table from a pandas frame with the columns of `FINDING_COLUMNS`.
 
-        The columns ``confidence`` and ``x0`` to ``y1`` may be missing; other columns are left out.
+        Any eager dataframe that narwhals knows is taken. The columns ``confidence`` and ``x0`` to
+        ``y1`` may be missing; a column ``details`` of JSON is taken back, others are left out.
 
         Raises
         ------
         TableError
             If a needed column is missing or a cell breaks the common shape.
         """
-        return cls.from_columns(**frame_columns(frame, FINDING_COLUMNS), where=where)
+        plain = as_pandas(frame)
+        columns = frame_columns(plain, FINDING_COLUMNS)
+        return cls.from_columns(**columns, details=details_of(plain, where), where=where)
 
     @classmethod
     def empty(cls) -> Findings:
@@ -136,17 +138,9 @@ class Findings:
             image=[], kind=[], label=[], confidence=none, x0=none, y0=none, x1=none, y1=none
         )
 
-    def __len__(self) -> int:
-        return len(self.confidence)
-
     def __repr__(self) -> str:
         images = len(self.image.used())
         return f"<Findings: {int((~self.blank).sum())} in {images} images>"
-
-    @property
-    def blank(self) -> NDArray[np.bool_]:
-        """Rows that say "answered, nothing found": ndarray of bool, shape (n,)."""
-        return blank_rows(self.label)
 
     def take(self, rows: NDArray[Any]) -> Findings:
         """Return the table reduced to `rows` (indices or a mask)."""
@@ -233,19 +227,74 @@ class Findings:
         """
         return _with_blanks(self, ~rows)
 
-    def frame(self) -> pd.DataFrame:
-        """Return a pandas frame with the columns of `FINDING_COLUMNS`."""
+    def filter(
+        self,
+        *,
+        kind: str | Iterable[str] | None = None,
+        label: str | Iterable[str] | None = None,
+        image: str | Iterable[str] | None = None,
+        least: Threshold | Thresholds = None,
+    ) -> Findings:
+        """Return findings of some kinds, labels and images, with at least some confidence.
+
+        Images that were answered stay answered: where every finding of a kind is filtered away by
+        `label` or `least`, a blank row stays. `frame` has that row too, with an empty label, so
+        that it also survives a way through pandas.
+
+        Parameters
+        ----------
+        kind, label, image : str or iterable of str, optional
+            By default all.
+        least : float, str, mapping or Thresholds, optional
+            As `cut` takes it.
+
+        Raises
+        ------
+        ArgumentError
+            As `cut` does.
+        """
+        kept = self.take(self._chosen(kind, image)).cut(least)
+        if label is None:
+            return kept
+        labels = (label,) if isinstance(label, str) else tuple(label)
+        found = kept.without((kept.label.onto(labels) < 0) & ~kept.blank)
+        return replace(found, origin=replace(found.origin or Origin(), only=labels))
+
+    @classmethod
+    def concat(cls, tables: Iterable[Findings]) -> Findings:
+        """Return several tables one below the other; their origins are forgotten."""
+        parts = list(tables) or [cls.empty()]
+        details = any(part.details is not None for part in parts)
+        return cls(
+            image=joined([part.image for part in parts]),
+            kind=joined([part.kind for part in parts]),
+            label=joined([part.label for part in parts]),
+            confidence=np.concatenate([part.confidence for part in parts]),
+            box=np.vstack([part.box for part in parts]),
+            details=tuple(one for p in parts for one in p.details or (None,) * len(p))
+            if details
+            else None,
+        )
+
+    def frame(self, *, details: str | None = None) -> pd.DataFrame:
+        """Return a pandas frame with the columns of `FINDING_COLUMNS`.
+
+        Parameters
+        ----------
+        details : {"json", "columns"}, optional
+            Also what findings have beside: in one column ``details`` of JSON, which `from_frame`
+            takes back, or a column for each attribute and point.
+
+        Raises
+        ------
+        ArgumentError
+            If `details` is another word.
+        """
         import pandas as pd
 
-        return pd.DataFrame(
-            {
-                "image": self.image.values(),
-                "kind": self.kind.values(),
-                "label": self.label.values(),
-                "confidence": self.confidence,
-                **dict(zip(BOX, self.box.T, strict=True)),
-            }
-        )
+        columns = self._shape_columns() | {"confidence": self.confidence}
+        shaped = {name: columns[name] for name in FINDING_COLUMNS}
+        return pd.DataFrame(shaped | details_columns(self, details))
 
 
 def _with_blanks(table: Findings, passes: NDArray[np.bool_]) -> Findings:
