@@ -12,7 +12,6 @@ if TYPE_CHECKING:
     from dotledger.core.boxes.overlap import overlap as overlap
     from dotledger.core.choosing.calibration import ConfidenceMap as ConfidenceMap
     from dotledger.core.choosing.calibration import fit_confidence_map as fit_confidence_map
-    from dotledger.core.measuring.measure import measure as measure
     from dotledger.core.measuring.result import Measure as Measure
     from dotledger.core.pairing.rows import pair_tables as pair_tables
     from dotledger.core.tables.annotations import Annotations as Annotations
@@ -20,6 +19,16 @@ if TYPE_CHECKING:
     from dotledger.core.tables.image_names import match_images as match_images
     from dotledger.core.tables.reviewed import annotations_from_review as annotations_from_review
     from dotledger.errors import DotLedgerError as DotLedgerError
+    from dotledger.face import batches as batches
+    from dotledger.face import check_conventions as check_conventions
+    from dotledger.face import draft_description as draft_description
+    from dotledger.face import failures as failures
+    from dotledger.face import forecast as forecast
+    from dotledger.face import measure as measure
+    from dotledger.face import raw_answers as raw_answers
+    from dotledger.face import reread as reread
+    from dotledger.face import try_call as try_call
+    from dotledger.face import usage as usage
     from dotledger.formats.annotations.front import load_annotations as load_annotations
     from dotledger.formats.annotations.front import read_annotations as read_annotations
     from dotledger.formats.annotations.front import read_image_facts as read_image_facts
@@ -43,22 +52,31 @@ _HOMES = {
     "Ledger": "ledger.store",
     "Measure": "core.measuring.result",
     "annotations_from_review": "core.tables.reviewed",
+    "batches": "face",
+    "check_conventions": "face",
+    "draft_description": "face",
     "draw": "report.pictures.draw",
+    "failures": "face",
     "findings_of": "kept",
     "fit_confidence_map": "core.choosing.calibration",
+    "forecast": "face",
     "gather": "images.gather",
     "load_annotations": "formats.annotations.front",
     "load_description": "services.description",
     "match_images": "core.tables.image_names",
-    "measure": "core.measuring.measure",
+    "measure": "face",
     "overlap": "core.boxes.overlap",
     "pair_tables": "core.pairing.rows",
+    "raw_answers": "face",
     "read_annotations": "formats.annotations.front",
     "read_findings": "formats.tables.tables",
     "read_image_facts": "formats.annotations.front",
     "read_review": "formats.annotations.front",
+    "reread": "face",
     "send": "sending.api",
     "send_async": "sending.api",
+    "try_call": "face",
+    "usage": "face",
     "write_annotations": "formats.annotations.front",
     "write_table": "formats.tables.tables",
 }
@@ -72,9 +90,14 @@ __all__ = [
     "Measure",
     "__version__",
     "annotations_from_review",
+    "batches",
+    "check_conventions",
+    "draft_description",
     "draw",
+    "failures",
     "findings_of",
     "fit_confidence_map",
+    "forecast",
     "gather",
     "load_annotations",
     "load_description",
@@ -82,12 +105,16 @@ __all__ = [
     "measure",
     "overlap",
     "pair_tables",
+    "raw_answers",
     "read_annotations",
     "read_findings",
     "read_image_facts",
     "read_review",
+    "reread",
     "send",
     "send_async",
+    "try_call",
+    "usage",
     "write_annotations",
     "write_table",
 ]

@@ -5,11 +5,15 @@ from __future__ import annotations
 import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from dotledger.core.arrays import ratio
 from dotledger.core.counting.resampling import Interval
 from dotledger.core.counting.tally import Tally
+from dotledger.core.displays import Displayed
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = [
     "MEASURES",
@@ -22,6 +26,7 @@ __all__ = [
     "plain_intervals",
     "plain_means",
     "row_of",
+    "rows_frame",
 ]
 
 
@@ -93,9 +98,37 @@ class Row:
             **({"contributing_images": dict(self.images)} if self.images else {}),
         }
 
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row; NaN where undefined."""
+        return rows_frame([{}], [self])
+
 
 MEASURES = ("precision", "recall", "f1", "mean_overlap", "average_precision", "false_alarm_rate")
 """The measures a row has, in the order they are shown."""
+
+
+def rows_frame(keys: Sequence[Mapping[str, Any]], rows: Sequence[Row]) -> pd.DataFrame:
+    """Return rows as a pandas frame, behind the columns that name them.
+
+    Counts are whole numbers, measures floats that are NaN where undefined; the ends of an interval
+    are columns of their own, such as ``recall_low``.
+    """
+    import pandas as pd
+
+    plain = []
+    for key, row in zip(keys, rows, strict=True):
+        one = row.to_dict()
+        one.pop("intervals", None)
+        one.pop("contributing_images", None)
+        ends = {
+            f"{name}_{end}": value
+            for name, pair in row.intervals.items()
+            for end, value in zip(("low", "high"), pair, strict=True)
+        }
+        plain.append({**key, **one, **ends})
+    frame = pd.DataFrame(plain)
+    floats = [c for c in frame.columns if c.startswith(MEASURES) or c == "true_negatives"]
+    return frame.astype(dict.fromkeys(floats, float))
 
 
 def row_of(
@@ -164,8 +197,8 @@ class Point:
         }
 
 
-@dataclass(frozen=True, kw_only=True)
-class KindMeasure:
+@dataclass(frozen=True, kw_only=True, repr=False)
+class KindMeasure(Displayed):
     """The measures of one kind, at the first required overlap and threshold asked for.
 
     Attributes
@@ -213,6 +246,14 @@ class KindMeasure:
     def no_answer_share(self) -> float:
         """Share of the covered images without an answer for this kind; NaN without images."""
         return ratio(self.unanswered, self.covered)
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row for each label, and one for all pooled."""
+        keys = [{"label": label} for label in self.rows] + [{"label": "(pooled)"}]
+        return rows_frame(keys, [*self.rows.values(), self.pooled])
+
+    def _head(self) -> str:
+        return f"<KindMeasure {self.kind}: {len(self.rows)} labels, {self.images_in_scope} images>"
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""

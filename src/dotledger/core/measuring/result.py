@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -21,10 +22,53 @@ if TYPE_CHECKING:
     from dotledger.core.questions.slices import SliceMeasure
     from dotledger.core.questions.text import TextMeasure
 
-__all__ = ["Measure"]
+__all__ = ["LabelRows", "Measure"]
 
 
-@dataclass(frozen=True, kw_only=True)
+class LabelRows(Mapping[str, Row]):
+    """Rows by ``kind:label``; where only one kind uses a label, it may be asked for alone."""
+
+    def __init__(self, rows: Mapping[str, Row]) -> None:
+        self._rows = rows
+
+    def __getitem__(self, name: str) -> Row:
+        if name in self._rows:
+            return self._rows[name]
+        named = [key for key in self._rows if key.partition(":")[2] == name]
+        if len(named) == 1:
+            return self._rows[named[0]]
+        among = f"; it is one of {', '.join(named)}" if named else ""
+        raise KeyError(f"{name}{among}")
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._rows)
+
+    def __len__(self) -> int:
+        return len(self._rows)
+
+    def shortest(self) -> dict[str, Row]:
+        """Return the rows by label alone where one kind uses it, else by ``kind:label``."""
+        counts = Counter(key.partition(":")[2] for key in self._rows)
+        return {
+            key if counts[key.partition(":")[2]] > 1 else key.partition(":")[2]: row
+            for key, row in self._rows.items()
+        }
+
+
+def _headline(kind: KindMeasure) -> str:
+    row = kind.pooled
+    shown = ", ".join(
+        f"{word} {DASH if value != value else f'{value:.2f}'}"
+        for word, value in (("recall", row.recall), ("precision", row.precision), ("F1", row.f1))
+    )
+    counts = f"{row.annotated} annotated, {row.misses} missed, {row.false_positives} wrong"
+    return f"{kind.kind}: {shown} ({counts})"
+
+
+DASH = "\N{EN DASH}"
+
+
+@dataclass(frozen=True, kw_only=True, repr=False)
 class Measure:
     """What `measure` returns.
 
@@ -63,15 +107,19 @@ class Measure:
     notes: tuple[str, ...]
     basis: Basis = field(repr=False, compare=False)
 
+    def __repr__(self) -> str:
+        """Return the headline of each kind, in at most six lines."""
+        head = f"<Measure: {self.images_in_scope} images in scope, {self.basis.cuts[0]}"
+        lines = [_headline(kind) for kind in self.kinds.values()]
+        notes = f"; {len(self.notes)} notes, see .notes" if self.notes else ""
+        return "\n".join([f"{head}, required overlap {self.overlap:g}{notes}>", *lines])
+
     @property
-    def labels(self) -> dict[str, Row]:
-        """Rows by label over all kinds; a name used by two kinds is written ``kind:name``."""
-        names = [label for kind in self.kinds.values() for label in kind.rows]
-        return {
-            label if names.count(label) == 1 else f"{kind.kind}:{label}": row
-            for kind in self.kinds.values()
-            for label, row in kind.rows.items()
-        }
+    def labels(self) -> LabelRows:
+        """Rows by ``kind:label`` over all kinds; a label that one kind uses may stand alone."""
+        return LabelRows(
+            {f"{k.kind}:{label}": row for k in self.kinds.values() for label, row in k.rows.items()}
+        )
 
     @property
     def unjudged(self) -> int:
@@ -110,7 +158,7 @@ class Measure:
             "uncovered": self.uncovered,
             "unjudged": self.unjudged,
             "unjudged_kinds": dict(self.unjudged_kinds),
-            "labels": {label: row.to_dict() for label, row in self.labels.items()},
+            "labels": {name: row.to_dict() for name, row in self.labels.shortest().items()},
             "pooled": self.pooled.to_dict(),
             "mean_over_labels": plain_means(self._all_rows()),
             "kinds": {name: kind.to_dict() for name, kind in self.kinds.items()},

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from dotledger.core.displays import Displayed
 from dotledger.core.pairing.broader import BROAD, NARROW, lineage, related_of
 from dotledger.core.pairing.by_confidence import pair
 
@@ -22,8 +23,8 @@ __all__ = ["Confusion", "confusion_of"]
 MISSED, NOTHING = "(missed)", "(nothing there)"
 
 
-@dataclass(frozen=True, eq=False, kw_only=True)
-class Confusion:
+@dataclass(frozen=True, eq=False, kw_only=True, repr=False)
+class Confusion(Displayed):
     """Labels found against labels annotated, of one kind.
 
     Attributes

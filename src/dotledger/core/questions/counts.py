@@ -10,6 +10,7 @@ import numpy as np
 
 from dotledger.core.arrays import Ints, ratio
 from dotledger.core.counting.rows import defined
+from dotledger.core.displays import Displayed
 from dotledger.core.pairing.judging import Judged
 
 if TYPE_CHECKING:
@@ -96,8 +97,8 @@ class CountRow:
         }
 
 
-@dataclass(frozen=True, kw_only=True)
-class CountAgreement:
+@dataclass(frozen=True, kw_only=True, repr=False)
+class CountAgreement(Displayed):
     """Count agreement of one kind.
 
     Attributes

@@ -15,6 +15,7 @@ import numpy as np
 from dotledger.core.arrays import ratio
 from dotledger.core.counting.rows import defined
 from dotledger.core.counting.shares import interval_of_cases
+from dotledger.core.displays import Displayed
 from dotledger.core.tables.details import Details
 
 if TYPE_CHECKING:
@@ -102,8 +103,8 @@ class NameRow:
     no_name: int
 
 
-@dataclass(frozen=True, kw_only=True)
-class DetailMeasure:
+@dataclass(frozen=True, kw_only=True, repr=False)
+class DetailMeasure(Displayed):
     """Details of one kind.
 
     Attributes

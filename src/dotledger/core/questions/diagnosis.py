@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from dotledger.core.displays import Displayed
 from dotledger.core.questions.reasons import MISSED, WRONG, Case
 from dotledger.core.questions.reasons_boxes import BoxReasons
 from dotledger.core.questions.reasons_presence import PresenceReasons
@@ -20,8 +21,8 @@ if TYPE_CHECKING:
 __all__ = ["MISSED", "WRONG", "Case", "Diagnosis", "diagnose"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class Diagnosis:
+@dataclass(frozen=True, kw_only=True, repr=False)
+class Diagnosis(Displayed):
     """Every wrong finding and every miss, each with its reason.
 
     Attributes
@@ -60,10 +61,18 @@ class Diagnosis:
         counts = Counter(case.reason for case in cases)
         return {reason: (n, n / len(cases)) for reason, n in counts.most_common()}
 
-    def frame(self, side: str) -> pd.DataFrame:
-        """Return the cases of one side as a pandas frame, in their order."""
+    def frame(self, side: str = "") -> pd.DataFrame:
+        """Return the cases of one side as a pandas frame, in their order; without, the `shares`.
+
+        Parameters
+        ----------
+        side : {"wrong", "missed", ""}
+            Which side.
+        """
         import pandas as pd
 
+        if not side:
+            return self.shares()
         cases = self.wrong if side == "wrong" else self.missed
         names = list(Case.__dataclass_fields__)
         frame = pd.DataFrame([vars(case) for case in cases], columns=names)

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from dotledger.core.arrays import Flags, ratio
 from dotledger.core.counting.rows import defined
 from dotledger.core.counting.shares import interval_of_cases
+from dotledger.core.displays import Displayed
 from dotledger.core.pairing.judging import Judged
 from dotledger.errors import ArgumentError
 
@@ -63,8 +64,8 @@ class Band:
         return {**{name: defined(value) for name, value in plain.items()}, "interval": ends}
 
 
-@dataclass(frozen=True, kw_only=True)
-class Reliability:
+@dataclass(frozen=True, kw_only=True, repr=False)
+class Reliability(Displayed):
     """How often findings of a confidence are right.
 
     Attributes

@@ -13,6 +13,7 @@ from dotledger.core.arrays import ratio
 from dotledger.core.counting.resampling import Interval
 from dotledger.core.counting.rows import defined, plain_intervals
 from dotledger.core.counting.shares import share_interval
+from dotledger.core.displays import Displayed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -24,8 +25,8 @@ from dotledger.core.arrays import Flags
 __all__ = ["ScreeningCounts", "screening_counts"]
 
 
-@dataclass(frozen=True, kw_only=True)
-class ScreeningCounts:
+@dataclass(frozen=True, kw_only=True, repr=False)
+class ScreeningCounts(Displayed):
     """Counts of deciding on each image: stopped if unsafe content reaches its threshold.
 
     Attributes

@@ -21,6 +21,7 @@ from dotledger.core.counting.resampling import Interval, Resampling, placed
 from dotledger.core.counting.rows import Row, row_of
 from dotledger.core.counting.shares import share_interval
 from dotledger.core.counting.tally import tally
+from dotledger.core.displays import Displayed
 from dotledger.core.pairing.judging import Judged, Said
 from dotledger.core.pairing.scope import Scope
 from dotledger.core.questions.properties import area_shares, at_edge, crowding_of
@@ -47,8 +48,8 @@ SLICES: Mapping[str, tuple[float, ...]] = {
 _UNKNOWN = "not known"
 
 
-@dataclass(frozen=True, kw_only=True)
-class SliceMeasure:
+@dataclass(frozen=True, kw_only=True, repr=False)
+class SliceMeasure(Displayed):
     """The measures of one kind by slice.
 
     Attributes

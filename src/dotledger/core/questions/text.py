@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from dotledger.core.arguments import check_overlap
 from dotledger.core.arrays import Ints, ratio
 from dotledger.core.counting.rows import defined
+from dotledger.core.displays import Displayed
 from dotledger.core.pairing.by_confidence import pair
 from dotledger.core.pairing.scope import Scope, Side, scope_of
 from dotledger.core.tables.annotations import Annotations
@@ -31,8 +32,8 @@ NORMALISATION = "Unicode NFC, runs of white space as one space, none at the ends
 """What is done to both sides before lines are compared."""
 
 
-@dataclass(frozen=True, kw_only=True)
-class TextMeasure:
+@dataclass(frozen=True, kw_only=True, repr=False)
+class TextMeasure(Displayed):
     """Lines of writing found against lines annotated.
 
     Attributes

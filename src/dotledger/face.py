@@ -1,0 +1,512 @@
+"""What the commands can do, from Python: calls that put several rooms together.
+
+Paths are taken wherever tables, ledgers and descriptions are.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import nullcontext
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from dotledger.core.measuring import measure as core_measure
+from dotledger.core.measuring.door import Pairing
+from dotledger.core.measuring.result import Measure
+from dotledger.core.pairing.broader import Broader
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.label_names import NameMap
+from dotledger.core.tables.thresholds import Threshold
+from dotledger.services.description import Description, load_description
+
+if TYPE_CHECKING:
+    from dotledger.core.questions.conventions import Fit
+    from dotledger.ledger.batches import Batch
+    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.usage import Month
+    from dotledger.rereading import Reread
+    from dotledger.sending.calls.transport import Transport
+    from dotledger.sending.forecast import Forecast
+    from dotledger.sending.trial import Trial
+    from dotledger.services.drafting import Draft
+    from dotledger.services.secrets import Key
+
+__all__ = [
+    "batches",
+    "check_conventions",
+    "draft_description",
+    "failures",
+    "forecast",
+    "measure",
+    "raw_answers",
+    "reread",
+    "try_call",
+    "usage",
+]
+
+PathLike = str | os.PathLike[str]
+
+
+def measure(
+    findings: Findings | PathLike | Any,
+    annotations: Annotations | PathLike | Any,
+    *,
+    overlap: float | Sequence[float] = 0.5,
+    threshold: Threshold | Sequence[float] = None,
+    kinds: Iterable[str] | None = None,
+    count_unanswered: bool = False,
+    pairing: Pairing = "confidence",
+    broader: Broader | None = None,
+    credit_related: bool = False,
+    floor: float | None = None,
+    words: Mapping[str, float] | None = None,
+    tolerances: Mapping[str, float] | None = None,
+    draws: int = 1000,
+    seed: int = 0,
+) -> Measure:
+    """Compare findings with annotations.
+
+    Kinds with boxes are paired within image and label by falling confidence at the required
+    overlap; labels and unsafe content are judged by presence in the image.
+
+    Parameters
+    ----------
+    findings, annotations : table, dataframe or path
+        `Findings` and `Annotations`, any dataframe with their columns, or a file: see
+        `read_findings` and `read_annotations`.
+    overlap : float or sequence of float, default 0.5
+        Required overlap (IoU), above 0, up to 1; the first is the one shown.
+    threshold : float, str, mapping or sequence of float, optional
+        Leave out findings below it: a number from 0 to 1, a word of the service's own scale, or
+        one of these by kind, label or ``kind:label``. Several numbers are judged each.
+    kinds : iterable of str, optional
+        By default those that the annotations hold.
+    count_unanswered : bool, default False
+        Count annotations of images without an answer as missed.
+    pairing : {"confidence", "total-overlap"}
+        By falling confidence, or one-to-one with the greatest total overlap.
+    broader : mapping of str to iterable of str, optional
+        Broader labels of each label.
+    credit_related : bool, default False
+        Count a broader or narrower label in the right place as right.
+    floor : float, optional
+        The lowest confidence that the service gives; by default what the findings know.
+    words : mapping of str to float, optional
+        Words that a threshold may be given in; by default what the findings know.
+    tolerances : mapping of str to float, optional
+        How far off a number among the details may be.
+    draws, seed : int
+        For the 95 % intervals, over images; none with 0 draws.
+
+    Returns
+    -------
+    Measure
+        Undefined measures are NaN, and None in its `to_dict`: never 0 or 1.
+
+    Raises
+    ------
+    ArgumentError
+        If an argument is out of range, or the two tables are in each other's place.
+    TableError
+        If a file or frame breaks the common shape.
+    ScopeError
+        If both tables have images and none in common.
+
+    Examples
+    --------
+    >>> import pandas as pd
+    >>> where = {"image": ["a.jpg"], "kind": ["object"], "label": ["lantern"],
+    ...          "x0": [0], "y0": [0], "x1": [10], "y1": [10]}
+    >>> result = measure(pd.DataFrame({**where, "confidence": [0.9]}), pd.DataFrame(where))
+    >>> result.kinds["object"].pooled.recall
+    1.0
+    """
+    return core_measure.measure(
+        _findings(findings),
+        _annotations(annotations),
+        overlap=overlap,
+        threshold=threshold,
+        kinds=kinds,
+        count_unanswered=count_unanswered,
+        pairing=pairing,
+        broader=broader,
+        credit_related=credit_related,
+        floor=floor,
+        words=words,
+        tolerances=tolerances,
+        draws=draws,
+        seed=seed,
+    )
+
+
+def _findings(given: Any) -> Any:
+    if isinstance(given, str | os.PathLike):
+        from dotledger.formats.tables.tables import read_findings
+
+        return read_findings(given)
+    return given
+
+
+def _annotations(given: Any) -> Any:
+    if isinstance(given, str | os.PathLike):
+        from dotledger.formats.annotations.front import read_annotations
+
+        return read_annotations(given)
+    return given
+
+
+def _opened(ledger: Any, *, write: bool = False) -> Any:
+    """Return a ledger to use in a ``with``: one that was given stays open."""
+    from dotledger.ledger.store import Ledger
+
+    if isinstance(ledger, Ledger):
+        return nullcontext(ledger)
+    return Ledger(ledger, create=False, read_only=not write)
+
+
+def _described(service: Description | PathLike) -> Description:
+    return service if isinstance(service, Description) else load_description(service)
+
+
+def forecast(
+    images: Any,
+    service: Description | PathLike,
+    *,
+    ledger: Ledger | PathLike | None = None,
+    settings: Mapping[str, str] | None = None,
+    kinds: str | Iterable[str] | None = None,
+    month: str | None = None,
+) -> Forecast:
+    """Estimate calls, time and cost of sending images; nothing is sent and no key is read.
+
+    Parameters
+    ----------
+    images, service, settings, kinds
+        As `send` takes them.
+    ledger : Ledger or path, optional
+        What it holds already is not counted; one that is not there holds nothing.
+    month : str, optional
+        Whose quota counts, such as ``2026-11``; by default this month (UTC).
+
+    Returns
+    -------
+    Forecast
+        Counts of images and calls, bytes, seconds and money.
+
+    Raises
+    ------
+    DescriptionError, GatherError, ArgumentError
+        As `send` does before it sends.
+
+    Examples
+    --------
+    >>> from dotledger.standins.evening import description_text, parse_description
+    >>> flint = parse_description(description_text("flint"))
+    >>> forecast({"a.jpg": b"no image"}, flint).refused
+    1
+    """
+    from dotledger.images.gather import Gathered, gather
+    from dotledger.sending.deciding.plan import make_plan
+    from dotledger.sending.forecast import forecast as estimate
+
+    gathered = images if isinstance(images, Gathered) else gather(images)
+    plan = make_plan(_described(service).with_settings(settings or {}), gathered, kinds=kinds)
+    this = month or time.strftime("%Y-%m", time.gmtime())
+    text = os.fspath(ledger) if isinstance(ledger, str | os.PathLike) else ""
+    there = ledger is not None and (not text or "://" in text or Path(text).exists())
+    with _opened(ledger) if there else nullcontext() as opened:
+        return estimate(plan, opened, month=this)
+
+
+def try_call(
+    image: bytes | PathLike,
+    service: Description | PathLike,
+    *,
+    call: str | None = None,
+    settings: Mapping[str, str] | None = None,
+    kinds: str | Iterable[str] | None = None,
+    key: str | Key | Callable[[], str] | None = None,
+    transport: Transport | None = None,
+    allow_code: bool = False,
+    dry: bool = False,
+) -> Trial:
+    """Make one call with one image and take it apart; never raises for what the call does.
+
+    Parameters
+    ----------
+    image : bytes or path
+        One image.
+    service, settings, kinds, key, transport, allow_code
+        As `send` takes them.
+    call : str, optional
+        Which of the described calls; by default the first.
+    dry : bool, default False
+        Only show what would be sent: no key is read and no code is run.
+
+    Returns
+    -------
+    Trial
+        What was sent (the key covered), what came back, how it is read, and next steps.
+
+    Raises
+    ------
+    ImageError, OSError
+        If the image cannot be read.
+    DescriptionError, ArgumentError
+        If the description or an argument is wrong.
+
+    Examples
+    --------
+    >>> from dotledger.standins.evening import description_text, parse_description
+    >>> from dotledger.standins.scenes import RECIPES, draw_scene
+    >>> flint = parse_description(description_text("flint"))
+    >>> try_call(draw_scene(RECIPES[0]).data, flint, dry=True).well
+    True
+    """
+    from dotledger.images.gather import Gathered
+    from dotledger.sending import trial
+    from dotledger.sending.deciding.plan import make_plan
+
+    described = _described(service).with_settings(settings or {})
+    plan = make_plan(described, Gathered(items=(), problems=(), source=""), kinds=kinds)
+    data = image if isinstance(image, bytes) else Path(image).read_bytes()
+    return trial.try_call(
+        plan, data, call=call, key=key, transport=transport, allow_code=allow_code, dry=dry
+    )
+
+
+def reread(
+    ledger: Ledger | PathLike,
+    service: Description | PathLike | None = None,
+    *,
+    batch: int | None = None,
+    names: NameMap | PathLike | None = None,
+) -> Reread:
+    """Read stored answers again by an edited description or mapping; nothing is sent.
+
+    Parameters
+    ----------
+    ledger : Ledger or path
+        A new reading is written beside the old ones, unless nothing changes.
+    service : Description or path, optional
+        The edited description; by default the one kept with the batch.
+    batch : int, optional
+        By default the newest of the service, or of all.
+    names : NameMap or path, optional
+        Label names to use instead.
+
+    Returns
+    -------
+    Reread
+        How many findings are unchanged, and every one that is gone or new.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger or batch, or it cannot be written.
+    """
+    from dotledger import rereading
+    from dotledger.formats.label_names import read_names
+    from dotledger.ledger.batches import find_batch
+    from dotledger.services.description import stored_description
+
+    edited = None if service is None else _described(service)
+    mapping = names if names is None or isinstance(names, NameMap) else read_names(Path(names))
+    with _opened(ledger, write=True) as opened:
+        wanted = edited.service if edited and batch is None else None
+        found = find_batch(opened, batch=batch, service=wanted)
+        used = edited or stored_description(found.description)
+        return rereading.reread(
+            opened, found, used, names=mapping, about="from Python", now=time.time()
+        )
+
+
+def draft_description(
+    answers: Sequence[Any],
+    *,
+    sizes: Sequence[tuple[float, float]] = (),
+    words: Sequence[str] = (),
+) -> Draft:
+    """Propose reading rules from sample answers.
+
+    Parameters
+    ----------
+    answers : sequence
+        Raw answers: bytes, or JSON parsed already; the more, the surer.
+    sizes : sequence of (width, height), optional
+        Of the images they answer, in pixels.
+    words : sequence of str, optional
+        The service's ordered words of confidence, rising.
+
+    Returns
+    -------
+    Draft
+        Its `toml` is the reading part of a description; `questions` what it cannot tell.
+
+    Raises
+    ------
+    ArgumentError
+        If sizes are given, and not one for each answer.
+    ValueError
+        If bytes are not JSON.
+
+    Examples
+    --------
+    >>> made = draft_description([b'{"tags": [{"tag": "lantern", "score": 0.5}]}'])
+    >>> made.rules[0].each, made.rules[0].label
+    ('tags[]', 'tag')
+    """
+    import orjson
+
+    from dotledger.errors import ArgumentError
+    from dotledger.services.drafting import draft
+
+    parsed = [orjson.loads(a) if isinstance(a, bytes | bytearray) else a for a in answers]
+    if sizes and len(sizes) != len(parsed):
+        raise ArgumentError(
+            "give one size for each answer, or none",
+            place="sizes",
+            got=len(sizes),
+            allowed=[str(len(parsed))],
+        )
+    return draft(parsed, sizes, words=words)
+
+
+def check_conventions(
+    ledger: Ledger | PathLike,
+    annotations: Annotations | PathLike | Any,
+    *,
+    batch: int | None = None,
+    service: str | None = None,
+) -> list[Fit]:
+    """Tell whether a batch's boxes would fit the annotations better read in another way.
+
+    Parameters
+    ----------
+    ledger : Ledger or path
+        Where the batch is.
+    annotations : Annotations, dataframe or path
+        With boxes.
+    batch, service
+        Which batch; by default the newest.
+
+    Returns
+    -------
+    list of Fit
+        The best first; see `dotledger.core.questions.conventions`.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger or batch.
+    TableError
+        If the annotations break the common shape.
+    """
+    from dotledger.core.questions.conventions import ImageSize, check_conventions
+    from dotledger.ledger.batches import find_batch, kept_sizes
+    from dotledger.ledger.findings import load_findings
+
+    truth = _annotations(annotations)
+    truth = truth if isinstance(truth, Annotations) else Annotations.from_frame(truth)
+    with _opened(ledger) as opened:
+        found = find_batch(opened, batch=batch, service=service)
+        sizes = {name: ImageSize(**size) for name, size in kept_sizes(opened, found).items()}
+        said = load_findings(opened, found)
+    return check_conventions(said, truth, sizes)
+
+
+def batches(ledger: Ledger | PathLike) -> list[Batch]:
+    """Return every batch of a ledger, oldest first.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger.
+    """
+    from dotledger.ledger.batches import batches as kept
+
+    with _opened(ledger) as opened:
+        return kept(opened)
+
+
+def usage(ledger: Ledger | PathLike) -> list[Month]:
+    """Return calls and money by service and month (UTC), services by name, months in order.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger.
+    """
+    from dotledger.ledger.usage import usage as used
+
+    with _opened(ledger) as opened:
+        return used(opened)
+
+
+def failures(
+    ledger: Ledger | PathLike, *, batch: int | None = None, service: str | None = None
+) -> list[tuple[str, str, str, str]]:
+    """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order.
+
+    Parameters
+    ----------
+    ledger : Ledger or path
+        Where the batch is.
+    batch, service
+        Which batch; by default the newest.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger or batch.
+    """
+    from dotledger.ledger.batches import failures as failed
+    from dotledger.ledger.batches import find_batch
+
+    with _opened(ledger) as opened:
+        return failed(opened, find_batch(opened, batch=batch, service=service))
+
+
+def raw_answers(
+    ledger: Ledger | PathLike,
+    *,
+    batch: int | None = None,
+    service: str | None = None,
+    folder: PathLike | None = None,
+) -> Iterator[tuple[str, str, bytes]]:
+    """Yield (image, call, answer byte for byte) of a batch, in its order.
+
+    Parameters
+    ----------
+    ledger : Ledger or path
+        Where the batch is.
+    batch, service
+        Which batch; by default the newest.
+    folder : path, optional
+        Write each answer there too, as ``IMAGE.CALL.json``, whole or not at all; names are made
+        harmless.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger or batch.
+    OSError
+        If the folder cannot be written.
+    """
+    from dotledger.files import whole_file
+    from dotledger.ledger.answers import raw_answers as kept
+    from dotledger.ledger.batches import find_batch, sent_images
+    from dotledger.report.pictures.sheets import safe_file_name
+
+    with _opened(ledger) as opened:
+        found = find_batch(opened, batch=batch, service=service)
+        names = {sent.position: sent.name for sent in sent_images(opened, found)}
+        for position, call, answer in kept(opened, found, list(names)):
+            if folder is not None:
+                name = f"{safe_file_name(names[position])}.{safe_file_name(call)}.json"
+                with whole_file(Path(folder) / name) as draft:
+                    draft.write_bytes(answer)
+            yield names[position], call, answer
