@@ -1,25 +1,25 @@
 """Tables for a terminal: plain where there is none."""
 
 import io
+import os
 import unittest
+from unittest import mock
 
-from dotledger.report.terminal.tables import DASH, console, duration, number, rows_table
+from dotledger.report.terminal.tables import DASH, console, duration, number, printed, rows_table
 
 
 class Tables(unittest.TestCase):
-    def printed(self, *parts):
-        out = io.StringIO()
-        made = console(out)
-        for part in parts:
-            made.print(part, soft_wrap=isinstance(part, str))
-        return out.getvalue()
+    def printed(self, *parts, columns=""):
+        with mock.patch.dict(os.environ, {"COLUMNS": columns}):
+            made = console(io.StringIO())
+        return "".join(printed(made, part) for part in parts)
 
     def test_numbers_stand_to_the_right(self):
         """Columns of numbers and dashes stand to the right, words to the left, without colours."""
         rows = [("lamp", "1,200", DASH), ("moon [red]", "7", "0.5")]
         text = self.printed(rows_table("Things", ("name", "count", "share"), rows))
         self.assertEqual(
-            [line.rstrip() for line in text.splitlines()],
+            text.splitlines(),
             [
                 "Things",
                 "name        count  share",
@@ -28,6 +28,19 @@ class Tables(unittest.TestCase):
             ],
         )
         self.assertNotIn("\x1b", text)
+
+    def test_narrow_terminals(self):
+        """At 80 and 120 columns nothing is cut: the least columns go first, and that is said."""
+        header = ("kind", "label", *(f"measure {n}" for n in range(10)))
+        rows = [("object", "a very long label of " + "w" * 70, *["1.00"] * 10)]
+        for columns in (80, 120):
+            text = self.printed(rows_table("T", header, rows, ("measure 3",)), columns=str(columns))
+            self.assertLessEqual(max(map(len, text.splitlines())), columns)
+            self.assertEqual(text.count("w"), 70 + text.count("width"))
+            self.assertIn("left out at this width: measure 3, measure 9", text)
+            self.assertNotIn(" \n", text)
+        whole = self.printed(rows_table("T", header, rows))
+        self.assertEqual((len(whole.splitlines()), "left out" in whole), (3, False))
 
     def test_control_characters_are_shown(self):
         """What could move a terminal's cursor is shown as a dot."""

@@ -263,12 +263,11 @@ def print_json(value: Any) -> None:
 
 def print_table(*parts: Any) -> None:
     """Print tables and lines to stdout; a text is one line, whatever stands in it."""
-    from dotledger.report.terminal.tables import console
+    from dotledger.report.terminal.tables import console, printed
 
     out = console()
     for part in parts:
-        text = isinstance(part, str)
-        out.print(plain_text(part) if text else part, soft_wrap=text)
+        click.echo(printed(out, part), nl=False)
 
 
 def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:

@@ -15,9 +15,15 @@ if TYPE_CHECKING:
 __all__ = ["write_everything", "write_frame"]
 
 
+_DIGITS = 6
+"""After the point; a measure is not known better than that."""
+
+
 def write_frame(frame: pd.DataFrame, path: PathLike) -> None:
     """Write a frame as CSV, whole or not at all; NaN as empty cells, text guarded."""
-    plain = frame.astype(object).where(frame.notna(), None)
+    floats = frame.select_dtypes("float").columns
+    rounded = frame.assign(**{name: frame[name].round(_DIGITS) for name in floats})
+    plain = rounded.astype(object).where(frame.notna(), None)
     with whole_file(Path(path)) as draft:
         write_rows(draft, [str(name) for name in plain.columns], plain.to_numpy().tolist())
 

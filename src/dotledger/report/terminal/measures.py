@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from rich.console import Group
-from rich.table import Table
 from rich.text import Text
 
 from dotledger.core.counting.rows import Interval, KindMeasure, Row
@@ -15,7 +14,15 @@ from dotledger.core.counting.shares import FEW_IMAGES
 from dotledger.core.measuring.result import Measure
 from dotledger.core.questions.diagnosis import Case, Diagnosis
 from dotledger.core.spelling import counted
-from dotledger.report.terminal.tables import DASH, DOT, empty_table, number, plain, rows_table
+from dotledger.report.terminal.tables import (
+    DASH,
+    DOT,
+    Sheet,
+    empty_table,
+    number,
+    plain,
+    rows_table,
+)
 
 __all__ = ["PARTS", "comparison_table", "measure_tables", "parts", "pooled_lines", "scope_lines"]
 
@@ -33,6 +40,9 @@ _COLUMNS = (
     ("overlap", True),
     ("AP", True),
 )
+
+_LEAST = ("overlap", "F1", "right", "absent", "AP", "annotated")
+"""What a table of measures does without first where the terminal is narrow."""
 
 _PRESENCE_COLUMNS = (
     ("kind", False),
@@ -86,7 +96,7 @@ def _presence_cells(row: Row) -> list[str]:
     ]
 
 
-def measure_tables(measure: Measure) -> list[Table]:
+def measure_tables(measure: Measure) -> list[Sheet]:
     """Return a measure as tables by label, the most missed first.
 
     Kinds with boxes stand in one, kinds judged by presence in the other: only these have images
@@ -109,8 +119,8 @@ def _by_label(
     columns: Sequence[tuple[str, bool]],
     kinds: Sequence[KindMeasure],
     cells: Callable[[Row], list[str]],
-) -> Table:
-    table = empty_table(title, columns)
+) -> Sheet:
+    table = empty_table(title, columns, _LEAST)
     for kind in kinds:
         order = sorted(kind.rows.items(), key=lambda e: (-e[1].misses, -e[1].false_positives, e[0]))
         for label, row in order:
@@ -134,7 +144,7 @@ def _with_interval(value: float, interval: Interval | None, images: int | None =
     return f"{value:.2f} ({interval[0]:.2f}\N{EN DASH}{interval[1]:.2f}){few}"
 
 
-def pooled_lines(measure: Measure) -> Table:
+def pooled_lines(measure: Measure) -> Sheet:
     """Return the pooled measures of each kind, and the means over labels, with 95 % intervals."""
     sure = any(kind.pooled.intervals for kind in measure.kinds.values())
     first = "95 % intervals over images" if sure else "without intervals"
@@ -403,11 +413,11 @@ def parts(measure: Measure, names: Iterable[str]) -> Group:
     return Group(*shown)
 
 
-def comparison_table(measures: Mapping[str, Measure]) -> Table:
-    """Return services side by side: misses, wrong ones and mean overlap by label."""
+def comparison_table(measures: Mapping[str, Measure]) -> Sheet:
+    """Return services side by side: recall and precision by label; fits 80 columns for two."""
     columns = [("kind", False), ("label", False), ("annotated", True)]
     for name in measures:
-        columns += [(f"{name}: missed", True), ("wrong", True), ("overlap", True)]
+        columns += [(f"{name}:\nrecall", True), ("precision", True)]
     table = empty_table("", columns)
     first = next(iter(measures.values()))
     for kind in first.kinds:
@@ -423,10 +433,7 @@ def comparison_table(measures: Mapping[str, Measure]) -> Table:
 
 
 def _side_by_side(rows: Sequence[Row]) -> list[str]:
-    cells: list[str] = []
-    for row in rows:
-        cells += [_count(row.misses), _count(row.false_positives), number(row.mean_overlap)]
-    return cells
+    return [cell for row in rows for cell in (number(row.recall), number(row.precision))]
 
 
 def _count(value: int) -> str:

@@ -3,17 +3,30 @@
 from __future__ import annotations
 
 import math
+import os
 import re
 from collections.abc import Iterable, Sequence
 from typing import IO, Any
 
-from rich.console import Console, Group
+from rich.console import Console, ConsoleOptions, RenderResult
+from rich.measure import Measurement
 from rich.table import Table
 from rich.text import Text
 
 from dotledger.showing import plain_text
 
-__all__ = ["DASH", "DOT", "console", "duration", "empty_table", "number", "plain", "rows_table"]
+__all__ = [
+    "DASH",
+    "DOT",
+    "Sheet",
+    "console",
+    "duration",
+    "empty_table",
+    "number",
+    "plain",
+    "printed",
+    "rows_table",
+]
 
 
 class _Console(Console):
@@ -23,13 +36,30 @@ class _Console(Console):
 
 
 def console(file: IO[str] | None = None) -> Console:
-    """Return a console that writes plain text, 110 wide, when `file` is no terminal."""
+    """Return a console; plain text and as wide as its content where `file` is not a terminal.
+
+    Without a terminal nothing is wrapped or left out, unless ``COLUMNS`` says how wide it is.
+    """
     made = _Console(file=file, highlight=False, emoji=False, markup=False)
-    if not made.is_terminal:
-        made = _Console(
-            file=file, width=110, highlight=False, emoji=False, markup=False, color_system=None
-        )
-    return made
+    if made.is_terminal:
+        return made
+    said = os.environ.get("COLUMNS", "")
+    width = int(said) if said.isdigit() and int(said) > 0 else _UNBOUND
+    return _Console(
+        file=file, width=width, highlight=False, emoji=False, markup=False, color_system=None
+    )
+
+
+_UNBOUND = 10_000
+_TRAILING = re.compile(r" +((?:\x1b\[0m)?)$", re.MULTILINE)
+
+
+def printed(out: Console, part: Any) -> str:
+    """Return what a console would print, without spaces at the ends of lines."""
+    with out.capture() as caught:
+        text = isinstance(part, str)
+        out.print(plain_text(part) if text else part, soft_wrap=text)
+    return _TRAILING.sub(r"\1", caught.get())
 
 
 _LONGEST = 100
@@ -58,17 +88,81 @@ def duration(seconds: float) -> str:
 def plain(value: Any) -> Text:
     """Return a cell that shows text as it is, control characters written out."""
     text = plain_text(str(value))
-    return Text(text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…")
+    return Text(text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…", overflow="fold")
 
 
-def empty_table(title: str, columns: Sequence[tuple[str, bool]]) -> Table:
-    """Return a table without rows; columns are names, and whether they hold numbers."""
-    table = Table(
-        title=title or None, title_justify="left", box=None, pad_edge=False, header_style="bold"
-    )
-    for name, numeric in columns:
-        table.add_column(name, justify="right" if numeric else "left", no_wrap=numeric)
-    return table
+class Sheet:
+    """A table that fits its terminal: where it is too wide, columns are left out, and that is said.
+
+    Those named in `least` go first, in that order, then the last one that is there; the first two
+    always stay. Nothing in a cell is ever cut: what still does not fit goes on in the next line.
+
+    Parameters
+    ----------
+    title : str
+        Above it; none if empty.
+    columns : sequence of (str, bool)
+        Names, and whether they hold numbers.
+    least : sequence of str
+        The columns that can be done without, the first most easily.
+    """
+
+    def __init__(
+        self, title: str, columns: Sequence[tuple[str, bool]], least: Sequence[str] = ()
+    ) -> None:
+        self._title = title
+        self._columns = list(columns)
+        self._least = list(least)
+        self._rows: list[list[Any]] = []
+
+    def add_row(self, *cells: Any) -> None:
+        """Add a row with a cell for each column; none for an empty line."""
+        self._rows.append(list(cells))
+
+    @property
+    def row_count(self) -> int:
+        """How many rows it has."""
+        return len(self._rows)
+
+    def _table(self, kept: Sequence[int]) -> Table:
+        table = Table(box=None, pad_edge=False, header_style="bold")
+        for i in kept:
+            name, numeric = self._columns[i]
+            table.add_column(
+                name, justify="right" if numeric else "left", no_wrap=numeric, overflow="fold"
+            )
+        for row in self._rows:
+            table.add_row(*(row[i] for i in kept if i < len(row)))
+        return table
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        """Yield title, table, and what was left out."""
+        kept = list(range(len(self._columns)))
+        left_out = []
+        while (
+            len(kept) > _ALWAYS
+            and Measurement.get(console, options.update(width=_UNBOUND), self._table(kept)).maximum
+            > options.max_width
+        ):
+            names = [self._columns[i][0] for i in kept[_ALWAYS:]]
+            gone = next((n for n in self._least if n in names), names[-1])
+            kept.pop(_ALWAYS + names.index(gone))
+            left_out.append(gone)
+        if self._title:
+            yield Text(plain_text(self._title), "italic", overflow="fold")
+        yield self._table(kept)
+        if left_out:
+            yield Text(f"(left out at this width: {', '.join(left_out)})", "dim")
+
+
+_ALWAYS = 2
+
+
+def empty_table(
+    title: str, columns: Sequence[tuple[str, bool]], least: Sequence[str] = ()
+) -> Sheet:
+    """Return a table without rows; see `Sheet`."""
+    return Sheet(title, columns, least)
 
 
 def _is_number(cell: Any) -> bool:
@@ -77,11 +171,16 @@ def _is_number(cell: Any) -> bool:
     return isinstance(cell, str) and _NUMBER.fullmatch(cell) is not None
 
 
-def rows_table(title: str, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> Group:
+def rows_table(
+    title: str,
+    header: Sequence[str],
+    rows: Iterable[Sequence[Any]],
+    least: Sequence[str] = (),
+) -> Sheet:
     """Return a table; columns whose cells are all numbers or dashes stand to the right."""
     kept = [list(row) for row in rows]
     numeric = [bool(kept) and all(_is_number(row[i]) for row in kept) for i in range(len(header))]
-    table = empty_table("", list(zip(header, numeric, strict=True)))
+    table = empty_table(title, list(zip(header, numeric, strict=True)), least)
     for row in kept:
         table.add_row(*(plain(cell) for cell in row))
-    return Group(Text(plain_text(title), "italic", no_wrap=True), table) if title else Group(table)
+    return table
