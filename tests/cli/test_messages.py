@@ -90,3 +90,21 @@ class WrongUse(unittest.TestCase):
                     self.assertNotIn("--skip-missing", err)
                 made = re.findall(r"pics|images.ledger", " ".join(os.listdir()))
                 self.assertEqual(made, [])
+
+    def test_the_starter_loads(self):
+        """The starter is a description as it stands; without it and samples draft says what to do."""
+        from dotledger.services.description import parse_description
+
+        status, out, _ = called("draft", "--starter")
+        self.assertEqual((status, parse_description(out).kinds), (0, ("label",)))
+        self.assertLessEqual(len(out.splitlines()), 32)
+        status, _, err = called("draft")
+        self.assertEqual(status, 2)
+        self.assertIn("--starter", err)
+
+    def test_help_stands_under_headings(self):
+        """The order of work: start, send, read, look, measure."""
+        _, out, _ = called("--help")
+        places = [out.index(f"{word}:\n") for word in ("Start", "Send", "Read", "Look", "Measure")]
+        self.assertEqual(places, sorted(places))
+        self.assertIn("glossary", out)

@@ -110,7 +110,7 @@ def _as_option(place: str, command: click.Command | None) -> str:
 @click.group(
     cls=_Lazy,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
-    epilog="Start with: dotledger demo",
+    epilog="Start with: dotledger demo. The words used are explained in docs/glossary.md.",
 )
 @click.version_option(package_name="dot-ledger")
 def main() -> None:

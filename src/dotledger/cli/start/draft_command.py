@@ -11,14 +11,46 @@ from dotledger.cli.options.common import example, print_table, replace_option, s
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output, read_regular, whole_file
 
-__all__ = ["command"]
+__all__ = ["STARTER", "command"]
+
+STARTER = """\
+# A description: how to call one service and read its answers. See docs/sending.md.
+schema = 1
+service = "mine"                      # small letters, digits, hyphens
+
+[connect]
+address = "https://service.example"   # where it is, without the call's own path
+
+[connect.key]
+place = "header"                      # header, query, basic, bearer, token, signed, none
+name = "X-Api-Key"                    # the header's name
+sources = ["env:MINE_KEY"]            # where the key comes from; never the key itself
+
+[[call]]
+name = "look"
+kinds = ["label"]                     # label, object, face, unsafe, text, caption
+path = "/v1/look"
+body = "raw"                          # raw, multipart, json (base64), address
+
+[limits]
+per_second = 5                        # what the service allows
+at_once = 4
+
+[[read]]                              # {"labels": [{"name": "lantern", "score": 0.91}]}
+kind = "label"
+each = "labels[]"
+label = "name"
+confidence = { at = "score" }         # scale = "percent", "thousandths", ... where it is not 0 to 1
+"""
+"""A description to begin with; it loads as it stands."""
 
 
 @click.command(
     name="draft",
     epilog=example("dotledger draft a.json b.json --image a.jpg --image b.jpg --out mine.toml"),
 )
-@click.argument("samples", nargs=-1, required=True)
+@click.argument("samples", nargs=-1)
+@click.option("--starter", is_flag=True, help="Print a short commented description to begin with.")
 @click.option("--image", "images", multiple=True, help="The image of each sample, in order.")
 @click.option("--words", default="", help="The service's ordered words, rising, with commas.")
 @click.option("--name", default="mine", show_default=True, help="What to call the service.")
@@ -27,6 +59,7 @@ __all__ = ["command"]
 @replace_option
 def command(
     samples: tuple[str, ...],
+    starter: bool,
     images: tuple[str, ...],
     words: str,
     name: str,
@@ -44,6 +77,11 @@ def command(
     """
     from dotledger.services.drafting import described_draft, draft
 
+    if starter:
+        click.echo(STARTER, nl=False)
+        return
+    if not samples:
+        raise click.UsageError("give raw answers (JSON files), or --starter")
     if out is not None:
         check_output(out, place="--out", inputs=(*samples, *images), replace=replace)
     answers = [_parsed(Path(sample)) for sample in samples]
