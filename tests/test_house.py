@@ -131,6 +131,21 @@ class Docstrings(unittest.TestCase):
         allowed_without = {"command", "enter", "read", "give", "check", "send", "around"}
         self.assertEqual([n for n in lacking if n.partition(":")[2] not in allowed_without], [])
 
+    def test_the_public_face_is_documented_in_full(self):
+        """Parameters, what is returned and raised, and an example that runs."""
+        for name in dotledger.__all__:
+            value = getattr(dotledger, name)
+            if not (inspect.isfunction(value) or inspect.isclass(value)):
+                continue
+            wanted = ["Examples"]
+            if inspect.isfunction(value):
+                wanted += ["Parameters", "Raises"]
+                wanted += [] if "Yield" in value.__doc__ else ["Returns"]
+            lines = inspect.getdoc(value).splitlines()
+            for section in wanted:
+                self.assertIn(section, lines, name)
+                self.assertEqual(lines[lines.index(section) + 1], "-" * len(section), name)
+
     def test_public_functions_are_documented(self):
         """Every public function and class has a docstring."""
         for name in MODULES:

@@ -23,7 +23,9 @@ def block(language, holding):
     return next(one for one in blocks if holding in one)
 
 
-class Readme(unittest.TestCase):
+class AtHome(unittest.TestCase):
+    """In a folder with photos, truth.csv, images.csv and the description of a running service."""
+
     def setUp(self):
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))
         self.enterContext(contextlib.chdir(home))
@@ -36,6 +38,8 @@ class Readme(unittest.TestCase):
         Path("myservice.toml").write_text(text)
         (next(Path("photos").glob("*.jpg"))).rename("photo.jpg")
 
+
+class Readme(AtHome):
     def test_python_and_the_five_steps(self):
         """From Python first; then its kept answer is the sample that the five steps begin with."""
         names: dict[str, object] = {}

@@ -70,6 +70,15 @@ class DotLedgerError(Exception):
         What to do about it.
     **facts
         Anything else worth keeping, such as ``image`` or ``call``; each becomes an attribute.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> try:
+    ...     dotledger.read_findings("nowhere.csv")
+    ... except dotledger.DotLedgerError as error:
+    ...     print(error.place, error.exit_status)
+    nowhere.csv 2
     """
 
     exit_status = 1

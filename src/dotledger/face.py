@@ -307,6 +307,13 @@ def reread(
     ------
     LedgerError
         If there is no such ledger or batch, or it cannot be written.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> again = dotledger.reread("photos.ledger")
+    >>> again.answers > 30, len(again.differences)
+    (True, 0)
     """
     from dotledger import rereading
     from dotledger.formats.label_names import read_names
@@ -404,6 +411,13 @@ def check_conventions(
         If there is no such ledger or batch.
     TableError
         If the annotations break the common shape.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> best = dotledger.check_conventions("photos.ledger", "truth.csv")[0]
+    >>> best.mean_overlap > 0.5
+    True
     """
     from dotledger.core.questions.conventions import ImageSize, check_conventions
     from dotledger.ledger.batches import find_batch, kept_sizes
@@ -421,10 +435,26 @@ def check_conventions(
 def batches(ledger: Ledger | PathLike) -> list[Batch]:
     """Return every batch of a ledger, oldest first.
 
+    Parameters
+    ----------
+    ledger : Ledger or path
+        Not made if there is none.
+
+    Returns
+    -------
+    list of Batch
+        With service, kinds, settings, images, times and the newest reading; empty for a new ledger.
+
     Raises
     ------
     LedgerError
         If there is no such ledger.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> [batch.service for batch in dotledger.batches("photos.ledger")]
+    ['flint']
     """
     from dotledger.ledger.batches import batches as kept
 
@@ -435,10 +465,26 @@ def batches(ledger: Ledger | PathLike) -> list[Batch]:
 def usage(ledger: Ledger | PathLike) -> list[Month]:
     """Return calls and money by service and month (UTC), services by name, months in order.
 
+    Parameters
+    ----------
+    ledger : Ledger or path
+        Not made if there is none.
+
+    Returns
+    -------
+    list of Month
+        One for each service and month; empty for a new ledger.
+
     Raises
     ------
     LedgerError
         If there is no such ledger.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> dotledger.usage("photos.ledger")[0].calls > 30
+    True
     """
     from dotledger.ledger.usage import usage as used
 
@@ -458,10 +504,21 @@ def failures(
     batch, service
         Which batch; by default the newest.
 
+    Returns
+    -------
+    list of (str, str, str, str)
+        Empty if everything was read.
+
     Raises
     ------
     LedgerError
         If there is no such ledger or batch.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> sorted({image for image, *_ in dotledger.failures("photos.ledger")})
+    ['damaged-01.jpg', 'tiny-01.png']
     """
     from dotledger.ledger.batches import failures as failed
     from dotledger.ledger.batches import find_batch
@@ -495,6 +552,13 @@ def raw_answers(
         If there is no such ledger or batch.
     OSError
         If the folder cannot be written.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> image, call, answer = next(dotledger.raw_answers("photos.ledger"))
+    >>> call, answer[:1]
+    ('view', b'{')
     """
     from dotledger.files import whole_file
     from dotledger.ledger.answers import raw_answers as kept

@@ -62,6 +62,13 @@ def findings_of(
         If there is no such ledger or batch.
     ArgumentError
         If `threshold` or a kind is out of range or not known.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> faces = dotledger.findings_of("photos.ledger", kinds=["face"], threshold=0.5)
+    >>> faces.origin.service, sorted(faces.label.used())
+    ('flint', ['', 'face'])
     """
     wanted = None if kinds is None else check_kinds(kinds, place="kinds")
     with _opened(ledger) as opened:

@@ -173,6 +173,12 @@ def gather(
     GatherError
         If anything is missing or unreadable (all of it is listed), if two different files have
         the same name, or if nothing at all was found; with ``"list"`` if nothing can be read.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> dotledger.gather("photos/*.png").items[0].name
+    'photos/fair-03.png'
     """
     listed = [sources] if isinstance(sources, (str, os.PathLike, Mapping)) else list(sources)
     notes = _Notes()

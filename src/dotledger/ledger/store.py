@@ -98,6 +98,13 @@ class Ledger:
         version, or if it cannot be written.
     MissingExtra
         If the driver of a database address is not installed.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> with dotledger.Ledger("photos.ledger", create=False) as ledger:
+    ...     len(dotledger.batches(ledger))
+    1
     """
 
     def __init__(

@@ -168,6 +168,13 @@ def send(
     KeyboardInterrupt
         After Ctrl-C, when the calls under way have ended and everything is committed; a second
         one waits for nothing.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> sent = dotledger.send("photos", "myservice.toml", ledger="photos.ledger")
+    >>> sent.resumed, sent.calls  # everything was answered before
+    (True, 0)
     """
     key = given_key(key)
     sending = prepare_sending(
@@ -202,6 +209,28 @@ async def send_async(
 
     The same threads and the same deciding code do the work. If the task is cancelled, calls
     under way end, everything is committed, and the rest stays pending.
+
+    Parameters
+    ----------
+    images, service, ledger, **options
+        As `send` takes them; see `SendOptions`.
+
+    Returns
+    -------
+    SentBatch
+        As `send` returns it.
+
+    Raises
+    ------
+    DescriptionError, GatherError, ArgumentError, KeyNotFound, LedgerError
+        As `send` does.
+
+    Examples
+    --------
+    >>> import asyncio, dotledger
+    >>> job = dotledger.send_async("photos", "myservice.toml", ledger="photos.ledger")
+    >>> asyncio.run(job).calls
+    0
     """
     import asyncio
 

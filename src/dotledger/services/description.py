@@ -305,11 +305,27 @@ def _filled_all(description: Description, value: Any) -> Any:
 def load_description(path: str | os.PathLike[str]) -> Description:
     """Read and check a description file.
 
+    Parameters
+    ----------
+    path : path-like
+        A TOML file.
+
+    Returns
+    -------
+    Description
+        Checked: every path, scale and kind in it.
+
     Raises
     ------
     DescriptionError
         Naming file, line and field: not TOML, an unknown or misspelt key (with the nearest
         right one), a missing key, or values that contradict each other.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> dotledger.load_description("myservice.toml").kinds
+    ('label', 'object', 'face', 'unsafe')
     """
     described = load_strictly(path, Description)
     _check_promises(described, os.fspath(path))

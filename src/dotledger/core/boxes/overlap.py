@@ -45,6 +45,12 @@ def overlap(a: ArrayLike, b: ArrayLike) -> NDArray[np.float64]:
     ------
     ArgumentError
         If the last axis is not of length 4.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> dotledger.overlap([[0, 0, 2, 2]], [[1, 0, 3, 2]]).round(3).tolist()
+    [0.333]
     """
     left, right = np.asarray(a, dtype=np.float64), np.asarray(b, dtype=np.float64)
     for name, boxes in (("a", left), ("b", right)):

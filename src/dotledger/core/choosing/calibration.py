@@ -46,6 +46,16 @@ class ConfidenceMap:
         Whose findings it was fitted on; empty if that was not known.
     contents : frozenset of str
         Digests of what is annotated in those images, so that a renamed one is known again.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> mapping = dotledger.ConfidenceMap(
+    ...     knots={"object": ((0.0, 0.0), (1.0, 0.5))}, images=frozenset(), overlap=0.5
+    ... )
+    >>> found = dotledger.read_findings("found.csv").filter(kind="object")
+    >>> bool((mapping.apply(found[~found.blank]).confidence <= 0.5).all())
+    True
     """
 
     knots: Mapping[str, tuple[tuple[float, float], ...]]
@@ -170,10 +180,22 @@ def fit_confidence_map(
     images : iterable of str, optional
         Fit on these images only, and judge the mapping on others.
 
+    Returns
+    -------
+    ConfidenceMap
+        With knots for each kind that has findings with a confidence.
+
     Raises
     ------
     ScopeError
         If no finding with a confidence can be judged.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> found, truth = dotledger.read_findings("found.csv"), dotledger.read_annotations("truth.csv")
+    >>> sorted(dotledger.fit_confidence_map(found, truth, kinds=["object"]).knots)
+    ['object']
     """
     from dotledger.core.measuring.door import wanted_kinds
 

@@ -94,6 +94,13 @@ class Measure:
         Sentences a reader should see before trusting the numbers.
     basis : Basis
         What was compared and judged.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> result = dotledger.measure("found.csv", "truth.csv", threshold=0.5)
+    >>> result.kinds["face"].pooled.misses
+    19
     """
 
     overlap: float

@@ -56,10 +56,22 @@ def pair_tables(findings: Findings, annotations: Annotations, *, overlap: float 
     overlap : float, default 0.5
         Required overlap; above 0, up to 1.
 
+    Returns
+    -------
+    Paired
+        The fate of every finding and of every annotation.
+
     Raises
     ------
     ArgumentError
         If `overlap` is out of range.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> found, truth = dotledger.read_findings("found.csv"), dotledger.read_annotations("truth.csv")
+    >>> "missed" in dotledger.pair_tables(found, truth).annotation
+    True
     """
     overlap = check_overlap(overlap)
     result = Paired(

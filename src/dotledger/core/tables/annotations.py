@@ -56,6 +56,16 @@ class Annotations(Rows):
     images : mapping of str to mapping of str to value
         By image what is known about it: ``width`` and ``height`` of the upright original, and the
         user's own columns.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> truth = dotledger.Annotations.from_columns(
+    ...     image=["a.jpg", "b.jpg"], kind=["object", "object"], label=["lantern", ""],
+    ...     x0=[0, None], y0=[0, None], x1=[9, None], y1=[9, None], ignore=[False, False],
+    ... )
+    >>> truth
+    <Annotations: 1 in 2 images>
     """
 
     image: Coded

@@ -55,6 +55,16 @@ class Findings(Rows):
         What only some findings have; None if no row has any.
     origin : Origin or None
         Where they come from and what was cut; None if that is not known.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> found = dotledger.Findings.from_columns(
+    ...     image=["a.jpg", "b.jpg"], kind=["label", "label"], label=["dusk", ""],
+    ...     confidence=[0.9, None], x0=[None] * 2, y0=[None] * 2, x1=[None] * 2, y1=[None] * 2,
+    ... )
+    >>> found.filter(label="dusk").blank.tolist()
+    [False, True]
     """
 
     image: Coded

@@ -182,10 +182,25 @@ def match_images(
     rules : iterable of str
         Some of `RULES`.
 
+    Returns
+    -------
+    Findings
+        With the images named as the annotations name them.
+    NamesMatched
+        Which rule matched how many, and what could be several images.
+
     Raises
     ------
     ArgumentError
         If a rule is not known.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> found = dotledger.read_findings("found.csv")
+    >>> renamed, matched = dotledger.match_images(found, ["walk/images/crowd-02.jpg"])
+    >>> dict(matched.by_rule)
+    {'folders': 1}
     """
     matched = match_names(findings.image.used(), covered, rules)
     return replace(findings, image=_renamed(findings.image, matched)), matched

@@ -54,10 +54,23 @@ def annotations_from_review(findings: Findings, reviews: Sequence[str]) -> Revie
         One of `REVIEWS` for each row; empty for rows nobody has looked at. Blank rows (answered,
         nothing found) need ``confirmed``.
 
+    Returns
+    -------
+    Reviewed
+        The annotations, counts by word, and the images left out.
+
     Raises
     ------
     TableError
         If the lengths differ or a word is not one of `REVIEWS`.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> found = dotledger.read_findings("found.csv").filter(kind="label")
+    >>> review = dotledger.annotations_from_review(found, ["confirmed"] * len(found))
+    >>> review.left_out
+    ()
     """
     said = [str(one or "").strip().casefold() for one in reviews]
     if len(said) != len(findings):

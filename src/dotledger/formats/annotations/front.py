@@ -54,10 +54,26 @@ def read_annotations(
 ) -> Annotations:
     """Read annotations; see `load_annotations`, which also tells what was read.
 
+    Parameters
+    ----------
+    path, columns, description, images, vocabulary
+        As `load_annotations` takes them.
+
+    Returns
+    -------
+    Annotations
+        What `load_annotations` reads, without its report.
+
     Raises
     ------
     TableError, DescriptionError, MissingExtra
         See `load_annotations`.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> dotledger.read_annotations("truth.csv").labels("face")
+    ('face',)
     """
     return load_annotations(
         path, columns=columns, description=description, images=images, vocabulary=vocabulary
@@ -90,6 +106,11 @@ def load_annotations(
     vocabulary : mapping of str to iterable of str, optional
         Labels in scope by kind; by default those that occur.
 
+    Returns
+    -------
+    Loaded
+        The annotations, and a report of what was read, clipped and refused.
+
     Raises
     ------
     TableError
@@ -98,6 +119,13 @@ def load_annotations(
         If a file of columns or an import description is not written as it should be.
     MissingExtra
         For Parquet without pyarrow.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> loaded = dotledger.load_annotations("truth.csv")
+    >>> loaded.report.images
+    35
     """
     place = Path(path)
     folder = None if images is None or isinstance(images, Mapping) else Path(images)
@@ -216,6 +244,12 @@ def read_image_facts(path: PathLike) -> dict[str, dict[str, Any]]:
     ------
     TableError
         If it cannot be read, an image stands twice, or a size is not a number above 0.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> sorted(dotledger.read_image_facts("images.csv")["crowd-01.jpg"])
+    ['height', 'scene', 'sky', 'width']
     """
     file = Path(path)
     readers = {".csv": read_csv, ".jsonl": read_json_lines}
@@ -266,11 +300,24 @@ def read_review(
     vocabulary : mapping of str to iterable of str, optional
         The labels that were looked for, by kind; by default those that stand in the table.
 
+    Returns
+    -------
+    Reviewed
+        The annotations, counts by word, and the images left out.
+
     Raises
     ------
     TableError
         If it cannot be read, is of another format, has no column ``review``, or holds an
         unknown word there.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> frame = dotledger.read_findings("found.csv").filter(kind="label").frame()
+    >>> frame.assign(review="confirmed").to_csv("review.csv", index=False)
+    >>> sorted(dotledger.read_review("review.csv").counts)
+    ['confirmed']
     """
     file = Path(path)
     if file.suffix.lower() not in (".csv", ".jsonl"):
@@ -330,6 +377,13 @@ def write_annotations(
         If the ending names no format, or an image is missing.
     OSError
         If the folder cannot be written.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> written = dotledger.write_annotations(dotledger.read_annotations("truth.csv"), "copy.jsonl")
+    >>> [path.name for path in written.files]
+    ['copy.jsonl']
     """
     target = Path(path)
     if target.suffix.lower() == ".jsonld":

@@ -183,6 +183,12 @@ def read_findings(
         If `columns` is a file that is not written as it should be.
     MissingExtra
         For Parquet without pyarrow.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> dotledger.read_findings("found.csv").origin.service
+    'flint'
     """
     shape = _shape(columns)
     table = _load(Path(path), (*FINDING_COLUMNS, "details"), shape, keep_own=False)
@@ -371,6 +377,18 @@ def write_table(table: Findings | Annotations, path: PathLike) -> Path:
     columns. In CSV a name that a spreadsheet would take for a formula gets an apostrophe before
     it, which reading takes away again.
 
+    Parameters
+    ----------
+    table : Findings or Annotations
+        What to write.
+    path : path-like
+        A name that ends in ``.csv``, ``.jsonl`` or ``.parquet``.
+
+    Returns
+    -------
+    Path
+        The file written.
+
     Raises
     ------
     TableError
@@ -379,6 +397,13 @@ def write_table(table: Findings | Annotations, path: PathLike) -> Path:
         If the origin's file would go over something else.
     OSError
         If the folder cannot be written.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> found = dotledger.read_findings("found.csv")
+    >>> dotledger.write_table(found, "again.jsonl").name
+    'again.jsonl'
     """
     target = Path(path)
     suffix = _suffix(target)

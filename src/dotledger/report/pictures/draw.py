@@ -78,12 +78,25 @@ def draw(
     title : str
         Above the contact sheet.
 
+    Returns
+    -------
+    Drawn
+        The pictures, the contact sheet, and what could not be drawn.
+
     Raises
     ------
     ArgumentError
         If `overlap` or `threshold` is out of range.
     GatherError
         If `images` holds none of the images.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> found = dotledger.read_findings("found.csv").filter(image="crowd-02.jpg")
+    >>> drawn = dotledger.draw(found, "photos", "pictures", annotations=None)
+    >>> len(drawn.pictures)
+    1
     """
     overlap = check_overlap(overlap)
     readers = {item.name: item.read for item in gather(images).items}
