@@ -146,6 +146,8 @@ class _Again:
         return label if named is None else named
 
 
+# A reading is written in one transaction beside the old ones; `findings --reading N` shows any of
+# them.
 def reread(
     ledger: Ledger,
     batch: Batch,

@@ -81,6 +81,8 @@ def open_image(data: bytes) -> Image.Image:
     return image
 
 
+# A file that begins as a JPEG is taken for one, also where more pictures follow in it: services
+# do the same.
 def _opened(data: bytes) -> Image.Image:
     """Open a JPEG with its own decoder: trying all of them takes as long again.
 

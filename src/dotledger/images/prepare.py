@@ -14,6 +14,8 @@ from dotledger.images.facts import ImageFacts, open_image, read_facts
 __all__ = ["Demands", "Prepared", "decode_upright", "prepare"]
 
 _QUALITIES = (92, 85, 75, 65)
+# A cut JPEG is repaired if at least 90 % of its rows decode; otherwise it is refused with the
+# figure, since an answer about grey is not an answer.
 _LEAST_ROWS_KEPT = 0.9
 _SHRINK_STEP = 0.85
 _LOSSLESS = ("bmp", "gif", "png", "tiff")

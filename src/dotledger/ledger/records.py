@@ -35,6 +35,8 @@ def timestamp(seconds: float) -> str:
     return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds")
 
 
+# msgspec Structs: such a class is made in a thirtieth of the time that a frozen dataclass takes,
+# before every first call, and its instances in a tenth, several for every image.
 class CallRecord(Struct, kw_only=True, eq=False):
     """One call as it went; `id` is set when it is written. The answer is as received.
 

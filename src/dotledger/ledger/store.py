@@ -266,6 +266,8 @@ class Ledger:
             connection.execute(update(table).where(table.c.id == row_id).values(**values))
 
 
+# On PostgreSQL one transaction writes at a time too: numbers of calls are then given out as in
+# SQLite.
 def _take_turn(connection: Connection) -> None:
     """Let one transaction write at a time, as SQLite does by itself; it ends the turn."""
     if connection.dialect.name == "postgresql":
@@ -415,6 +417,8 @@ def in_parts(values: Sequence[Any], size: int = 500) -> Iterable[Sequence[Any]]:
     return (values[start : start + size] for start in range(0, len(values), size))
 
 
+# Rows go in as tuples, by statements compiled once for each database; a row that may be there
+# already (an image, an answer) is left to the database, which keeps the first.
 def insert_rows(
     connection: Connection,
     table: Table,

@@ -194,6 +194,8 @@ class RuleReader:
         if self._split:
             label, above = _last_of(label, self._split)
         confidence, own = self._confidence(level)
+        # A confidence that is missing where the rule says it stands is noted, since the finding
+        # then passes every threshold.
         if own is MISSING:
             into.notes.append(("no confidence where the description says", label[:60]))
         box, outline, note = self._box(level, frame, working)

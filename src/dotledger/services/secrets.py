@@ -20,6 +20,8 @@ __all__ = ["MASK", "Hidden", "HiddenText", "Key", "Secrets"]
 
 MASK = "•••"
 
+# A key of 12 characters or more is covered wherever a service repeats it: an answer is then not
+# kept byte for byte. Shorter ones may stand there by chance.
 LEAST_IN_ANSWERS = 12
 """Shorter ones may stand in an answer by chance."""
 

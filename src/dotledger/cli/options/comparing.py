@@ -110,6 +110,8 @@ class Compared:
     lines: list[str]
 
 
+# Image names are matched by rules only where a command reads files; `measure` compares them
+# exactly, since it cannot ask.
 def compared_tables(
     *,
     findings: str | None,

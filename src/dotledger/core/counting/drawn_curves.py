@@ -166,6 +166,8 @@ class _Block:
         return np.stack([step.areas(below, weight) for step in self.steps])
 
 
+# The curve bends only where something right was found, so each required overlap costs as much as
+# it has hits; a draw sums weights up to those points and nowhere else.
 @dataclass(frozen=True, eq=False)
 class Curves:
     """The curves of all groups, in blocks; `points` is the most that one block has.

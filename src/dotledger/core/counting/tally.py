@@ -38,6 +38,8 @@ class Tally:
     average_precision: Floats
 
 
+# The curve, and so average precision, is that of all findings whatever the threshold; only the
+# counts are at the threshold.
 def tally(judged: Judged, passes: Flags, *, curve: Floats | None = None) -> Tally:
     """Count what passes, and the area under the whole curve.
 

@@ -261,6 +261,8 @@ def _kind_measure(basis: Basis, work: _Work) -> KindMeasure:
     )
 
 
+# Findings of a kind that the annotations do not hold at all are unjudged too: nobody looked for
+# it.
 def _unjudged_kinds(
     said: Findings, truth: Annotations, covered: list[str], cut: Thresholds
 ) -> dict[str, int]:

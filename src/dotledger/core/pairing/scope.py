@@ -116,6 +116,8 @@ def scope_of(
         Let covered images in that have no answer.
     """
     labels = annotations.labels(kind)
+    # An image is covered if the annotations name it under any kind; it has an answer for a kind
+    # if the findings name it under that kind.
     covered = annotations.covered(kind)
     of_kind = findings.kind.onto([kind]) == 0
     answered = set(findings.image.take(of_kind).used())
@@ -123,6 +125,8 @@ def scope_of(
     image, label = findings.image.onto(images), findings.label.onto(labels)
     inside = of_kind & (image >= 0) & ~findings.blank
     known = inside & (label >= 0)
+    # A finding of a kind judged by boxes that has no box is set aside and noted: it can be
+    # neither right nor wrong.
     no_box = (
         np.isnan(findings.box[:, 0])
         if KINDS[kind].judged == "boxes"

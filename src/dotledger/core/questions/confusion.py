@@ -70,6 +70,7 @@ class Confusion(Displayed):
         return pd.DataFrame(self.counts, index=pd.Index(rows, name="annotated"), columns=columns)
 
 
+# Findings of the vocabulary only; the reasons for misses also look at findings outside it.
 def confusion_of(basis: Basis, kind: str) -> Confusion:
     """Return the confusion of one kind with boxes, at the first overlap and threshold."""
     scope = basis.scopes[kind]

@@ -45,6 +45,8 @@ from dotledger.core.arrays import Floats
 __all__ = ["BoxReasons"]
 
 
+# One fault must be three times the other to name it; a box 0.1 or more over an object is meant
+# for it. Below, a name would be a guess.
 _LOPSIDED = 3.0
 _HELD = 0.5
 _TOUCH = 1e-9

@@ -241,6 +241,7 @@ def _assigned(
     return names, codes[:split], codes[split:last], codes[last:]
 
 
+# Slices never pair anew, so that they add up to the whole.
 def _relabelled(
     scope: Scope, judged: Judged, names: list[str], of_truth: Ints, of_said: Ints | None
 ) -> Judged:

@@ -37,6 +37,8 @@ _SAME: Mapping[str, str] = MappingProxyType({})
 csv.field_size_limit(10_000_000)
 
 
+# A name that starts like a formula gets an apostrophe in CSV, which reading takes away again: a
+# spreadsheet would run it.
 def guard(text: str) -> str:
     """Return `text` so that no spreadsheet takes it for a formula; `unguard` gives it back."""
     return f"'{text}" if _FORMULA.match(text) else text

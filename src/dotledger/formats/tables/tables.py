@@ -349,6 +349,8 @@ def _with_own(
     ]
 
 
+# A duplicate of ours is refused, since a table of ours is read whole or not at all; foreign files
+# lose single annotations, each listed with its reason.
 def _refuse_repeats(table: Annotations, where: Callable[[int, str], str]) -> None:
     """Refuse a duplicate of an earlier row: it could never be found twice."""
     box = np.nan_to_num(table.box, nan=-1.0)

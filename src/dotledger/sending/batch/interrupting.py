@@ -13,6 +13,8 @@ __all__ = ["interruptions_told"]
 _SIGNALS = ("SIGINT", "SIGTERM", "SIGHUP")
 
 
+# Ctrl-C, and the system's end, are told through a queue and act between two steps, so that
+# nothing paid for is dropped wherever they fall; the second one raises as usual.
 @contextmanager
 def interruptions_told(tell: Callable[[], None]) -> Iterator[None]:
     """Call `tell` at the first signal that would raise ``KeyboardInterrupt`` in this thread.

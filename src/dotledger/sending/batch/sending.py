@@ -197,6 +197,8 @@ class Sending:
         for thread in self._at_work:
             thread.join()
 
+    # A second batch with the same settings waits for the first: their images may be the same, and
+    # no image is paid for twice.
     def _claimed(self, path: Path | None, take: Callable[[], Any]) -> Any:
         """Take the claim, or wait for it while another batch with these settings is sent.
 
@@ -246,6 +248,8 @@ class Sending:
                 raise being_sent(ledger.where, sender.partition(" ")[0]) from None
             raise
 
+    # The first call starts before the database package is loaded, but after the claim is taken
+    # and the file made; answers are kept in the claim's file until then.
     def _run_new(self, path: Path, opening: BatchOpening, claim: FileClaim) -> SentBatch:
         """Start the first call before the database is even loaded, which takes its time.
 

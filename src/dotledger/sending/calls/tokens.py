@@ -52,6 +52,8 @@ def _token_form(token: Token, key: Key) -> bytes:
     return urlencode(form, errors="replace").encode()
 
 
+# A token is renewed once for a call, and more often only where tokens have worked in this
+# sending: else a wrong scope would ask for ever.
 class FixedKey:
     """A key that stays the same, or none."""
 

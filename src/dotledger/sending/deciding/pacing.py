@@ -143,6 +143,8 @@ class Pace(Struct, frozen=True):
     grave: int = 0
 
 
+# A declared limit is used to 99 %, and no bucket holds more than a hundredth of it: however the
+# service counts, no window sees too many.
 def opening_pace(
     *,
     now: float,

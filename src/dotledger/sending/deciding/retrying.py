@@ -44,6 +44,9 @@ class Attempt(Struct, frozen=True, kw_only=True):
     renewable: bool = False
 
 
+# Nothing counts as failed where nothing could be sent: the line is waited for, then the batch
+# stops and its images are pending. Twenty calls in a row that fail stop it; three, where it is
+# hardly about the images (403, or no call accepted yet).
 class Patience(Struct, frozen=True, kw_only=True):
     """How long to go on.
 

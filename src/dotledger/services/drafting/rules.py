@@ -371,6 +371,7 @@ def _scale(amounts: Sequence[float], at: str, *, values: Sequence[Any] = ()) -> 
     return f"{{ at = {toml_text(at)}{more} }}"
 
 
+# Evenly spread, as in the shipped descriptions: only their order is known.
 def _words(seen: Sequence[str], at: str, words: Sequence[str], questions: list[str]) -> str:
     """Return ordered words with evenly spread numbers; their order cannot be seen."""
     ordered = list(words) if words and set(seen) <= set(words) else list(seen)
