@@ -4,7 +4,7 @@ import importlib
 import sys
 
 NAMES = ("imports", "reading", "drafting", "measuring", "intervals", "growing", "sending")
-# "faults" is not among them: it takes hours in full; name it.
+# "faults" and "mutants" are not among them: they take hours in full; name them.
 
 wanted = [word for word in sys.argv[1:] if not word.startswith("-")] or NAMES
 for name in wanted:

@@ -63,7 +63,7 @@ class Files(unittest.TestCase):
         self.assertTrue(check_output_folder(self.home / "empty", place="--csv"))
         self.assertTrue(check_output_folder(self.home / "new", place="--csv"))
         for path, inputs, sign in (
-            (self.home, (), "something in this folder.*--replace"),
+            (self.home, (), "not empty.*--replace"),
             (self.file, (), "no folder"),
             (self.home / "none" / "x", (), "the folder above"),
             (self.home, (self.home,), "read by the same command"),
