@@ -1,0 +1,90 @@
+"""Values that lie exactly on a border: at the threshold, at the overlap, at a limit of counts."""
+
+import unittest
+
+from dotledger import ConfidenceMap, Findings, measure
+from dotledger.core.choosing.parts import part_of_images
+from dotledger.core.counting.shares import share_interval
+from dotledger.core.questions.conventions import Fit, better_convention
+from dotledger.core.tables.thresholds import Thresholds, thresholds_of
+from dotledger.errors import ArgumentError
+from tests.core.measuring.test_measure import annotations_of, findings_of
+
+BOX = (0, 0, 10, 10)
+
+
+class Borders(unittest.TestCase):
+    def test_a_confidence_at_the_threshold_passes(self):
+        """Everywhere: in a cut, by name, in a measure's counts and for an image that is screened."""
+        said = findings_of([("a", "unsafe", "smoke", 0.5, None), ("b", "unsafe", "", None, None)])
+        true = annotations_of([("a", "unsafe", "smoke", None, False), ("b", "unsafe", "", None, False)])  # fmt: skip
+        for threshold in (0.5, {"smoke": 0.5}, {"unsafe": 0.5}):
+            self.assertFalse(said.cut(threshold).blank[0])
+            result = measure(said, true, threshold=threshold, draws=0)
+            self.assertEqual((result.pooled.true_positives, result.screening().caught), (1, 1))
+        self.assertTrue(said.cut(0.5000001).blank[0])
+        self.assertEqual(Thresholds().passes(said).tolist(), [True, True])
+
+    def test_an_overlap_that_is_just_enough_is_right(self):
+        """Half of both: an overlap of exactly a third."""
+        said = findings_of([("a", "object", "x", 0.9, (5, 0, 15, 10))])
+        true = annotations_of([("a", "object", "x", BOX, False)])
+        self.assertEqual(measure(said, true, overlap=1 / 3, draws=0).pooled.true_positives, 1)
+        self.assertEqual(measure(said, true, overlap=0.3334, draws=0).pooled.true_positives, 0)
+
+    def test_three_to_one_names_the_fault(self):
+        """A box that spills exactly three times what it cuts off spills; just below it is shifted."""
+        true = annotations_of([("a", "object", "x", (0, 0, 12, 10), False)])
+        for right, reason in ((32, "box spills over"), (28, "box shifted")):
+            # It cuts 4/16, 1 - 9/12 of the object; what it spills is 1 - 9/(right - 3) of itself.
+            said = findings_of([("a", "object", "x", 0.9, (3, 0, right + 7, 10))])
+            case = measure(said, true, overlap=0.5, draws=0).why(near=0.1).wrong[0]
+            self.assertEqual(case.reason, reason, right)
+
+    def test_average_precision_of_all_kinds_pooled(self):
+        """One common curve by hand: wrong, right, right of two annotations, 2/3 at every recall."""
+        said = findings_of(
+            [("a", "object", "x", 0.9, (50, 50, 60, 60)), ("a", "object", "x", 0.5, BOX), ("a", "face", "f", 0.8, BOX)]
+        )  # fmt: skip
+        true = annotations_of([("a", "object", "x", BOX, False), ("a", "face", "f", BOX, False)])
+        self.assertAlmostEqual(measure(said, true, draws=0).pooled.average_precision, 2 / 3)
+
+    def test_the_interval_of_a_labels_false_alarms(self):
+        """Cases are images where the label is absent: 2 of 3 of them here are alarms."""
+        rows = [("a", "moon"), ("b", "moon"), ("c", ""), ("d", "moon")]
+        said = findings_of([(n, "label", label, 0.9, None) for n, label in rows])
+        true = annotations_of([("d", "label", "moon", None, False), *((n, "", "", None, False) for n in "abc")])  # fmt: skip
+        row = measure(said, true, kinds=["label"]).labels["moon"]
+        for got, wanted in zip(row.intervals["false_alarm_rate"], share_interval([1, 1, 0], [1] * 3)):  # fmt: skip
+            self.assertAlmostEqual(got, wanted)
+
+    def test_counts_that_are_just_enough(self):
+        """Thirty images to fit on are enough; the least part is one image, and one is left."""
+        knots = {"object": ((0.0, 0.0), (1.0, 1.0))}
+        for count, doubts in ((30, 0), (29, 1)):
+            images = frozenset(f"i{n}" for n in range(count))
+            mapping = ConfidenceMap(knots=knots, images=images, overlap=0.5)
+            self.assertEqual(len(mapping.doubts(Findings.empty())), doubts)
+        said = findings_of([(f"i{n}", "object", "x", 0.5, BOX) for n in range(4)])
+        true = annotations_of([(f"i{n}", "object", "x", BOX, False) for n in range(4)])
+        self.assertEqual([len(part_of_images(said, true, s)) for s in (0.01, 0.5, 0.99)], [1, 2, 3])
+        for share in (0.0, 1.0):
+            with self.assertRaises(ArgumentError):
+                part_of_images(said, true, share)
+
+    def test_only_what_is_clearly_better_is_advised(self):
+        """By more than 0.1, and with an overlap of 0.5 at least."""
+
+        def fit(now, then):
+            return Fit(name="x", mean_overlap=then, as_now=now, changed=1)
+
+        self.assertIsNone(better_convention([fit(0.75, 0.8)]))
+        self.assertIsNone(better_convention([fit(0.1, 0.49)]))
+        self.assertIsNotNone(better_convention([fit(0.25, 0.5)]))
+
+    def test_names_are_checked_also_without_findings(self):
+        """Of an empty table any label may be named, but no kind that there is not."""
+        empty = Findings.empty()
+        self.assertEqual(thresholds_of({"object:moon": 0.5}, empty).named, {"object:moon": 0.5})
+        with self.assertRaises(ArgumentError):
+            thresholds_of({"objects:moon": 0.5}, empty)
