@@ -120,22 +120,32 @@ def noticed(room, path, place):
         copy = Path(home) / "dotledger"
         shutil.copytree(SOURCE, copy, ignore=shutil.ignore_patterns("__pycache__"))
         (copy / path.relative_to(SOURCE)).write_text(text)
-        where = {
-            **os.environ,
-            "PYTHONPATH": f"{home}{os.pathsep}{ROOT}",
-            "PYTHONDONTWRITEBYTECODE": "1",
-        }
-        for folder in ROOMS[room]:
-            words = [sys.executable, "-m", "unittest", "discover", "-f", "-s", folder, "-t", "."]
-            try:
-                done = subprocess.run(
-                    words, cwd=ROOT, env=where, capture_output=True, timeout=300, check=False
-                )
-            except subprocess.TimeoutExpired:
-                return True, f"{path.relative_to(SOURCE)}:{about}"
-            if done.returncode:
-                return True, f"{path.relative_to(SOURCE)}:{about}"
-    return False, f"{path.relative_to(SOURCE)}:{about}"
+        seen = any(fails(folder, home) for folder in ROOMS[room])
+    return seen, f"{path.relative_to(SOURCE)}:{about}"
+
+
+def fails(folder, home):
+    """Return whether the tests of a folder fail, or do not end, on the sources in `home`."""
+    where = {
+        **os.environ,
+        "PYTHONPATH": f"{home}{os.pathsep}{ROOT}",
+        "PYTHONDONTWRITEBYTECODE": "1",
+    }
+    words = [sys.executable, "-m", "unittest", "discover", "-f", "-s", folder, "-t", "."]
+    try:
+        done = subprocess.run(
+            words, cwd=ROOT, env=where, capture_output=True, timeout=300, check=False
+        )
+    except subprocess.TimeoutExpired:
+        return True
+    return done.returncode != 0
+
+
+def _check_unchanged():
+    """Stop if the tests fail as things are: every mutant would count as noticed."""
+    for folder in sorted({folder for folders in ROOMS.values() for folder in folders}):
+        if fails(folder, SOURCE.parent):
+            sys.exit(f"{folder} fails on the unchanged sources; mend that first")
 
 
 def _option(name, otherwise):
@@ -147,6 +157,7 @@ def main(*, quick):
     """Print how many of a sample are noticed, and those that are not."""
     count, seed = _option("count", 30 if quick else 300), _option("seed", 1)
     chosen = sample(count, seed)
+    _check_unchanged()
     with ThreadPoolExecutor(max_workers=os.cpu_count() or 2) as pool:
         results = list(pool.map(lambda one: noticed(*one), chosen))
     rooms = Counter(room for (room, _, _), (seen, _) in zip(chosen, results) if not seen)

@@ -84,6 +84,24 @@ class Preparing(unittest.TestCase):
         data = picture()
         self.assertIs(prepared(data).data, data)
 
+    def test_exactly_at_a_limit(self):
+        """What is exactly as large as allowed goes as it is; one more does not."""
+        data = noisy()  # 400 x 300
+        exact = {"max_bytes": len(data), "max_side": 400, "min_side": 300, "max_pixels": 120_000}
+        self.assertEqual(prepared(data, **exact).steps, ())
+        for name, less in (("max_bytes", 1), ("max_side", 1), ("max_pixels", 1)):
+            self.assertTrue(prepared(data, **{name: exact[name] - less}).steps, name)
+        with self.assertRaisesRegex(ImageError, "at least 301"):
+            prepared(data, min_side=301)
+
+    def test_rows_kept_of_a_cut_file(self):
+        """A JPEG without its end is whole; one cut after half its bytes is refused with a figure."""
+        data = noisy(quality=90)
+        whole = prepared(data[:-2])
+        self.assertEqual(whole.steps, ("damaged file repaired, 100.0% of its rows kept",))
+        with self.assertRaisesRegex(ImageError, r"only (4[5-9]|5[0-5])% of its rows"):
+            prepared(data[: len(data) // 2])
+
     def test_every_help(self):
         """Re-encoding, colours, sides, pixels and bytes are each brought within the limits."""
         for data, demands, check in (

@@ -24,9 +24,12 @@ IMAGES = [
 ]
 
 
-def built(call, payloads=IMAGES[:1], kinds=("label", "object"), key=None):
+def built(call, payloads=IMAGES[:1], kinds=("label", "object"), key=None, connect=""):
     """The request of a call described by a few lines of TOML."""
-    text = START + f'[[call]]\nname = "look"\nkinds = ["label", "object", "face"]\n{call}'
+    if connect:
+        sources = "" if '"none"' in connect else '\nsources = ["env:BELL_KEY"]'
+        connect = f"[connect.key]\n{connect}{sources}\n"
+    text = START + connect + f'[[call]]\nname = "look"\nkinds = ["label", "object", "face"]\n{call}'
     rules = 'each = "a[]"\nalways = "x"\nbox = { at = "b", form = "points" }\n'
     text += "".join(f'\n[[read]]\nkind = "{k}"\n{rules}' for k in ("label", "object", "face"))
     described = parse_description(text)
@@ -127,6 +130,20 @@ class Bodies(unittest.TestCase):
             )
             if place == "query":
                 self.assertEqual(seen(built(call, kinds=("label", "object"))), ["tags"])
+
+    def test_where_the_key_goes(self):
+        """In a header or the query after its prefix, as Basic (RFC 7617) or Bearer (RFC 6750)."""
+        for place, header, query in (
+            ('place = "header"\nname = "X-Key"\nprefix = "Key "', {"X-Key": "Key user:pass"}, {}),
+            ('place = "query"\nname = "k"\nprefix = "v1-"', {}, {"k": ["v1-user:pass"]}),
+            ('place = "basic"', {"Authorization": "Basic dXNlcjpwYXNz"}, {}),
+            ('place = "bearer"', {"Authorization": "Bearer user:pass"}, {}),
+            ('place = "none"', {}, {}),
+        ):
+            key = None if "none" in place else Key("user:pass", "test")
+            request = built('path = "/x"', key=key, connect=place)
+            more = {n: v for n, v in request.headers.items() if n != "Content-Type"}
+            self.assertEqual((more, parse_qs(urlsplit(request.address).query)), (header, query))
 
     def test_headers_that_cannot_be(self):
         """A header with a line break or other letters is refused when the call is made ready."""

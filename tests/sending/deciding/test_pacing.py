@@ -5,6 +5,8 @@ import random
 import threading
 import unittest
 
+import msgspec
+
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding import pacing
 from dotledger.sending.deciding.pacing import GiveUp, Send, Wait
@@ -81,6 +83,50 @@ class Pacing(unittest.TestCase):
         self.assertEqual(pacing.ask(pace, 6)[1], Send())
         bucket = pacing.Bucket(rate=10, size=1, level=0, at=100)
         self.assertEqual(bucket.filled(50).level, 0)
+
+    def test_exactly_at_a_border(self):
+        """A whole token, the end of a pause and the end of a window count from their moment on."""
+        bucket = pacing.Bucket(rate=2, size=1, level=0, at=0)
+        self.assertEqual(bucket.filled(0.25).wait(), 0.25)
+        self.assertEqual(bucket.filled(0.5).wait(), 0.0)
+        self.assertEqual(bucket.filled(9.0).level, 1)
+        self.assertEqual(pacing.opening_pace(now=0, at_once=1, per_second=300).buckets[0].size, 3)
+        self.assertEqual(pacing.opening_pace(now=0, at_once=1, per_second=199).buckets[0].size, 1)
+        held = pacing.refused(proven(opened(per_second=10)), 1.0, 2.0)
+        # A refusal exactly when the pause ends is a new event; one before it is not.
+        self.assertEqual(pacing.refused(held, 2.9, None).refused, 1)
+        self.assertEqual(pacing.refused(held, 3.0, None).refused, 2)
+        pace = proven(opened())
+        self.assertEqual(pacing.accepted(pace, 10.0).window, (0.0, 2))
+        self.assertEqual(pacing.accepted(pace, 10.1).window, (10.1, 1))
+
+    def test_calls_given_back(self):
+        """What never left, and what was refused, does not count against a budget."""
+        pace, _ = pacing.ask(opened(left=5), 0)
+        self.assertEqual((pace.left, pace.under_way), (4, 1))
+        for back, left in (
+            (pacing.ended(pace), 4),
+            (pacing.ended(pace, free=True), 5),
+            (pacing.refused(pace, 0, None), 5),
+            (pacing.accepted(pace, 0), 4),
+        ):
+            self.assertEqual((back.left, back.under_way), (left, 0))
+        self.assertIsNone(pacing.ended(opened(), free=True).left)
+
+    def test_a_learned_rate(self):
+        """The first refusal gives 97 % of what was accepted a second; a later one takes a fifth."""
+        pace = proven(opened())
+        for second in range(1, 5):
+            pace = pacing.accepted(pace, float(second))
+        pace = pacing.refused(pace, 5.0, 0.0)  # five accepted in five seconds
+        self.assertAlmostEqual(pace.learned, 0.97)
+        self.assertEqual((pace.ceiling, pace.buckets[-1].level), (1.0, 0.0))
+        again = pacing.refused(pacing.accepted(pace, 6.0), 7.0, 0.0)
+        self.assertAlmostEqual(again.learned, 0.8 * again.ceiling)
+        near = pacing.accepted(pace, 6.0).learned - pace.learned
+        self.assertAlmostEqual(near, 0.001)  # above 92 % of the ceiling it creeps
+        far = pacing.accepted(msgspec.structs.replace(pace, ceiling=50.0), 6.0).learned
+        self.assertAlmostEqual(far - pace.learned, 0.02)
 
     def test_budget_and_stop(self):
         """When the budget is used up or the batch is stopped, the reason is given."""
