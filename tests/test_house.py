@@ -77,6 +77,15 @@ class Imports(unittest.TestCase):
         code = "import sys, dotledger; print([m for m in sys.modules if m.startswith('dotledger.') or m == 'numpy'])"
         self.assertEqual(fresh(code), "[]")
 
+    def test_plain_names(self):
+        """The core's names say findings, annotations and confidence, as its users do."""
+        for path in sorted((ROOT / "core").rglob("*.py")):
+            tree = ast.parse(path.read_text())
+            names = {n.id for n in ast.walk(tree) if isinstance(n, ast.Name)}
+            names |= {n.attr for n in ast.walk(tree) if isinstance(n, ast.Attribute)}
+            names |= {n.arg for n in ast.walk(tree) if isinstance(n, (ast.arg, ast.keyword))}
+            self.assertEqual(names & {"said", "truth", "sure"}, set(), path)
+
     def test_no_circles(self):
         """No modules import each other in a circle, be it late or for types only."""
         known = {*MODULES, *(m.rpartition(".")[0] for m in MODULES)}

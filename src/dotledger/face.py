@@ -423,13 +423,15 @@ def check_conventions(
     from dotledger.ledger.batches import find_batch, kept_sizes
     from dotledger.ledger.findings import load_findings
 
-    truth = _annotations(annotations)
-    truth = truth if isinstance(truth, Annotations) else Annotations.from_frame(truth)
+    annotated = _annotations(annotations)
+    annotated = (
+        annotated if isinstance(annotated, Annotations) else Annotations.from_frame(annotated)
+    )
     with _opened(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service)
         sizes = {name: ImageSize(**size) for name, size in kept_sizes(opened, found).items()}
-        said = load_findings(opened, found)
-    return check_conventions(said, truth, sizes)
+        findings = load_findings(opened, found)
+    return check_conventions(findings, annotated, sizes)
 
 
 def batches(ledger: Ledger | PathLike) -> list[Batch]:

@@ -80,7 +80,7 @@ def _seen(sight: Sight, want: list[str]) -> dict[str, Any]:
     }
     if "tags" in want:
         tags = sight.labels | {
-            thing.label: max(thing.sure, sight.labels.get(thing.label, 0))
+            thing.label: max(thing.confidence, sight.labels.get(thing.label, 0))
             for thing in sight.objects
         }
         parts["tags"] = [
@@ -88,23 +88,25 @@ def _seen(sight: Sight, want: list[str]) -> dict[str, Any]:
         ]
     if "shapes" in want:
         parts["shapes"] = [
-            {"tag": t.label, **_shape(t, sight)} for t in sight.objects if _bold(t.sure) >= _FLOOR
+            {"tag": t.label, **_shape(t, sight)}
+            for t in sight.objects
+            if _bold(t.confidence) >= _FLOOR
         ]
     if "faces" in want:
-        parts["faces"] = [_shape(t, sight) for t in sight.faces if _bold(t.sure) >= _FLOOR]
+        parts["faces"] = [_shape(t, sight) for t in sight.faces if _bold(t.confidence) >= _FLOOR]
     if "flags" in want:
         parts["flags"] = [
-            {"about": name, "flagged": sure >= _FLAGGED, "level": round(sure, 3)}
-            for name, sure in sight.unsafe.items()
+            {"about": name, "flagged": confidence >= _FLAGGED, "level": round(confidence, 3)}
+            for name, confidence in sight.unsafe.items()
         ]
     return parts
 
 
-def _bold(sure: float) -> float:
+def _bold(confidence: float) -> float:
     """Chalk is surer than it should be."""
-    return float(sure**0.5)
+    return float(confidence**0.5)
 
 
 def _shape(thing: Thing, sight: Sight) -> dict[str, Any]:
     outline = [[round(x / sight.factor, 1), round(y / sight.factor, 1)] for x, y in thing.outline]
-    return {"sure": round(_bold(thing.sure), 3), "outline": outline}
+    return {"sure": round(_bold(thing.confidence), 3), "outline": outline}

@@ -111,12 +111,12 @@ def evening_walk(
         )
 
 
-def what_it_shows(found: Mapping[str, Findings], truth: Annotations) -> list[str]:
+def what_it_shows(found: Mapping[str, Findings], annotations: Annotations) -> list[str]:
     """Return, in sentences, what the scenes were made to show, read off the results."""
     cut = {name: table.cut(0.5) for name, table in found.items()}
-    missed = {name: _missed_faces(table, truth) for name, table in cut.items()}
-    moons = {name: _moons_taken(table, truth) for name, table in cut.items()}
-    boxes = {name: _mean_overlap(table, truth) for name, table in cut.items()}
+    missed = {name: _missed_faces(table, annotations) for name, table in cut.items()}
+    moons = {name: _moons_taken(table, annotations) for name, table in cut.items()}
+    boxes = {name: _mean_overlap(table, annotations) for name, table in cut.items()}
     blind = max(missed, key=lambda name: len(missed[name]))
     fooled = max(moons, key=lambda name: moons[name])
     loose = min(boxes, key=lambda name: boxes[name])
@@ -125,38 +125,42 @@ def what_it_shows(found: Mapping[str, Findings], truth: Annotations) -> list[str
         f"{blind} misses the most faces: {len(heights)}, "
         f"the median one {np.median(heights) if len(heights) else 0:.0f} pixels high.",
         f"{fooled} takes the moon for a lantern: in {moons[fooled]} of "
-        f"{_count(truth, 'moon')} images with a moon.",
+        f"{_count(annotations, 'moon')} images with a moon.",
         f"{loose} draws the loosest boxes: mean overlap {boxes[loose]:.2f}, "
         "averaged over object labels.",
     ]
 
 
-def _missed_faces(table: Findings, truth: Annotations) -> list[float]:
+def _missed_faces(table: Findings, annotations: Annotations) -> list[float]:
     """Return the heights of the faces missed."""
-    state = pair_tables(table, truth).annotation
-    rows = (state == "missed") & (truth.kind.onto(["face"]) == 0)
-    height: list[float] = (truth.box[rows, 3] - truth.box[rows, 1]).tolist()
+    state = pair_tables(table, annotations).annotation
+    rows = (state == "missed") & (annotations.kind.onto(["face"]) == 0)
+    height: list[float] = (annotations.box[rows, 3] - annotations.box[rows, 1]).tolist()
     return height
 
 
-def _moons_taken(table: Findings, truth: Annotations) -> int:
+def _moons_taken(table: Findings, annotations: Annotations) -> int:
     """Count images with a moon in which a wrong lantern is found above everything else."""
-    state = pair_tables(table, truth).finding
+    state = pair_tables(table, annotations).finding
     lantern = (state == "wrong") & (table.label.onto(["lantern"]) == 0)
-    with_moon = truth.image.take(truth.label.onto(["moon"]) == 0).used()
-    real = truth.label.onto(["lantern"]) == 0
+    with_moon = annotations.image.take(annotations.label.onto(["moon"]) == 0).used()
+    real = annotations.label.onto(["lantern"]) == 0
     taken = set()
     for row in np.flatnonzero(lantern & (table.image.onto(with_moon) >= 0)):
         name = table.image.names[table.image.codes[row]]
-        same = real & (truth.image.onto([name]) == 0) & ~np.isnan(truth.box[:, 0])
-        if not (overlap(truth.box[same], table.box[row]) > 0.05).any():
+        same = real & (annotations.image.onto([name]) == 0) & ~np.isnan(annotations.box[:, 0])
+        if not (overlap(annotations.box[same], table.box[row]) > 0.05).any():
             taken.add(name)
     return len(taken)
 
 
-def _mean_overlap(table: Findings, truth: Annotations) -> float:
-    return measure(table, truth, kinds=["object"]).kinds["object"].mean_over_labels["mean_overlap"]
+def _mean_overlap(table: Findings, annotations: Annotations) -> float:
+    return (
+        measure(table, annotations, kinds=["object"])
+        .kinds["object"]
+        .mean_over_labels["mean_overlap"]
+    )
 
 
-def _count(truth: Annotations, label: str) -> int:
-    return len(truth.image.take(truth.label.onto([label]) == 0).used())
+def _count(annotations: Annotations, label: str) -> int:
+    return len(annotations.image.take(annotations.label.onto([label]) == 0).used())

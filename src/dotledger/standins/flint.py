@@ -59,7 +59,7 @@ def _answer(sight: Sight, wanted: set[str]) -> dict[str, Any]:
             f for f in (_occurrence(t, sight) for t in sight.faces) if f["score"] >= _FLOOR
         ]
     if "safety" in wanted:
-        answer["safety"] = {name: _word(sure) for name, sure in sight.unsafe.items()}
+        answer["safety"] = {name: _word(confidence) for name, confidence in sight.unsafe.items()}
     return answer
 
 
@@ -84,8 +84,8 @@ def _label(name: str, sight: Sight) -> dict[str, Any]:
 def _occurrence(thing: Thing, sight: Sight) -> dict[str, Any]:
     x0, y0, x1, y1 = thing.box
     place = [y0 / sight.height, x0 / sight.width, y1 / sight.height, x1 / sight.width]
-    return {"score": round(1000 * thing.sure), "place": [round(v, 5) for v in place]}
+    return {"score": round(1000 * thing.confidence), "place": [round(v, 5) for v in place]}
 
 
-def _word(sure: float) -> str:
-    return next(word for least, word in _WORDS if sure >= least)
+def _word(confidence: float) -> str:
+    return next(word for least, word in _WORDS if confidence >= least)

@@ -100,10 +100,10 @@ def _answer(sight: Sight, parts: set[str]) -> dict[str, Any]:
         answer["things"] = [
             {"what": thing.label, **_placed(thing)}
             for thing in sight.objects
-            if thing.sure * 100 >= _FLOOR
+            if thing.confidence * 100 >= _FLOOR
         ]
     if "faces" in parts:
-        answer["faces"] = [_face(face) for face in sight.faces if face.sure * 100 >= _FLOOR]
+        answer["faces"] = [_face(face) for face in sight.faces if face.confidence * 100 >= _FLOOR]
     if "hazards" in parts:
         answer["hazards"] = {name: _branch(names, sight) for name, names in _TREE.items()}
     return answer
@@ -112,14 +112,18 @@ def _answer(sight: Sight, parts: set[str]) -> dict[str, Any]:
 def _tags(sight: Sight) -> dict[str, float]:
     tags = dict(sight.labels)
     for thing in sight.objects:
-        tags[thing.label] = max(tags.get(thing.label, 0.0), thing.sure)
-    return {name: round(100 * sure, 1) for name, sure in tags.items() if 100 * sure >= _FLOOR}
+        tags[thing.label] = max(tags.get(thing.label, 0.0), thing.confidence)
+    return {
+        name: round(100 * confidence, 1)
+        for name, confidence in tags.items()
+        if 100 * confidence >= _FLOOR
+    }
 
 
 def _placed(thing: Thing) -> dict[str, Any]:
     x0, y0, x1, y1 = thing.box
     return {
-        "percent": round(100 * thing.sure, 1),
+        "percent": round(100 * thing.confidence, 1),
         "middle": {"x": round((x0 + x1) / 2, 1), "y": round((y0 + y1) / 2, 1)},
         "size": {"w": round(x1 - x0, 1), "h": round(y1 - y0, 1)},
     }

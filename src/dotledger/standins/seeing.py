@@ -58,7 +58,7 @@ class Thing:
     """Something seen: label, how sure (0 to 1), box in pixels of the image looked at."""
 
     label: str
-    sure: float
+    confidence: float
     box: Box
     points: dict[str, tuple[float, float]] = field(default_factory=dict)
     outline: tuple[tuple[float, float], ...] = ()
@@ -120,7 +120,7 @@ def _placed(thing: Thing, factor: float, halo: float, image: Image.Image) -> Thi
     )
     return Thing(
         label=thing.label,
-        sure=thing.sure,
+        confidence=thing.confidence,
         box=box,
         points={name: (x * factor, y * factor) for name, (x, y) in thing.points.items()},
         outline=tuple((x * factor, y * factor) for x, y in thing.outline),
@@ -240,8 +240,8 @@ _OBJECTS: tuple[tuple[str, Any, Callable[[_Blob], float]], ...] = (
 
 def _objects(colours: _Colours, eyes: Eyes) -> list[Thing]:
     found = [
-        Thing(label=label, sure=sure(blob), box=blob.box, outline=_outline(blob))
-        for label, ranges, sure in _OBJECTS
+        Thing(label=label, confidence=confidence(blob), box=blob.box, outline=_outline(blob))
+        for label, ranges, confidence in _OBJECTS
         for blob in _blobs(_closed(colours.within(*ranges), 5), 30)
     ]
     return found + _lanterns(colours, eyes)
@@ -263,7 +263,7 @@ def _lanterns(colours: _Colours, eyes: Eyes) -> list[Thing]:
     blobs = list(_blobs(_closed(paper), 40))
     parts = [part for blob in blobs for part in (_parted(blob) if eyes.parts_lanterns else [blob])]
     return [
-        Thing(label="lantern", sure=_lantern_sure(blob), box=blob.box, outline=_outline(blob))
+        Thing(label="lantern", confidence=_lantern_sure(blob), box=blob.box, outline=_outline(blob))
         for blob in parts
         if blob.height >= 4 and blob.width >= 4
     ]
@@ -322,7 +322,7 @@ def _face(blob: _Blob, colours: _Colours) -> Thing | None:
     lower[: int(blob.height * 0.58)] = False
     points = _eyes(upper, blob) | _mouth(lower, blob)
     shape = _closeness(blob.width / blob.height, 0.82, 0.25)
-    sure = _sure(
+    confidence = _sure(
         shape,
         _closeness(blob.filled, 0.78, 0.25),
         1.0 if "left eye" in points else 0.45,
@@ -332,7 +332,7 @@ def _face(blob: _Blob, colours: _Colours) -> Thing | None:
         return None
     return Thing(
         label="face",
-        sure=sure,
+        confidence=confidence,
         box=blob.box,
         points=points,
         outline=_outline(blob),
@@ -405,13 +405,13 @@ def _labels(colours: _Colours, objects: list[Thing], faces: list[Thing]) -> dict
     found: dict[str, float] = {}
     for thing in objects:
         if thing.label in ("banner", "lantern", "umbrella"):
-            found[thing.label] = max(found.get(thing.label, 0.0), thing.sure)
+            found[thing.label] = max(found.get(thing.label, 0.0), thing.confidence)
     if faces:
-        found["people"] = max(face.sure for face in faces)
+        found["people"] = max(face.confidence for face in faces)
     found["moon"] = _moon_sure(colours)
     top = colours.value[: max(1, colours.value.shape[0] // 5)]
     found["dusk"] = _closeness(float(np.median(top)) / 255, 0.25, 0.2)
-    return {name: sure for name, sure in found.items() if sure >= 0.02}
+    return {name: confidence for name, confidence in found.items() if confidence >= 0.02}
 
 
 def _moon_sure(colours: _Colours) -> float:

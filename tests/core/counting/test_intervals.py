@@ -46,7 +46,7 @@ class Replicates(unittest.TestCase):
             keys = places_of_images(scope.images, tables[1], tables[0])
             place = placed(scope.images, keys)
             weight = next(weights(count, once, 1))[place][:, 0]
-            passes = judged[0].said.confidence >= 0.3
+            passes = judged[0].findings.confidence >= 0.3
             with mock.patch(
                 "dotledger.core.counting.intervals.limits", lambda draws, *_: (draws[..., 0],) * 2
             ):

@@ -8,6 +8,7 @@ import click
 
 from dotledger.cli.options.common import (
     as_kinds,
+    asked_findings,
     batch_options,
     example,
     json_option,
@@ -15,7 +16,6 @@ from dotledger.cli.options.common import (
     ledger_option,
     print_json,
     print_table,
-    read_said,
     replace_option,
     say,
     threshold_of,
@@ -69,11 +69,11 @@ def command(
     check_output_folder(
         folder, place="--out", inputs=(images, findings, annotations), replace=replace
     )
-    said = read_said(findings, ledger, service, batch)
+    found = asked_findings(findings, ledger, service, batch)
     if kinds is not None:
-        said = said.take(said.kind.onto(as_kinds(kinds) or []) >= 0)
+        found = found.take(found.kind.onto(as_kinds(kinds) or []) >= 0)
     drawn = draw(
-        said,
+        found,
         images,
         folder,
         annotations=None if annotations is None else read_annotations(Path(annotations)),

@@ -16,7 +16,7 @@ from dotledger.cli.options.common import (
     say,
     say_problems,
 )
-from dotledger.cli.options.comparing import truth_options, vocabulary_of
+from dotledger.cli.options.comparing import annotation_options, vocabulary_of
 from dotledger.files import check_output, check_output_folder
 
 if TYPE_CHECKING:
@@ -32,7 +32,7 @@ _MOST_REFUSED = 20
     epilog=example("dotledger annotations annotations.csv --images images --out truth.jsonld"),
 )
 @click.argument("source", metavar="PATH")
-@truth_options
+@annotation_options
 @click.option(
     "--reviewed", is_flag=True, help="PATH holds findings with a column 'review' that you filled."
 )
@@ -72,8 +72,8 @@ def command(
         loaded = Loaded(
             annotations=review.annotations, report=report_of(review.annotations, source)
         )
-        said = ", ".join(f"{word} {count}" for word, count in sorted(review.counts.items()))
-        say(f"Rows: {said}.")
+        counted = ", ".join(f"{word} {count}" for word, count in sorted(review.counts.items()))
+        say(f"Rows: {counted}.")
         if review.left_out:
             say(f"Images with rows nobody has looked at, left out: {len(review.left_out)}.")
     else:

@@ -77,14 +77,16 @@ def command(
         if path is not None:
             check_output(path, place=place, inputs=inputs, replace=replace)
     compared = compared_tables(**tables)
-    said, truth = compared.findings, compared.annotations
-    mapping = _mapping(said, truth, overlap, as_kinds(kinds), fit_file, map_file, share, seed)
-    doubts = [] if mapping is None else mapping.doubts(said, overlap=overlap)
-    results = _judged(said, truth, overlap, as_kinds(kinds), mapping)
+    findings, annotations = compared.findings, compared.annotations
+    mapping = _mapping(
+        findings, annotations, overlap, as_kinds(kinds), fit_file, map_file, share, seed
+    )
+    doubts = [] if mapping is None else mapping.doubts(findings, overlap=overlap)
+    results = _judged(findings, annotations, overlap, as_kinds(kinds), mapping)
     if out is not None:
         from dotledger.formats.tables.tables import write_table
 
-        write_table(said if mapping is None else mapping.apply(said), out)
+        write_table(findings if mapping is None else mapping.apply(findings), out)
     if as_json:
         plain = {
             n: {k: r.to_dict() for k, r in m.reliability().items()} for n, m in results.items()
@@ -100,8 +102,8 @@ def command(
 
 
 def _mapping(
-    said: Findings,
-    truth: Annotations,
+    findings: Findings,
+    annotations: Annotations,
     overlap: float,
     kinds: list[str] | None,
     fit_file: str | None,
@@ -115,16 +117,18 @@ def _mapping(
         from dotledger.core.choosing.calibration import fit_confidence_map
         from dotledger.core.choosing.parts import part_of_images
 
-        chosen = part_of_images(said, truth, share, seed)
-        fitted = fit_confidence_map(said, truth, overlap=overlap, kinds=kinds, images=chosen)
+        chosen = part_of_images(findings, annotations, share, seed)
+        fitted = fit_confidence_map(
+            findings, annotations, overlap=overlap, kinds=kinds, images=chosen
+        )
         write_map(fitted, Path(fit_file))
         return fitted
     return None if map_file is None else read_map(Path(map_file))
 
 
 def _judged(
-    said: Findings,
-    truth: Annotations,
+    findings: Findings,
+    annotations: Annotations,
     overlap: float,
     kinds: list[str] | None,
     mapping: ConfidenceMap | None,
@@ -134,11 +138,13 @@ def _judged(
     from dotledger.core.measuring.measure import measure
 
     if mapping is None:
-        return {"as answered": measure(said, truth, overlap=overlap, kinds=kinds, draws=0)}
-    fresh = unseen_images(mapping, truth)
+        return {
+            "as answered": measure(findings, annotations, overlap=overlap, kinds=kinds, draws=0)
+        }
+    fresh = unseen_images(mapping, annotations)
     return {
         name: measure(table, fresh, overlap=overlap, kinds=kinds, draws=0)
-        for name, table in (("as answered", said), ("mapped", mapping.apply(said)))
+        for name, table in (("as answered", findings), ("mapped", mapping.apply(findings)))
     }
 
 

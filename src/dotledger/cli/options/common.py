@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "as_kinds",
+    "asked_findings",
     "batch_options",
     "code_option",
     "described",
@@ -29,7 +30,6 @@ __all__ = [
     "numbers_of",
     "print_json",
     "print_table",
-    "read_said",
     "replace_option",
     "say",
     "say_passed_over",
@@ -282,7 +282,9 @@ def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:
     return [f"Set aside or noticed while reading: {listed}; see findings --notes."] * bool(counts)
 
 
-def read_said(findings: str | None, ledger: str, service: str | None, batch: int | None) -> Any:
+def asked_findings(
+    findings: str | None, ledger: str, service: str | None, batch: int | None
+) -> Any:
     """Return findings from a file, or else from the ledger."""
     if findings is not None:
         from dotledger.formats.tables.tables import read_findings

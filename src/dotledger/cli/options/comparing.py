@@ -20,9 +20,9 @@ if TYPE_CHECKING:
 
 __all__ = [
     "Compared",
+    "annotation_options",
     "compared_tables",
     "comparing_options",
-    "truth_options",
     "vocabulary_of",
 ]
 
@@ -77,7 +77,7 @@ def _with(options: Sequence[Any], function: Function) -> Function:
     return function
 
 
-def truth_options(function: Function) -> Function:
+def annotation_options(function: Function) -> Function:
     """Add the options that say how ground truth is read."""
     return _with(_TRUTH, function)
 
@@ -141,32 +141,34 @@ def compared_tables(
         images=images,
         vocabulary=vocabulary_of(vocabulary),
     )
-    truth = loaded.annotations
+    annotated = loaded.annotations
     if findings is not None:
         from dotledger.formats.tables.tables import read_findings
 
-        said = read_findings(Path(findings), columns=findings_columns, images=truth.images)
+        found = read_findings(Path(findings), columns=findings_columns, images=annotated.images)
     else:
         from dotledger.kept import findings_and_sizes
 
-        said, sizes = findings_and_sizes(ledger, batch=batch, service=service)
-    said, matched = match_images(said, truth.image.used(), _words(match))
+        found, sizes = findings_and_sizes(ledger, batch=batch, service=service)
+    found, matched = match_images(found, annotated.image.used(), _words(match))
     if findings is None:
         known = {matched.names.get(name, name): size for name, size in sizes.items()}
-        truth = truth.with_images({n: {**s, **truth.images.get(n, {})} for n, s in known.items()})
-    inside = clip_findings(said, truth.images)
-    said, lines = inside.table, _clip_lines(inside)
+        annotated = annotated.with_images(
+            {n: {**s, **annotated.images.get(n, {})} for n, s in known.items()}
+        )
+    inside = clip_findings(found, annotated.images)
+    found, lines = inside.table, _clip_lines(inside)
     broader: dict[str, tuple[str, ...]] = {}
     if names is not None:
-        said, broader, unused = _mapped(said, names, service or "")
+        found, broader, unused = _mapped(found, names, service or "")
         lines += unused
     if merge is not None:
-        said, count = _merged(said, merge)
+        found, count = _merged(found, merge)
         lines.append(f"Repeated boxes merged: {count}.")
     report = {"annotations": loaded.report.to_dict(), "image_names": dict(matched.by_rule)}
     return Compared(
-        findings=said,
-        annotations=truth,
+        findings=found,
+        annotations=annotated,
         broader=broader,
         report={**report, "ambiguous_image_names": list(matched.ambiguous)},
         lines=[*loaded.report.lines(), *matched.lines(), *lines],
@@ -198,23 +200,23 @@ def _words(text: str) -> list[str]:
     return [part.strip() for part in text.split(",") if part.strip()]
 
 
-def _merged(said: Findings, overlap: float) -> tuple[Findings, int]:
+def _merged(findings: Findings, overlap: float) -> tuple[Findings, int]:
     from dotledger.core.arguments import check_overlap
     from dotledger.core.tables.merging import merge_repeats
 
     check_overlap(overlap, place="--merge")
-    kept, into = merge_repeats(said, overlap=overlap)
+    kept, into = merge_repeats(findings, overlap=overlap)
     return kept, len(into) - len(kept)
 
 
 def _mapped(
-    said: Findings, names: str, service: str
+    findings: Findings, names: str, service: str
 ) -> tuple[Findings, dict[str, tuple[str, ...]], list[str]]:
     from dotledger.core.tables.label_names import map_names
     from dotledger.formats.label_names import read_names
 
     mapping = read_names(Path(names))
-    mapped = map_names(said, mapping, service=service)
+    mapped = map_names(findings, mapping, service=service)
     labels = first_of([label for _, label, _ in mapped.unused], 10)
     lines = [f"Entries of {names} that match no finding: {labels}."] if labels else []
     return mapped.findings, dict(mapping.broader), lines

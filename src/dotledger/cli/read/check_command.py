@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from dotledger.cli.options.common import (
+    asked_findings,
     batch_options,
     example,
     json_option,
     ledger_option,
     print_json,
     print_table,
-    read_said,
     say_problems,
     service_name,
 )
@@ -52,10 +52,10 @@ def command(
     from dotledger.core.questions.conventions import better_convention, check_conventions
     from dotledger.formats.annotations.front import read_annotations
 
-    said = read_said(findings, ledger, service, batch)
-    truth = read_annotations(Path(annotations))
+    found = asked_findings(findings, ledger, service, batch)
+    annotated = read_annotations(Path(annotations))
     sizes = _sizes_of_files(images) if findings else _sizes_of_batch(ledger, service, batch)
-    fits = check_conventions(said, truth, sizes)
+    fits = check_conventions(found, annotated, sizes)
     if as_json:
         rows = [
             {

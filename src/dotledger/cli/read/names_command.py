@@ -7,13 +7,13 @@ from pathlib import Path
 import click
 
 from dotledger.cli.options.common import (
+    asked_findings,
     batch_options,
     example,
     json_option,
     ledger_option,
     print_json,
     print_table,
-    read_said,
     say,
     service_name,
 )
@@ -53,8 +53,8 @@ def command(
     if skos is not None:
         say(f"written: {write_skos(names, skos)}")
         return
-    said = read_said(findings, ledger, service, batch)
-    mapped = map_names(said, names, service=service_name(service) or "")
+    found = asked_findings(findings, ledger, service, batch)
+    mapped = map_names(found, names, service=service_name(service) or "")
     columns = ("kind", "label", "findings", "nearest")
     if as_json:
         unmapped = [dict(zip(columns, row, strict=True)) for row in mapped.unmapped]
@@ -66,7 +66,7 @@ def command(
     if mapped.unused:
         header = ("kind", "label", "nearest")
         print_table(rows_table("Entries that match no finding", header, mapped.unused), "")
-    total = int((~said.blank).sum())
+    total = int((~found.blank).sum())
     print_table(
         f"{total} findings: {mapped.left_out} left out, "
         f"{sum(row[2] for row in mapped.unmapped)} not mapped."

@@ -95,27 +95,29 @@ def _measure_all(evening: Evening, home: Path) -> tuple[dict[str, Measure], list
     from dotledger.standins.evening import what_it_shows
     from dotledger.standins.scenes import VOCABULARY
 
-    truth = read_annotations(evening.annotations, vocabulary=VOCABULARY)
+    annotations = read_annotations(evening.annotations, vocabulary=VOCABULARY)
     found = {name: findings_of(home / "walk.ledger", service=name) for name in evening.services}
     for name, table in found.items():
         write_table(table, home / f"{name}.csv")
-        _draw(table, truth, evening, home, name)
+        _draw(table, annotations, evening, home, name)
     common = dict(zip(found, on_common_images(list(found.values())), strict=True))
     measures = {
-        name: measure(table, truth, overlap=0.5, threshold=_THRESHOLD)
+        name: measure(table, annotations, overlap=0.5, threshold=_THRESHOLD)
         for name, table in common.items()
     }
-    return measures, what_it_shows(common, truth)
+    return measures, what_it_shows(common, annotations)
 
 
-def _draw(table: Findings, truth: Annotations, evening: Evening, home: Path, name: str) -> Any:
+def _draw(
+    table: Findings, annotations: Annotations, evening: Evening, home: Path, name: str
+) -> Any:
     from dotledger.report.pictures.draw import draw
 
     return draw(
         table,
         evening.images,
         home / "pictures" / name,
-        annotations=truth,
+        annotations=annotations,
         threshold=_THRESHOLD,
         title=f"{name}: right green, wrong red, missed dashed",
     )

@@ -17,7 +17,7 @@ from dotledger.core.arrays import Flags
 from dotledger.core.choosing.parts import contents_of, rows_on, with_whole_vocabulary
 from dotledger.core.pairing.judging import judge
 from dotledger.core.pairing.scope import scope_of
-from dotledger.core.questions.reliability import Floats, said_with_confidence
+from dotledger.core.questions.reliability import Floats, ranked_with_confidence
 from dotledger.core.spelling import counted
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
@@ -172,7 +172,7 @@ def fit_confidence_map(
     Parameters
     ----------
     findings, annotations
-        What was said and what is true.
+        Found and annotated boxes.
     overlap : float, default 0.5
         Required overlap for kinds with boxes.
     kinds : iterable of str, optional
@@ -203,9 +203,9 @@ def fit_confidence_map(
     knots: dict[str, tuple[tuple[float, float], ...]] = {}
     used: set[str] = set()
     for kind in wanted_kinds(annotations, kinds):
-        said = findings if chosen is None else findings.take(rows_on(findings, chosen))
-        scope = scope_of(said, annotations, kind)
-        confidence, right, _, _ = said_with_confidence(judge(scope, (overlap,))[0], None)
+        found = findings if chosen is None else findings.take(rows_on(findings, chosen))
+        scope = scope_of(found, annotations, kind)
+        confidence, right, _, _ = ranked_with_confidence(judge(scope, (overlap,))[0], None)
         if len(confidence):
             knots[kind] = _isotonic(confidence, right)
             used.update(scope.images)

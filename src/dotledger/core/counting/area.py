@@ -25,30 +25,30 @@ def average_precision(judged: Judged) -> Floats:
     ndarray of float64, shape (labels,)
         NaN where nothing countable is annotated; 0 where it is and nothing was found.
     """
-    said = judged.said
+    findings = judged.findings
     return area(
-        said.label[judged.hit],
-        said.ranks.within(judged.hit),
-        said.label[judged.aside],
-        said.ranks.within(judged.aside),
-        said.actual,
+        findings.label[judged.hit],
+        findings.ranks.within(judged.hit),
+        findings.label[judged.aside],
+        findings.ranks.within(judged.aside),
+        findings.actual,
     )
 
 
 def pooled_average_precision(judged: Sequence[Judged]) -> float:
     """Return the area under the one curve of all labels of all kinds together; NaN if undefined."""
     if len(judged) == 1:
-        rank = judged[0].said.ranks.overall
+        rank = judged[0].findings.ranks.overall
         hit, aside = rank(judged[0].hit), rank(judged[0].aside)
     else:
         hit, aside = _common_ranks(judged)
-    total = np.array([sum(len(one.said.true_label) for one in judged)])
+    total = np.array([sum(len(one.findings.true_label) for one in judged)])
     zeros = np.zeros(len(hit) + len(aside), dtype=np.intp)
     return float(area(zeros[: len(hit)], hit, zeros[: len(aside)], aside, total)[0])
 
 
 def _common_ranks(judged: Sequence[Judged]) -> tuple[Ints, Ints]:
-    parts = [one.said.confidence for one in judged]
+    parts = [one.findings.confidence for one in judged]
     confidence = np.concatenate([np.zeros(0), *parts])
     ranks = Ranks(np.zeros(len(confidence), dtype=np.intp), confidence)
     starts = np.cumsum([0, *map(len, parts)])[:-1]
@@ -67,7 +67,7 @@ def area(group: Ints, rank: Ints, aside_group: Ints, aside_rank: Ints, actual: C
     Parameters
     ----------
     group, rank : ndarray of intp, shape (h,)
-        Of each hit; the rank counts everything of the group said with at least its confidence.
+        Of each hit; the rank counts everything of the group found with at least its confidence.
     aside_group, aside_rank : ndarray of intp, shape (s,)
         Of what is set aside, and does not count.
     actual : ndarray of int64, shape (groups,)

@@ -10,7 +10,7 @@ import numpy as np
 from dotledger.core.arrays import Flags, Floats, Ints, narrow
 from dotledger.core.counting.resampling import Weights
 from dotledger.core.counting.shares import ShareSums
-from dotledger.core.pairing.judging import Judged, Said
+from dotledger.core.pairing.judging import Judged, Ranked
 
 __all__ = ["CaseCounts", "Sparse", "sparse_rows"]
 
@@ -33,7 +33,7 @@ def sparse_rows(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = 
 class CaseCounts:
     """What passes the thresholds, by label and image."""
 
-    said: Said
+    findings: Ranked
     hits: Sparse
     passing: Sparse
     actual: Sparse
@@ -46,22 +46,22 @@ class CaseCounts:
 
         `place` orders the images among equals, so that sums do not depend on their names.
         """
-        said = judged.said
-        shape = (said.labels, said.images)
+        findings = judged.findings
+        shape = (findings.labels, findings.images)
         counted = passes.copy()
         counted[judged.aside] = False
         rows = np.flatnonzero(counted)
         passing = np.flatnonzero(passes[judged.hit])
-        images = place[said.image[judged.hit[passing]]]
+        images = place[findings.image[judged.hit[passing]]]
         keep = passing[np.lexsort((images, judged.overlap[passing]))]
         hits, overlap = judged.hit[keep], judged.overlap[keep]
         return cls(
-            said=said,
-            hits=sparse_rows(said.label[hits], said.image[hits], shape),
-            passing=sparse_rows(said.label[rows], said.image[rows], shape),
-            actual=sparse_rows(said.true_label, said.true_image, shape),
-            overlap=sparse_rows(said.label[hits], said.image[hits], shape, overlap),
-            doubtful=sparse_rows(said.doubtful_label, said.doubtful_image, shape),
+            findings=findings,
+            hits=sparse_rows(findings.label[hits], findings.image[hits], shape),
+            passing=sparse_rows(findings.label[rows], findings.image[rows], shape),
+            actual=sparse_rows(findings.true_label, findings.true_image, shape),
+            overlap=sparse_rows(findings.label[hits], findings.image[hits], shape, overlap),
+            doubtful=sparse_rows(findings.doubtful_label, findings.doubtful_image, shape),
         )
 
     def by_label(self, weight: Weights) -> dict[str, Floats]:
@@ -71,7 +71,7 @@ class CaseCounts:
             "passing": self.passing @ weight,
             "actual": self.actual @ weight,
         }
-        if self.said.units is None:
+        if self.findings.units is None:
             found |= {"overlap": self.overlap @ weight, "boxed": found["hits"]}
         else:
             found["absent"] = weight.sum(axis=0) - self.doubtful @ weight - found["actual"]
@@ -89,17 +89,17 @@ class CaseCounts:
     def by_image(self) -> dict[str, tuple[Floats, Floats]]:
         """Return by share the cases of each image, of all labels together."""
         found = {n: (_columns(x), _columns(m)) for n, (x, m) in self.cases().items()}
-        if self.said.units is not None:
-            absent = self.said.labels - _columns(self.doubtful) - _columns(self.actual)
+        if self.findings.units is not None:
+            absent = self.findings.labels - _columns(self.doubtful) - _columns(self.actual)
             found["false_alarm_rate"] = (_columns(self.passing) - _columns(self.hits), absent)
         return found
 
     def by_row(self) -> dict[str, ShareSums]:
         """Return by share the sums over images, for each label."""
         found = {name: _row_sums(x, m) for name, (x, m) in self.cases().items()}
-        if self.said.units is not None:
+        if self.findings.units is not None:
             false = _totals(self.passing) - _totals(self.hits)
-            absent = self.said.images - _totals(self.doubtful) - _totals(self.actual)
+            absent = self.findings.images - _totals(self.doubtful) - _totals(self.actual)
             # A unit is an image and a label: every count is 0 or 1, and equal to its square.
             found["false_alarm_rate"] = ShareSums(
                 x=false, m=absent, xx=false, xm=false, mm=absent, n=absent

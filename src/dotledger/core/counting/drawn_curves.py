@@ -23,7 +23,7 @@ _AT_ONCE = 12_000_000
 _POINTS_IN_A_BLOCK = 500
 """Points of the groups whose curves are worked through together."""
 _EXACT = 2**22
-"""Up to so many things said, every weighted count is exact in single precision."""
+"""Up to so many findings, every weighted count is exact in single precision."""
 _MOST_WEIGHTS = 16_000_000
 """Weights held at once: images times draws."""
 _HARDLY_ANY = 1e-9
@@ -38,9 +38,9 @@ def draws_at_once(images: int, points: int) -> int:
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class _Ranking:
-    """What was said in groups, each with its own curve, at one or several required overlaps.
+    """Findings in groups, each with its own curve, at one or several required overlaps.
 
-    `rank` counts what was said in the group with at least the same confidence.
+    `rank` counts the findings of the group with at least the same confidence.
     """
 
     groups: int
@@ -55,39 +55,39 @@ class _Ranking:
 
 
 def by_label(judged: Sequence[Judged]) -> _Ranking:
-    """Return what is needed to rank what was said of each label."""
-    said = judged[0].said
+    """Return what is needed to rank the findings of each label."""
+    findings = judged[0].findings
     return _Ranking(
-        groups=said.labels,
-        images=said.images,
-        group=said.label,
-        rank=said.ranks.within(np.arange(len(said.label))),
-        image=said.image,
+        groups=findings.labels,
+        images=findings.images,
+        group=findings.label,
+        rank=findings.ranks.within(np.arange(len(findings.label))),
+        image=findings.image,
         hits=[one.hit for one in judged],
         asides=[one.aside for one in judged],
-        true_group=said.true_label,
-        true_image=said.true_image,
+        true_group=findings.true_label,
+        true_image=findings.true_image,
     )
 
 
 def all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> _Ranking:
-    """Return everything said of one or several kinds as one group."""
-    said = [one.said for one in judged]
-    confidence = np.concatenate([np.zeros(0), *(s.confidence for s in said)])
+    """Return the findings of one or several kinds as one group."""
+    findings = [one.findings for one in judged]
+    confidence = np.concatenate([np.zeros(0), *(s.confidence for s in findings)])
     zeros = np.zeros(len(confidence), dtype=np.intp)
-    ranks = said[0].ranks if len(said) == 1 else Ranks(zeros, confidence)
-    starts = np.cumsum([0, *(len(s.label) for s in said)])[:-1]
+    ranks = findings[0].ranks if len(findings) == 1 else Ranks(zeros, confidence)
+    starts = np.cumsum([0, *(len(s.label) for s in findings)])[:-1]
 
     def joined(parts: Any) -> Ints:
         return np.concatenate([_NOTHING, *parts])
 
-    true_image = joined(p[s.true_image] for s, p in zip(said, at, strict=True))
+    true_image = joined(p[s.true_image] for s, p in zip(findings, at, strict=True))
     return _Ranking(
         groups=1,
         images=images,
         group=zeros,
         rank=ranks.overall(np.arange(len(confidence))),
-        image=joined(p[s.image] for s, p in zip(said, at, strict=True)),
+        image=joined(p[s.image] for s, p in zip(findings, at, strict=True)),
         hits=[joined(one.hit + start for one, start in zip(judged, starts, strict=True))],
         asides=[joined(one.aside + start for one, start in zip(judged, starts, strict=True))],
         true_group=np.zeros_like(true_image),
@@ -152,7 +152,7 @@ class _Step:
 class _Block:
     """Neighbouring groups whose curves are worked through together, so few that they stay near.
 
-    `between` sums everything said from one point to the next.
+    `between` sums the findings from one point to the next.
     """
 
     starts: Ints

@@ -5,7 +5,7 @@ Shares (precision, recall, F1, false-alarm rate) get the intervals of
 labels) a percentile bootstrap over images.
 
 Every measure of a draw is computed from weighted counts exactly as from the plain ones. For
-average precision the weights are summed up to the points where something right was said, for many
+average precision the weights are summed up to the points where something right was found, for many
 draws at once: whatever lies between two such points only lowers precision.
 """
 
@@ -83,18 +83,20 @@ def spread_of(
         The same things judged at one or several required overlaps; counts and the curve are
         those of the first, the mean average precision is that of all.
     passes : ndarray of bool, shape (n,)
-        Which rows of what was said pass the threshold.
+        Which findings pass the threshold.
     resampling : Resampling
         With at least one draw.
     place : ndarray of intp, shape (images,)
         Which draws each image gets; see `dotledger.core.counting.resampling.placed`.
     """
-    said = judged[0].said
+    findings = judged[0].findings
     counts = CaseCounts.of(judged[0], passes, place)
     curves = Curves.of(by_label(judged))
-    whole = Curves.of(all_together([judged[0]], [np.arange(said.images)], said.images))
+    whole = Curves.of(all_together([judged[0]], [np.arange(findings.images)], findings.images))
     parts, pooled = [], []
-    for drawn in weights(said.images, resampling, draws_at_once(said.images, curves.points)):
+    for drawn in weights(
+        findings.images, resampling, draws_at_once(findings.images, curves.points)
+    ):
         weight = drawn[place]
         sums = counts.by_label(weight)
         areas = curves.areas(weight)
@@ -125,7 +127,7 @@ def spread_of_all(
     judged : sequence of Judged
         One for each kind.
     passes : sequence of ndarray of bool
-        For each kind, which rows of what was said pass the threshold.
+        For each kind, which findings pass the threshold.
     at : sequence of ndarray of intp
         For each kind, where its images stand among all `images`.
     place : ndarray of intp, shape (images,)
@@ -146,7 +148,7 @@ def spread_of_all(
         parts.append({**_measures(sums), "average_precision": whole.areas(weight)[0, 0]})
     by_image = [c.by_image() for c in counts]
     names = set.intersection(*(set(one) for one in by_image))
-    if any(one.said.units is None for one in counts):
+    if any(one.findings.units is None for one in counts):
         names.discard("false_alarm_rate")
     shares = {name: _over_kinds([one[name] for one in by_image], at, images) for name in names}
     draws = _joined(parts)
@@ -185,7 +187,7 @@ def _with_shares(spread: Spread, counts: CaseCounts, level: float) -> Spread:
     with_pairs, pairs_in_all = counts.overlapping()
     labels = [
         {name: (float(low[i]), float(high[i])) for name, (low, high) in ends.items()}
-        for i in range(counts.said.labels)
+        for i in range(counts.findings.labels)
     ]
     return Spread(
         labels=tuple({**old, **new} for old, new in zip(spread.labels, labels, strict=True)),
@@ -201,7 +203,7 @@ def _with_shares(spread: Spread, counts: CaseCounts, level: float) -> Spread:
                 "average_precision": int(rows["f1"].n[i]),
                 "mean_overlap": int(with_pairs[i]),
             }
-            for i in range(counts.said.labels)
+            for i in range(counts.findings.labels)
         ),
         pooled_images={
             **{name: int(sums.n) for name, sums in pooled.items()},
@@ -272,7 +274,7 @@ def _summed_up(
     return Spread(
         labels=tuple(
             {name: (float(low[i]), float(high[i])) for name, (low, high) in by_label.items()}
-            for i in range(counts.said.labels)
+            for i in range(counts.findings.labels)
         ),
         pooled=_limits_each(pooled, few, level),
         mean_over_labels=_limits_each(means, few, level),

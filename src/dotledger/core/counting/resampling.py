@@ -137,9 +137,9 @@ def _content(table: Annotations | Findings, names: Sequence[str]) -> Floats:
     """Return numbers for each image that order images by what a table holds of them."""
     image = table.image.onto(names)
     rows = np.flatnonzero((image >= 0) & ~table.blank)
-    sure = table.confidence if isinstance(table, Findings) else np.zeros(len(table))
+    confidence = table.confidence if isinstance(table, Findings) else np.zeros(len(table))
     values = np.column_stack(
-        [table.box[rows], np.nan_to_num(sure[rows], nan=2.0), _code(table, "label")[rows],
+        [table.box[rows], np.nan_to_num(confidence[rows], nan=2.0), _code(table, "label")[rows],
          _code(table, "kind")[rows]]
     )  # fmt: skip
     values = np.nan_to_num(values, nan=-1.0)

@@ -63,7 +63,7 @@ class Row:
 
     @property
     def precision(self) -> float:
-        """TP / (TP + FP); NaN if nothing was said."""
+        """TP / (TP + FP); NaN if nothing was found."""
         return ratio(self.true_positives, self.true_positives + self.false_positives)
 
     @property
@@ -73,7 +73,7 @@ class Row:
 
     @property
     def f1(self) -> float:
-        """2 TP / (2 TP + FP + FN); NaN if nothing was said and nothing is annotated."""
+        """2 TP / (2 TP + FP + FN); NaN if nothing was found and nothing is annotated."""
         hits = 2 * self.true_positives
         return ratio(hits, hits + self.false_positives + self.misses)
 

@@ -8,7 +8,7 @@ import numpy as np
 
 from dotledger.core.arrays import Counts, Flags, Floats, Ints
 from dotledger.core.counting.area import average_precision, pooled_average_precision
-from dotledger.core.pairing.judging import Judged, Said
+from dotledger.core.pairing.judging import Judged, Ranked
 
 __all__ = ["Tally", "tally"]
 
@@ -48,27 +48,27 @@ def tally(judged: Judged, passes: Flags, *, curve: Floats | None = None) -> Tall
     judged : Judged
         At one required overlap.
     passes : ndarray of bool, shape (n,)
-        Which rows of what was said pass the threshold; see `Said.passing`. Average precision is
+        Which findings pass the threshold; see `Ranked.passing`. Average precision is
         that of all findings, whatever the threshold.
     curve : ndarray of float64, shape (labels + 1,), optional
         Average precisions, if they are known.
     """
-    said = judged.said
+    findings = judged.findings
     hits = judged.hit[passes[judged.hit]]
-    true_positives = _by_label(said, hits)
-    set_aside = _by_label(said, judged.aside[passes[judged.aside]])
-    false_positives = _by_label(said, np.flatnonzero(passes)) - true_positives - set_aside
-    annotated = _with_total(said.actual)
+    true_positives = _by_label(findings, hits)
+    set_aside = _by_label(findings, judged.aside[passes[judged.aside]])
+    false_positives = _by_label(findings, np.flatnonzero(passes)) - true_positives - set_aside
+    annotated = _with_total(findings.actual)
     negatives = None
-    if said.units is not None:
-        negatives = _with_total(said.units) - annotated - false_positives
+    if findings.units is not None:
+        negatives = _with_total(findings.units) - annotated - false_positives
     return Tally(
         annotated=annotated,
         true_positives=true_positives,
         false_positives=false_positives,
         set_aside=set_aside,
         true_negatives=negatives,
-        overlap_sum=_overlap_sums(judged, passes) if said.units is None else None,
+        overlap_sum=_overlap_sums(judged, passes) if findings.units is None else None,
         average_precision=np.r_[average_precision(judged), pooled_average_precision([judged])]
         if curve is None
         else curve,
@@ -79,14 +79,14 @@ def _with_total(counts: Counts) -> Counts:
     return np.r_[counts, counts.sum()].astype(np.int64)
 
 
-def _by_label(said: Said, rows: Ints) -> Counts:
-    return _with_total(np.bincount(said.label[rows], minlength=said.labels))
+def _by_label(findings: Ranked, rows: Ints) -> Counts:
+    return _with_total(np.bincount(findings.label[rows], minlength=findings.labels))
 
 
 def _overlap_sums(judged: Judged, passes: Flags) -> Floats:
     """Sum overlaps, smallest first, so that the sum does not depend on the order of rows."""
     keep = passes[judged.hit]
-    overlap, label = judged.overlap[keep], judged.said.label[judged.hit[keep]]
+    overlap, label = judged.overlap[keep], judged.findings.label[judged.hit[keep]]
     order = np.argsort(overlap)
-    sums = np.bincount(label[order], overlap[order], minlength=judged.said.labels)
+    sums = np.bincount(label[order], overlap[order], minlength=judged.findings.labels)
     return np.r_[sums, overlap[order].sum()]

@@ -41,18 +41,18 @@ def checked_overlaps(value: float | Sequence[float]) -> tuple[float, ...]:
 
 def thresholds_asked(
     value: Threshold | Sequence[float],
-    said: Findings,
-    truth: Annotations,
+    findings: Findings,
+    annotations: Annotations,
     words: Mapping[str, float] | None,
 ) -> tuple[Thresholds, ...]:
     """Return thresholds, one or several, words as numbers; raises ArgumentError for others."""
     if value is not None and hasattr(value, "to_numpy"):  # a Series, whose index means nothing
         value = value.to_numpy()
     if isinstance(value, str | Mapping) or not isinstance(value, Sequence | np.ndarray):
-        return (thresholds_of(value, said, words=words, labels=truth.label.names),)
+        return (thresholds_of(value, findings, words=words, labels=annotations.label.names),)
     if not len(value):
         raise ArgumentError("no threshold is given", place="threshold", got=value)
-    return tuple(thresholds_of(one, said, words=words) for one in value)
+    return tuple(thresholds_of(one, findings, words=words) for one in value)
 
 
 def checked_tolerances(given: Mapping[str, float]) -> dict[str, float]:
@@ -79,7 +79,7 @@ def check_pairing(pairing: str) -> None:
         raise ArgumentError("unknown pairing", place="pairing", got=pairing, allowed=PAIRINGS)
 
 
-def require_common_images(said: list[str], covered: list[str]) -> None:
+def require_common_images(answered: list[str], covered: list[str]) -> None:
     """Refuse two sides without a common image.
 
     Raises
@@ -87,20 +87,21 @@ def require_common_images(said: list[str], covered: list[str]) -> None:
     ScopeError
         With the nearest pair of names, if there is one.
     """
-    if not said or not covered or set(said) & set(covered):
+    if not answered or not covered or set(answered) & set(covered):
         return
-    close = next(((n, near[0]) for n in said[:50] if (near := nearest(n, covered))), None)
+    close = next(((n, near[0]) for n in answered[:50] if (near := nearest(n, covered))), None)
     hint = f"The nearest pair is {close[0]!r} and {close[1]!r}." if close else ""
     raise ScopeError(
-        f"none of the {len(said)} images with findings is among the {len(covered)} annotated ones",
+        f"none of the {len(answered)} images with findings is among the {len(covered)} "
+        "annotated ones",
         place="measure",
-        got=said[0],
+        got=answered[0],
         allowed=[repr(name) for name in covered[:3]],
         next_step=hint or "Image names must be equal on both sides.",
     )
 
 
-def wanted_kinds(truth: Annotations, kinds: Iterable[str] | None) -> tuple[str, ...]:
+def wanted_kinds(annotations: Annotations, kinds: Iterable[str] | None) -> tuple[str, ...]:
     """Return the kinds to judge: those asked for, or else those that the annotations hold.
 
     Raises
@@ -111,5 +112,7 @@ def wanted_kinds(truth: Annotations, kinds: Iterable[str] | None) -> tuple[str, 
     if kinds is not None:
         wanted = check_kinds(kinds, place="kinds")
     else:
-        wanted = check_kinds({*truth.kind.used(), *truth.vocabulary} - {""}, place="kinds")
+        wanted = check_kinds(
+            {*annotations.kind.used(), *annotations.vocabulary} - {""}, place="kinds"
+        )
     return tuple(kind for kind in wanted if KINDS[kind].judged != "carried")

@@ -120,27 +120,29 @@ def measure(
             place="measure",
             next_step="Findings come first: measure(findings, annotations).",
         )
-    said = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
-    truth = (
+    found = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
+    annotated = (
         annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
     )
-    said = clip_findings(said, truth.images).table if truth.images else said
-    origin = said.origin or Origin()
+    found = clip_findings(found, annotated.images).table if annotated.images else found
+    origin = found.origin or Origin()
     floor = origin.floor if floor is None else floor
     overlaps = checked_overlaps(overlap)
-    cuts = thresholds_asked(threshold, said, truth, {**origin.words, **(words or {})})
+    cuts = thresholds_asked(threshold, found, annotated, {**origin.words, **(words or {})})
     check_pairing(pairing)
     draws = whole_number(draws, place="draws", least=0, most=MOST_DRAWS)
     seed = whole_number(seed, place="seed", least=0, most=MOST_SEED)
-    covered = truth.image.used()
-    require_common_images(said.image.used(), covered)
-    wanted = wanted_kinds(truth, kinds)
+    covered = annotated.image.used()
+    require_common_images(found.image.used(), covered)
+    wanted = wanted_kinds(annotated, kinds)
     if credit_related:
-        said = credited(said, truth, wanted, overlaps[0], cuts[0], broader)
+        found = credited(found, annotated, wanted, overlaps[0], cuts[0], broader)
     basis = Basis(
-        findings=said,
-        annotations=truth,
-        scopes={k: scope_of(said, truth, k, count_unanswered=count_unanswered) for k in wanted},
+        findings=found,
+        annotations=annotated,
+        scopes={
+            k: scope_of(found, annotated, k, count_unanswered=count_unanswered) for k in wanted
+        },
         overlaps=overlaps,
         cuts=cuts,
         pairing=pairing,
@@ -148,10 +150,10 @@ def measure(
         credited=credit_related,
         floor=floor,
         resampling=Resampling(draws=draws, seed=seed),
-        places=places_of_images(sorted(covered), truth, said) if draws else {},
+        places=places_of_images(sorted(covered), annotated, found) if draws else {},
         tolerances=checked_tolerances(tolerances or {}),
     )
-    return _measured(basis, said, truth, covered, kinds is None)
+    return _measured(basis, found, annotated, covered, kinds is None)
 
 
 @dataclass(frozen=True, eq=False)
@@ -167,7 +169,7 @@ class _Work:
 
 
 def _measured(
-    basis: Basis, said: Findings, truth: Annotations, covered: list[str], every: bool
+    basis: Basis, findings: Findings, annotations: Annotations, covered: list[str], every: bool
 ) -> Measure:
     work = {kind: _work(basis, scope) for kind, scope in basis.scopes.items()}
     images = sorted(set().union(*(one.scope.images for one in work.values())))
@@ -175,10 +177,12 @@ def _measured(
         overlap=basis.overlaps[0],
         threshold=basis.cuts[0].plain(),
         images_in_scope=len(images),
-        unanswered=len(set(covered) - set(said.image.used())),
-        uncovered=len(set(said.image.used()) - set(covered)),
+        unanswered=len(set(covered) - set(findings.image.used())),
+        uncovered=len(set(findings.image.used()) - set(covered)),
         kinds={kind: _kind_measure(basis, one) for kind, one in work.items()},
-        unjudged_kinds=_unjudged_kinds(said, truth, covered, basis.cuts[0]) if every else {},
+        unjudged_kinds=_unjudged_kinds(findings, annotations, covered, basis.cuts[0])
+        if every
+        else {},
         pooled=_pooled(basis, list(work.values()), images),
         notes=notes_of(basis, [one.scope for one in work.values()]),
         basis=replace(basis, judged={kind: one.judged[0] for kind, one in work.items()}),
@@ -188,7 +192,7 @@ def _measured(
 def _work(basis: Basis, scope: Scope) -> _Work:
     judged = judge(scope, basis.overlaps)
     least = [cut.least(scope.kind, scope.labels) for cut in basis.cuts]
-    passes = [judged[0].said.passing(bar) for bar in least]
+    passes = [judged[0].findings.passing(bar) for bar in least]
     tallies = [[tally(one, mask) for mask in passes] for one in judged]
     by_confidence = judged[0]
     anew = basis.pairing == "total-overlap" and scope.boxed
@@ -264,12 +268,12 @@ def _kind_measure(basis: Basis, work: _Work) -> KindMeasure:
 # Findings of a kind that the annotations do not hold at all are unjudged too: nobody looked for
 # it.
 def _unjudged_kinds(
-    said: Findings, truth: Annotations, covered: list[str], cut: Thresholds
+    findings: Findings, annotations: Annotations, covered: list[str], cut: Thresholds
 ) -> dict[str, int]:
-    judged = {*truth.kind.used(), *truth.vocabulary}
-    other = [k for k in said.kind.used() if k not in judged and KINDS[k].judged != "carried"]
-    rows = (said.kind.onto(other) >= 0) & (said.image.onto(covered) >= 0) & ~said.blank
-    outside = said.take(rows)
+    judged = {*annotations.kind.used(), *annotations.vocabulary}
+    other = [k for k in findings.kind.used() if k not in judged and KINDS[k].judged != "carried"]
+    rows = (findings.kind.onto(other) >= 0) & (findings.image.onto(covered) >= 0) & ~findings.blank
+    outside = findings.take(rows)
     return counts_by_name(outside.take(cut.passes(outside)).kind)
 
 

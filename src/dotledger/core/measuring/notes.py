@@ -52,9 +52,9 @@ def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
 def _repeats(findings: Findings) -> int:
     """Return how many findings are, in every column, what another one is: one sort of all rows."""
     boxed = np.flatnonzero(~np.isnan(findings.box[:, 0]))
-    sure = np.nan_to_num(findings.confidence[boxed], nan=2.0)
+    confidence = np.nan_to_num(findings.confidence[boxed], nan=2.0)
     names = (findings.label.codes, findings.kind.codes, findings.image.codes)
-    keys = [*findings.box[boxed].T, sure, *(name[boxed] for name in names)]
+    keys = [*findings.box[boxed].T, confidence, *(name[boxed] for name in names)]
     order = np.lexsort(keys)
     same = np.ones(max(len(order) - 1, 0), dtype=bool)
     for key in keys:
@@ -72,7 +72,7 @@ def _scope_notes(basis: Basis, scope: Scope) -> list[str]:
     notes = []
     if not scope.images:
         notes.append(f"{scope.kind}: no annotated image has an answer for this kind.")
-    if len(scope.unjudged) and not len(scope.said):
+    if len(scope.unjudged) and not len(scope.findings):
         name = next(iter(counts_by_name(basis.findings.take(scope.unjudged).label)))
         near = nearest(name, scope.labels)
         hint = f" The nearest to {name!r} is {near[0]!r}." if near else ""

@@ -39,28 +39,30 @@ def suspicions(
     """
     found = findings.take(~findings.blank)
     kinds = [(kind, found.kind.onto([kind]) == 0) for kind in sorted(found.kind.used())]
-    said: list[str] = []
+    notes: list[str] = []
     for kind, rows in kinds:
         if rows.sum() >= _ENOUGH:
             one = found.take(rows)
             wanted = tuple((attributes or {}).get(kind, ()))
-            said += [f"{kind}: {what}" for what in _of_kind(one, sizes, wanted)]
-    return said
+            notes += [f"{kind}: {what}" for what in _of_kind(one, sizes, wanted)]
+    return notes
 
 
 def _of_kind(
     found: Findings, sizes: Mapping[str, tuple[float, float]], attributes: Sequence[str]
 ) -> list[str]:
-    sure = found.confidence[np.isfinite(found.confidence)]
-    said = []
-    if len(sure) >= _ENOUGH and sure.max() <= _LOW:
-        said.append(f"no confidence of {len(sure):,} is above {sure.max():.3g}: another scale?")
-    if not len(sure):
-        said.append("no finding has a confidence")
+    confidence = found.confidence[np.isfinite(found.confidence)]
+    notes = []
+    if len(confidence) >= _ENOUGH and confidence.max() <= _LOW:
+        notes.append(
+            f"no confidence of {len(confidence):,} is above {confidence.max():.3g}: another scale?"
+        )
+    if not len(confidence):
+        notes.append("no finding has a confidence")
     if _in_a_corner(found, sizes):
-        said.append("every box lies in the first tenth of its image: another unit?")
+        notes.append("every box lies in the first tenth of its image: another unit?")
     missing = [name for name in attributes if not _has(found, name)]
-    return said + [f"no finding has {_named(name)}: another path?" for name in missing]
+    return notes + [f"no finding has {_named(name)}: another path?" for name in missing]
 
 
 def _named(name: str) -> str:

@@ -44,14 +44,14 @@ class Related:
     ----------
     finding : ndarray of intp, shape (r,)
         Rows of the findings table.
-    truth : ndarray of intp, shape (r,)
-        Rows of the scope's truth.
+    annotation : ndarray of intp, shape (r,)
+        Rows of the scope's annotations.
     relation : ndarray of int, shape (r,)
         `BROAD` or `NARROW`.
     """
 
     finding: Ints
-    truth: Ints
+    annotation: Ints
     relation: Ints
 
 
@@ -81,11 +81,11 @@ def relation_table(
     table = np.zeros((len(found), len(annotated)), dtype=np.intp)
     if not above:
         return table
-    for i, said in enumerate(found):
+    for i, name in enumerate(found):
         for j, true in enumerate(annotated):
-            if said in above.get(true, ()):
+            if name in above.get(true, ()):
                 table[i, j] = BROAD
-            elif true in above.get(said, ()):
+            elif true in above.get(name, ()):
                 table[i, j] = NARROW
     return table
 
@@ -94,7 +94,7 @@ def related_pairs(
     scope: Scope,
     findings: Findings,
     open_findings: Ints,
-    open_truth: Ints,
+    open_annotations: Ints,
     required: float,
     above: Mapping[str, frozenset[str]],
 ) -> Related:
@@ -108,8 +108,8 @@ def related_pairs(
         The table the scope was made from.
     open_findings : ndarray of intp
         Rows of `findings` that pass the threshold and are not right, unjudged ones too.
-    open_truth : ndarray of intp
-        Rows of the scope's truth that are missed.
+    open_annotations : ndarray of intp
+        Rows of the scope's annotations that are missed.
     required : float
         The required overlap; of no account for presence.
     above : mapping of str to frozenset of str
@@ -119,21 +119,21 @@ def related_pairs(
     table = relation_table(names, scope.labels, above)
     if not table.any():
         nothing = np.zeros(0, dtype=np.intp)
-        return Related(finding=nothing, truth=nothing, relation=nothing)
-    said = Boxes(
+        return Related(finding=nothing, annotation=nothing, relation=nothing)
+    found = Boxes(
         group=findings.image.take(open_findings).onto(scope.images), box=findings.box[open_findings]
     )
-    truth = scope.truth.take(open_truth).by_image()
-    code, label = findings.label.codes[open_findings], scope.truth.label[open_truth]
+    annotations = scope.annotations.take(open_annotations).by_image()
+    code, label = findings.label.codes[open_findings], scope.annotations.label[open_annotations]
     if not scope.boxed:
-        said, truth = _everywhere(said), _everywhere(truth)
-    order = visiting_order(truth)
-    edges = edges_of(said, truth, order, required)
+        found, annotations = _everywhere(found), _everywhere(annotations)
+    order = visiting_order(annotations)
+    edges = edges_of(found, annotations, order, required)
     kept = edges.take(table[code[edges.finding], label[edges.annotation]] > 0)
-    pairs = pair_edges(kept, said, findings.confidence[open_findings], order, required)
+    pairs = pair_edges(kept, found, findings.confidence[open_findings], order, required)
     return Related(
         finding=open_findings[pairs.finding],
-        truth=open_truth[pairs.annotation],
+        annotation=open_annotations[pairs.annotation],
         relation=table[code[pairs.finding], label[pairs.annotation]],
     )
 
@@ -144,23 +144,23 @@ def _everywhere(boxes: Boxes) -> Boxes:
 
 
 def open_sides(
-    scope: Scope, findings: Findings, cut: Thresholds, hits: Ints, truth: Ints
+    scope: Scope, findings: Findings, cut: Thresholds, hits: Ints, annotations: Ints
 ) -> tuple[Ints, Ints]:
     """Return the findings that pass and are not right, and the truth that is missed.
 
     Parameters
     ----------
-    hits, truth : ndarray of intp
+    hits, annotations : ndarray of intp
         Rows of the scope's sides that are right and found, at the threshold.
     """
-    wrong = np.ones(len(scope.said), dtype=bool)
+    wrong = np.ones(len(scope.findings), dtype=bool)
     wrong[hits] = False
-    rows = np.concatenate([scope.said.row[wrong], scope.unjudged])
+    rows = np.concatenate([scope.findings.row[wrong], scope.unjudged])
     rows = np.sort(rows[cut.passes(findings.take(rows))])
     if scope.boxed:
         rows = rows[~np.isnan(findings.box[rows, 0])]
     missed = ~scope.ignore
-    missed[truth] = False
+    missed[annotations] = False
     return rows, np.flatnonzero(missed)
 
 
@@ -180,7 +180,7 @@ def credited(
         [judged] = judge(scope, (required,))
         found = related_of(scope, findings, judged, cut, above)
         names = np.array(scope.labels, dtype=object)
-        labels[found.finding] = names[scope.truth.label[found.truth]]
+        labels[found.finding] = names[scope.annotations.label[found.annotation]]
     return replace(findings, label=Coded.of(labels.tolist()))
 
 
@@ -194,8 +194,8 @@ def related_of(
     """Return the related pairs of one kind among what a judgement leaves at a threshold."""
     if judged.required is None:
         return _related_presence(scope, findings, cut, above)
-    keep = judged.said.passing(cut.least(scope.kind, scope.labels))[judged.hit]
-    sides = open_sides(scope, findings, cut, judged.hit[keep], judged.truth[keep])
+    keep = judged.findings.passing(cut.least(scope.kind, scope.labels))[judged.hit]
+    sides = open_sides(scope, findings, cut, judged.hit[keep], judged.annotation[keep])
     return related_pairs(scope, findings, *sides, judged.required, above)
 
 
@@ -204,10 +204,13 @@ def _related_presence(
 ) -> Related:
     least = cut.least(scope.kind, scope.labels)
     labels = max(len(scope.labels), 1)
-    said, truth = scope.said.grouped(labels).group, scope.truth.grouped(labels).group
-    passing = scope.confidence >= least[scope.said.label]
-    hits = np.flatnonzero(passing & np.isin(said, truth))
-    found = np.flatnonzero(np.isin(truth, said[passing]))
+    units, annotated = (
+        scope.findings.grouped(labels).group,
+        scope.annotations.grouped(labels).group,
+    )
+    passing = scope.confidence >= least[scope.findings.label]
+    hits = np.flatnonzero(passing & np.isin(units, annotated))
+    found = np.flatnonzero(np.isin(annotated, units[passing]))
     return related_pairs(
         scope, findings, *open_sides(scope, findings, cut, hits, found), 1.0, above
     )

@@ -117,15 +117,15 @@ def _paired_in_parts(
     found: list[list[Pairs]] = [[] for _ in required]
     for low, high in parts:
         rows = np.flatnonzero((findings.group >= low) & (findings.group < high))
-        truth = np.flatnonzero((annotations.group >= low) & (annotations.group < high))
-        mine, theirs = _part(findings, rows, low), _part(annotations, truth, low)
-        pairs = _pair_once(mine, confidence[rows], theirs, ignore[truth], required)
+        annotated = np.flatnonzero((annotations.group >= low) & (annotations.group < high))
+        mine, theirs = _part(findings, rows, low), _part(annotations, annotated, low)
+        pairs = _pair_once(mine, confidence[rows], theirs, ignore[annotated], required)
         for place, one in enumerate(pairs):
             found[place].append(
                 Pairs(
                     required=one.required,
                     finding=rows[one.finding],
-                    annotation=truth[one.annotation],
+                    annotation=annotated[one.annotation],
                     overlap=one.overlap,
                     set_aside=rows[one.set_aside],
                 )
@@ -225,8 +225,8 @@ def _visiting(certain: Floats, best: Floats, box: Floats, unlike: Ints | None = 
     two, which is rare. Those `unlike` their best annotation in label come after those that are.
     """
     rows = np.lexsort((-best, -certain))
-    sure, most = certain[rows], best[rows]
-    if np.any((sure[1:] == sure[:-1]) & (most[1:] == most[:-1])):
+    levels, most = certain[rows], best[rows]
+    if np.any((levels[1:] == levels[:-1]) & (most[1:] == most[:-1])):
         later = () if unlike is None else (unlike,)
         rows = np.lexsort((*box.T[:3:-1], *box_keys(box), *later, -best, -certain))
     return rows

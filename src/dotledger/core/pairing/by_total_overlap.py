@@ -21,23 +21,25 @@ def reassigned(scope: Scope, judged: Judged, passes: Flags) -> Judged:
     not pass, and findings in ignored annotations, are left as they were.
     """
     labels, required = len(scope.labels), round(judged.required or 0.0, 9)
-    truth = scope.truth.grouped(labels)
-    edges = edges_of(scope.said.grouped(labels), truth, visiting_order(truth), required)
+    annotations = scope.annotations.grouped(labels)
+    edges = edges_of(
+        scope.findings.grouped(labels), annotations, visiting_order(annotations), required
+    )
     countable = passes[edges.finding] & ~scope.ignore[edges.annotation]
     candidates = edges.take(countable & (edges.overlap >= required))
-    said = _places(np.lexsort((-scope.confidence, *scope.said.box.T[::-1])))
-    true = _places(visiting_order(truth))
-    order = np.lexsort((true[candidates.annotation], said[candidates.finding]))
+    findings = _places(np.lexsort((-scope.confidence, *scope.findings.box.T[::-1])))
+    true = _places(visiting_order(annotations))
+    order = np.lexsort((true[candidates.annotation], findings[candidates.finding]))
     candidates = candidates.take(order)  # the order of boxes, not of rows, decides between equals
-    chosen = candidates.take(_greatest_total(candidates, truth.group))
+    chosen = candidates.take(_greatest_total(candidates, annotations.group))
     by_row = np.argsort(chosen.finding)
     inside = edges.take(scope.ignore[edges.annotation] & (edges.inside >= required))
     return Judged(
-        said=judged.said,
+        findings=judged.findings,
         required=judged.required,
         hit=chosen.finding[by_row],
         overlap=chosen.exact[by_row],
-        truth=chosen.annotation[by_row],
+        annotation=chosen.annotation[by_row],
         aside=np.setdiff1d(np.unique(inside.finding), chosen.finding, assume_unique=True),
     )
 

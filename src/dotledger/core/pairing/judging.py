@@ -13,19 +13,19 @@ from dotledger.core.pairing.by_confidence import Pairs, pair
 from dotledger.core.pairing.ranks import Ranks
 from dotledger.core.pairing.scope import Scope
 
-__all__ = ["Judged", "Said", "judge"]
+__all__ = ["Judged", "Ranked", "judge"]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Said:
-    """Everything said about one kind, ranked; and what is annotated.
+class Ranked:
+    """The findings of one kind, ranked; and what is annotated.
 
     Attributes
     ----------
     labels, images : int
         How many are in scope; codes run from 0.
     label, image : ndarray of intp, shape (n,)
-        Of each thing said.
+        Of each finding.
     confidence : ndarray of float64, shape (n,)
         Infinite where the service simply asserts.
     true_label, true_image : ndarray of intp, shape (m,)
@@ -54,7 +54,7 @@ class Said:
 
     @cached_property
     def ranks(self) -> Ranks:
-        """How many things were said with at least the confidence of a row."""
+        """How many findings there are with at least the confidence of a row."""
         return Ranks(self.label, self.confidence)
 
     def passing(self, least: Floats) -> Flags:
@@ -68,30 +68,30 @@ class Judged:
 
     Attributes
     ----------
-    said : Said
+    findings : Ranked
         What is judged.
     required : float or None
         The required overlap; None for presence.
     hit : ndarray of intp, shape (h,)
-        Rows of `said` that are right, rising.
+        Rows of `findings` that are right, rising.
     overlap : ndarray of float64, shape (h,)
         Of each pair; NaN for presence.
-    truth : ndarray of intp, shape (h,)
-        Row of each hit's annotation in the scope's truth; -1 for presence.
+    annotation : ndarray of intp, shape (h,)
+        Row of each hit's annotation in the scope's annotations; -1 for presence.
     aside : ndarray of intp, shape (s,)
-        Rows of `said` in an ignored annotation; neither right nor wrong.
+        Rows of `findings` in an ignored annotation; neither right nor wrong.
     """
 
-    said: Said
+    findings: Ranked
     required: float | None
     hit: Ints
     overlap: Floats
-    truth: Ints
+    annotation: Ints
     aside: Ints
 
     def wrong(self) -> Flags:
-        """Return which rows of `said` are false positives: ndarray of bool, shape (n,)."""
-        rows = np.ones(len(self.said.label), dtype=bool)
+        """Return which rows of `findings` are false positives: ndarray of bool, shape (n,)."""
+        rows = np.ones(len(self.findings.label), dtype=bool)
         rows[self.hit] = False
         rows[self.aside] = False
         return rows
@@ -108,34 +108,34 @@ def _judge_boxes(scope: Scope, required: Sequence[float]) -> list[Judged]:
     labels = len(scope.labels)
     countable = ~scope.ignore
     nothing = np.zeros(0, dtype=np.intp)
-    said = Said(
+    findings = Ranked(
         labels=labels,
         images=len(scope.images),
-        label=scope.said.label,
-        image=scope.said.image,
+        label=scope.findings.label,
+        image=scope.findings.image,
         confidence=scope.confidence,
-        true_label=scope.truth.label[countable],
-        true_image=scope.truth.image[countable],
+        true_label=scope.annotations.label[countable],
+        true_image=scope.annotations.image[countable],
         doubtful_label=nothing,
         doubtful_image=nothing,
     )
     pairs = pair(
-        scope.said.grouped(labels),
+        scope.findings.grouped(labels),
         scope.confidence,
-        scope.truth.grouped(labels),
+        scope.annotations.grouped(labels),
         scope.ignore,
         required,
     )
-    return [_judged(said, one) for one in pairs]
+    return [_judged(findings, one) for one in pairs]
 
 
-def _judged(said: Said, pairs: Pairs) -> Judged:
+def _judged(findings: Ranked, pairs: Pairs) -> Judged:
     return Judged(
-        said=said,
+        findings=findings,
         required=pairs.required,
         hit=pairs.finding,
         overlap=pairs.overlap,
-        truth=pairs.annotation,
+        annotation=pairs.annotation,
         aside=pairs.set_aside,
     )
 
@@ -144,14 +144,14 @@ def _judge_presence(scope: Scope) -> Judged:
     """Judge pairs of image and label; of several findings the highest confidence counts."""
     labels = len(scope.labels)
     divisor = max(labels, 1)
-    truth = scope.truth.grouped(labels).group
-    doubtful = np.unique(truth[scope.ignore])
-    present = np.setdiff1d(truth[~scope.ignore], doubtful)
-    unit = scope.said.grouped(labels).group
+    annotations = scope.annotations.grouped(labels).group
+    doubtful = np.unique(annotations[scope.ignore])
+    present = np.setdiff1d(annotations[~scope.ignore], doubtful)
+    unit = scope.findings.grouped(labels).group
     order = np.lexsort((-scope.confidence, unit))
     unit, first = np.unique(unit[order], return_index=True)
     confidence = scope.confidence[order][first]
-    said = Said(
+    findings = Ranked(
         labels=labels,
         images=len(scope.images),
         label=unit % divisor,
@@ -166,10 +166,10 @@ def _judge_presence(scope: Scope) -> Judged:
     )
     hit = np.flatnonzero(np.isin(unit, present))
     return Judged(
-        said=said,
+        findings=findings,
         required=None,
         hit=hit,
         overlap=np.full(len(hit), np.nan),
-        truth=np.full(len(hit), -1),
+        annotation=np.full(len(hit), -1),
         aside=np.flatnonzero(np.isin(unit, doubtful)),
     )

@@ -1,4 +1,4 @@
-"""How many things were said with at least a confidence."""
+"""How many findings there are with at least a confidence."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ __all__ = ["Ranks"]
 
 
 class Ranks:
-    """Ranks of what was said, worked out for the rows that are asked for.
+    """Ranks of findings, worked out for the rows that are asked for.
 
     Parameters
     ----------
@@ -42,7 +42,7 @@ class Ranks:
         return parts
 
     def overall(self, rows: Ints) -> Ints:
-        """Return for each of `rows` how many things were said with at least its confidence."""
+        """Return for each of `rows` how many findings there are with at least its confidence."""
         new = rows[self._overall[rows] < 0]
         new = new[np.argsort(self._falling[new])]  # neighbours are looked up together
         self._overall[new] = np.searchsorted(self._sorted, self._falling[new], side="right")

@@ -91,13 +91,13 @@ def _pair_kind(
 ) -> None:
     scope = scope_of(findings, annotations, kind)
     [judged] = judge(scope, (overlap,))
-    said, truth = scope.said.row, scope.truth.row
+    found, annotated = scope.findings.row, scope.annotations.row
     into.finding[scope.unjudged] = "unjudged"
     into.finding[scope.without_box] = "set aside"
-    into.finding[said] = "wrong"
-    into.finding[said[judged.aside]] = "set aside"
-    into.finding[said[judged.hit]] = "right"
-    into.partner[said[judged.hit]] = truth[judged.truth]
-    into.overlap[said[judged.hit]] = judged.overlap
-    into.annotation[truth] = np.where(scope.ignore, "ignored", "missed")
-    into.annotation[truth[judged.truth]] = "found"
+    into.finding[found] = "wrong"
+    into.finding[found[judged.aside]] = "set aside"
+    into.finding[found[judged.hit]] = "right"
+    into.partner[found[judged.hit]] = annotated[judged.annotation]
+    into.overlap[found[judged.hit]] = judged.overlap
+    into.annotation[annotated] = np.where(scope.ignore, "ignored", "missed")
+    into.annotation[annotated[judged.annotation]] = "found"

@@ -68,12 +68,12 @@ class Scope:
         False only where unanswered images were let in on request.
     unanswered : int
         Images covered by the annotations without an answer for this kind.
-    said, truth : Side
+    findings, annotations : Side
         Findings and annotations in scope.
     confidence : ndarray of float64
-        Of `said`; infinite where the service simply asserts.
+        Of `findings`; infinite where the service simply asserts.
     ignore : ndarray of bool
-        Of `truth`.
+        Of `annotations`.
     unjudged, without_box : ndarray of intp
         Rows of findings on images in scope with a label outside the vocabulary, and of those
         without a box although the kind is judged by boxes.
@@ -84,8 +84,8 @@ class Scope:
     images: tuple[str, ...]
     answered: NDArray[np.bool_]
     unanswered: int
-    said: Side
-    truth: Side
+    findings: Side
+    annotations: Side
     confidence: Floats
     ignore: NDArray[np.bool_]
     unjudged: Ints
@@ -132,19 +132,19 @@ def scope_of(
         if KINDS[kind].judged == "boxes"
         else np.zeros(len(known), dtype=bool)
     )
-    said = _side(known & ~no_box, image, label, findings.box)
-    confidence = findings.confidence[said.row]
-    truth = _truth(annotations, kind, images, labels)
+    found = _side(known & ~no_box, image, label, findings.box)
+    confidence = findings.confidence[found.row]
+    annotated = _annotated(annotations, kind, images, labels)
     return Scope(
         kind=kind,
         labels=labels,
         images=tuple(images),
         answered=np.array([name in answered for name in images], dtype=bool),
         unanswered=len(covered) - len(answered.intersection(covered)),
-        said=said,
-        truth=truth,
+        findings=found,
+        annotations=annotated,
         confidence=np.where(np.isnan(confidence), np.inf, confidence),
-        ignore=annotations.ignore[truth.row],
+        ignore=annotations.ignore[annotated.row],
         unjudged=np.flatnonzero(inside & (label < 0)),
         without_box=np.flatnonzero(known & no_box),
     )
@@ -155,7 +155,9 @@ def _side(rows: NDArray[np.bool_], image: Ints, label: Ints, box: Floats) -> Sid
     return Side(row=places, image=image[places], label=label[places], box=box[places])
 
 
-def _truth(annotations: Annotations, kind: str, images: list[str], labels: tuple[str, ...]) -> Side:
+def _annotated(
+    annotations: Annotations, kind: str, images: list[str], labels: tuple[str, ...]
+) -> Side:
     image, label = annotations.image.onto(images), annotations.label.onto(labels)
     rows = (annotations.kind.onto([kind]) == 0) & (image >= 0) & (label >= 0)
     return _side(rows & ~annotations.blank, image, label, annotations.box)

@@ -71,5 +71,7 @@ class Basis:
         return any(value < self.floor for value in given)
 
     def passing(self, kind: str) -> Flags:
-        """Return which rows of what was said about `kind` pass the first threshold."""
-        return self.judged[kind].said.passing(self.cuts[0].least(kind, self.scopes[kind].labels))
+        """Return which findings of `kind` pass the first threshold."""
+        return self.judged[kind].findings.passing(
+            self.cuts[0].least(kind, self.scopes[kind].labels)
+        )

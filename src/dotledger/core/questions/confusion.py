@@ -75,22 +75,25 @@ def confusion_of(basis: Basis, kind: str) -> Confusion:
     """Return the confusion of one kind with boxes, at the first overlap and threshold."""
     scope = basis.scopes[kind]
     passing = np.flatnonzero(basis.passing(kind))
-    said = scope.said.take(passing)
+    findings = scope.findings.take(passing)
     [pairs] = pair(
-        said.by_image(),
+        findings.by_image(),
         scope.confidence[passing],
-        scope.truth.by_image(),
+        scope.annotations.by_image(),
         scope.ignore,
         basis.overlaps[:1],
     )
     size = len(scope.labels) + 1
     last = size - 1
-    found = np.full(len(scope.truth), last)
-    found[pairs.annotation] = said.label[pairs.finding]
-    alone = np.ones(len(said), dtype=bool)
+    found = np.full(len(scope.annotations), last)
+    found[pairs.annotation] = findings.label[pairs.finding]
+    alone = np.ones(len(findings), dtype=bool)
     alone[pairs.finding] = alone[pairs.set_aside] = False
     cells = np.concatenate(
-        [(scope.truth.label * size + found)[~scope.ignore], last * size + said.label[alone]]
+        [
+            (scope.annotations.label * size + found)[~scope.ignore],
+            last * size + findings.label[alone],
+        ]
     )
     counts = np.bincount(cells, minlength=size * size).reshape(size, size)
     related = related_of(
@@ -100,7 +103,7 @@ def confusion_of(basis: Basis, kind: str) -> Confusion:
         basis.cuts[0],
         lineage(basis.findings, basis.broader),
     )
-    names = [scope.labels[label] for label in scope.truth.label[related.truth]]
+    names = [scope.labels[label] for label in scope.annotations.label[related.annotation]]
     by_relation = [
         {
             n: int(c)

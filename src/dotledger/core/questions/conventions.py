@@ -211,8 +211,8 @@ def check_conventions(
         The best first; conventions that would move no box are left out, but for "as now".
     """
     known = np.isin(findings.image.values().astype(str), list(sizes)) if len(findings) else _none()
-    said = findings.take(known & ~np.isnan(findings.box[:, 0]))
-    boxes, touching = _with_sizes(said, sizes), _Touching.of(said, annotations)
+    found = findings.take(known & ~np.isnan(findings.box[:, 0]))
+    boxes, touching = _with_sizes(found, sizes), _Touching.of(found, annotations)
     now = touching.best(boxes.box)
     changed = {name: change(boxes) for name, change in CONVENTIONS.items()}
     changed |= _working_sizes(boxes, touching)
@@ -237,16 +237,16 @@ def _working_sizes(boxes: _Boxes, touching: _Touching) -> dict[str, Floats]:
     images = np.unique(touching.image)
     if not len(images) or not len(boxes.box):
         return {}
-    said = np.zeros(int(max(images.max(), touching.said_image.max())) + 1)
-    true, side = said.copy(), said.copy()
+    findings = np.zeros(int(max(images.max(), touching.found_image.max())) + 1)
+    true, side = findings.copy(), findings.copy()
     raw = boxes.box * np.tile(boxes.sent / boxes.size, 2)
-    np.maximum.at(said, touching.said_image, raw[:, 2:].max(axis=1))
-    np.maximum.at(true, touching.image, touching.truth[:, 2:].max(axis=1))
-    side[touching.said_image] = boxes.size.max(axis=1)
-    both = (said > 0) & (true > 0)
+    np.maximum.at(findings, touching.found_image, raw[:, 2:].max(axis=1))
+    np.maximum.at(true, touching.image, touching.annotations[:, 2:].max(axis=1))
+    side[touching.found_image] = boxes.size.max(axis=1)
+    both = (findings > 0) & (true > 0)
     if not both.any():
         return {}
-    about = float(np.median(side[both] * said[both] / true[both]))
+    about = float(np.median(side[both] * findings[both] / true[both]))
     order = np.argsort([abs(math.log(one / about)) for one in _SIDES])[:_NEAREST]
     longer = boxes.size.max(axis=1, keepdims=True)
     return {
@@ -280,10 +280,10 @@ def _none() -> NDArray[np.bool_]:
     return np.zeros(0, dtype=bool)
 
 
-def _with_sizes(said: Findings, sizes: Mapping[str, ImageSize]) -> _Boxes:
-    facts = [sizes[name] for name in said.image.values()]
+def _with_sizes(findings: Findings, sizes: Mapping[str, ImageSize]) -> _Boxes:
+    facts = [sizes[name] for name in findings.image.values()]
     return _Boxes(
-        box=said.box,
+        box=findings.box,
         size=np.array([(f.width, f.height) for f in facts], dtype=np.float64).reshape(-1, 2),
         sent=np.array([(f.sent_width, f.sent_height) for f in facts]).reshape(-1, 2),
         orientation=np.array([f.orientation for f in facts], dtype=np.intp),
@@ -297,30 +297,30 @@ class _Touching:
     Findings stand in the order `order`; those of annotation i begin at `first[i]`, `count[i]` many.
     """
 
-    truth: Floats
+    annotations: Floats
     image: NDArray[np.intp]
-    said_image: NDArray[np.intp]
+    found_image: NDArray[np.intp]
     order: NDArray[np.intp]
     first: NDArray[np.intp]
     count: NDArray[np.intp]
 
     @classmethod
-    def of(cls, said: Findings, annotations: Annotations) -> _Touching:
-        names, kinds = said.image.used(), list(KINDS)
+    def of(cls, findings: Findings, annotations: Annotations) -> _Touching:
+        names, kinds = findings.image.used(), list(KINDS)
         image, kind = annotations.image.onto(names), annotations.kind.onto(kinds)
         boxed = ~np.isnan(annotations.box[:, 0]) & ~annotations.ignore
         rows = np.flatnonzero((image >= 0) & (kind >= 0) & boxed)
-        said_image = said.image.onto(names)
-        own = said_image * len(kinds) + said.kind.onto(kinds)
+        found_image = findings.image.onto(names)
+        own = found_image * len(kinds) + findings.kind.onto(kinds)
         wanted = image[rows] * len(kinds) + kind[rows]
         order = np.argsort(own, kind="stable")
         first = np.searchsorted(own[order], wanted, side="left")
         last = np.searchsorted(own[order], wanted, side="right")
-        return cls(annotations.box[rows], image[rows], said_image, order, first, last - first)
+        return cls(annotations.box[rows], image[rows], found_image, order, first, last - first)
 
     def best(self, box: Floats) -> Floats:
         """Return each annotation's greatest overlap; boxes turned inside out overlap nothing."""
-        found = np.zeros(len(self.truth))
+        found = np.zeros(len(self.annotations))
         boxes = box[self.order]
         total = np.cumsum(self.count)
         for start in range(0, int(total[-1]) if len(total) else 0, _PAIRS_AT_ONCE):
@@ -335,7 +335,9 @@ class _Touching:
         starts = np.cumsum(count) - count
         at = np.arange(int(count.sum())) - np.repeat(starts - self.first[rows], count)
         mine = boxes[at]
-        shared, own, other = shared_and_areas(mine, np.repeat(self.truth[rows], count, axis=0))
+        shared, own, other = shared_and_areas(
+            mine, np.repeat(self.annotations[rows], count, axis=0)
+        )
         right = (mine[:, 0] < mine[:, 2]) & (mine[:, 1] < mine[:, 3])
         with np.errstate(divide="ignore", invalid="ignore"):
             share = np.where(right, shared / (own + other - shared), 0.0)
@@ -348,7 +350,7 @@ _PAIRS_AT_ONCE = 2_000_000
 
 def _fit(name: str, box: Floats, before: Floats, touching: _Touching, now: Floats) -> Fit:
     moved = (np.abs(box - before) > 1e-6).any(axis=1)
-    images = np.unique(touching.said_image[moved])
+    images = np.unique(touching.found_image[moved])
     judged = np.isin(touching.image, images) if name != "as now" else np.ones(len(now), dtype=bool)
     shares = touching.best(box)[judged]
     return Fit(

@@ -47,12 +47,12 @@ def image_counts(basis: Basis) -> pd.DataFrame:
 
 def _of_kind(basis: Basis, kind: str) -> dict[str, Any]:
     judged, passes = basis.judged[kind], basis.passing(kind)
-    scope, said = basis.scopes[kind], judged.said
+    scope, findings = basis.scopes[kind], judged.findings
     count = len(scope.images)
-    hits = np.bincount(said.image[judged.hit[passes[judged.hit]]], minlength=count)
-    aside = np.bincount(said.image[judged.aside[passes[judged.aside]]], minlength=count)
-    found = np.bincount(said.image[passes], minlength=count) - aside
-    annotated = np.bincount(said.true_image, minlength=count)
+    hits = np.bincount(findings.image[judged.hit[passes[judged.hit]]], minlength=count)
+    aside = np.bincount(findings.image[judged.aside[passes[judged.aside]]], minlength=count)
+    found = np.bincount(findings.image[passes], minlength=count) - aside
+    annotated = np.bincount(findings.true_image, minlength=count)
     return {
         "image": np.array(scope.images, dtype=object),
         "kind": kind,
@@ -130,27 +130,27 @@ class CountAgreement(Displayed):
 def count_agreement(basis: Basis, kind: str) -> CountAgreement:
     """Compare, for each image and label, how many were found with how many are annotated."""
     judged, passes = basis.judged[kind], basis.passing(kind).copy()
-    scope, said = basis.scopes[kind], judged.said
+    scope, findings = basis.scopes[kind], judged.findings
     passes[judged.aside] = False
     unit = np.concatenate(
         [
-            _unit(judged, said.image, said.label)[passes],
-            _unit(judged, said.true_image, said.true_label),
+            _unit(judged, findings.image, findings.label)[passes],
+            _unit(judged, findings.true_image, findings.true_label),
         ]
     )
-    sign = np.r_[np.ones(int(passes.sum())), -np.ones(len(said.true_label))]
+    sign = np.r_[np.ones(int(passes.sum())), -np.ones(len(findings.true_label))]
     cell, place = np.unique(unit, return_inverse=True)
     error = np.bincount(place, sign, minlength=len(cell)) if len(cell) else np.zeros(0)
-    label = cell % max(said.labels, 1)
-    found = np.bincount(said.label[passes], minlength=said.labels)
+    label = cell % max(findings.labels, 1)
+    found = np.bincount(findings.label[passes], minlength=findings.labels)
     images = len(scope.images)
-    total = np.bincount(label, np.abs(error), minlength=said.labels)
-    uneven = np.bincount(label[error != 0], minlength=said.labels)
+    total = np.bincount(label, np.abs(error), minlength=findings.labels)
+    uneven = np.bincount(label[error != 0], minlength=findings.labels)
     rows = {
         name: CountRow(
-            annotated=int(said.actual[i]),
+            annotated=int(findings.actual[i]),
             found=int(found[i]),
-            mean_error=ratio(float(found[i] - said.actual[i]), images),
+            mean_error=ratio(float(found[i] - findings.actual[i]), images),
             mean_absolute_error=ratio(float(total[i]), images),
             images_equal=images - int(uneven[i]),
         )
@@ -160,4 +160,4 @@ def count_agreement(basis: Basis, kind: str) -> CountAgreement:
 
 
 def _unit(judged: Judged, image: Ints, label: Ints) -> Ints:
-    return image * max(judged.said.labels, 1) + label
+    return image * max(judged.findings.labels, 1) + label

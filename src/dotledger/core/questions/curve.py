@@ -40,22 +40,22 @@ def curve_of(basis: Basis, kind: str | None, label: str | None) -> pd.DataFrame:
             allowed=["confidence"],
         )
     scope, judged = basis.scopes[name], basis.judged[name]
-    said = judged.said
-    rows = np.ones(len(said.label), dtype=bool)
-    actual = len(said.true_label)
+    findings = judged.findings
+    rows = np.ones(len(findings.label), dtype=bool)
+    actual = len(findings.true_label)
     if label is not None:
         if label not in scope.labels:
             raise ArgumentError(
                 "the label is not measured", place="curve", got=label, allowed=scope.labels
             )
         code = scope.labels.index(label)
-        rows, actual = said.label == code, int(said.actual[code])
+        rows, actual = findings.label == code, int(findings.actual[code])
     rows[judged.aside] = False
     if basis.floor is not None:
-        rows &= said.confidence >= basis.floor
-    right = np.zeros(len(said.label), dtype=bool)
+        rows &= findings.confidence >= basis.floor
+    right = np.zeros(len(findings.label), dtype=bool)
     right[judged.hit] = True
-    levels, place = np.unique(-said.confidence[rows], return_inverse=True)
+    levels, place = np.unique(-findings.confidence[rows], return_inverse=True)
     found = np.cumsum(np.bincount(place, minlength=len(levels)))
     hits = np.cumsum(np.bincount(place[right[rows]], minlength=len(levels)))
     return pd.DataFrame(

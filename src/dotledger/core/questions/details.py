@@ -171,15 +171,15 @@ def details_of(basis: Basis, kind: str, tolerances: Mapping[str, float]) -> Deta
     pairs = list(_pairs(basis, kind))
     attributes: dict[str, list[tuple[str, bool, float, int]]] = {}
     points: dict[str, list[float]] = {}
-    for said, true, diagonal, image in pairs:
-        for name in (said.attributes.keys() & true.attributes.keys()) - {NAME}:
+    for found, true, diagonal, image in pairs:
+        for name in (found.attributes.keys() & true.attributes.keys()) - {NAME}:
             judged = judge_attribute(
-                said.attributes[name], true.attributes[name], tolerances.get(name, 0.0)
+                found.attributes[name], true.attributes[name], tolerances.get(name, 0.0)
             )
             if judged is not None:
                 attributes.setdefault(name, []).append((*judged, image))
-        for name in said.points.keys() & true.points.keys():
-            distance = math.dist(said.points[name], true.points[name])
+        for name in found.points.keys() & true.points.keys():
+            distance = math.dist(found.points[name], true.points[name])
             points.setdefault(name, []).append(distance / diagonal)
     return DetailMeasure(
         attributes={name: _attribute_row(attributes[name]) for name in sorted(attributes)},
@@ -200,23 +200,23 @@ def _pairs(basis: Basis, kind: str) -> Iterator[tuple[Details, Details, float, i
         return
     scope, judged = basis.scopes[kind], basis.judged[kind]
     keep = basis.passing(kind)[judged.hit]
-    rows = zip(scope.said.row[judged.hit[keep]], judged.truth[keep], strict=True)
-    box = scope.truth.box
+    rows = zip(scope.findings.row[judged.hit[keep]], judged.annotation[keep], strict=True)
+    box = scope.annotations.box
     diagonal = np.hypot(box[:, 2] - box[:, 0], box[:, 3] - box[:, 1])
-    for row, truth in rows:
-        true = annotations.details[scope.truth.row[truth]]
-        said = findings.details[row] if findings.details is not None else None
+    for row, annotated in rows:
+        true = annotations.details[scope.annotations.row[annotated]]
+        found = findings.details[row] if findings.details is not None else None
         if true is not None:
-            image = int(scope.truth.image[truth])
-            yield said or Details(), true, float(diagonal[truth]), image
+            image = int(scope.annotations.image[annotated])
+            yield found or Details(), true, float(diagonal[annotated]), image
 
 
-def judge_attribute(said: Any, true: Any, tolerance: float) -> tuple[str, bool, float] | None:
+def judge_attribute(found: Any, true: Any, tolerance: float) -> tuple[str, bool, float] | None:
     """Judge one attribute on one pair.
 
     Parameters
     ----------
-    said : value
+    found : value
         As read from the service: a choice, a number, or a mapping with ``value``, with ``low`` and
         ``high``, or with ``leading``.
     true : value
@@ -231,12 +231,12 @@ def judge_attribute(said: Any, true: Any, tolerance: float) -> tuple[str, bool, 
         two cannot be compared.
     """
     wanted = _value(true)
-    if isinstance(said, Mapping) and "low" in said:
+    if isinstance(found, Mapping) and "low" in found:
         number = _number(wanted)
         return (
-            None if number is None else ("range", said["low"] <= number <= said["high"], math.nan)
+            None if number is None else ("range", found["low"] <= number <= found["high"], math.nan)
         )
-    given = _value(said)
+    given = _value(found)
     ends = _number(given), _number(wanted)
     if ends[0] is not None and ends[1] is not None:
         error = abs(ends[0] - ends[1])
@@ -283,14 +283,14 @@ def _attribute_row(judged: list[tuple[str, bool, float, int]]) -> AttributeRow:
 def _names(pairs: list[tuple[Details, Details, float, int]]) -> NameRow | None:
     """Compare names where one is annotated."""
     verdicts = [
-        (_person(said.attributes.get(NAME)), _person(true.attributes[NAME]))
-        for said, true, _, _ in pairs
+        (_person(found.attributes.get(NAME)), _person(true.attributes[NAME]))
+        for found, true, _, _ in pairs
         if _person(true.attributes.get(NAME))
     ]
     if not verdicts:
         return None
-    right = sum(said == true for said, true in verdicts)
-    none = sum(not said for said, _ in verdicts)
+    right = sum(found == true for found, true in verdicts)
+    none = sum(not found for found, _ in verdicts)
     return NameRow(right=right, wrong=len(verdicts) - right - none, no_name=none)
 
 

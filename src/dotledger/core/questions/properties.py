@@ -39,11 +39,11 @@ def at_edge(annotations: Annotations, scope: Scope, side: Side) -> Floats:
     return np.where(near, 1.0, np.where(known, 0.0, np.nan))
 
 
-def crowding_of(truth: Side) -> Floats:
+def crowding_of(annotations: Side) -> Floats:
     """Return the greatest overlap of each annotated box with another of its image."""
-    boxes = truth.by_image()
+    boxes = annotations.by_image()
     edges = edges_of(boxes, boxes, visiting_order(boxes), _TOUCH)
     others = edges.finding != edges.annotation
-    result = np.zeros(len(truth))
+    result = np.zeros(len(annotations))
     np.maximum.at(result, edges.finding[others], edges.overlap[others])
     return result

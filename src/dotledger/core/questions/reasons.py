@@ -79,9 +79,14 @@ class Case:
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
-        sure = None if math.isinf(self.confidence) else defined(self.confidence)
+        confidence = None if math.isinf(self.confidence) else defined(self.confidence)
         box = None if math.isnan(self.box[0]) else list(self.box)
-        return {**vars(self), "confidence": sure, "overlap": defined(self.overlap), "box": box}
+        return {
+            **vars(self),
+            "confidence": confidence,
+            "overlap": defined(self.overlap),
+            "box": box,
+        }
 
 
 class Reasons:

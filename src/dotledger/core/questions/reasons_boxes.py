@@ -90,58 +90,66 @@ class BoxReasons(Reasons):
         outside = outside[~np.isnan(self.findings.box[outside, 0])]
         wrong = self.judged.wrong() & self.passes
         self._wrong = np.flatnonzero(wrong)
-        self._rows = np.concatenate([scope.said.row[self._wrong], outside])
+        self._rows = np.concatenate([scope.findings.row[self._wrong], outside])
         boxes = self.findings.box[self._rows]
         images = self.findings.image.take(self._rows).onto(scope.images)
-        truth = scope.truth.by_image()
-        edges = edges_of(type(truth)(group=images, box=boxes), truth, visiting_order(truth), _TOUCH)
+        annotations = scope.annotations.by_image()
+        edges = edges_of(
+            type(annotations)(group=images, box=boxes),
+            annotations,
+            visiting_order(annotations),
+            _TOUCH,
+        )
         edges = edges.take(~scope.ignore[edges.annotation])
         self._edges = edges.take(edges.overlap >= self._near)
-        self._said = self.findings.label.codes[self._rows]
+        self._label = self.findings.label.codes[self._rows]
         onto = np.array([scope.labels.index(n) if n in scope.labels else -1 for n in self.names])
-        same = onto[self._said[self._edges.finding]] == scope.truth.label[self._edges.annotation]
+        same = (
+            onto[self._label[self._edges.finding]]
+            == scope.annotations.label[self._edges.annotation]
+        )
         self._same: NDArray[np.bool_] = same
         self._exact = self._edges.overlap >= self.required
-        self._found = np.zeros(len(scope.truth), dtype=bool)
-        self._found[self.judged.truth[self.passes[self.judged.hit]]] = True
+        self._found = np.zeros(len(scope.annotations), dtype=bool)
+        self._found[self.judged.annotation[self.passes[self.judged.hit]]] = True
         self._over = self._one_over_several(edges, onto)
 
     def _one_over_several(self, edges: Edges, onto: Ints) -> dict[int, list[int]]:
         """Return the annotations under each wrong box that holds several of its label."""
-        found, truth = edges.finding, edges.annotation
-        label = self.scope.truth.label
-        box, true = self.findings.box[self._rows], self.scope.truth.box
-        held = edges.inside * (_areas(box)[found] / _areas(true)[truth]) >= _HELD
-        mine = held & (onto[self._said[found]] == label[truth])
+        found, annotations = edges.finding, edges.annotation
+        label = self.scope.annotations.label
+        box, true = self.findings.box[self._rows], self.scope.annotations.box
+        held = edges.inside * (_areas(box)[found] / _areas(true)[annotations]) >= _HELD
+        mine = held & (onto[self._label[found]] == label[annotations])
         under: dict[int, list[int]] = {}
-        for place, one in zip(found[mine].tolist(), truth[mine].tolist(), strict=True):
+        for place, one in zip(found[mine].tolist(), annotations[mine].tolist(), strict=True):
             under.setdefault(place, []).append(one)
         return {place: several for place, several in under.items() if len(several) > 1}
 
     def wrong(self) -> list[Case]:
         """Return a case for each false positive."""
         best = self._best(self._edges.finding, len(self._rows))
-        said = self.scope.said
+        findings = self.scope.findings
         return [
-            self._wrong_case(said, place, int(row), best[place])
+            self._wrong_case(findings, place, int(row), best[place])
             for place, row in enumerate(self._wrong)
         ]
 
     def _best(self, group: Ints, count: int) -> list[tuple[int, int]]:
         """Return for each finding or annotation its most telling edge; equal ones by content."""
-        truth = self.scope.truth
-        sure = np.nan_to_num(self.findings.confidence[self._rows], nan=2.0)
+        annotations = self.scope.annotations
+        confidence = np.nan_to_num(self.findings.confidence[self._rows], nan=2.0)
         names = np.argsort(np.argsort(np.array(self.names, dtype=object), kind="stable"))
         ranks = (
-            _ranks(self.findings.box[self._rows], names[self._said], -sure),
-            _ranks(truth.box, truth.label),
+            _ranks(self.findings.box[self._rows], names[self._label], -confidence),
+            _ranks(annotations.box, annotations.label),
         )
         return _best_of(self._edges, group, self._classes(), count, ranks)
 
     def _classes(self) -> Ints:
         """Return what each edge tells, the most telling lowest."""
-        found, truth = self._edges.finding, self._edges.annotation
-        relation = self.relation[self._said[found], self.scope.truth.label[truth]]
+        found, annotations = self._edges.finding, self._edges.annotation
+        relation = self.relation[self._label[found], self.scope.annotations.label[annotations]]
         tells = np.where(self._exact, _Tells.MISNAMED, _Tells.BOTH_OFF)
         tells[self._exact & (relation == NARROW)] = _Tells.NARROWER
         tells[self._exact & (relation == BROAD)] = _Tells.BROADER
@@ -156,16 +164,18 @@ class BoxReasons(Reasons):
             return TWICE_OFF if taken else self._fault(edge)
         return {**_NAMED, _Tells.TWICE: TWICE, _Tells.BOTH_OFF: BOTH_OFF}[_Tells(tells)]
 
-    def _wrong_case(self, said: Side, place: int, row: int, best: tuple[int, int]) -> Case:
+    def _wrong_case(self, findings: Side, place: int, row: int, best: tuple[int, int]) -> Case:
         tells, edge = best
-        sure = float(self.scope.confidence[row])
-        own = self.scope.labels[said.label[row]]
+        confidence = float(self.scope.confidence[row])
+        own = self.scope.labels[findings.label[row]]
         if edge < 0 and place in self._over:
             text = f"the box holds {len(self._over[place])} of {own}, each far smaller"
-            return self.case(said, row, SEVERAL, text, confidence=sure, other=own)
+            return self.case(findings, row, SEVERAL, text, confidence=confidence, other=own)
         if edge < 0:
-            return self.case(said, row, NOTHING, "nothing is annotated there", confidence=sure)
-        true = self.scope.labels[self.scope.truth.label[self._edges.annotation[edge]]]
+            return self.case(
+                findings, row, NOTHING, "nothing is annotated there", confidence=confidence
+            )
+        true = self.scope.labels[self.scope.annotations.label[self._edges.annotation[edge]]]
         overlap = float(self._edges.overlap[edge])
         reason = self._wrong_reason(place, tells, edge)
         about = {
@@ -181,8 +191,8 @@ class BoxReasons(Reasons):
             BOTH_OFF: f"no {own} there; the nearest is a {true}",
         }[reason]
         return self.case(
-            said, row, reason, f"{about} (overlap {self._shown(overlap)})",
-            confidence=sure, other=true, overlap=overlap,
+            findings, row, reason, f"{about} (overlap {self._shown(overlap)})",
+            confidence=confidence, other=true, overlap=overlap,
         )  # fmt: skip
 
     def _shown(self, overlap: float) -> str:
@@ -192,7 +202,7 @@ class BoxReasons(Reasons):
 
     def _fault(self, edge: int) -> str:
         box = self.findings.box[self._rows[self._edges.finding[edge]]]
-        true = self.scope.truth.box[self._edges.annotation[edge]]
+        true = self.scope.annotations.box[self._edges.annotation[edge]]
         shared = self._edges.inside[edge] * _area(box)
         spills, cuts = 1 - shared / _area(box), 1 - shared / _area(true)
         if spills >= _LOPSIDED * cuts:
@@ -204,11 +214,11 @@ class BoxReasons(Reasons):
         scope = self.scope
         keep = self.passes[self.judged.hit]
         below = dict(
-            zip(self.judged.truth[~keep].tolist(), np.flatnonzero(~keep).tolist(), strict=True)
+            zip(self.judged.annotation[~keep].tolist(), np.flatnonzero(~keep).tolist(), strict=True)
         )
-        best = self._best(self._edges.annotation, len(scope.truth))
-        crowding = crowding_of(scope.truth)
-        shares = area_shares(self.annotations, scope, scope.truth)
+        best = self._best(self._edges.annotation, len(scope.annotations))
+        crowding = crowding_of(scope.annotations)
+        shares = area_shares(self.annotations, scope, scope.annotations)
         self._under = {one: place for place in sorted(self._over) for one in self._over[place]}
         sides = self._sides_as_sent()
         return [
@@ -221,14 +231,14 @@ class BoxReasons(Reasons):
 
         What is not known to be shrunk is taken as sent in full: no image is ever enlarged.
         """
-        truth = self.scope.truth
+        annotations = self.scope.annotations
         factor = np.ones(len(self.scope.images))
         for place, name in enumerate(self.scope.images):
             facts = self.annotations.images.get(name, {})
             if facts.get("width") and facts.get("sent_width"):
                 factor[place] = facts["sent_width"] / facts["width"]
-        sides = (truth.box[:, 2:] - truth.box[:, :2]).min(axis=1)
-        return sides * factor[truth.image]
+        sides = (annotations.box[:, 2:] - annotations.box[:, :2]).min(axis=1)
+        return sides * factor[annotations.image]
 
     def _too_small(self, share: float, side: float) -> str:
         """Return in words why a box is too small to be found; empty if it is not."""
@@ -247,14 +257,14 @@ class BoxReasons(Reasons):
         shares: Floats,
         sides: Floats,
     ) -> Case:
-        truth = self.scope.truth
-        if not self.scope.answered[truth.image[place]]:
-            return self.case(truth, place, UNANSWERED, NO_ANSWER)
+        annotations = self.scope.annotations
+        if not self.scope.answered[annotations.image[place]]:
+            return self.case(annotations, place, UNANSWERED, NO_ANSWER)
         if below >= 0:
-            sure = float(self.scope.confidence[self.judged.hit[below]])
+            confidence = float(self.scope.confidence[self.judged.hit[below]])
             return self.case(
-                truth, place, BELOW, f"found, but below the threshold (at {sure:.2f})",
-                confidence=sure, overlap=float(self.judged.overlap[below]),
+                annotations, place, BELOW, f"found, but below the threshold (at {confidence:.2f})",
+                confidence=confidence, overlap=float(self.judged.overlap[below]),
             )  # fmt: skip
         tells, edge = best
         if place in self._under and (edge < 0 or tells >= _Tells.OFF):
@@ -265,38 +275,39 @@ class BoxReasons(Reasons):
 
     def _under_one(self, place: int) -> Case:
         over = self._under[place]
-        sure = float(self.findings.confidence[self._rows[over]])
+        confidence = float(self.findings.confidence[self._rows[over]])
         text = f"one box lies over {len(self._over[over])} of them"
-        sure = math.inf if math.isnan(sure) else sure
-        return self.case(self.scope.truth, place, SEVERAL, text, confidence=sure)
+        confidence = math.inf if math.isnan(confidence) else confidence
+        return self.case(self.scope.annotations, place, SEVERAL, text, confidence=confidence)
 
     def _unseen(self, place: int, crowding: Floats, shares: Floats, sides: Floats) -> Case:
-        truth = self.scope.truth
+        annotations = self.scope.annotations
         if text := self._too_small(float(shares[place]), float(sides[place])):
-            return self.case(truth, place, SMALL, text)
+            return self.case(annotations, place, SMALL, text)
         if crowding[place] >= self._near:
             text = f"overlaps a neighbour by {crowding[place]:.2f}"
-            return self.case(truth, place, CROWDED, text)
-        return self.case(truth, place, UNSEEN, "nothing was found there")
+            return self.case(annotations, place, CROWDED, text)
+        return self.case(annotations, place, UNSEEN, "nothing was found there")
 
     def _explained(self, place: int, tells: int, edge: int) -> Case:
         row = self._rows[self._edges.finding[edge]]
-        said = self.names[self._said[self._edges.finding[edge]]]
+        name = self.names[self._label[self._edges.finding[edge]]]
         overlap = float(self._edges.overlap[edge])
-        sure = float(self.findings.confidence[row])
+        confidence = float(self.findings.confidence[row])
         reason = {**_NAMED, _Tells.OFF: self._fault(edge), _Tells.BOTH_OFF: BOTH_OFF}[_Tells(tells)]
         about = {
-            BROADER: f"found only as {said}",
-            NARROWER: f"found as {said}",
-            MISNAMED: f"found as {said}",
+            BROADER: f"found only as {name}",
+            NARROWER: f"found as {name}",
+            MISNAMED: f"found as {name}",
             SPILLS: "found, but the box spills over it",
             CUTS: "found, but the box cuts part of it off",
             SHIFTED: "found, but the box lies beside it",
-            BOTH_OFF: f"only a {said} was found nearby",
+            BOTH_OFF: f"only a {name} was found nearby",
         }[reason]
         return self.case(
-            self.scope.truth, place, reason, f"{about} (overlap {self._shown(overlap)})",
-            confidence=math.inf if math.isnan(sure) else sure, other=said, overlap=overlap,
+            self.scope.annotations, place, reason, f"{about} (overlap {self._shown(overlap)})",
+            confidence=math.inf if math.isnan(confidence) else confidence,
+            other=name, overlap=overlap,
         )  # fmt: skip
 
 

@@ -35,17 +35,20 @@ class PresenceReasons(Reasons):
         super().__init__(basis, kind)
         scope = self.scope
         surest = np.argsort(-scope.confidence, kind="stable")
-        self._said_row = _first_rows(scope.said.take(surest))
-        self._truth_row = _first_rows(scope.truth)
+        self._said_row = _first_rows(scope.findings.take(surest))
+        self._truth_row = _first_rows(scope.annotations)
 
     def wrong(self) -> list[Case]:
-        """Return a case for each unit said that is not annotated."""
-        said = self.judged.said
+        """Return a case for each unit found that is not annotated."""
+        findings = self.judged.findings
         rows = np.flatnonzero(self.judged.wrong() & self.passes)
-        present = _by_image(said.true_image, said.true_label)
+        present = _by_image(findings.true_image, findings.true_label)
         return [
             self._wrong_case(
-                int(said.image[r]), int(said.label[r]), float(said.confidence[r]), present
+                int(findings.image[r]),
+                int(findings.label[r]),
+                float(findings.confidence[r]),
+                present,
             )
             for r in rows
         ]
@@ -74,7 +77,7 @@ class PresenceReasons(Reasons):
         )
 
     def _wrong_case(
-        self, image: int, label: int, sure: float, present: dict[int, list[int]]
+        self, image: int, label: int, confidence: float, present: dict[int, list[int]]
     ) -> Case:
         scope = self.scope
         name = scope.labels[label]
@@ -87,16 +90,18 @@ class PresenceReasons(Reasons):
             for true in present.get(image, []):
                 if self.relation[mine, true] == relation:
                     text = about.format(scope.labels[true])
-                    return self._unit(image, label, reason, text, sure, row, scope.labels[true])
-        return self._unit(image, label, NOTHING, "not annotated in this image", sure, row, "")
+                    return self._unit(
+                        image, label, reason, text, confidence, row, scope.labels[true]
+                    )
+        return self._unit(image, label, NOTHING, "not annotated in this image", confidence, row, "")
 
     def missed(self) -> list[Case]:
-        """Return a case for each unit annotated that was not said."""
-        said = self.judged.said
+        """Return a case for each unit annotated that was not found."""
+        findings = self.judged.findings
         hits = self.judged.hit
         found = dict(
             zip(
-                zip(said.image[hits].tolist(), said.label[hits].tolist(), strict=True),
+                zip(findings.image[hits].tolist(), findings.label[hits].tolist(), strict=True),
                 hits.tolist(),
                 strict=True,
             )
@@ -104,26 +109,26 @@ class PresenceReasons(Reasons):
         passing = np.flatnonzero(self.cut.passes(self.findings))
         rows = passing[(self.findings.kind.onto([self.kind])[passing] == 0)]
         images = self.findings.image.onto(self.scope.images)
-        said_there = _by_image(images[rows], self.findings.label.codes[rows])
-        units = zip(said.true_image.tolist(), said.true_label.tolist(), strict=True)
+        found_there = _by_image(images[rows], self.findings.label.codes[rows])
+        units = zip(findings.true_image.tolist(), findings.true_label.tolist(), strict=True)
         return [
-            self._missed_case(image, label, found.get((image, label), -1), said_there)
+            self._missed_case(image, label, found.get((image, label), -1), found_there)
             for image, label in units
             if not ((image, label) in found and self.passes[found[image, label]])
         ]
 
     def _missed_case(
-        self, image: int, label: int, below: int, said_there: dict[int, list[int]]
+        self, image: int, label: int, below: int, found_there: dict[int, list[int]]
     ) -> Case:
         row = self._truth_row[image, label]
         if not self.scope.answered[image]:
             return self._unit(image, label, UNANSWERED, NO_ANSWER, math.nan, row, "")
         if below >= 0:
-            sure = float(self.judged.said.confidence[below])
-            text = f"found, but below the threshold (at {sure:.2f})"
-            return self._unit(image, label, BELOW, text, sure, row, "")
+            confidence = float(self.judged.findings.confidence[below])
+            text = f"found, but below the threshold (at {confidence:.2f})"
+            return self._unit(image, label, BELOW, text, confidence, row, "")
         for relation, reason in ((BROAD, BROADER), (NARROW, NARROWER)):
-            for code in said_there.get(image, []):
+            for code in found_there.get(image, []):
                 if self.relation[code, label] == relation:
                     name = self.names[code]
                     text = f"found as {name}"

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 
 from dotledger.core.arrays import Floats
 
-__all__ = ["Band", "Floats", "Reliability", "reliability_of", "said_with_confidence"]
+__all__ = ["Band", "Floats", "Reliability", "ranked_with_confidence", "reliability_of"]
 
 _BANDS = tuple(i / 10 for i in range(1, 10))
 
@@ -108,7 +108,7 @@ class Reliability(Displayed):
 def reliability_of(
     judged: Judged, edges: Sequence[float] | None = None, *, rows: Flags | None = None
 ) -> Reliability:
-    """Return the reliability of everything said about one kind, whatever the threshold.
+    """Return the reliability of all findings of one kind, whatever the threshold.
 
     Parameters
     ----------
@@ -117,7 +117,7 @@ def reliability_of(
     edges : sequence of float, optional
         Between the bands, rising, inside 0 to 1; by default ten equal bands.
     rows : ndarray of bool, shape (n,), optional
-        Look at these rows of what was said only.
+        Look at these findings only.
 
     Raises
     ------
@@ -129,7 +129,7 @@ def reliability_of(
         raise ArgumentError(
             "edges must rise and lie inside 0 to 1", place="edges", got=ends, allowed=["0 to 1"]
         )
-    confidence, right, without, image = said_with_confidence(judged, rows)
+    confidence, right, without, image = ranked_with_confidence(judged, rows)
     band = np.searchsorted(np.array(ends), confidence, side="right")
     count = np.bincount(band, minlength=len(ends) + 1)
     hits = np.bincount(band[right], minlength=len(ends) + 1)
@@ -157,16 +157,16 @@ def reliability_of(
     )
 
 
-def said_with_confidence(
+def ranked_with_confidence(
     judged: Judged, rows: Flags | None
 ) -> tuple[Floats, Flags, int, NDArray[np.intp]]:
-    """Return confidence, right or not, how many have none, and the image of each thing said."""
-    keep = np.ones(len(judged.said.label), dtype=bool) if rows is None else rows.copy()
+    """Return confidence, right or not, how many have none, and the image of each finding."""
+    keep = np.ones(len(judged.findings.label), dtype=bool) if rows is None else rows.copy()
     keep[judged.aside] = False
-    sure = np.isfinite(judged.said.confidence)
+    with_confidence = np.isfinite(judged.findings.confidence)
     right = np.zeros(len(keep), dtype=bool)
     right[judged.hit] = True
-    kept = np.flatnonzero(keep & sure)
-    kept = kept[np.argsort(judged.said.confidence[kept], kind="stable")]  # sums in one order
-    without = int((keep & ~sure).sum())
-    return judged.said.confidence[kept], right[kept], without, judged.said.image[kept]
+    kept = np.flatnonzero(keep & with_confidence)
+    kept = kept[np.argsort(judged.findings.confidence[kept], kind="stable")]  # sums in one order
+    without = int((keep & ~with_confidence).sum())
+    return judged.findings.confidence[kept], right[kept], without, judged.findings.image[kept]

@@ -92,9 +92,9 @@ def screening_counts(basis: Basis) -> ScreeningCounts:
     Whatever its category: one that the annotations do not know stops an image in use, too. An
     image is unsafe if a category is annotated and not ignored; left out if all are ignored.
     """
-    scope, said = basis.scopes["unsafe"], basis.judged["unsafe"].said
-    unsafe = _any(said.true_image, said.images)
-    safe = ~unsafe & ~_any(said.doubtful_image, said.images)
+    scope, findings = basis.scopes["unsafe"], basis.judged["unsafe"].findings
+    unsafe = _any(findings.true_image, findings.images)
+    safe = ~unsafe & ~_any(findings.doubtful_image, findings.images)
     stopped = _stopped(basis, scope.images)
     level = basis.resampling.level if basis.resampling.draws else None
     return ScreeningCounts(

@@ -22,7 +22,7 @@ from dotledger.core.counting.rows import Row, row_of
 from dotledger.core.counting.shares import share_interval
 from dotledger.core.counting.tally import tally
 from dotledger.core.displays import Displayed
-from dotledger.core.pairing.judging import Judged, Said
+from dotledger.core.pairing.judging import Judged, Ranked
 from dotledger.core.pairing.scope import Scope
 from dotledger.core.questions.properties import area_shares, at_edge, crowding_of
 from dotledger.errors import ArgumentError
@@ -147,9 +147,9 @@ def check_slice(basis: Basis, name: str, edges: Sequence[float] | None) -> None:
 
 def _sliced(basis: Basis, kind: str, name: str, edges: Sequence[float] | None) -> SliceMeasure:
     scope, judged = basis.scopes[kind], basis.judged[kind]
-    names, of_truth, of_said, of_image = _assigned(basis, scope, judged, name, edges)
-    judges_wrong = of_said is not None
-    anew = _relabelled(scope, judged, names, of_truth, of_said)
+    names, of_annotations, of_findings, of_image = _assigned(basis, scope, judged, name, edges)
+    judges_wrong = of_findings is not None
+    anew = _relabelled(scope, judged, names, of_annotations, of_findings)
     passes = basis.passing(kind)
     counts = tally(anew, passes)
     resampling = basis.resampling
@@ -179,13 +179,13 @@ def _with_absences(
     A case is an image and a label that is not annotated there; a slice of images made to trick a
     service has nothing but these.
     """
-    said = judged.said
+    findings = judged.findings
     wrong = passes.copy()
     wrong[judged.hit] = wrong[judged.aside] = False
-    alarms = np.bincount(said.image[wrong], minlength=said.images)
-    present = np.bincount(said.true_image, minlength=said.images)
-    doubtful = np.bincount(said.doubtful_image, minlength=said.images)
-    absent = said.labels - present - doubtful
+    alarms = np.bincount(findings.image[wrong], minlength=findings.images)
+    present = np.bincount(findings.true_image, minlength=findings.images)
+    doubtful = np.bincount(findings.doubtful_image, minlength=findings.images)
+    absent = findings.labels - present - doubtful
     found = []
     for code, row in enumerate(rows):
         mine = of_image == code
@@ -212,68 +212,74 @@ def _without_overlap(row: Row) -> Row:
 def _assigned(
     basis: Basis, scope: Scope, judged: Judged, name: str, edges: Sequence[float] | None
 ) -> tuple[list[str], Ints, Ints | None, Ints | None]:
-    """Return the slices' names, and the slice of each annotation, said row and image.
+    """Return the slices' names, and the slice of each annotation, finding and image.
 
-    Said rows and images have none (None) where the property is not theirs. For presence,
-    annotations are units and said rows too.
+    Rows of findings and images have none (None) where the property is not theirs. For presence,
+    annotations and findings are units.
     """
     annotations = basis.annotations
     if name in SLICES:
-        of_truth, of_said = _property(annotations, scope, name)
+        of_annotations, of_findings = _property(annotations, scope, name)
         ends = SLICES[name] if edges is None else tuple(edges)
         if name == "edge":
             names, ends = ["away from the edge", "at the edge"], (0.5,)
         else:
             names = _band_names(ends, "{:.3g}", percent=name == "size")
-        bands = _banded(of_truth, ends)
-        said_bands = None if of_said is None else _banded(of_said, ends)
-        return [*names, _UNKNOWN], bands, said_bands, None
-    truth_values = _column(annotations, scope, name)
+        bands = _banded(of_annotations, ends)
+        finding_bands = None if of_findings is None else _banded(of_findings, ends)
+        return [*names, _UNKNOWN], bands, finding_bands, None
+    annotation_values = _column(annotations, scope, name)
     by_image = _image_column(annotations, scope, name)
-    said_values = None if by_image is None else [by_image[i] for i in judged.said.image]
+    finding_values = None if by_image is None else [by_image[i] for i in judged.findings.image]
     if not scope.boxed:
-        truth_values = _unit_values(scope, judged, truth_values, by_image)
-    names, codes = _coded([*truth_values, *(said_values or []), *(by_image or [])], edges)
-    split = len(truth_values)
-    if said_values is None:
+        annotation_values = _unit_values(scope, judged, annotation_values, by_image)
+    names, codes = _coded([*annotation_values, *(finding_values or []), *(by_image or [])], edges)
+    split = len(annotation_values)
+    if finding_values is None:
         return names, codes[:split], None, None
-    last = split + len(said_values)
+    last = split + len(finding_values)
     return names, codes[:split], codes[split:last], codes[last:]
 
 
 # Slices never pair anew, so that they add up to the whole.
 def _relabelled(
-    scope: Scope, judged: Judged, names: list[str], of_truth: Ints, of_said: Ints | None
+    scope: Scope, judged: Judged, names: list[str], of_annotations: Ints, of_findings: Ints | None
 ) -> Judged:
     """Return the judgement with slices in the place of labels."""
-    said = judged.said
-    label = np.full(len(said.label), -1, dtype=np.intp) if of_said is None else of_said.copy()
+    findings = judged.findings
+    label = (
+        np.full(len(findings.label), -1, dtype=np.intp)
+        if of_findings is None
+        else of_findings.copy()
+    )
     if scope.boxed:
-        label[judged.hit] = of_truth[judged.truth]
-        true_label = of_truth[~scope.ignore]
+        label[judged.hit] = of_annotations[judged.annotation]
+        true_label = of_annotations[~scope.ignore]
     else:
-        true_label = of_truth
+        true_label = of_annotations
         place = dict(
             zip(
-                zip(said.true_image.tolist(), said.true_label.tolist(), strict=True),
-                of_truth.tolist(),
+                zip(findings.true_image.tolist(), findings.true_label.tolist(), strict=True),
+                of_annotations.tolist(),
                 strict=True,
             )
         )
-        units = zip(said.image[judged.hit].tolist(), said.label[judged.hit].tolist(), strict=True)
+        units = zip(
+            findings.image[judged.hit].tolist(), findings.label[judged.hit].tolist(), strict=True
+        )
         label[judged.hit] = [place[unit] for unit in units]
     homeless = np.flatnonzero(label < 0)
     label[homeless] = 0
     nothing = np.zeros(0, dtype=np.intp)
     return Judged(
-        said=Said(
+        findings=Ranked(
             labels=len(names),
-            images=said.images,
+            images=findings.images,
             label=label,
-            image=said.image,
-            confidence=said.confidence,
+            image=findings.image,
+            confidence=findings.confidence,
             true_label=true_label,
-            true_image=said.true_image,
+            true_image=findings.true_image,
             units=None,
             doubtful_label=nothing,
             doubtful_image=nothing,
@@ -281,7 +287,7 @@ def _relabelled(
         required=judged.required,
         hit=judged.hit,
         overlap=np.nan_to_num(judged.overlap),
-        truth=judged.truth,
+        annotation=judged.annotation,
         aside=np.union1d(judged.aside, homeless),
     )
 
@@ -307,15 +313,17 @@ def _between(shown: Sequence[str]) -> list[str]:
 def _property(annotations: Annotations, scope: Scope, name: str) -> tuple[Floats, Floats | None]:
     """Return a property of each annotated box, and of each finding's if it has it."""
     if name == "crowding":
-        return crowding_of(scope.truth), None
+        return crowding_of(scope.annotations), None
     of = area_shares if name == "size" else at_edge
-    return of(annotations, scope, scope.truth), of(annotations, scope, scope.said)
+    return of(annotations, scope, scope.annotations), of(annotations, scope, scope.findings)
 
 
 def _column(annotations: Annotations, scope: Scope, name: str) -> list[Any]:
     """Return the user's value for each annotation in scope, its own or its image's."""
     found = []
-    for row, image in zip(scope.truth.row.tolist(), scope.truth.image.tolist(), strict=True):
+    for row, image in zip(
+        scope.annotations.row.tolist(), scope.annotations.image.tolist(), strict=True
+    ):
         details = annotations.details[row] if annotations.details else None
         own = details.attributes.get(name) if details is not None else None
         facts = annotations.images.get(scope.images[image], {})
@@ -334,12 +342,14 @@ def _unit_values(
     scope: Scope, judged: Judged, values: list[Any], by_image: list[Any] | None
 ) -> list[Any]:
     """Return the value of each present unit: the first by name, if its annotations differ."""
-    said = judged.said
+    findings = judged.findings
     first: dict[tuple[int, int], Any] = {}
-    places = zip(scope.truth.image.tolist(), scope.truth.label.tolist(), values, strict=True)
+    places = zip(
+        scope.annotations.image.tolist(), scope.annotations.label.tolist(), values, strict=True
+    )
     for image, label, value in sorted(places, key=lambda entry: str(entry[2])):
         first.setdefault((image, label), value)
-    units = zip(said.true_image.tolist(), said.true_label.tolist(), strict=True)
+    units = zip(findings.true_image.tolist(), findings.true_label.tolist(), strict=True)
     return [first[unit] if by_image is None else by_image[unit[0]] for unit in units]
 
 

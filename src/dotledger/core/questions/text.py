@@ -135,7 +135,7 @@ def measure_text(
             normalised(table.label.names[c], ignore_case=ignore_case)
             for c in table.label.codes[side.row]
         ]
-        for table, side in ((findings, scope.said), (annotations, scope.truth))
+        for table, side in ((findings, scope.findings), (annotations, scope.annotations))
     ]
     by_box, aside = _by_box(scope, overlap)
     pairs = by_box + _by_reading(scope, lines[0], lines[1])
@@ -144,20 +144,20 @@ def measure_text(
     return TextMeasure(
         annotated=annotated,
         paired=len(pairs),
-        exact=sum(said == true for said, true in read),
+        exact=sum(found == true for found, true in read),
         missed=annotated - len(pairs),
-        wrong=len(scope.said) - len(pairs) - aside,
-        edits=sum(edits(said, true) for said, true in read),
+        wrong=len(scope.findings) - len(pairs) - aside,
+        edits=sum(edits(found, true) for found, true in read),
         characters=sum(len(true) for _, true in read),
     )
 
 
-def _all_edits(said: list[str], true: list[str]) -> NDArray[Any]:
+def _all_edits(found: list[str], true: list[str]) -> NDArray[Any]:
     """Return the edits from each line to each other one: shape (said, true)."""
     from rapidfuzz.distance import Levenshtein
     from rapidfuzz.process import cdist
 
-    return np.asarray(cdist(said, true, scorer=Levenshtein.distance))
+    return np.asarray(cdist(found, true, scorer=Levenshtein.distance))
 
 
 def _all_lines(table: Findings | Annotations) -> Coded:
@@ -171,11 +171,11 @@ def _boxed(side: Side) -> Ints:
 
 def _by_box(scope: Scope, overlap: float) -> tuple[list[tuple[int, int]], int]:
     """Pair lines that have boxes; also count what lies in ignored annotations."""
-    left, right = _boxed(scope.said), _boxed(scope.truth)
+    left, right = _boxed(scope.findings), _boxed(scope.annotations)
     [pairs] = pair(
-        scope.said.take(left).by_image(),
+        scope.findings.take(left).by_image(),
         scope.confidence[left],
-        scope.truth.take(right).by_image(),
+        scope.annotations.take(right).by_image(),
         scope.ignore[right],
         (overlap,),
     )
@@ -183,19 +183,19 @@ def _by_box(scope: Scope, overlap: float) -> tuple[list[tuple[int, int]], int]:
     return list(found), len(pairs.set_aside)
 
 
-def _by_reading(scope: Scope, said: list[str], true: list[str]) -> list[tuple[int, int]]:
+def _by_reading(scope: Scope, found: list[str], true: list[str]) -> list[tuple[int, int]]:
     """Pair lines without boxes, image by image, so that the fewest edits remain."""
     from scipy.optimize import linear_sum_assignment
 
-    left = np.setdiff1d(np.arange(len(scope.said)), _boxed(scope.said))
-    right = np.setdiff1d(np.flatnonzero(~scope.ignore), _boxed(scope.truth))
+    left = np.setdiff1d(np.arange(len(scope.findings)), _boxed(scope.findings))
+    right = np.setdiff1d(np.flatnonzero(~scope.ignore), _boxed(scope.annotations))
     pairs = []
-    for image in np.intersect1d(scope.said.image[left], scope.truth.image[right]):
+    for image in np.intersect1d(scope.findings.image[left], scope.annotations.image[right]):
         mine, theirs = (
-            left[scope.said.image[left] == image],
-            right[scope.truth.image[right] == image],
+            left[scope.findings.image[left] == image],
+            right[scope.annotations.image[right] == image],
         )
-        cost = _all_edits([said[i] for i in mine], [true[j] for j in theirs])
+        cost = _all_edits([found[i] for i in mine], [true[j] for j in theirs])
         rows, columns = linear_sum_assignment(cost)
         pairs += [(int(mine[r]), int(theirs[c])) for r, c in zip(rows, columns, strict=True)]
     return pairs

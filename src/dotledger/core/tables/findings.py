@@ -201,8 +201,8 @@ class Findings(Rows):
 
         Rows of equal confidence keep their order.
         """
-        sure = np.where(np.isnan(self.confidence), np.inf, self.confidence)
-        return self.take(np.lexsort((-sure, self.blank)))
+        confidence = np.where(np.isnan(self.confidence), np.inf, self.confidence)
+        return self.take(np.lexsort((-confidence, self.blank)))
 
     def strongest(self, most: int) -> Findings:
         """Return the `most` findings of each image with the highest confidence, in their order.
@@ -221,8 +221,8 @@ class Findings(Rows):
             If `most` is not a whole number of at least 1.
         """
         most = whole_number(most, place="most", least=1, most=MOST_SEED)
-        sure = np.where(np.isnan(self.confidence), np.inf, self.confidence)
-        order = np.lexsort((-sure, self.blank, self.image.codes))
+        confidence = np.where(np.isnan(self.confidence), np.inf, self.confidence)
+        order = np.lexsort((-confidence, self.blank, self.image.codes))
         image = self.image.codes[order]
         starts = np.searchsorted(image, image)
         rank = np.empty(len(self), dtype=np.intp)

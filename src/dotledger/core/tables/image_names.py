@@ -86,13 +86,13 @@ class NamesMatched:
 
 
 def match_names(
-    said: Iterable[str], covered: Iterable[str], rules: Iterable[str] = tuple(RULES)
+    answered: Iterable[str], covered: Iterable[str], rules: Iterable[str] = tuple(RULES)
 ) -> NamesMatched:
     """Match names of findings' images with names of annotated images.
 
     Parameters
     ----------
-    said, covered : iterable of str
+    answered, covered : iterable of str
         Distinct names of either side.
     rules : iterable of str
         Some of `RULES`; always tried in their order there.
@@ -105,7 +105,7 @@ def match_names(
     wanted = set(rules)
     for rule in sorted(wanted - RULES.keys()):
         raise ArgumentError("unknown rule for image names", place="rules", got=rule, allowed=RULES)
-    left, right = sorted(set(said)), sorted(set(covered))
+    left, right = sorted(set(answered)), sorted(set(covered))
     names: dict[str, str] = {}
     by_rule: dict[str, int] = {}
     examples: dict[str, tuple[str, str]] = {}

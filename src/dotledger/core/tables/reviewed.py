@@ -72,12 +72,12 @@ def annotations_from_review(findings: Findings, reviews: Sequence[str]) -> Revie
     >>> review.left_out
     ()
     """
-    said = [str(one or "").strip().casefold() for one in reviews]
-    if len(said) != len(findings):
+    given = [str(one or "").strip().casefold() for one in reviews]
+    if len(given) != len(findings):
         raise TableError(
-            "columns differ in length", got={"findings": len(findings), "review": len(said)}
+            "columns differ in length", got={"findings": len(findings), "review": len(given)}
         )
-    for row, word in enumerate(said):
+    for row, word in enumerate(given):
         if word and word not in REVIEWS:
             raise TableError(
                 "unknown review",
@@ -86,7 +86,7 @@ def annotations_from_review(findings: Findings, reviews: Sequence[str]) -> Revie
                 row=row,
                 allowed=REVIEWS,
             )
-    words = np.array(said, dtype=object)
+    words = np.array(given, dtype=object)
     unfinished = set(findings.image.take(words == "").used())
     whole = findings.image.onto(sorted(unfinished)) < 0
     kept = whole & ~findings.blank & np.isin(words, ["confirmed", "corrected", "added", "doubtful"])
@@ -109,6 +109,6 @@ def annotations_from_review(findings: Findings, reviews: Sequence[str]) -> Revie
     )
     return Reviewed(
         annotations=annotations,
-        counts=dict(Counter(word or "not looked at" for word in said)),
+        counts=dict(Counter(word or "not looked at" for word in given)),
         left_out=tuple(sorted(unfinished)),
     )

@@ -165,24 +165,24 @@ def _read_region(
     boundary = _field(region, "RegionBoundary")
     name = _name(region)
     types = list(_identifiers(region, "rCtype"))
-    said = next((t.removeprefix(_OURS) for t in types if t.startswith(_OURS)), kind)
-    if said not in KINDS:
-        gathered.refuse(image, "unknown kind", said)
+    told_kind = next((t.removeprefix(_OURS) for t in types if t.startswith(_OURS)), kind)
+    if told_kind not in KINDS:
+        gathered.refuse(image, "unknown kind", told_kind)
         return
     if boundary is None or not name:
-        gathered.refuse(image, "region without a name", _value(region, "rId"), said)
+        gathered.refuse(image, "region without a name", _value(region, "rId"), told_kind)
         return
     try:
         points, shape = _boundary(boundary, facts)
     except (KeyError, ValueError) as error:
-        gathered.refuse(image, f"region's boundary cannot be read ({error})", name, said)
+        gathered.refuse(image, f"region's boundary cannot be read ({error})", name, told_kind)
         return
-    box = gathered.clipped_box(image, enclosing(points), name, said)
+    box = gathered.clipped_box(image, enclosing(points), name, told_kind)
     if box is None:
         return
     details = Details(polygon=tuple(points)) if shape == "polygon" else None
     doubtful = _DOUBTFUL in list(_identifiers(region, "rRole"))
-    gathered.add(image, said, name, box, ignore=doubtful, details=details)
+    gathered.add(image, told_kind, name, box, ignore=doubtful, details=details)
 
 
 def _name(region: ElementTree.Element) -> str:

@@ -66,11 +66,11 @@ def picture_marks(
     paired = None if annotations is None else pair_tables(findings, annotations, overlap=overlap)
     wrong, missed = _reasons(findings, annotations, overlap)
     marks: dict[str, list[Mark]] = {}
-    said: dict[str, list[str]] = {}
+    found: dict[str, list[str]] = {}
     for image, mark in _finding_marks(findings, paired, wrong):
         marks.setdefault(image, []).append(mark)
     for image, words in _whole_image_words(findings):
-        said.setdefault(image, []).append(words)
+        found.setdefault(image, []).append(words)
     if annotations is not None and paired is not None:
         for image, mark in _missed_marks(annotations, paired, missed):
             marks.setdefault(image, []).append(mark)
@@ -78,7 +78,7 @@ def picture_marks(
     return {
         name: (
             marks.get(name, []),
-            "  ·  ".join(said.get(name, [])),
+            "  ·  ".join(found.get(name, [])),
             _summary(marks.get(name, []), judged=paired is not None),
         )
         for name in names

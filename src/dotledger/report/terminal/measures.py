@@ -146,8 +146,8 @@ def _with_interval(value: float, interval: Interval | None, images: int | None =
 
 def pooled_lines(measure: Measure) -> Sheet:
     """Return the pooled measures of each kind, and the means over labels, with 95 % intervals."""
-    sure = any(kind.pooled.intervals for kind in measure.kinds.values())
-    first = "95 % intervals over images" if sure else "without intervals"
+    intervals = any(kind.pooled.intervals for kind in measure.kinds.values())
+    first = "95 % intervals over images" if intervals else "without intervals"
     few = any(
         k.pooled.images.get("recall", FEW_IMAGES) < FEW_IMAGES for k in measure.kinds.values()
     )

@@ -43,8 +43,8 @@ def console(file: IO[str] | None = None) -> Console:
     made = _Console(file=file, highlight=False, emoji=False, markup=False)
     if made.is_terminal:
         return made
-    said = os.environ.get("COLUMNS", "")
-    width = int(said) if said.isdigit() and int(said) > 0 else _UNBOUND
+    given = os.environ.get("COLUMNS", "")
+    width = int(given) if given.isdigit() and int(given) > 0 else _UNBOUND
     return _Console(
         file=file, width=width, highlight=False, emoji=False, markup=False, color_system=None
     )
