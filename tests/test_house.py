@@ -4,6 +4,7 @@ import ast
 import graphlib
 import inspect
 import pickle
+import re
 import subprocess
 import sys
 import unittest
@@ -19,6 +20,10 @@ MODULES = sorted(
     for p in ROOT.rglob("*.py")
     if p.stem != "__init__"
 )
+
+
+OTHERS = {"Any", "Connection", "DataFrame", "Iterator", "NDArray", "None", "Path"}
+"""What public functions return that has its name elsewhere."""
 
 
 def fresh(code):
@@ -38,6 +43,19 @@ class PublicFace(unittest.TestCase):
             self.assertIn(name, import_module(f"dotledger.{home}").__all__)
         with self.assertRaises(AttributeError):
             dotledger.nothing_of_this_name  # noqa: B018 - the access is the test
+
+    def test_what_is_returned_has_a_public_name(self):
+        """Each of our types that a public function or method returns can be named by a user."""
+        import dotledger.typing as records
+
+        public = {*dotledger.__all__, *records.__all__}
+        for name in dotledger.__all__:
+            one = getattr(dotledger, name)
+            members = [one, *(m for n, m in vars(one).items() if n[0] != "_")] if inspect.isclass(one) else [one]  # fmt: skip
+            for member in filter(inspect.isfunction, members):
+                words = re.findall(r"\b[A-Z]\w+", str(inspect.signature(member).return_annotation))
+                ours = {w for w in words if w not in OTHERS}
+                self.assertEqual(ours - public, set(), f"{name}.{member.__name__}")
 
     def test_modules_declare_what_they_offer(self):
         """Every module has a docstring and an ``__all__`` whose names exist."""

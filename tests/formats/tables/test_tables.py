@@ -136,6 +136,9 @@ class RoundTrip(InFolder):
             np.testing.assert_array_equal(back.confidence, table.confidence)
             if suffix != ".csv":
                 self.assertEqual(back.details[0], table.details[0])
+        back = read_findings(write_table(table, self.folder / "d.csv", details=True))
+        self.assertEqual(back.details[0], table.details[0])
+        self.assertEqual(back, table)
 
     def test_annotations(self):
         """Ignore flags and blank rows survive every format."""

@@ -68,6 +68,9 @@ __all__ = ["command"]
 @click.option(
     "--out", "out_file", metavar="FILE", help="Write all to a .csv, .jsonl or .parquet file."
 )
+@click.option(
+    "--details", is_flag=True, help="With a .csv: a column of attributes and points, as JSON."
+)
 @replace_option
 @json_option
 def command(
@@ -85,6 +88,7 @@ def command(
     order: str,
     most: int,
     out_file: str | None,
+    details: bool,
     replace: bool,
     as_json: bool,
 ) -> None:
@@ -118,13 +122,20 @@ def command(
     found = found if strongest is None else found.strongest(strongest)
     found = found.by_confidence() if order == "confidence" else found
     if out_file is not None:
-        from dotledger.formats.tables.tables import write_table
-
-        say(f"{len(found)} rows written to {write_table(found, Path(out_file))}")
+        _write(found, out_file, details)
     elif as_json:
         print_json(_records(found))
     else:
         _show(found, most)
+
+
+def _write(found: Findings, out_file: str, details: bool) -> None:
+    from dotledger.formats.tables.tables import write_table
+
+    say(f"{len(found)} rows written to {write_table(found, out_file, details=details)}")
+    left = sum(one is not None for one in found.details or ())
+    if left and not details and out_file.lower().endswith(".csv"):
+        say(f"Attributes and points of {counted(left, 'finding')} left out; --details keeps them.")
 
 
 def _only(found: Findings, labels: tuple[str, ...]) -> Findings:

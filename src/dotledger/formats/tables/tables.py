@@ -371,13 +371,13 @@ def _refuse_repeats(table: Annotations, where: Callable[[int, str], str]) -> Non
         )
 
 
-def write_table(table: Findings | Annotations, path: PathLike) -> Path:
+def write_table(table: Findings | Annotations, path: PathLike, *, details: bool = False) -> Path:
     """Write a table to a ``.csv``, ``.jsonl`` or ``.parquet`` file, whole or not at all.
 
     Where findings come from and what was cut stands in a file beside; see `origin_file`.
-    JSON Lines and Parquet also keep details; in CSV the plain attributes of annotations become
-    columns. In CSV a name that a spreadsheet would take for a formula gets an apostrophe before
-    it, which reading takes away again.
+    JSON Lines and Parquet always keep details. CSV keeps them on request, as JSON in one cell;
+    without, the plain attributes of annotations become columns. In CSV a name that a spreadsheet
+    would take for a formula gets an apostrophe before it, which reading takes away again.
 
     Parameters
     ----------
@@ -385,6 +385,8 @@ def write_table(table: Findings | Annotations, path: PathLike) -> Path:
         What to write.
     path : path-like
         A name that ends in ``.csv``, ``.jsonl`` or ``.parquet``.
+    details : bool, default False
+        Add the column ``details`` to CSV: attributes, points and the like, as JSON.
 
     Returns
     -------
@@ -415,7 +417,7 @@ def write_table(table: Findings | Annotations, path: PathLike) -> Path:
         if suffix == ".parquet":
             _write_parquet(table, draft)
         elif suffix == ".csv":
-            _write_csv(table, draft)
+            _write_csv(table, draft, details)
         else:
             draft.write_bytes(b"".join(orjson.dumps(r) + b"\n" for r in _records(table)))
     if isinstance(table, Findings):
@@ -466,9 +468,11 @@ def _records(table: Findings | Annotations) -> Iterator[dict[str, Any]]:
         yield record
 
 
-def _write_csv(table: Findings | Annotations, path: Path) -> None:
+def _write_csv(table: Findings | Annotations, path: Path, details: bool) -> None:
     columns = _columns(table)
-    if isinstance(table, Annotations) and table.details is not None:
+    if details:
+        columns["details"] = _details_as_text(table)
+    elif isinstance(table, Annotations) and table.details is not None:
         columns |= _own_columns(table.details)
     write_rows(path, list(columns), zip(*columns.values(), strict=True))
 
@@ -482,6 +486,11 @@ def _own_columns(details: Sequence[Details | None]) -> dict[str, list[Any]]:
         for name in names
         if name not in ANNOTATION_COLUMNS
     }
+
+
+def _details_as_text(table: Findings | Annotations) -> list[str]:
+    rows = table.details if table.details is not None else [None] * len(table)
+    return [orjson.dumps(one.to_dict()).decode() if one else "" for one in rows]
 
 
 def write_rows(path: PathLike, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
@@ -504,5 +513,5 @@ def _write_parquet(table: Findings | Annotations, path: Path) -> None:
     _pandas_with_parquet()
     frame: pd.DataFrame = table.frame()
     if table.details is not None:
-        frame["details"] = [orjson.dumps(d.to_dict()).decode() if d else "" for d in table.details]
+        frame["details"] = _details_as_text(table)
     frame.to_parquet(path, index=False)

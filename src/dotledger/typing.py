@@ -1,0 +1,71 @@
+"""What public functions return, for type annotations.
+
+None of these is made by hand: each comes from the function beside its name.
+
+Examples
+--------
+>>> from dotledger.typing import Forecast
+>>> def too_dear(forecast: Forecast) -> bool:
+...     return forecast.money > 20
+"""
+
+from __future__ import annotations
+
+from dotledger.core.counting.rows import KindMeasure, Point, Row
+from dotledger.core.measuring.result import LabelRows
+from dotledger.core.pairing.rows import Paired
+from dotledger.core.questions.confusion import Confusion
+from dotledger.core.questions.conventions import Fit
+from dotledger.core.questions.counts import CountAgreement
+from dotledger.core.questions.details import DetailMeasure
+from dotledger.core.questions.diagnosis import Diagnosis
+from dotledger.core.questions.reliability import Reliability
+from dotledger.core.questions.screening import ScreeningCounts
+from dotledger.core.questions.slices import SliceMeasure
+from dotledger.core.questions.text import TextMeasure
+from dotledger.core.tables.details import Details
+from dotledger.core.tables.image_names import NamesMatched
+from dotledger.core.tables.reviewed import Reviewed
+from dotledger.formats.annotations.collecting import Loaded, Written
+from dotledger.images.gather import Gathered
+from dotledger.ledger.batches import Batch
+from dotledger.ledger.usage import Month
+from dotledger.report.pictures.draw import Drawn
+from dotledger.rereading import Reread
+from dotledger.sending.batch.progress import SentBatch
+from dotledger.sending.forecast import Forecast
+from dotledger.sending.trial import Trial
+from dotledger.services.description import Description
+from dotledger.services.drafting.drafts import Draft
+
+__all__ = [
+    "Batch",
+    "Confusion",
+    "CountAgreement",
+    "Description",
+    "DetailMeasure",
+    "Details",
+    "Diagnosis",
+    "Draft",
+    "Drawn",
+    "Fit",
+    "Forecast",
+    "Gathered",
+    "KindMeasure",
+    "LabelRows",
+    "Loaded",
+    "Month",
+    "NamesMatched",
+    "Paired",
+    "Point",
+    "Reliability",
+    "Reread",
+    "Reviewed",
+    "Row",
+    "ScreeningCounts",
+    "SentBatch",
+    "SliceMeasure",
+    "TextMeasure",
+    "Trial",
+    "Written",
+]
