@@ -48,6 +48,18 @@ def whole_number(value: Any, *, place: str, least: int, most: int) -> int:
 def real_number(value: Any, *, place: str) -> float:
     """Return a number as a float.
 
+    Parameters
+    ----------
+    value : object
+        What was given.
+    place : str
+        Where it was given, for the message.
+
+    Returns
+    -------
+    float
+        Infinite and NaN too.
+
     Raises
     ------
     ArgumentError
@@ -66,6 +78,18 @@ def real_number(value: Any, *, place: str) -> float:
 def check_threshold(value: float | None, *, place: str = "threshold") -> float | None:
     """Return `value` if it is None or a number from 0 to 1.
 
+    Parameters
+    ----------
+    value : float or None
+        A threshold, or None for none.
+    place : str, default 'threshold'
+        Where it was given, for the message.
+
+    Returns
+    -------
+    float or None
+        The value; 0 and 1 are allowed.
+
     Raises
     ------
     ArgumentError
@@ -83,6 +107,18 @@ def check_threshold(value: float | None, *, place: str = "threshold") -> float |
 
 def check_overlap(value: float, *, place: str = "overlap") -> float:
     """Return `value` if it is greater than 0 and at most 1.
+
+    Parameters
+    ----------
+    value : float
+        A required overlap.
+    place : str, default 'overlap'
+        Where it was given, for the message.
+
+    Returns
+    -------
+    float
+        The value.
 
     Raises
     ------

@@ -49,6 +49,18 @@ KINDS: dict[str, Kind] = {
 def check_kinds(kinds: str | Iterable[str], *, place: str) -> tuple[str, ...]:
     """Return `kinds`, or the only one, without repeats, in the fixed order of `KINDS`.
 
+    Parameters
+    ----------
+    kinds : str or iterable of str
+        One name or several.
+    place : str
+        Where it was given, for the message.
+
+    Returns
+    -------
+    tuple of str
+        Empty if `kinds` is.
+
     Raises
     ------
     ArgumentError

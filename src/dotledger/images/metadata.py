@@ -29,6 +29,16 @@ def read_packet(data: bytes) -> bytes | None:
 
     Of every format in which Pillow finds one: JPEG, PNG, WebP, TIFF, GIF, AVIF.
 
+    Parameters
+    ----------
+    data : bytes
+        The bytes of the file.
+
+    Returns
+    -------
+    bytes or None
+        As it stands there, unpacked.
+
     Raises
     ------
     ImageError
@@ -50,6 +60,18 @@ def _load(image: Image.Image) -> None:
 
 def with_packet(data: bytes, packet: bytes) -> bytes:
     """Return the file with `packet` in the place of its XMP packet.
+
+    Parameters
+    ----------
+    data : bytes
+        The bytes of the file.
+    packet : bytes
+        XMP, in UTF-8.
+
+    Returns
+    -------
+    bytes
+        A new file; pixels and all else as before.
 
     Raises
     ------

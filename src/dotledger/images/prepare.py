@@ -163,6 +163,16 @@ def _factor(width: int, height: int, demands: Demands) -> float:
 def decode_upright(data: bytes) -> Image.Image:
     """Return a file's picture, decoded and upright.
 
+    Parameters
+    ----------
+    data : bytes
+        The bytes of the file.
+
+    Returns
+    -------
+    Image
+        In the mode it was stored in.
+
     Raises
     ------
     ImageError

@@ -28,6 +28,16 @@ class LookedAt(NamedTuple):
 def look_at(item: Item) -> LookedAt:
     """Read and hash an image, and read its header.
 
+    Parameters
+    ----------
+    item : Item
+        One gathered image.
+
+    Returns
+    -------
+    LookedAt
+        Bytes, their SHA-256 and facts.
+
     Raises
     ------
     OSError, MissingExtra
@@ -42,6 +52,20 @@ def look_at(item: Item) -> LookedAt:
 def made_ready(data: bytes, facts: ImageFacts, demands: Demands) -> tuple[Prepared, Frame]:
     """Return an image as it goes out, and how what is answered about it relates to the original.
 
+    Parameters
+    ----------
+    data : bytes
+        The bytes of the file.
+    facts : ImageFacts
+        Of the same bytes.
+    demands : Demands
+        What the service takes.
+
+    Returns
+    -------
+    tuple of Prepared and Frame
+        Of what goes out.
+
     Raises
     ------
     ImageError
@@ -52,12 +76,36 @@ def made_ready(data: bytes, facts: ImageFacts, demands: Demands) -> tuple[Prepar
 
 
 def frame_of(facts: ImageFacts, prepared: Prepared) -> Frame:
-    """Return the frame of an image that was prepared."""
+    """Return the frame of an image that was prepared.
+
+    Parameters
+    ----------
+    facts : ImageFacts
+        Of the original.
+    prepared : Prepared
+        What is sent.
+
+    Returns
+    -------
+    Frame
+        All in pixels.
+    """
     return Frame(facts.width, facts.height, prepared.width, prepared.height, prepared.turned)
 
 
 def why_not(error: Exception) -> str:
-    """Return in words why an image is refused: it cannot be sent, or not even be read."""
+    """Return in words why an image is refused: it cannot be sent, or not even be read.
+
+    Parameters
+    ----------
+    error : Exception
+        What came of reading or preparing.
+
+    Returns
+    -------
+    str
+        One line, without a stop.
+    """
     if isinstance(error, ImageError):
         return str(error)
     if isinstance(error, (OSError, DotLedgerError)):

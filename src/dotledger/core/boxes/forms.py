@@ -95,7 +95,22 @@ _TURNS = {
 
 
 def upright_size(width: int, height: int, orientation: int) -> tuple[int, int]:
-    """Return the size of an image after its EXIF orientation (1 to 8) has been applied."""
+    """Return the size of an image after its EXIF orientation (1 to 8) has been applied.
+
+    Parameters
+    ----------
+    width : int
+        Pixels as stored.
+    height : int
+        Pixels as stored.
+    orientation : int
+        From 1 to 8 (CIPA DC-008, tag 0112).
+
+    Returns
+    -------
+    tuple of int
+        Width and height, upright, in pixels.
+    """
     return (height, width) if _TURNS[orientation].swap else (width, height)
 
 
@@ -142,7 +157,18 @@ TO_CORNERS: dict[str, Callable[[float, float, float, float], Box]] = {
 
 
 def enclosing(points: Sequence[tuple[float, float]]) -> Box:
-    """Return the smallest box around `points`; without points, a box that holds NaN."""
+    """Return the smallest box around `points`; without points, a box that holds NaN.
+
+    Parameters
+    ----------
+    points : sequence of (x, y)
+        In any unit; may be empty.
+
+    Returns
+    -------
+    tuple of float
+        ``x0, y0, x1, y1`` in the same unit.
+    """
     if not points:
         return (math.nan,) * 4
     xs, ys = [p[0] for p in points], [p[1] for p in points]

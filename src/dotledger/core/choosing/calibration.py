@@ -242,6 +242,18 @@ def unseen_images(mapping: ConfidenceMap, annotations: Annotations) -> Annotatio
 
     An image is known again by its name or by what is annotated in it.
 
+    Parameters
+    ----------
+    mapping : ConfidenceMap
+        With the images it was fitted on.
+    annotations : Annotations
+        May be empty.
+
+    Returns
+    -------
+    Annotations
+        Those of the other images, empty ones among them.
+
     Raises
     ------
     ScopeError

@@ -21,6 +21,16 @@ def contents_of(annotations: Annotations) -> dict[str, str]:
 
     Boxes of the same labels in the same places, to nine significant digits, tell that two names
     are one image; but not where they are common, as one box around the whole image is.
+
+    Parameters
+    ----------
+    annotations : Annotations
+        May be empty.
+
+    Returns
+    -------
+    dict of str to str
+        Images without a box are left out.
     """
     rows = np.flatnonzero(~np.isnan(annotations.box[:, 0]))
     names, kinds, labels = (
@@ -74,7 +84,20 @@ def part_of_images(
 
 
 def rows_on(findings: Findings, images: set[str]) -> Flags:
-    """Return which findings are on some images: ndarray of bool, shape (n,)."""
+    """Return which findings are on some images: ndarray of bool, shape (n,).
+
+    Parameters
+    ----------
+    findings : Findings
+        May be empty.
+    images : set of str
+        Names; may be empty.
+
+    Returns
+    -------
+    ndarray of bool, shape (n,)
+        Blank rows count as on their image.
+    """
     return findings.image.onto(sorted(images)) >= 0
 
 

@@ -15,6 +15,16 @@ def on_common_images(tables: Sequence[Findings]) -> list[Findings]:
     """Return findings tables reduced to what can be compared.
 
     For each kind only the images are kept that every table has an answer for.
+
+    Parameters
+    ----------
+    tables : sequence of Findings
+        One a service, blank rows among them.
+
+    Returns
+    -------
+    list of Findings
+        In the same order; without tables an empty list.
     """
     answered = [
         set(zip(t.kind.values().tolist(), t.image.values().tolist(), strict=True)) for t in tables

@@ -20,6 +20,11 @@ def average_precision(judged: Judged) -> Floats:
     ``(R_k - R_(k-1)) * max over j >= k of P_j`` with ``R_0 = 0``; one point for each distinct
     confidence.
 
+    Parameters
+    ----------
+    judged : Judged
+        Of one kind, at one required overlap.
+
     Returns
     -------
     ndarray of float64, shape (labels,)
@@ -36,7 +41,18 @@ def average_precision(judged: Judged) -> Floats:
 
 
 def pooled_average_precision(judged: Sequence[Judged]) -> float:
-    """Return the area under the one curve of all labels of all kinds together; NaN if undefined."""
+    """Return the area under the one curve of all labels of all kinds together; NaN if undefined.
+
+    Parameters
+    ----------
+    judged : sequence of Judged
+        Of the kinds that are pooled, at the same required overlap.
+
+    Returns
+    -------
+    float
+        0 if something is annotated and nothing was found.
+    """
     if len(judged) == 1:
         rank = judged[0].findings.ranks.overall
         hit, aside = rank(judged[0].hit), rank(judged[0].aside)

@@ -18,7 +18,24 @@ Sparse = Any  # scipy.sparse is imported when it is first used
 
 
 def sparse_rows(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = None) -> Sparse:
-    """Return a sparse matrix of float32 from row and column of each entry; 1 without a value."""
+    """Return a sparse matrix of float32 from row and column of each entry; 1 without a value.
+
+    Parameters
+    ----------
+    rows : ndarray of intp, shape (n,)
+        Row of each entry.
+    columns : ndarray of intp, shape (n,)
+        Column of each entry.
+    shape : tuple of int
+        Rows and columns of the matrix.
+    value : ndarray, shape (n,), optional
+        Of each entry.
+
+    Returns
+    -------
+    csr_array of float32
+        Entries at one place are kept beside each other, and add up in products.
+    """
     from scipy import sparse
 
     order = np.argsort(narrow(rows), kind="stable")

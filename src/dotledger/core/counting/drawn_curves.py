@@ -32,7 +32,20 @@ _NOTHING = np.zeros(0, dtype=np.intp)
 
 
 def draws_at_once(images: int, points: int) -> int:
-    """Return how many draws are worked out together, so that they fit into memory."""
+    """Return how many draws are worked out together, so that they fit into memory.
+
+    Parameters
+    ----------
+    images : int
+        In scope.
+    points : int
+        Of the curves together.
+
+    Returns
+    -------
+    int
+        From 8 to 1,000.
+    """
     return int(np.clip(min(_AT_ONCE // max(points, 1), _MOST_WEIGHTS // max(images, 1)), 8, 1000))
 
 
@@ -55,7 +68,18 @@ class _Ranking:
 
 
 def by_label(judged: Sequence[Judged]) -> _Ranking:
-    """Return what is needed to rank the findings of each label."""
+    """Return what is needed to rank the findings of each label.
+
+    Parameters
+    ----------
+    judged : sequence of Judged
+        Of one kind, one a required overlap.
+
+    Returns
+    -------
+    _Ranking
+        With a group for each label.
+    """
     findings = judged[0].findings
     return _Ranking(
         groups=findings.labels,
@@ -71,7 +95,22 @@ def by_label(judged: Sequence[Judged]) -> _Ranking:
 
 
 def all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> _Ranking:
-    """Return the findings of one or several kinds as one group."""
+    """Return the findings of one or several kinds as one group.
+
+    Parameters
+    ----------
+    judged : sequence of Judged
+        One a kind.
+    at : sequence of ndarray of intp
+        For each kind, where its images stand among all.
+    images : int
+        How many there are in all kinds together.
+
+    Returns
+    -------
+    _Ranking
+        With one group.
+    """
     findings = [one.findings for one in judged]
     confidence = np.concatenate([np.zeros(0), *(s.confidence for s in findings)])
     zeros = np.zeros(len(confidence), dtype=np.intp)

@@ -60,6 +60,20 @@ def weights(images: int, resampling: Resampling, at_once: int) -> Iterator[Weigh
     """Yield how often each image was drawn: float32, shape (images, up to `at_once` draws).
 
     The draws do not depend on `at_once`.
+
+    Parameters
+    ----------
+    images : int
+        How many; with 0 nothing is yielded.
+    resampling : Resampling
+        Seed and number of draws.
+    at_once : int
+        Most draws in one array.
+
+    Yields
+    ------
+    ndarray of float32, shape (images, draws)
+        Each column adds up to `images`.
     """
     rng = np.random.default_rng(resampling.seed)
     left = resampling.draws
@@ -117,6 +131,20 @@ def places_of_images(
     those are told apart by what was found in them. It knows no overlap, no threshold and no
     pairing, and only compares: renaming images, other row orders and other units (by an exact
     factor) change no interval, and neither does asking for one more overlap.
+
+    Parameters
+    ----------
+    names : sequence of str
+        Images.
+    annotations : Annotations
+        May be empty.
+    findings : Findings
+        May be empty.
+
+    Returns
+    -------
+    dict of str to tuple of float
+        To be compared, and for nothing else.
     """
     keys = np.column_stack([_content(annotations, names), _content(findings, names)])
     return dict(zip(names, map(tuple, keys.tolist()), strict=True))
@@ -125,7 +153,20 @@ def places_of_images(
 # Draws belong to images in an order made from what is in them: renaming images changes no
 # interval.
 def placed(names: Sequence[str], keys: Mapping[str, tuple[float, ...]]) -> Ints:
-    """Return the place of each image among some, by `places_of_images`."""
+    """Return the place of each image among some, by `places_of_images`.
+
+    Parameters
+    ----------
+    names : sequence of str
+        Images of one kind.
+    keys : mapping of str to tuple of float
+        From `places_of_images`; has every name.
+
+    Returns
+    -------
+    ndarray of intp, shape (images,)
+        From 0; by key, then as given.
+    """
     rows = np.array([keys[name] for name in names], dtype=np.float64)
     place = np.empty(len(names), dtype=np.intp)
     if len(names):

@@ -112,6 +112,18 @@ def rows_frame(keys: Sequence[Mapping[str, Any]], rows: Sequence[Row]) -> pd.Dat
 
     Counts are whole numbers, measures floats that are NaN where undefined; the ends of an interval
     are columns of their own, such as ``recall_low``.
+
+    Parameters
+    ----------
+    keys : sequence of mapping
+        One a row: the columns before the measures.
+    rows : sequence of Row
+        As many.
+
+    Returns
+    -------
+    DataFrame
+        One row each; empty without rows.
     """
     import pandas as pd
 
@@ -137,7 +149,24 @@ def row_of(
     intervals: Mapping[str, Interval] | None = None,
     images: Mapping[str, int] | None = None,
 ) -> Row:
-    """Return one entry of a tally as a row."""
+    """Return one entry of a tally as a row.
+
+    Parameters
+    ----------
+    counts : Tally
+        The last entry is the pooled one.
+    place : int
+        Which entry.
+    intervals : mapping of str to (float, float), optional
+        By measure.
+    images : mapping of str to int, optional
+        How many images each interval rests on.
+
+    Returns
+    -------
+    Row
+        Measures are worked out from the counts when they are asked for.
+    """
     hits = int(counts.true_positives[place])
     annotated = int(counts.annotated[place])
     overlaps = counts.overlap_sum
@@ -156,12 +185,34 @@ def row_of(
 
 
 def defined(value: float) -> float | None:
-    """Return `value`, or None for NaN."""
+    """Return `value`, or None for NaN.
+
+    Parameters
+    ----------
+    value : float
+        Any.
+
+    Returns
+    -------
+    float or None
+        For files and JSON, which know no NaN.
+    """
     return None if math.isnan(value) else value
 
 
 def plain_intervals(intervals: Mapping[str, Interval]) -> dict[str, list[float] | None]:
-    """Return intervals as lists; None where undefined."""
+    """Return intervals as lists; None where undefined.
+
+    Parameters
+    ----------
+    intervals : mapping of str to (float, float)
+        NaN where undefined.
+
+    Returns
+    -------
+    dict of str to list of float, or None
+        By name of the measure.
+    """
     return {n: None if math.isnan(low) else [low, high] for n, (low, high) in intervals.items()}
 
 
@@ -277,7 +328,18 @@ class KindMeasure(Displayed):
 
 
 def mean_over(rows: Iterable[Row]) -> dict[str, float]:
-    """Return the plain mean of each measure over the rows where it is defined; NaN if nowhere."""
+    """Return the plain mean of each measure over the rows where it is defined; NaN if nowhere.
+
+    Parameters
+    ----------
+    rows : iterable of Row
+        May be empty.
+
+    Returns
+    -------
+    dict of str to float
+        By name of the measure.
+    """
     kept = list(rows)
     columns = {name: [getattr(row, name) for row in kept] for name in MEASURES}
     known = {name: [v for v in values if not math.isnan(v)] for name, values in columns.items()}
@@ -285,5 +347,16 @@ def mean_over(rows: Iterable[Row]) -> dict[str, float]:
 
 
 def plain_means(rows: Iterable[Row]) -> dict[str, float | None]:
-    """Return `mean_over` with None where undefined."""
+    """Return `mean_over` with None where undefined.
+
+    Parameters
+    ----------
+    rows : iterable of Row
+        May be empty.
+
+    Returns
+    -------
+    dict of str to float or None
+        By name of the measure.
+    """
     return {name: defined(value) for name, value in mean_over(rows).items()}

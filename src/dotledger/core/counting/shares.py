@@ -71,7 +71,20 @@ class ShareSums:
 
 
 def quantile(freedom: Floats, level: float) -> Floats:
-    """Return the upper point of Student's t that leaves half of 1 - `level` above it."""
+    """Return the upper point of Student's t that leaves half of 1 - `level` above it.
+
+    Parameters
+    ----------
+    freedom : ndarray of float64
+        Degrees of freedom; below 1 counts as 1.
+    level : float
+        The share of cases the interval is meant to hold, such as 0.95.
+
+    Returns
+    -------
+    ndarray of float64
+        Above 0.
+    """
     from scipy.special import stdtrit
 
     found = stdtrit(np.maximum(freedom, 1.0), (1 + level) / 2)
@@ -111,13 +124,43 @@ def share_limits(sums: ShareSums, level: float = 0.95) -> tuple[Floats, Floats]:
 
 
 def share_interval(x: Any, m: Any, level: float = 0.95) -> tuple[float, float]:
-    """Return the interval of one share from counts by image; NaN with fewer than two images."""
+    """Return the interval of one share from counts by image; NaN with fewer than two images.
+
+    Parameters
+    ----------
+    x : array-like, shape (images,)
+        Cases that are right.
+    m : array-like, shape (images,)
+        Cases.
+    level : float, default 0.95
+        The share of cases the interval is meant to hold, such as 0.95.
+
+    Returns
+    -------
+    tuple of float
+        Lower and upper end, from 0 to 1.
+    """
     low, high = share_limits(ShareSums.of_images(x, m), level)
     return float(low), float(high)
 
 
 def interval_of_cases(image: Any, right: Any, level: float = 0.95) -> tuple[float, float]:
-    """Return the interval of the share of cases that are right, each with its image's number."""
+    """Return the interval of the share of cases that are right, each with its image's number.
+
+    Parameters
+    ----------
+    image : array-like, shape (n,)
+        The image of each case.
+    right : array-like of bool, shape (n,)
+        Whether it is right.
+    level : float, default 0.95
+        The share of cases the interval is meant to hold, such as 0.95.
+
+    Returns
+    -------
+    tuple of float
+        Lower and upper end, from 0 to 1; NaN with fewer than two images.
+    """
     _, place = np.unique(np.asarray(image), return_inverse=True)
     m = np.bincount(place)
     return share_interval(np.bincount(place, np.asarray(right, dtype=np.float64)), m, level)
@@ -129,6 +172,18 @@ def expanded_tails(images: Any, level: float) -> Floats:
     Draws of n images vary by a factor of sqrt((n - 1) / n) too little, and their tails are those of
     the normal distribution; so the percentiles are Phi(-+ sqrt(n / (n - 1)) t) (T. C. Hesterberg,
     "What teachers should know about the bootstrap", 2015, 3.3). NaN with fewer than two images.
+
+    Parameters
+    ----------
+    images : array-like
+        How many images each interval rests on.
+    level : float
+        The share of cases the interval is meant to hold, such as 0.95.
+
+    Returns
+    -------
+    ndarray of float64
+        Below half of 1 - `level`.
     """
     from scipy.special import ndtr
 

@@ -32,7 +32,18 @@ PAIRINGS = ("confidence", "total-overlap")
 
 
 def checked_overlaps(value: float | Sequence[float]) -> tuple[float, ...]:
-    """Return required overlaps, one or several; raises ArgumentError outside above 0 to 1."""
+    """Return required overlaps, one or several; raises ArgumentError outside above 0 to 1.
+
+    Parameters
+    ----------
+    value : float or sequence of float
+        As the caller gave it.
+
+    Returns
+    -------
+    tuple of float
+        At least one, in the order given.
+    """
     several = tuple(value) if isinstance(value, Sequence | np.ndarray) else (value,)
     if not several:
         raise ArgumentError("no required overlap is given", place="overlap", got=several)
@@ -59,6 +70,16 @@ def checked_tolerances(given: Mapping[str, float]) -> dict[str, float]:
     """Return tolerances; raises ArgumentError for one below 0.
 
     A name that no attribute has is harmless, since it judges nothing.
+
+    Parameters
+    ----------
+    given : mapping of str to float
+        By name of the attribute, in its unit.
+
+    Returns
+    -------
+    dict of str to float
+        Each 0 or more.
     """
     found = {}
     for name, value in given.items():
@@ -82,6 +103,13 @@ def check_pairing(pairing: str) -> None:
 def require_common_images(answered: list[str], covered: list[str]) -> None:
     """Refuse two sides without a common image.
 
+    Parameters
+    ----------
+    answered : list of str
+        Images with findings.
+    covered : list of str
+        Images with annotations. Without any on one side nothing is refused: a note says so.
+
     Raises
     ------
     ScopeError
@@ -103,6 +131,18 @@ def require_common_images(answered: list[str], covered: list[str]) -> None:
 
 def wanted_kinds(annotations: Annotations, kinds: Iterable[str] | None) -> tuple[str, ...]:
     """Return the kinds to judge: those asked for, or else those that the annotations hold.
+
+    Parameters
+    ----------
+    annotations : Annotations
+        May be empty.
+    kinds : iterable of str, or None
+        None for all that are annotated.
+
+    Returns
+    -------
+    tuple of str
+        Without kinds that are carried only.
 
     Raises
     ------

@@ -18,7 +18,20 @@ SMALL_SET = 30
 
 
 def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
-    """Return what a reader should know before trusting the numbers, in sentences."""
+    """Return what a reader should know before trusting the numbers, in sentences.
+
+    Parameters
+    ----------
+    basis : Basis
+        Of the whole measure.
+    scopes : list of Scope
+        Those that are judged.
+
+    Returns
+    -------
+    tuple of str
+        Empty if nothing is worth a note.
+    """
     notes = [note for scope in scopes for note in _scope_notes(basis, scope)]
     if not any(scope.images for scope in scopes):
         notes.append("Nothing is measured: no image has both an answer and annotations of a kind.")

@@ -56,7 +56,20 @@ class Related:
 
 
 def lineage(findings: Findings, broader: Broader | None = None) -> dict[str, frozenset[str]]:
-    """Return all broader labels of each label: those given, those findings carry, and theirs."""
+    """Return all broader labels of each label: those given, those findings carry, and theirs.
+
+    Parameters
+    ----------
+    findings : Findings
+        May be empty.
+    broader : mapping of str to iterable of str, optional
+        Broader labels of a label.
+
+    Returns
+    -------
+    dict of str to frozenset of str
+        A label is never broader than itself, rings included.
+    """
     direct: dict[str, set[str]] = {name: set(above) for name, above in (broader or {}).items()}
     for code, details in zip(findings.label.codes, findings.details or (), strict=False):
         if details is not None and details.parents:
@@ -77,7 +90,22 @@ def _above(name: str, direct: Mapping[str, Iterable[str]]) -> set[str]:
 def relation_table(
     found: tuple[str, ...], annotated: tuple[str, ...], above: Mapping[str, frozenset[str]]
 ) -> Ints:
-    """Return `BROAD`, `NARROW` or 0 for each pair of names: shape (found, annotated)."""
+    """Return `BROAD`, `NARROW` or 0 for each pair of names: shape (found, annotated).
+
+    Parameters
+    ----------
+    found : tuple of str
+        Labels of findings.
+    annotated : tuple of str
+        Labels of annotations.
+    above : mapping of str to frozenset of str
+        See `lineage`.
+
+    Returns
+    -------
+    ndarray of intp
+        All 0 if `above` is empty.
+    """
     table = np.zeros((len(found), len(annotated)), dtype=np.intp)
     if not above:
         return table
@@ -172,7 +200,28 @@ def credited(
     cut: Thresholds,
     broader: Broader | None,
 ) -> Findings:
-    """Return the findings with related labels in the right place renamed to the annotated ones."""
+    """Return the findings with related labels in the right place renamed to the annotated ones.
+
+    Parameters
+    ----------
+    findings : Findings
+        May be empty.
+    annotations : Annotations
+        May be empty.
+    kinds : iterable of str
+        Those to judge.
+    required : float
+        The required overlap, above 0 up to 1.
+    cut : Thresholds
+        Thresholds, by kind and label.
+    broader : mapping of str to iterable of str, or None
+        Broader labels of a label, beside those the findings carry.
+
+    Returns
+    -------
+    Findings
+        Of the same rows in the same order.
+    """
     above = lineage(findings, broader)
     labels = findings.label.values().copy()
     for kind in kinds:
@@ -191,7 +240,26 @@ def related_of(
     cut: Thresholds,
     above: Mapping[str, frozenset[str]],
 ) -> Related:
-    """Return the related pairs of one kind among what a judgement leaves at a threshold."""
+    """Return the related pairs of one kind among what a judgement leaves at a threshold.
+
+    Parameters
+    ----------
+    scope : Scope
+        Of one kind.
+    findings : Findings
+        The table the scope was made from.
+    judged : Judged
+        Of one kind, at one required overlap.
+    cut : Thresholds
+        Thresholds, by kind and label.
+    above : mapping of str to frozenset of str
+        See `lineage`.
+
+    Returns
+    -------
+    Related
+        Empty if no label is related to another.
+    """
     if judged.required is None:
         return _related_presence(scope, findings, cut, above)
     keep = judged.findings.passing(cut.least(scope.kind, scope.labels))[judged.hit]

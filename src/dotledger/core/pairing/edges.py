@@ -77,12 +77,34 @@ class Edges:
 
 
 def visiting_order(annotations: Boxes) -> Ints:
-    """Return annotations sorted by group, then x0, y0, x1, y1."""
+    """Return annotations sorted by group, then x0, y0, x1, y1.
+
+    Parameters
+    ----------
+    annotations : Boxes
+        May be empty.
+
+    Returns
+    -------
+    ndarray of intp, shape (m,)
+        Rows; equal boxes stay as they were.
+    """
     return np.lexsort((*box_keys(annotations.box), annotations.group))
 
 
 def box_keys(box: Floats) -> tuple[Floats, ...]:
-    """Keys for lexsort: by x0, then y0, x1, y1."""
+    """Keys for lexsort: by x0, then y0, x1, y1.
+
+    Parameters
+    ----------
+    box : ndarray of float64, shape (n, 4)
+        ``x0, y0, x1, y1``.
+
+    Returns
+    -------
+    tuple of ndarray
+        The last is the first key, as `numpy.lexsort` takes them.
+    """
     return box[:, 3], box[:, 2], box[:, 1], box[:, 0]
 
 
@@ -90,6 +112,22 @@ def edges_of(findings: Boxes, annotations: Boxes, order: Ints, least: float) -> 
     """Return the edges whose finding lies in its annotation with a share of at least `least`.
 
     `order` must sort the annotations by group; overlap never exceeds the share inside.
+
+    Parameters
+    ----------
+    findings : Boxes
+        May be empty.
+    annotations : Boxes
+        May be empty.
+    order : ndarray of intp, shape (m,)
+        See `visiting_order`.
+    least : float
+        Share of the finding inside the annotation, from 0 to 1.
+
+    Returns
+    -------
+    Edges
+        By finding, then in the order of `order`.
     """
     first, count = _candidates(findings.group, annotations.group[order])
     boxes = annotations.box[order]

@@ -98,7 +98,20 @@ class Judged:
 
 
 def judge(scope: Scope, required: Sequence[float]) -> list[Judged]:
-    """Judge a scope at each required overlap; kinds judged by presence give the same each time."""
+    """Judge a scope at each required overlap; kinds judged by presence give the same each time.
+
+    Parameters
+    ----------
+    scope : Scope
+        Of one kind.
+    required : sequence of float
+        Required overlaps, each above 0 up to 1.
+
+    Returns
+    -------
+    list of Judged
+        One a required overlap, in the order given.
+    """
     if scope.boxed:
         return _judge_boxes(scope, required)
     return [_judge_presence(scope)] * len(required)

@@ -164,7 +164,18 @@ def _annotated(
 
 
 def counts_by_name(column: Coded) -> dict[str, int]:
-    """Return how often each name stands in a column, by name; names that never do are left out."""
+    """Return how often each name stands in a column, by name; names that never do are left out.
+
+    Parameters
+    ----------
+    column : Coded
+        May be empty.
+
+    Returns
+    -------
+    dict of str to int
+        Sorted by name.
+    """
     counts = np.bincount(column.codes, minlength=len(column.names))
     names = sorted(zip(column.names, counts.tolist(), strict=True))
     return {name: count for name, count in names if count}

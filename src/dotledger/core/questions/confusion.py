@@ -72,7 +72,20 @@ class Confusion(Displayed):
 
 # Findings of the vocabulary only; the reasons for misses also look at findings outside it.
 def confusion_of(basis: Basis, kind: str) -> Confusion:
-    """Return the confusion of one kind with boxes, at the first overlap and threshold."""
+    """Return the confusion of one kind with boxes, at the first overlap and threshold.
+
+    Parameters
+    ----------
+    basis : Basis
+        Of the whole measure.
+    kind : str
+        One judged by boxes.
+
+    Returns
+    -------
+    Confusion
+        With a last row for nothing annotated and a last column for nothing found.
+    """
     scope = basis.scopes[kind]
     passing = np.flatnonzero(basis.passing(kind))
     findings = scope.findings.take(passing)

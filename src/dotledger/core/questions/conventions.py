@@ -263,6 +263,16 @@ def better_convention(fits: Sequence[Fit]) -> Fit | None:
 
     Each is judged on the images whose boxes it moves: one that concerns turned images only is not
     drowned by the others. What fits badly under every convention is not a matter of conventions.
+
+    Parameters
+    ----------
+    fits : sequence of Fit
+        May be empty.
+
+    Returns
+    -------
+    Fit or None
+        The one that gains most.
     """
     good = [
         fit

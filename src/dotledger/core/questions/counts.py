@@ -29,6 +29,11 @@ __all__ = [
 def image_counts(basis: Basis) -> pd.DataFrame:
     """Return counts by image and kind, the most missed first.
 
+    Parameters
+    ----------
+    basis : Basis
+        Of the whole measure.
+
     Returns
     -------
     DataFrame
@@ -128,7 +133,20 @@ class CountAgreement(Displayed):
 
 
 def count_agreement(basis: Basis, kind: str) -> CountAgreement:
-    """Compare, for each image and label, how many were found with how many are annotated."""
+    """Compare, for each image and label, how many were found with how many are annotated.
+
+    Parameters
+    ----------
+    basis : Basis
+        Of the whole measure.
+    kind : str
+        One of the kinds measured.
+
+    Returns
+    -------
+    CountAgreement
+        NaN where nothing is to be compared.
+    """
     judged, passes = basis.judged[kind], basis.passing(kind).copy()
     scope, findings = basis.scopes[kind], judged.findings
     passes[judged.aside] = False

@@ -24,7 +24,22 @@ def _sizes(annotations: Annotations, scope: Scope) -> Floats:
 
 
 def area_shares(annotations: Annotations, scope: Scope, side: Side) -> Floats:
-    """Return each box's share of its image's area; NaN where the image's size is not known."""
+    """Return each box's share of its image's area; NaN where the image's size is not known.
+
+    Parameters
+    ----------
+    annotations : Annotations
+        With the sizes of images.
+    scope : Scope
+        Of one kind.
+    side : Side
+        Boxes in pixels of the upright original.
+
+    Returns
+    -------
+    ndarray of float64, shape (n,)
+        From 0 to 1.
+    """
     sizes = _sizes(annotations, scope)[side.image]
     box = side.box
     shares: Floats = (box[:, 2] - box[:, 0]) * (box[:, 3] - box[:, 1]) / sizes.prod(axis=1)
@@ -32,7 +47,22 @@ def area_shares(annotations: Annotations, scope: Scope, side: Side) -> Floats:
 
 
 def at_edge(annotations: Annotations, scope: Scope, side: Side) -> Floats:
-    """Return 1 where a box comes within a pixel of the image's edge, 0 elsewhere; NaN: unknown."""
+    """Return 1 where a box comes within a pixel of the image's edge, 0 elsewhere; NaN: unknown.
+
+    Parameters
+    ----------
+    annotations : Annotations
+        With the sizes of images.
+    scope : Scope
+        Of one kind.
+    side : Side
+        Boxes in pixels of the upright original.
+
+    Returns
+    -------
+    ndarray of float64, shape (n,)
+        0, 1 or NaN. The left and upper edge are known without a size.
+    """
     size, box = _sizes(annotations, scope)[side.image], side.box
     near = (box[:, :2] <= _PIXEL).any(axis=1) | (box[:, 2:] >= size - _PIXEL).any(axis=1)
     known = ~np.isnan(size).any(axis=1)
@@ -40,7 +70,18 @@ def at_edge(annotations: Annotations, scope: Scope, side: Side) -> Floats:
 
 
 def crowding_of(annotations: Side) -> Floats:
-    """Return the greatest overlap of each annotated box with another of its image."""
+    """Return the greatest overlap of each annotated box with another of its image.
+
+    Parameters
+    ----------
+    annotations : Side
+        Boxes of one kind, of whatever label.
+
+    Returns
+    -------
+    ndarray of float64, shape (m,)
+        From 0 (alone) to 1.
+    """
     boxes = annotations.by_image()
     edges = edges_of(boxes, boxes, visiting_order(boxes), _TOUCH)
     others = edges.finding != edges.annotation

@@ -160,7 +160,20 @@ def reliability_of(
 def ranked_with_confidence(
     judged: Judged, rows: Flags | None
 ) -> tuple[Floats, Flags, int, NDArray[np.intp]]:
-    """Return confidence, right or not, how many have none, and the image of each finding."""
+    """Return confidence, right or not, how many have none, and the image of each finding.
+
+    Parameters
+    ----------
+    judged : Judged
+        Of one kind, at one required overlap.
+    rows : ndarray of bool, shape (n,), or None
+        Look at these findings only; None for all.
+
+    Returns
+    -------
+    tuple
+        Three arrays by rising confidence, without what is set aside, and between them a number.
+    """
     keep = np.ones(len(judged.findings.label), dtype=bool) if rows is None else rows.copy()
     keep[judged.aside] = False
     with_confidence = np.isfinite(judged.findings.confidence)

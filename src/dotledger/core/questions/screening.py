@@ -91,6 +91,16 @@ def screening_counts(basis: Basis) -> ScreeningCounts:
 
     Whatever its category: one that the annotations do not know stops an image in use, too. An
     image is unsafe if a category is annotated and not ignored; left out if all are ignored.
+
+    Parameters
+    ----------
+    basis : Basis
+        Its first threshold decides.
+
+    Returns
+    -------
+    ScreeningCounts
+        Rates are NaN where no image is unsafe, or none safe.
     """
     scope, findings = basis.scopes["unsafe"], basis.judged["unsafe"].findings
     unsafe = _any(findings.true_image, findings.images)

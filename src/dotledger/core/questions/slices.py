@@ -101,7 +101,18 @@ _OF_WRONG = ("precision", "f1", "average_precision", "false_alarm_rate")
 
 
 def slice_names(basis: Basis) -> list[str]:
-    """Return what can be sliced by: size, crowding and edge, and the user's columns."""
+    """Return what can be sliced by: size, crowding and edge, and the user's columns.
+
+    Parameters
+    ----------
+    basis : Basis
+        Of the whole measure.
+
+    Returns
+    -------
+    list of str
+        Columns in the order of the alphabet.
+    """
     annotations = basis.annotations
     boxed = any(scope.boxed for scope in basis.scopes.values())
     columns = {name for facts in annotations.images.values() for name in facts}
@@ -113,6 +124,20 @@ def slice_names(basis: Basis) -> list[str]:
 
 def sliced(basis: Basis, name: str, edges: Sequence[float] | None) -> dict[str, SliceMeasure]:
     """Return the measures by slice, for each kind; see `Measure.by`.
+
+    Parameters
+    ----------
+    basis : Basis
+        Of the whole measure.
+    name : str
+        A slice or a column.
+    edges : sequence of float, or None
+        Ends of bands, rising; None for our own.
+
+    Returns
+    -------
+    dict of str to SliceMeasure
+        By kind; empty if the slice concerns none.
 
     Raises
     ------
@@ -130,6 +155,15 @@ def sliced(basis: Basis, name: str, edges: Sequence[float] | None) -> dict[str, 
 
 def check_slice(basis: Basis, name: str, edges: Sequence[float] | None) -> None:
     """Refuse a slice before anything is worked out or shown.
+
+    Parameters
+    ----------
+    basis : Basis
+        Of the whole measure.
+    name : str
+        A slice or a column.
+    edges : sequence of float, or None
+        Ends of bands, rising; None for our own.
 
     Raises
     ------

@@ -88,13 +88,39 @@ class TextMeasure(Displayed):
 
 
 def normalised(line: str, *, ignore_case: bool = False) -> str:
-    """Return a line as it is compared; see `NORMALISATION`."""
+    """Return a line as it is compared; see `NORMALISATION`.
+
+    Parameters
+    ----------
+    line : str
+        As read.
+    ignore_case : bool, default False
+        Compare without regard to case (Unicode case folding).
+
+    Returns
+    -------
+    str
+        In NFC, with single spaces.
+    """
     text = " ".join(unicodedata.normalize("NFC", line).split())
     return text.casefold() if ignore_case else text
 
 
 def edits(a: str, b: str) -> int:
-    """Return the least number of single-character edits from `a` to `b` (Levenshtein, 1966)."""
+    """Return the least number of single-character edits from `a` to `b` (Levenshtein, 1966).
+
+    Parameters
+    ----------
+    a : str
+        Any text.
+    b : str
+        Any text.
+
+    Returns
+    -------
+    int
+        0 if both are equal.
+    """
     from rapidfuzz.distance import Levenshtein
 
     return Levenshtein.distance(a, b)

@@ -154,7 +154,28 @@ def opening_pace(
     left: int | None = None,
     budget_reason: str = "",
 ) -> Pace:
-    """Return the state before the first call; times are in seconds of any steady clock."""
+    """Return the state before the first call; times are in seconds of any steady clock.
+
+    Parameters
+    ----------
+    now : float
+        Seconds of any steady clock.
+    at_once : int
+        Most calls under way.
+    per_second : float or None, optional
+        Declared limit of calls in a second, if any.
+    per_minute : float or None, optional
+        The same for a minute.
+    left : int | None, optional
+        Calls a budget or quota still allows; None for no end.
+    budget_reason : str, default ''
+        What to say when none is left.
+
+    Returns
+    -------
+    Pace
+        One call may start.
+    """
     limits = [(per_second, 1.0), (per_minute, 60.0)]
     buckets = tuple(_bucket(count, span, now) for count, span in limits if count)
     return Pace(
@@ -172,7 +193,20 @@ def _bucket(count: float, span: float, now: float) -> Bucket:
 
 
 def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
-    """Decide whether one more call may start, and return the state after the decision."""
+    """Decide whether one more call may start, and return the state after the decision.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now.
+    now : float
+        Seconds of the same steady clock as before.
+
+    Returns
+    -------
+    tuple of Pace and Decision
+        `Send`, `Wait` or `GiveUp`; only after `Send` is one call more under way.
+    """
     if pace.stop:
         return pace, GiveUp(pace.stop)
     if pace.left is not None and pace.left <= 0:
@@ -197,13 +231,38 @@ def ended(pace: Pace, *, free: bool = False) -> Pace:
     """Note that a call ended without an answer that says anything about the rate.
 
     One that was `free`, because it never left, does not count against a budget.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now.
+    free : bool, default False
+        The call never left.
+
+    Returns
+    -------
+    Pace
+        With one call less under way.
     """
     left = pace.left + 1 if free and pace.left is not None else pace.left
     return replace(pace, under_way=pace.under_way - 1, left=left)
 
 
 def accepted(pace: Pace, now: float) -> Pace:
-    """Note that the service took a call."""
+    """Note that the service took a call.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now.
+    now : float
+        Seconds of the same steady clock as before.
+
+    Returns
+    -------
+    Pace
+        With one call less under way.
+    """
     start, count = pace.window
     if now - start > _MEMORY or count == 0:
         start, count = now, 0
@@ -214,7 +273,18 @@ def accepted(pace: Pace, now: float) -> Pace:
 
 
 def went_well(pace: Pace) -> Pace:
-    """Note that an answer could be read."""
+    """Note that an answer could be read.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now.
+
+    Returns
+    -------
+    Pace
+        Failures in a row are forgotten.
+    """
     return replace(pace, failed=0, grave=0)
 
 
@@ -222,6 +292,20 @@ def failed(pace: Pace, reason: str, *, grave: bool = False) -> Pace:
     """Note that a call failed for good; after 20, with none that went well between, all stop.
 
     After three already if they were `grave`: for a reason that hardly concerns one image alone.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now.
+    reason : str
+        Of the last one, for people.
+    grave : bool, default False
+        It hardly concerns one image alone.
+
+    Returns
+    -------
+    Pace
+        Stopped, if it is enough.
     """
     count, worse = pace.failed + 1, pace.grave + grave
     pace = replace(pace, failed=count, grave=worse)
@@ -251,6 +335,20 @@ def refused(pace: Pace, now: float, wait: float | None) -> Pace:
     Everybody waits: `wait` seconds if the service said so, else one, then two, four and so on
     up to thirty. Refusals that arrive while already waiting belong to the same event and do not
     slow us down again. After ten waits with nothing accepted between, all stop.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now.
+    now : float
+        Seconds of the same steady clock as before.
+    wait : float or None
+        Seconds the service asked for; None if it did not say.
+
+    Returns
+    -------
+    Pace
+        Paused, slower where no limit is declared, or stopped.
     """
     pace = replace(pace, under_way=pace.under_way - 1)
     if pace.left is not None:
@@ -278,5 +376,18 @@ def _slowed(pace: Pace, now: float) -> Pace:
 
 
 def stopped(pace: Pace, reason: str) -> Pace:
-    """Stop everything, for the first reason given."""
+    """Stop everything, for the first reason given.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now.
+    reason : str
+        For people; an earlier one stays.
+
+    Returns
+    -------
+    Pace
+        It only gives up from now on.
+    """
     return pace if pace.stop else replace(pace, stop=reason)

@@ -67,6 +67,20 @@ def make_plan(
 ) -> Plan:
     """Decide which calls serve the kinds wanted; each kind is asked for once.
 
+    Parameters
+    ----------
+    description : Description
+        With its calls.
+    gathered : Gathered
+        The images.
+    kinds : str or iterable of str, optional
+        Those wanted; None for all that are served.
+
+    Returns
+    -------
+    Plan
+        Calls in the order of the description.
+
     Raises
     ------
     ArgumentError
