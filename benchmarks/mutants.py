@@ -18,14 +18,15 @@ from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "dotledger"
+CORE = ["tests/core/measuring", "tests/core/questions", "tests/core/counting"]
 ROOMS = {
     "core/boxes": ["tests/core/boxes", "tests/core/questions", "tests/services"],
-    "core/tables": ["tests/core/tables", "tests/formats", "tests/core/measuring"],
-    "core/pairing": ["tests/core/pairing", "tests/core/measuring", "tests/core/questions"],
-    "core/counting": ["tests/core/counting", "tests/core/measuring", "tests/core/questions"],
-    "core/questions": ["tests/core/questions", "tests/core/tables", "tests/core/measuring"],
-    "core/measuring": ["tests/core/measuring", "tests/core/questions", "tests/formats"],
-    "core/choosing": ["tests/core/choosing"],
+    "core/tables": ["tests/core/tables", "tests/formats", *CORE],
+    "core/pairing": ["tests/core/pairing", *CORE],
+    "core/counting": CORE,
+    "core/questions": ["tests/core/questions", "tests/core/tables", *CORE],
+    "core/measuring": [*CORE, "tests/formats"],
+    "core/choosing": ["tests/core/choosing", "tests/core/measuring"],
     "reading": ["tests/services"],
     "services": ["tests/services"],
     "sending/deciding": ["tests/sending/deciding", "tests/sending/batch"],

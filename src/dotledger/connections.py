@@ -69,7 +69,20 @@ def watched_pool(scheme: str, host: str, watch: Watch, **settings: Any) -> Any:
 
 
 def read_at_most(answer: Any, most: int) -> tuple[bytes, bool]:
-    """Return the body of an answer as it came, up to `most` bytes, and whether that is all."""
+    """Return the body of an answer as it came, up to `most` bytes, and whether that is all.
+
+    Parameters
+    ----------
+    answer : HTTPResponse
+        Of urllib3, opened and not read.
+    most : int
+        Bytes, 0 or more.
+
+    Returns
+    -------
+    tuple of bytes and bool
+        False says that there was more.
+    """
     pieces: list[bytes] = []
     left = most + 1
     while left > 0 and (piece := answer.read(min(left, _PIECE), decode_content=False)):

@@ -69,6 +69,11 @@ def read_regular(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
 def check_regular(path: str | os.PathLike[str]) -> None:
     """Refuse what is no regular file, before something opens it and waits.
 
+    Parameters
+    ----------
+    path : path-like
+        Links are followed.
+
     Raises
     ------
     OSError
@@ -107,6 +112,16 @@ def _what(mode: int) -> str:
 
 def parse_toml(text: str) -> dict[str, Any]:
     """Return what TOML text holds.
+
+    Parameters
+    ----------
+    text : str
+        TOML 1.0.
+
+    Returns
+    -------
+    dict of str to object
+        Empty for empty text.
 
     Raises
     ------
@@ -210,6 +225,22 @@ def check_output_folder(
     replace: bool = False,
 ) -> Path:
     """Refuse a place where no folder of outputs can be: one that is new or empty, unless asked.
+
+    Parameters
+    ----------
+    path : path-like
+        Where the outputs should go.
+    place : str
+        Option or argument, for the message.
+    inputs : iterable of path-like or None, default ()
+        What the same command reads.
+    replace : bool, default False
+        Let a folder be used that is not empty.
+
+    Returns
+    -------
+    Path
+        The folder; it is not made yet.
 
     Raises
     ------

@@ -84,6 +84,20 @@ def findings_and_sizes(
 
     Also ``sent_width`` and ``sent_height``, of what went out.
 
+    Parameters
+    ----------
+    ledger : path-like or Ledger
+        Where the batch is kept.
+    batch : int, optional
+        Its number; without, the newest.
+    service : str, optional
+        The newest of this service.
+
+    Returns
+    -------
+    tuple of Findings and dict
+        In pixels of the upright original.
+
     Raises
     ------
     LedgerError

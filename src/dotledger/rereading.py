@@ -214,7 +214,24 @@ def reread(
 def suspicions_of(
     ledger: Ledger, batch: Batch, findings: Findings, description: Description
 ) -> list[str]:
-    """Return what looks wrong in the findings of a batch as a whole."""
+    """Return what looks wrong in the findings of a batch as a whole.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+    findings : Findings
+        Of the batch.
+    description : Description
+        With the attributes it names.
+
+    Returns
+    -------
+    list of str
+        Empty if nothing looks wrong.
+    """
     sizes = {n: (s["width"], s["height"]) for n, s in kept_sizes(ledger, batch).items()}
     return suspicions(findings, sizes, description.attribute_names)
 
@@ -225,7 +242,20 @@ def _later(outcomes: dict[tuple[int, str], tuple[object, ...]]) -> Iterator[tupl
 
 
 def differences(old: Findings, new: Findings) -> tuple[int, list[Difference]]:
-    """Return how many findings two tables share, and the others."""
+    """Return how many findings two tables share, and the others.
+
+    Parameters
+    ----------
+    old : Findings
+        May be empty.
+    new : Findings
+        May be empty.
+
+    Returns
+    -------
+    tuple of int and list of Difference
+        Equal findings count as often as they stand on both sides.
+    """
     before, after = Counter(_keys(old)), Counter(_keys(new))
     gone, come = before - after, after - before
     listed = [_difference("was", key) for key in gone.elements()]

@@ -56,6 +56,16 @@ def escaped_json(text: str) -> str:
     r"""Return a JSON document with control characters in its strings escaped as ``\uXXXX``.
 
     Line breaks between its parts stay: inside strings JSON itself escapes them.
+
+    Parameters
+    ----------
+    text : str
+        JSON.
+
+    Returns
+    -------
+    str
+        JSON that holds the same values.
     """
     return text if text.isascii() and "\x7f" not in text else _LIVELY.sub(_as_json, text)
 

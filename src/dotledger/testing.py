@@ -17,7 +17,22 @@ Reply = Response | NoAnswer | dict[str, Any]
 
 
 def answer(content: Any, status: int = 200, **headers: str) -> Response:
-    """Return a response that holds `content` as JSON; header names take ``_`` for ``-``."""
+    """Return a response that holds `content` as JSON; header names take ``_`` for ``-``.
+
+    Parameters
+    ----------
+    content : object
+        Plain values.
+    status : int, default 200
+        HTTP status.
+    headers : str
+        More headers.
+
+    Returns
+    -------
+    Response
+        As `FakeTransport` or your own function gives it back.
+    """
     named = {name.replace("_", "-").lower(): value for name, value in headers.items()}
     return Response(
         status=status,

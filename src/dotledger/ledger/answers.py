@@ -26,7 +26,22 @@ __all__ = [
 def raw_answers(
     ledger: Ledger, batch: Batch, positions: Sequence[int]
 ) -> Iterator[tuple[int, str, bytes]]:
-    """Yield (position, call name, answer as received) for images of a batch."""
+    """Yield (position, call name, answer as received) for images of a batch.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+    positions : sequence of int
+        Of images in the batch, from 0.
+
+    Yields
+    ------
+    tuple of int, str and bytes
+        Images without an answer yield none.
+    """
     outcomes, calls = schema.outcomes, schema.calls
     query = (
         select(outcomes.c.position, calls.c.id, calls.c.call, calls.c.answer)
@@ -52,7 +67,22 @@ class StoredAnswer(Struct, frozen=True, kw_only=True):
 
 
 def answered_shas(ledger: Ledger, fingerprints: Sequence[str], call_name: str) -> set[str]:
-    """Return the SHA-256 of every image that a call has answered under one of some settings."""
+    """Return the SHA-256 of every image that a call has answered under one of some settings.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    fingerprints : sequence of str
+        Of the settings asked under.
+    call_name : str
+        One call of the description.
+
+    Returns
+    -------
+    set of str
+        In hexadecimal.
+    """
     t = schema.answers
     query = select(t.c.sha).where(t.c.fingerprint.in_(fingerprints), t.c.call_name == call_name)
     with ledger.reading() as connection:
@@ -62,7 +92,24 @@ def answered_shas(ledger: Ledger, fingerprints: Sequence[str], call_name: str) -
 def stored_answers(
     ledger: Ledger, fingerprints: Sequence[str], call_name: str, shas: Sequence[str]
 ) -> dict[str, StoredAnswer]:
-    """Return what is stored for images (by SHA-256) under one of some settings."""
+    """Return what is stored for images (by SHA-256) under one of some settings.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    fingerprints : sequence of str
+        Of the settings asked under.
+    call_name : str
+        One call of the description.
+    shas : sequence of str
+        SHA-256 of images, in hexadecimal.
+
+    Returns
+    -------
+    dict of str to StoredAnswer
+        By SHA-256; images never answered are left out.
+    """
     t, calls = schema.answers, schema.calls
     columns = (t.c.sha, t.c.call, t.c.place, calls.c.images, calls.c.answer, t.c.fingerprint)
     query = select(*columns).join(calls, calls.c.id == t.c.call)
@@ -108,6 +155,18 @@ def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
     """Yield every raw answer that belongs to a batch, image by image, one at a time in memory.
 
     Answers that could not be read while sending are among them.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open, and not written to meanwhile by the same thread.
+    batch : Batch
+        Of this ledger.
+
+    Yields
+    ------
+    KeptAnswer
+        Unpacked; damaged ones say so.
     """
     with ledger.reading() as connection:
         for query in (_read_answers(batch), _unread_answers(batch)):

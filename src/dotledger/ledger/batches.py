@@ -52,7 +52,18 @@ class Batch(Struct, frozen=True, kw_only=True):
 
 
 def batches(ledger: Ledger) -> list[Batch]:
-    """Return every batch, oldest first."""
+    """Return every batch, oldest first.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+
+    Returns
+    -------
+    list of Batch
+        Empty for a new ledger.
+    """
     table, readings = schema.batches, schema.readings
     newest = (
         select(readings.c.batch, func.max(readings.c.id).label("reading"))
@@ -92,6 +103,22 @@ def find_batch(
 ) -> Batch:
     """Return a batch by number, or the newest (of a service), with its newest or a given reading.
 
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : int, optional
+        Its number.
+    service : str, optional
+        Its service.
+    reading : int, optional
+        Number of a reading of it.
+
+    Returns
+    -------
+    Batch
+        With its reading.
+
     Raises
     ------
     LedgerError
@@ -116,7 +143,20 @@ def find_batch(
 
 
 def readings(ledger: Ledger, batch: Batch) -> list[tuple[int, str, str]]:
-    """Return (number, when, about) of a batch's readings, oldest first."""
+    """Return (number, when, about) of a batch's readings, oldest first.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+
+    Returns
+    -------
+    list of tuple of int, str and str
+        At least one, once something was answered.
+    """
     t = schema.readings
     query = select(t.c.id, t.c.made, t.c.about).where(t.c.batch == batch.id).order_by(t.c.id)
     with ledger.reading() as connection:
@@ -138,7 +178,20 @@ def _with_reading(ledger: Ledger, batch: Batch, reading: int | None) -> Batch:
 
 
 def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
-    """Return how many images have each outcome, by kind and outcome; all of `OUTCOMES`."""
+    """Return how many images have each outcome, by kind and outcome; all of `OUTCOMES`.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+
+    Returns
+    -------
+    dict of str to dict of str to int
+        0 where there is none.
+    """
     table = schema.outcomes
     query = (
         select(table.c.kind, table.c.outcome, func.count())
@@ -166,7 +219,20 @@ class Sent(Struct, frozen=True, kw_only=True):
 
 
 def sent_images(ledger: Ledger, batch: Batch) -> list[Sent]:
-    """Return the images of a batch in its order."""
+    """Return the images of a batch in its order.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+
+    Returns
+    -------
+    list of Sent
+        Refused ones too, without a size.
+    """
     items, images = schema.items, schema.images
     query = (
         select(
@@ -189,7 +255,20 @@ def sent_images(ledger: Ledger, batch: Batch) -> list[Sent]:
 
 
 def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
-    """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order."""
+    """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+
+    Returns
+    -------
+    list of tuple of str
+        Empty if all was read.
+    """
     table, items = schema.outcomes, schema.items
     query = (
         select(items.c.name, table.c.kind, table.c.outcome, table.c.reason)
@@ -212,7 +291,20 @@ def unread_images(ledger: Ledger, batch: Batch) -> int:
 
 
 def kept_sizes(ledger: Ledger, batch: Batch) -> dict[str, dict[str, float]]:
-    """Return by image name the upright size, the size sent and the orientation."""
+    """Return by image name the upright size, the size sent and the orientation.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+
+    Returns
+    -------
+    dict of str to dict of str to float
+        In pixels; refused images are left out.
+    """
     t, images = schema.items, schema.images
     query = (
         select(

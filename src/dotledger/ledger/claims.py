@@ -101,7 +101,20 @@ class Claim(Protocol):
 
 
 def claim_path(ledger: Path, fingerprint: str) -> Path:
-    """Return the file beside a ledger that is locked by whoever sends with these settings."""
+    """Return the file beside a ledger that is locked by whoever sends with these settings.
+
+    Parameters
+    ----------
+    ledger : Path
+        The file.
+    fingerprint : str
+        Of service and settings.
+
+    Returns
+    -------
+    Path
+        In the same folder.
+    """
     name = f"{ledger.name}-sending-{fingerprint[:12]}"
     if len(os.fsencode(name)) > _LONGEST_NAME:
         name = f"{hashlib.sha256(os.fsencode(ledger.name)).hexdigest()[:24]}-{fingerprint[:12]}"
@@ -377,7 +390,18 @@ def _no_place(path: Path, error: OSError) -> LedgerError:
 
 
 def owner_of(path: Path) -> Any:
-    """Return who holds a claim (`Waiting`), or None if that cannot be read."""
+    """Return who holds a claim (`Waiting`), or None if that cannot be read.
+
+    Parameters
+    ----------
+    path : Path
+        See `claim_path`.
+
+    Returns
+    -------
+    Waiting or None
+        The process and what it sends.
+    """
     with contextlib.suppress(OSError, msgspec.DecodeError, StopIteration):
         return msgspec.msgpack.decode(next(_records(read_regular(path))), type=Waiting)
     return None

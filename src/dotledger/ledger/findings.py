@@ -20,7 +20,20 @@ __all__ = ["load_findings", "notes_of"]
 
 
 def notes_of(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str]]:
-    """Return (image, reason, value) of everything a reading set aside or noticed."""
+    """Return (image, reason, value) of everything a reading set aside or noticed.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        With the reading wanted.
+
+    Returns
+    -------
+    list of tuple of str
+        In the order of the batch.
+    """
     t, items = schema.notes, schema.items
     query = (
         select(items.c.name, t.c.reason, t.c.value)
@@ -37,6 +50,20 @@ def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None =
 
     Rows are in the order of the batch, then of the answer. Images without an answer (failed,
     refused, pending) have no row.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        With the reading wanted.
+    kinds : sequence of str, optional
+        Those wanted; None for all.
+
+    Returns
+    -------
+    Findings
+        Without an origin.
     """
     wanted = tuple(batch.kinds if kinds is None else (k for k in batch.kinds if k in kinds))
     names = {sent.position: sent.name for sent in sent_images(ledger, batch)}

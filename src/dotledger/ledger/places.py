@@ -44,6 +44,16 @@ class ServerPlace(Struct, frozen=True):
 def place_of(where: str | os.PathLike[str]) -> FilePlace | ServerPlace:
     """Take a path or an address apart.
 
+    Parameters
+    ----------
+    where : path-like
+        A path, or the address of a server.
+
+    Returns
+    -------
+    FilePlace or ServerPlace
+        Nothing is opened yet.
+
     Raises
     ------
     LedgerError
@@ -100,6 +110,16 @@ def shown_address(where: str) -> str:
 
     Passwords may hold any letters, also ``@``, ``/`` and ``?``: so everything between the user's
     name and the last ``@`` is masked, and so is every option that may be a secret.
+
+    Parameters
+    ----------
+    where : str
+        A path, or the address of a server.
+
+    Returns
+    -------
+    str
+        To be shown, and for nothing else.
     """
     scheme = _ADDRESS.match(where)
     if scheme is None:

@@ -24,14 +24,36 @@ __all__ = [
 
 
 def storable(text: str) -> str:
-    r"""Return text that every database can keep: NUL as ``\x00``, half surrogates as ``\ud800``."""
+    r"""Return text that every database can keep: NUL as ``\x00``, half surrogates as ``\ud800``.
+
+    Parameters
+    ----------
+    text : str
+        Any text.
+
+    Returns
+    -------
+    str
+        In UTF-8 without NUL; most text comes back as it is.
+    """
     if "\0" in text:
         text = text.replace("\0", "\\x00")
     return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode()
 
 
 def timestamp(seconds: float) -> str:
-    """Return a moment (seconds since 1970) as ISO 8601 in UTC, to the millisecond."""
+    """Return a moment (seconds since 1970) as ISO 8601 in UTC, to the millisecond.
+
+    Parameters
+    ----------
+    seconds : float
+        Since 1970, in UTC.
+
+    Returns
+    -------
+    str
+        Such as ``2026-11-25T18:00:00.000+00:00``.
+    """
     return datetime.fromtimestamp(seconds, UTC).isoformat(timespec="milliseconds")
 
 
@@ -151,6 +173,25 @@ _NO_BOX = (None, None, None, None)
 def finding_row(
     kind: str, label: str, confidence: float | None, box: Any, details: Any
 ) -> tuple[Any, ...]:
-    """Return one finding as `FINDING_COLUMNS`; `details` are plain values or None."""
+    """Return one finding as `FINDING_COLUMNS`; `details` are plain values or None.
+
+    Parameters
+    ----------
+    kind : str
+        Kind of each row, or of this one.
+    label : str
+        Any text.
+    confidence : float or None
+        From 0 to 1; None for none.
+    box : tuple of float, or None
+        In pixels.
+    details : dict, or None
+        Plain values.
+
+    Returns
+    -------
+    tuple
+        One value a column.
+    """
     text = orjson.dumps(details).decode() if details else None
     return (kind, storable(label), confidence, *(box or _NO_BOX), text)

@@ -115,7 +115,20 @@ class ServerClaim:
 
 
 def sender_of(ledger: Ledger, key: str) -> str | None:
-    """Return who is written down as sending the batch of this key."""
+    """Return who is written down as sending the batch of this key.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    key : str
+        Of the batch.
+
+    Returns
+    -------
+    str or None
+        None if there is no such batch, or nobody sends it.
+    """
     with ledger.reading() as connection:
         query = select(schema.batches.c.sender).where(schema.batches.c.key == key)
         return connection.execute(query).scalar()

@@ -51,13 +51,34 @@ def compress(answer: bytes) -> bytes:
     """Return an answer as it is stored: zlib, with little working memory to make ready.
 
     Most answers are a few kilobytes, for which that takes longer than the compressing.
+
+    Parameters
+    ----------
+    answer : bytes
+        As received.
+
+    Returns
+    -------
+    bytes
+        For `decompress`.
     """
     making = zlib.compressobj(1, zlib.DEFLATED, _WINDOW_BITS, _MEMORY_LEVEL)
     return making.compress(answer) + making.flush()
 
 
 def decompress(stored: bytes) -> bytes:
-    """Undo `compress`; what is damaged in the ledger becomes an answer that says so."""
+    """Undo `compress`; what is damaged in the ledger becomes an answer that says so.
+
+    Parameters
+    ----------
+    stored : bytes
+        From `compress`.
+
+    Returns
+    -------
+    bytes
+        The answer as received.
+    """
     try:
         return zlib.decompress(stored)
     except zlib.error:

@@ -42,7 +42,18 @@ class Month(Struct, frozen=True, kw_only=True):
 
 
 def usage(ledger: Ledger) -> list[Month]:
-    """Return calls and money by service and month, services by name, months in order."""
+    """Return calls and money by service and month, services by name, months in order.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+
+    Returns
+    -------
+    list of Month
+        Empty without calls.
+    """
     calls, batches = schema.calls, schema.batches
     month = func.substr(calls.c.started, 1, 7)
     paid = case((calls.c.status.between(200, 299), 1), else_=0)
@@ -77,7 +88,22 @@ def usage(ledger: Ledger) -> list[Month]:
 
 
 def calls_in_month(ledger: Ledger, service: str, month: str) -> int:
-    """Return how many requests to a service count in a month (``2026-11``); see `Month.calls`."""
+    """Return how many requests to a service count in a month (``2026-11``); see `Month.calls`.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    service : str
+        Its name.
+    month : str
+        Year and month in UTC.
+
+    Returns
+    -------
+    int
+        0 if there is none.
+    """
     calls, batches = schema.calls, schema.batches
     query = (
         select(func.sum(func.coalesce(calls.c.requests, calls.c.attempts)))
@@ -115,7 +141,20 @@ class CallFigures(Struct, frozen=True, kw_only=True):
 
 
 def call_figures(ledger: Ledger, batch: Batch) -> CallFigures:
-    """Return how the calls of one batch went."""
+    """Return how the calls of one batch went.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+
+    Returns
+    -------
+    CallFigures
+        All 0 without calls.
+    """
     t = schema.calls
     made = func.coalesce(t.c.requests, t.c.attempts).label("requests")
     query = select(t.c.seconds, t.c.status, t.c.attempts, t.c.sent_bytes, t.c.price, made)
@@ -135,7 +174,20 @@ def call_figures(ledger: Ledger, batch: Batch) -> CallFigures:
 
 
 def preparations(ledger: Ledger, batch: Batch) -> list[tuple[str, Sequence[str]]]:
-    """Return (image, what was done to it before sending) for every image not sent as it is."""
+    """Return (image, what was done to it before sending) for every image not sent as it is.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+
+    Returns
+    -------
+    list of tuple of str and sequence of str
+        In the order of the batch.
+    """
     t = schema.items
     query = select(t.c.name, t.c.steps).where(t.c.batch == batch.id).order_by(t.c.position)
     with ledger.reading() as connection:

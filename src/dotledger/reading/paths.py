@@ -57,6 +57,18 @@ def _walk(value: Any, names: tuple[str, ...]) -> Any:
 def compile_path(path: str, *, place: str = "path") -> Getter:
     """Return a function from a level to what stands at `path`, or `MISSING`.
 
+    Parameters
+    ----------
+    path : str
+        Such as ``box.left`` or ``^width``.
+    place : str, default 'path'
+        The key it stands under.
+
+    Returns
+    -------
+    callable
+        From a level to a value.
+
     Raises
     ------
     DescriptionError
@@ -136,6 +148,11 @@ def _expression(path: str, place: str) -> Getter:
 def check_paths(*named: tuple[str, str]) -> None:
     """Refuse what is no path, of pairs of a path and the key it stands under; empty ones are fine.
 
+    Parameters
+    ----------
+    named : tuple of str and str
+        Path and key.
+
     Raises
     ------
     DescriptionError
@@ -196,6 +213,18 @@ def compile_each(
     Its second argument is a list, to which names are appended that a part on the way lacks.
     A list or object that is null yields nothing, and so does one that is missing; one of another
     type raises TypeError, which the reader turns into a note.
+
+    Parameters
+    ----------
+    path : str
+        Such as ``report.faces[]``; empty for the level itself.
+    place : str, default 'each'
+        The key it stands under.
+
+    Returns
+    -------
+    callable
+        From a level and a list to levels.
 
     Raises
     ------

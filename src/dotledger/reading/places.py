@@ -152,7 +152,19 @@ Geometry = tuple[Box | None, tuple[tuple[float, float], ...], str]
 
 
 def box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]:
-    """Return a function to (box, polygon, note)."""
+    """Return a function to (box, polygon, note).
+
+    Parameters
+    ----------
+    rule : BoxRule or None
+        None for kinds without boxes.
+
+    Returns
+    -------
+    callable
+        From a level, the frame and the working size. A box that cannot be read comes back as
+        None, with the note.
+    """
     if rule is None:
         return lambda *_: (None, (), "")
     get, place = compile_path(rule.at, place="box.at"), _Coordinates(rule)
@@ -181,7 +193,20 @@ def box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]:
 def landmarks_reader(
     rule: PointsRule, box: BoxRule | None
 ) -> Callable[[Level, Frame, Any], dict[str, Any]]:
-    """Return a function to named points in upright original pixels."""
+    """Return a function to named points in upright original pixels.
+
+    Parameters
+    ----------
+    rule : PointsRule
+        Of the description.
+    box : BoxRule or None
+        Whose unit and origin count unless `rule` says otherwise.
+
+    Returns
+    -------
+    callable
+        From a level, the frame and the working size.
+    """
     get, place = compile_path(rule.at, place="points.at"), _Coordinates(rule.place(box))
 
     def read(level: Level, frame: Frame, working: Any) -> dict[str, tuple[float, float]]:

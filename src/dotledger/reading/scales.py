@@ -13,7 +13,20 @@ __all__ = ["SCALES", "Word", "linear", "logistic"]
 
 
 def linear(low: float, high: float) -> Callable[[float], float]:
-    """Return the function that brings ``low..high`` to ``0..1``; values outside stay outside."""
+    """Return the function that brings ``low..high`` to ``0..1``; values outside stay outside.
+
+    Parameters
+    ----------
+    low : float
+        What becomes 0.
+    high : float
+        What becomes 1; not equal to `low`.
+
+    Returns
+    -------
+    callable
+        From a number to a number.
+    """
     span = high - low
     if low == 0:
         return lambda value: value / span
@@ -21,7 +34,18 @@ def linear(low: float, high: float) -> Callable[[float], float]:
 
 
 def logistic(value: float) -> float:
-    """Return the probability whose log-odds are `value`."""
+    """Return the probability whose log-odds are `value`.
+
+    Parameters
+    ----------
+    value : float
+        Any finite number.
+
+    Returns
+    -------
+    float
+        From 0 to 1; no number is too large.
+    """
     if value >= 0:
         return 1.0 / (1.0 + math.exp(-min(value, 700.0)))
     odds = math.exp(max(value, -700.0))

@@ -30,6 +30,18 @@ class Part(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
 def load_strictly(path: str | os.PathLike[str], model: type[Model]) -> Model:
     """Read a TOML file as `model`.
 
+    Parameters
+    ----------
+    path : path-like
+        A TOML file of at most a few megabytes.
+    model : type
+        A msgspec struct that forbids unknown keys.
+
+    Returns
+    -------
+    Model
+        Checked.
+
     Raises
     ------
     DescriptionError
@@ -49,6 +61,20 @@ def load_strictly(path: str | os.PathLike[str], model: type[Model]) -> Model:
 def parse_strictly(text: str, model: type[Model], *, name: str) -> Model:
     """Read TOML text as `model`.
 
+    Parameters
+    ----------
+    text : str
+        TOML.
+    model : type
+        A msgspec struct that forbids unknown keys.
+    name : str
+        What the text is called in messages.
+
+    Returns
+    -------
+    Model
+        Checked.
+
     Raises
     ------
     DescriptionError
@@ -66,12 +92,42 @@ def parse_strictly(text: str, model: type[Model], *, name: str) -> Model:
 
 
 def unknown(what: str, got: str, known: Any) -> str:
-    """Return a message about a word that is not known, with the nearest that is."""
+    """Return a message about a word that is not known, with the nearest that is.
+
+    Parameters
+    ----------
+    what : str
+        Of what there is none, such as a kind.
+    got : str
+        The word as written.
+    known : collection of str
+        Words there are.
+
+    Returns
+    -------
+    str
+        For the message of an error.
+    """
     return hinted(f"unknown {what} {got!r}", got, known) + f"; allowed: {', '.join(known)}"
 
 
 def hinted(message: str, got: str, known: Any) -> str:
-    """Return a message with the nearest known word added, if one is near."""
+    """Return a message with the nearest known word added, if one is near.
+
+    Parameters
+    ----------
+    message : str
+        What is wrong.
+    got : str
+        The word as written.
+    known : iterable of str
+        Words there are.
+
+    Returns
+    -------
+    str
+        The message alone if none is near.
+    """
     close = nearest(got, known)
     return f"{message} (did you mean {close[0]!r}?)" if close else message
 

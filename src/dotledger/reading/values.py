@@ -19,7 +19,23 @@ class SetAside(Exception):
 
 
 def number_of(value: Any) -> float:
-    """Return a finite number from a number or a text such as ``"87.5%"``."""
+    """Return a finite number from a number or a text such as ``"87.5%"``.
+
+    Parameters
+    ----------
+    value : object
+        As it stands in an answer.
+
+    Returns
+    -------
+    float
+        A percent sign is taken off, and nothing divided.
+
+    Raises
+    ------
+    SetAside
+        If it is no number, or not finite.
+    """
     if type(value) is float:
         return _finite(value)
     if type(value) is int:
@@ -46,7 +62,18 @@ def _finite(value: float) -> float:
 
 
 def confidence_reader(rule: ConfidenceRule | None) -> Callable[[Level], tuple[float | None, Any]]:
-    """Return a function from a level to (confidence or None, the service's own value)."""
+    """Return a function from a level to (confidence or None, the service's own value).
+
+    Parameters
+    ----------
+    rule : ConfidenceRule or None
+        None where the service simply asserts.
+
+    Returns
+    -------
+    callable
+        It raises SetAside for a value that is not on the scale.
+    """
     if rule is None:
         return lambda _: (None, None)
     get = compile_path(rule.at, place="confidence.at")
@@ -105,6 +132,16 @@ def attributes_reader(rules: Mapping[str, AttributeRule]) -> Callable[[Level], A
     """Return a function from a level to its attributes, and notes on those that cannot be read.
 
     Those not given are left out of both.
+
+    Parameters
+    ----------
+    rules : mapping of str to AttributeRule
+        By name; may be empty.
+
+    Returns
+    -------
+    callable
+        From a level to attributes and notes.
     """
     readers = [(name, _attribute_reader(rule)) for name, rule in rules.items()]
 

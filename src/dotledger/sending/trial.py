@@ -272,7 +272,22 @@ def _read(
 
 
 def advice(trial: Trial, description: Description, error: DotLedgerError) -> list[str]:
-    """Return a plain next step for each usual mistake that fits what happened."""
+    """Return a plain next step for each usual mistake that fits what happened.
+
+    Parameters
+    ----------
+    trial : Trial
+        Of one image.
+    description : Description
+        As it was used.
+    error : DotLedgerError
+        What ended it.
+
+    Returns
+    -------
+    list of str
+        Empty if no usual mistake fits.
+    """
     if isinstance(error, KeyNotFound):
         return [
             f"Set one of the sources: {', '.join(description.connect.key.sources)}. "

@@ -335,6 +335,18 @@ def load_description(path: str | os.PathLike[str]) -> Description:
 def parse_description(text: str, *, name: str = "description") -> Description:
     """Check a description given as TOML text.
 
+    Parameters
+    ----------
+    text : str
+        TOML.
+    name : str, default 'description'
+        What the text is called in messages.
+
+    Returns
+    -------
+    Description
+        Checked; its settings are not filled.
+
     Raises
     ------
     DescriptionError
@@ -359,6 +371,16 @@ def _check_promises(described: Description, name: str) -> None:
 
 def stored_description(text: str) -> Description:
     """Return a description from the JSON that `Description.to_json` gave.
+
+    Parameters
+    ----------
+    text : str
+        JSON, from a ledger.
+
+    Returns
+    -------
+    Description
+        Checked.
 
     Raises
     ------

@@ -27,6 +27,16 @@ def given_key(given: str | Key | Callable[[], str] | None) -> Key | None:
 
     White space around it goes. What cannot be a key becomes one with a fault, which `find_key`
     tells without showing it.
+
+    Parameters
+    ----------
+    given : str, Key, callable or None
+        A callable is called at once.
+
+    Returns
+    -------
+    Key or None
+        None if none was given.
     """
     if given is None or isinstance(given, Key):
         return given
@@ -181,6 +191,16 @@ def find_signer(description: Description) -> Signer | None:
 
     It is named by a source ``call:MODULE:FUNCTION``; given the finished `Request`, it returns
     headers to add. None for any other place, or if no source names one.
+
+    Parameters
+    ----------
+    description : Description
+        With the place of its key.
+
+    Returns
+    -------
+    callable or None
+        It is not called yet.
 
     Raises
     ------

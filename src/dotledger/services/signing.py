@@ -21,6 +21,20 @@ def signed(request: Request, signer: Signer, secrets: Secrets) -> Request:
 
     What it adds is as secret as a key, and so is what its errors say.
 
+    Parameters
+    ----------
+    request : Request
+        Finished but for the signature.
+    signer : callable
+        From the request to headers to add.
+    secrets : Secrets
+        Where what it adds is noted.
+
+    Returns
+    -------
+    Request
+        A new one.
+
     Raises
     ------
     ConnectError

@@ -53,7 +53,18 @@ class Facts(Struct, frozen=True, kw_only=True):
 
 
 def facts_of(description: Description) -> Facts:
-    """Return what a description would do; nothing is run and no key is read."""
+    """Return what a description would do; nothing is run and no key is read.
+
+    Parameters
+    ----------
+    description : Description
+        With its settings filled or not.
+
+    Returns
+    -------
+    Facts
+        For people to look at.
+    """
     place = description.connect.key
     used = () if place.place == "none" else place.sources
     return Facts(
@@ -142,6 +153,11 @@ def _is_here(authority: str) -> bool:
 
 def allow_code(description: Description) -> None:
     """Remember that the code a description names may run, as it is now.
+
+    Parameters
+    ----------
+    description : Description
+        With the code it names.
 
     Raises
     ------

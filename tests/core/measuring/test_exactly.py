@@ -1,11 +1,14 @@
 """Values that lie exactly on a border: at the threshold, at the overlap, at a limit of counts."""
 
 import unittest
+from dataclasses import replace
 
 from dotledger import ConfidenceMap, Findings, measure
 from dotledger.core.choosing.parts import part_of_images
 from dotledger.core.counting.shares import share_interval
+from dotledger.core.measuring.suspicions import suspicions
 from dotledger.core.questions.conventions import Fit, better_convention
+from dotledger.core.tables.details import Details
 from dotledger.core.tables.thresholds import Thresholds, thresholds_of
 from dotledger.errors import ArgumentError
 from tests.core.measuring.test_measure import annotations_of, findings_of
@@ -48,6 +51,10 @@ class Borders(unittest.TestCase):
         )  # fmt: skip
         true = annotations_of([("a", "object", "x", BOX, False), ("a", "face", "f", BOX, False)])
         self.assertAlmostEqual(measure(said, true, draws=0).pooled.average_precision, 2 / 3)
+        # More that is wrong, behind all that is right, changes nothing.
+        more = findings_of([("a", "face", "f", c, (50, 50, 60, 60)) for c in (0.2, 0.1)])
+        both = Findings.concat([said, more])
+        self.assertAlmostEqual(measure(both, true, draws=0).pooled.average_precision, 2 / 3)
 
     def test_the_interval_of_a_labels_false_alarms(self):
         """Cases are images where the label is absent: 2 of 3 of them here are alarms."""
@@ -57,6 +64,22 @@ class Borders(unittest.TestCase):
         row = measure(said, true, kinds=["label"]).labels["moon"]
         for got, wanted in zip(row.intervals["false_alarm_rate"], share_interval([1, 1, 0], [1] * 3)):  # fmt: skip
             self.assertAlmostEqual(got, wanted)
+
+    def test_what_looks_wrong_in_a_whole_batch(self):
+        """From ten findings on: an attribute that one of them has is there, another is not."""
+        rows = [("a", "face", "f", 0.9, BOX)] * 10
+        known = replace(findings_of(rows), details=(Details(attributes={"age": 3}), *[None] * 9))
+        wanted = {"face": ["age", "smile"]}
+        found = suspicions(known, {"a": (50.0, 50.0)}, wanted)
+        self.assertEqual(found, ["face: no finding has the attribute 'smile': another path?"])
+        self.assertEqual(suspicions(findings_of(rows[:9]), {}, wanted), [])
+        self.assertEqual(
+            len(suspicions(known, {"a": (100.0, 100.0)}, {})), 1
+        )  # in a tenth: a corner
+        self.assertEqual(suspicions(known, {"a": (99.0, 100.0)}, {}), [])
+        low = findings_of([("a", "face", "f", 0.1, BOX)] * 10)
+        self.assertIn("another scale?", suspicions(low, {}, {})[0])
+        self.assertEqual(suspicions(findings_of([("a", "face", "f", 0.11, BOX)] * 10), {}, {}), [])
 
     def test_counts_that_are_just_enough(self):
         """Thirty images to fit on are enough; the least part is one image, and one is left."""

@@ -215,6 +215,14 @@ class Relatives(unittest.TestCase):
         reasons = [case.reason for case in result.why().missed]
         self.assertEqual(sorted(reasons), ["label too broad", "label too narrow"])
 
+    def test_what_is_found_already_is_not_found_again(self):
+        """A broader label over an object that its own label found is wrong, not too broad."""
+        rows = [("a", "object", "lantern", 0.9, BOX), ("a", "object", "light", 0.8, BOX)]
+        true = annotations_of([("a", "object", "lantern", BOX, False)])
+        result = measure(findings_of(rows), true, broader=self.broader, credit_related=True)
+        self.assertEqual((result.pooled.true_positives, result.unjudged), (1, 1))
+        self.assertEqual(result.confusion()["object"].too_broad, {})
+
     def test_credited_on_request(self):
         """On request both count as right, and the result says so."""
         result = measure(self.said, self.true, broader=self.broader, credit_related=True)

@@ -1,18 +1,15 @@
-"""Names onto the user's vocabulary, repeats merged, conventions checked."""
+"""Names onto the user's vocabulary, repeats merged."""
 
 import tempfile
 import unittest
 from pathlib import Path
 
-import numpy as np
-
-from dotledger.core.questions.conventions import CONVENTIONS, ImageSize, check_conventions
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.label_names import NameMap, map_names
 from dotledger.core.tables.merging import merge_repeats
 from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.label_names import read_names, write_skos
-from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.core.measuring.test_measure import findings_of
 
 
 class Names(unittest.TestCase):
@@ -93,70 +90,3 @@ class Merging(unittest.TestCase):
         self.assertEqual(len(merge_repeats(Findings.empty())[0]), 0)
         with self.assertRaises(ArgumentError):
             merge_repeats(said, overlap=0)
-
-
-class Checking(unittest.TestCase):
-    SIZE = ImageSize(width=200, height=100, sent_width=100, sent_height=50, orientation=6)
-    TRUE = ((20, 10, 60, 30), (100, 40, 130, 90))
-
-    def best(self, boxes):
-        said = findings_of([("a", "object", "?", 0.5, box) for box in boxes])
-        truth = annotations_of([("a", "object", "x", box, False) for box in self.TRUE])
-        return check_conventions(said, truth, {"a": self.SIZE})[0]
-
-    def test_each_misreading_is_recognised(self):
-        """Boxes read by a wrong convention fit best under the right one, worked by hand."""
-        for misread, name in (
-            (lambda x0, y0, x1, y1: (x0, y0, x1, y1), "as now"),
-            (
-                lambda x0, y0, x1, y1: (
-                    (x0 + x1) / 2,
-                    (y0 + y1) / 2,
-                    (x0 + x1) / 2 + x1 - x0,
-                    (y0 + y1) / 2 + y1 - y0,
-                ),
-                "centre and size, where a corner and size were read",
-            ),
-            (
-                lambda x0, y0, x1, y1: (x0, y0, x0 + x1, y0 + y1),
-                "corners, where a corner and size were read",
-            ),
-            (lambda x0, y0, x1, y1: (y0, x0, y1, x1), "x and y swapped, in pixels"),
-            (
-                lambda x0, y0, x1, y1: (y0 * 2, x0 / 2, y1 * 2, x1 / 2),
-                "x and y swapped, in fractions",
-            ),
-            (
-                lambda x0, y0, x1, y1: (x0, y0, x0 + y1 - y0, y0 + x1 - x0),
-                "width and height swapped",
-            ),
-            (
-                lambda x0, y0, x1, y1: (x0 / 2, y0 / 2, x1 / 2, y1 / 2),
-                "pixels of the sent image, where the original's were read",
-            ),
-            (
-                lambda x0, y0, x1, y1: (x0 * 100, y0 * 100, x1 * 100, y1 * 100),
-                "percent, where fractions were read",
-            ),
-            (
-                lambda x0, y0, x1, y1: (y0, 200 - x1, y1, 200 - x0),
-                "boxes refer to the image before rotation",
-            ),
-            (
-                lambda x0, y0, x1, y1: (y0 * 2, (200 - x1) / 2, y1 * 2, (200 - x0) / 2),
-                "fractions of the image before rotation",
-            ),
-            (
-                lambda x0, y0, x1, y1: (x0 * 6.4, y0 * 6.4, x1 * 6.4, y1 * 6.4),
-                "pixels of a working size of 640 on the longer side",
-            ),
-        ):
-            fit = self.best([tuple(map(float, misread(*box))) for box in self.TRUE])
-            self.assertEqual(fit.name, name)
-            self.assertAlmostEqual(fit.mean_overlap, 1.0)
-        self.assertGreater(len(CONVENTIONS), 12)
-
-    def test_nothing_to_compare(self):
-        """Without common images the mean overlap is undefined."""
-        fits = check_conventions(Findings.empty(), annotations_of([]), {})
-        self.assertTrue(np.isnan(fits[0].mean_overlap))

@@ -106,7 +106,7 @@ def diagnose(basis: Basis, *, near: float = 0.1, small: float = 0.001) -> Diagno
     Parameters
     ----------
     basis : Basis
-        What was compared and judged; .
+        What was compared and judged.
     near : float
         The least overlap at which a box counts as meant for an annotation.
     small : float

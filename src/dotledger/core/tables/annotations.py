@@ -280,7 +280,18 @@ def _blank_of(images: list[str]) -> Annotations:
 
 
 def not_covered_lines(counts: Mapping[str, int]) -> list[str]:
-    """Return in words how many images are not covered for a kind; see `Annotations.not_covered`."""
+    """Return in words how many images are not covered for a kind; see `Annotations.not_covered`.
+
+    Parameters
+    ----------
+    counts : mapping of str to int
+        Images by kind; the empty kind stands for every kind.
+
+    Returns
+    -------
+    list of str
+        One line, or none.
+    """
     listed = ", ".join(f"{kind or 'every kind'} {count}" for kind, count in counts.items())
     text = "Images not covered, since an annotation of them could not be read: "
     return [f"{text}{listed}."] if listed else []

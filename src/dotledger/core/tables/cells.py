@@ -40,12 +40,45 @@ Where = Callable[[int, str], str]
 
 
 def row_place(row: int, column: str) -> str:
-    """Name a cell of a table in memory, rows from 0."""
+    """Name a cell of a table in memory, rows from 0.
+
+    Parameters
+    ----------
+    row : int
+        From 0.
+    column : str
+        Its name, for the message.
+
+    Returns
+    -------
+    str
+        For the message of an error.
+    """
     return f"row {row}, column {column}"
 
 
 def codes_of(values: Iterable[Any] | Coded, column: str, where: Where) -> Coded:
-    """Return a column of names, coded; None, NaN and NA are empty; raises TableError for others."""
+    """Return a column of names, coded; None, NaN and NA are empty; raises TableError for others.
+
+    Parameters
+    ----------
+    values : iterable, or Coded
+        What is coded already comes back as it is.
+    column : str
+        Its name, for the message.
+    where : callable
+        Names a cell, for the message.
+
+    Returns
+    -------
+    Coded, shape (n,)
+        Names in the order in which they first come.
+
+    Raises
+    ------
+    TableError
+        Naming the cell that is no text.
+    """
     if isinstance(values, Coded):
         return values
     rows = list(values)
@@ -73,7 +106,27 @@ def _is_missing(value: Any) -> bool:
 
 
 def numbers_of(values: Any, column: str, where: Where) -> NDArray[np.float64]:
-    """Return a column as float64, empty cells as NaN; raises TableError for any other cell."""
+    """Return a column as float64, empty cells as NaN; raises TableError for any other cell.
+
+    Parameters
+    ----------
+    values : array-like
+        Numbers, text that holds them, or empty.
+    column : str
+        Its name, for the message.
+    where : callable
+        Names a cell, for the message.
+
+    Returns
+    -------
+    ndarray of float64, shape (n,)
+        NaN for empty.
+
+    Raises
+    ------
+    TableError
+        Naming the cell.
+    """
     try:
         array = np.asarray(_in_digits(values), dtype=np.float64)
     except (TypeError, ValueError):
@@ -111,7 +164,28 @@ def _number(value: Any, row: int, column: str, where: Where) -> float:
 def refuse_rows(
     rows: Sequence[int], value: Any, column: str, where: Where, message: str, **more: Any
 ) -> None:
-    """Name all of `rows`; raises TableError, at the first of them, whose cell holds `value`."""
+    """Name all of `rows`; raises TableError, at the first of them, whose cell holds `value`.
+
+    Parameters
+    ----------
+    rows : sequence of int
+        At least one, from 0.
+    value : object
+        What stands in the first.
+    column : str
+        Its name, for the message.
+    where : callable
+        Names a cell, for the message.
+    message : str
+        What is wrong.
+    more : object
+        Further facts of the error, such as `allowed`.
+
+    Raises
+    ------
+    TableError
+        Always.
+    """
     row = int(rows[0])
     if len(rows) > 1:
         shown = ", ".join(_short(where(int(r), column)) for r in rows[:_MOST_ROWS])
@@ -137,7 +211,22 @@ def _refuse(
 
 
 def check_kinds(kind: Coded, where: Where, *, blank: NDArray[np.bool_] | None) -> None:
-    """Refuse kinds that are not among `KINDS`; rows in `blank` may have none."""
+    """Refuse kinds that are not among `KINDS`; rows in `blank` may have none.
+
+    Parameters
+    ----------
+    kind : Coded, shape (n,)
+        Kind of each row, or of this one.
+    where : callable
+        Names a cell, for the message.
+    blank : ndarray of bool, shape (n,), or None
+        Rows that need no kind.
+
+    Raises
+    ------
+    TableError
+        Naming the rows.
+    """
     known = np.array([name in KINDS for name in kind.names], dtype=bool)
     bad = ~known[kind.codes] if len(known) else np.zeros(0, dtype=bool)
     if blank is not None:
@@ -147,7 +236,20 @@ def check_kinds(kind: Coded, where: Where, *, blank: NDArray[np.bool_] | None) -
 
 
 def check_boxes(box: NDArray[np.float64], where: Where) -> None:
-    """Refuse boxes with some of their numbers, and those without width or height; shape (n, 4)."""
+    """Refuse boxes with some of their numbers, and those without width or height; shape (n, 4).
+
+    Parameters
+    ----------
+    box : ndarray of float64, shape (n, 4)
+        NaN for none.
+    where : callable
+        Names a cell, for the message.
+
+    Raises
+    ------
+    TableError
+        Naming the rows.
+    """
     given = ~np.isnan(box)
     partial = np.asarray(given.any(axis=1) & ~given.all(axis=1))
     column = BOX[int(np.argmin(given[np.argmax(partial)]))] if partial.any() else ""
@@ -164,7 +266,20 @@ def check_boxes(box: NDArray[np.float64], where: Where) -> None:
 
 
 def check_confidences(confidence: NDArray[np.float64], where: Where) -> None:
-    """Refuse confidences below 0 or above 1; NaN stands for none."""
+    """Refuse confidences below 0 or above 1; NaN stands for none.
+
+    Parameters
+    ----------
+    confidence : ndarray of float64, shape (n,)
+        From 0 to 1.
+    where : callable
+        Names a cell, for the message.
+
+    Raises
+    ------
+    TableError
+        Naming the rows.
+    """
     bad = (confidence < 0) | (confidence > 1)
     _refuse(
         bad,
@@ -177,20 +292,62 @@ def check_confidences(confidence: NDArray[np.float64], where: Where) -> None:
 
 
 def check_lengths(columns: Mapping[str, Any]) -> None:
-    """Compare the lengths of columns; raises TableError if they differ."""
+    """Compare the lengths of columns; raises TableError if they differ.
+
+    Parameters
+    ----------
+    columns : mapping of str to sequence
+        By name.
+
+    Raises
+    ------
+    TableError
+        With all lengths.
+    """
     lengths = {name: len(column) for name, column in columns.items()}
     if len(set(lengths.values())) > 1:
         raise TableError("columns differ in length", got=lengths)
 
 
 def blank_rows(label: Coded) -> NDArray[np.bool_]:
-    """Return which rows have no label: ndarray of bool, shape (n,)."""
+    """Return which rows have no label: ndarray of bool, shape (n,).
+
+    Parameters
+    ----------
+    label : Coded, shape (n,)
+        May be empty.
+
+    Returns
+    -------
+    ndarray of bool, shape (n,)
+        True where an image was looked at and holds nothing.
+    """
     empty = np.array([not name for name in label.names], dtype=bool)
     return empty[label.codes] if len(empty) else np.zeros(0, dtype=bool)
 
 
 def flags_of(values: Any, column: str, where: Where) -> NDArray[np.bool_]:
-    """Return a column of yes and no as bool, empty as no; raises TableError for other words."""
+    """Return a column of yes and no as bool, empty as no; raises TableError for other words.
+
+    Parameters
+    ----------
+    values : array-like
+        Yes and no as bool, numbers or words.
+    column : str
+        Its name, for the message.
+    where : callable
+        Names a cell, for the message.
+
+    Returns
+    -------
+    ndarray of bool, shape (n,)
+        Empty cells are no.
+
+    Raises
+    ------
+    TableError
+        Naming the cell.
+    """
     words = {
         "": False,
         "0": False,
@@ -221,21 +378,75 @@ def flags_of(values: Any, column: str, where: Where) -> NDArray[np.bool_]:
 
 
 def stack_boxes(x0: Any, y0: Any, x1: Any, y1: Any, where: Where) -> NDArray[np.float64]:
-    """Return four columns as boxes: ndarray of float64, shape (n, 4)."""
+    """Return four columns as boxes: ndarray of float64, shape (n, 4).
+
+    Parameters
+    ----------
+    x0 : array-like
+        Left.
+    y0 : array-like
+        Top.
+    x1 : array-like
+        Right.
+    y1 : array-like
+        Bottom.
+    where : callable
+        Names a cell, for the message.
+
+    Returns
+    -------
+    ndarray of float64, shape (n, 4)
+        In pixels, unchecked; NaN for empty.
+
+    Raises
+    ------
+    TableError
+        If a cell is no number, or the columns differ in length.
+    """
     columns = {c: numbers_of(v, c, where) for c, v in zip(BOX, (x0, y0, x1, y1), strict=True)}
     check_lengths(columns)
     return np.stack(list(columns.values()), axis=1)
 
 
 def check_names(image: Coded, where: Where) -> None:
-    """Refuse rows without the name of an image."""
+    """Refuse rows without the name of an image.
+
+    Parameters
+    ----------
+    image : Coded, shape (n,)
+        Image of each row.
+    where : callable
+        Names a cell, for the message.
+
+    Raises
+    ------
+    TableError
+        Naming the rows.
+    """
     empty = np.array([not name for name in image.names], dtype=bool)
     if empty.any():
         _refuse(empty[image.codes], image.values(), "image", where, "an image needs a name")
 
 
 def check_boxed(kind: Coded, label: Coded, box: NDArray[np.float64], where: Where) -> None:
-    """Refuse annotations without a box where their kind is judged by boxes."""
+    """Refuse annotations without a box where their kind is judged by boxes.
+
+    Parameters
+    ----------
+    kind : Coded, shape (n,)
+        Kind of each row, or of this one.
+    label : Coded, shape (n,)
+        Label of each row.
+    box : ndarray of float64, shape (n, 4)
+        NaN for none.
+    where : callable
+        Names a cell, for the message.
+
+    Raises
+    ------
+    TableError
+        Naming the rows.
+    """
     boxed = np.array([n in KINDS and KINDS[n].judged == "boxes" for n in kind.names], dtype=bool)
     if not len(boxed):
         return

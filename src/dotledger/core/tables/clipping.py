@@ -38,7 +38,20 @@ class Clipped(Generic[Table]):
 
 
 def image_sizes(images: Coded, facts: Facts) -> Floats:
-    """Return width and height for each row's image: shape (n, 2); NaN where not known."""
+    """Return width and height for each row's image: shape (n, 2); NaN where not known.
+
+    Parameters
+    ----------
+    images : Coded, shape (n,)
+        May be empty.
+    facts : mapping of str to mapping
+        By image; ``width`` and ``height`` in pixels.
+
+    Returns
+    -------
+    ndarray of float64, shape (n, 2)
+        In pixels.
+    """
     table = np.full((len(images.names) + 1, 2), np.nan)
     for place, name in enumerate(images.names):
         known = facts.get(name, {})

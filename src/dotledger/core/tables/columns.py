@@ -22,7 +22,23 @@ ANNOTATION_COLUMNS = ("image", "kind", "label", "x0", "y0", "x1", "y1", "ignore"
 
 
 def as_pandas(frame: Any) -> pd.DataFrame:
-    """Return any eager dataframe as one of pandas; raises TableError for what is none."""
+    """Return any eager dataframe as one of pandas; raises TableError for what is none.
+
+    Parameters
+    ----------
+    frame : dataframe
+        Of pandas, polars, Arrow or another library that narwhals knows.
+
+    Returns
+    -------
+    DataFrame
+        Of pandas; the same one if it is that already.
+
+    Raises
+    ------
+    TableError
+        If it is no table, or one that is not worked out yet.
+    """
     import pandas as pd
 
     if isinstance(frame, pd.DataFrame):
@@ -43,6 +59,18 @@ def as_pandas(frame: Any) -> pd.DataFrame:
 
 def details_of(frame: pd.DataFrame, where: Where) -> list[Details | None] | None:
     """Return a column ``details`` of JSON as `Details`; None if there is none.
+
+    Parameters
+    ----------
+    frame : DataFrame
+        As `frame` made it.
+    where : callable
+        Names a cell, for the message.
+
+    Returns
+    -------
+    list of Details or None, or None
+        One a row.
 
     Raises
     ------
@@ -66,7 +94,25 @@ def details_of(frame: pd.DataFrame, where: Where) -> list[Details | None] | None
 
 
 def frame_columns(frame: pd.DataFrame, columns: Sequence[str]) -> dict[str, Any]:
-    """Return the columns of the common shape out of a frame; raises TableError if one lacks."""
+    """Return the columns of the common shape out of a frame; raises TableError if one lacks.
+
+    Parameters
+    ----------
+    frame : DataFrame
+        Of pandas.
+    columns : sequence of str
+        Names of the common shape.
+
+    Returns
+    -------
+    dict of str to column
+        Those that are there; own columns are not among them.
+
+    Raises
+    ------
+    TableError
+        Naming what lacks, stands there twice, or is nearly one of ours.
+    """
     optional = {"confidence", "ignore", *BOX}
     check_headings(frame.columns, columns)
     twice = [c for c in columns if (frame.columns == c).sum() > 1]

@@ -183,5 +183,16 @@ def _flat(details: Details | None) -> dict[str, Any]:
 
 
 def joined(columns: Sequence[Coded]) -> Coded:
-    """Return columns of names one below the other."""
+    """Return columns of names one below the other.
+
+    Parameters
+    ----------
+    columns : sequence of Coded
+        May be empty.
+
+    Returns
+    -------
+    Coded
+        As long as all together.
+    """
     return Coded.of([name for column in columns for name in column.values().tolist()])

@@ -110,6 +110,24 @@ def thresholds_of(
     own confidences: on an ordered scale a word passes exactly where its representative number
     does.
 
+    Parameters
+    ----------
+    value : number, word, mapping or None
+        One for all, or by kind and label; None cuts nothing.
+    findings : Findings
+        Whose labels and words are known.
+    words : mapping of str to float, optional
+        The scale of the service.
+    labels : iterable of str, default ()
+        Names that may be given beside those of the findings.
+    place : str, default 'threshold'
+        Where it was given, for the message.
+
+    Returns
+    -------
+    Thresholds
+        In numbers from 0 to 1.
+
     Raises
     ------
     ArgumentError

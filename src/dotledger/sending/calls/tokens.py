@@ -21,7 +21,22 @@ __all__ = ["FixedKey", "KeySource", "TokenSource", "key_source", "token_request"
 
 
 def token_request(description: Description, token: Token, key: Key) -> Request:
-    """Return the request for a token (RFC 6749, section 4.4.2)."""
+    """Return the request for a token (RFC 6749, section 4.4.2).
+
+    Parameters
+    ----------
+    description : Description
+        With its settings filled.
+    token : Token
+        Where and how it is asked for.
+    key : Key
+        In two parts, divided by a colon.
+
+    Returns
+    -------
+    Request
+        Not sent yet.
+    """
     address = description.filled(token.address)  # may raise: before the secret is in any variable
     return Request(
         method="POST",

@@ -80,7 +80,22 @@ class Transport(Protocol):
 
 
 def send_covered(transport: Transport, request: Request, secrets: Secrets) -> Response:
-    """Send, and cover every secret in what comes back: services repeat what they were given."""
+    """Send, and cover every secret in what comes back: services repeat what they were given.
+
+    Parameters
+    ----------
+    transport : Transport
+        What sends.
+    request : Request
+        Built.
+    secrets : Secrets
+        Keys and what signers added.
+
+    Returns
+    -------
+    Response
+        The same one if it holds no secret.
+    """
     response = transport.send(request)
     body = secrets.cover(response.body)
     headers = {name: secrets.text(value) for name, value in response.headers.items()}
