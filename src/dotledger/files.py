@@ -270,6 +270,16 @@ def whole_file(path: str | os.PathLike[str]) -> Iterator[Path]:
 
     Folders are made as needed. If the block fails, nothing is left and an older file stays.
 
+    Parameters
+    ----------
+    path : path-like
+        Where the file should stand in the end.
+
+    Yields
+    ------
+    Path
+        To be written; not there yet.
+
     Raises
     ------
     ArgumentError

@@ -30,6 +30,13 @@ def whole_number(value: Any, *, place: str, least: int, most: int) -> int:
         An int, or a number of NumPy that is whole.
     place : str
         The argument's name.
+    least, most : int
+        Both are allowed.
+
+    Returns
+    -------
+    int
+        The number.
 
     Raises
     ------

@@ -17,6 +17,16 @@ __all__ = ["read_map", "write_map"]
 def read_map(path: Path) -> ConfidenceMap:
     """Read a confidence mapping.
 
+    Parameters
+    ----------
+    path : Path
+        JSON, from `write_map`.
+
+    Returns
+    -------
+    ConfidenceMap
+        As it was written.
+
     Raises
     ------
     TableError
@@ -35,6 +45,19 @@ def read_map(path: Path) -> ConfidenceMap:
 
 
 def write_map(mapping: ConfidenceMap, path: Path) -> None:
-    """Write a confidence mapping, whole or not at all."""
+    """Write a confidence mapping, whole or not at all.
+
+    Parameters
+    ----------
+    mapping : ConfidenceMap
+        Fitted.
+    path : Path
+        A file to write.
+
+    Raises
+    ------
+    OSError
+        If the folder cannot be written.
+    """
     with whole_file(path) as draft:
         draft.write_bytes(orjson.dumps(mapping.to_dict(), option=orjson.OPT_INDENT_2))

@@ -16,6 +16,16 @@ __all__ = ["read_json"]
 def read_json(path: Path) -> Any:
     """Return what a JSON file holds.
 
+    Parameters
+    ----------
+    path : Path
+        A file in UTF-8.
+
+    Returns
+    -------
+    object
+        Plain values.
+
     Raises
     ------
     TableError

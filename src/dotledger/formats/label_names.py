@@ -216,6 +216,18 @@ def write_skos(names: NameMap, path: str | os.PathLike[str]) -> Path:
 
     What is particular to one service or kind becomes an alternative label like any other.
 
+    Parameters
+    ----------
+    names : NameMap
+        A mapping; may be empty.
+    path : path-like
+        Its ending says which form.
+
+    Returns
+    -------
+    Path
+        The file written.
+
     Raises
     ------
     TableError

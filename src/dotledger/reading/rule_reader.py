@@ -54,7 +54,18 @@ class Reading(Struct):
 
 
 def short(value: Any) -> str:
-    """Return a value in few words, for a note."""
+    """Return a value in few words, for a note.
+
+    Parameters
+    ----------
+    value : object
+        As it stands in an answer.
+
+    Returns
+    -------
+    str
+        At most 60 characters.
+    """
     return shown(value, 60)
 
 

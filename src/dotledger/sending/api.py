@@ -60,7 +60,47 @@ def prepare_sending(
     allow_code: bool = False,
     tell: Callable[[Progress], None] | None = None,
 ) -> Sending:
-    """Check everything and return a sending that is ready to run; see `send`."""
+    """Check everything and return a sending that is ready to run; see `send`.
+
+    Parameters
+    ----------
+    images : object
+        What `gather` takes.
+    service : Description or path-like
+        What is asked.
+    ledger : Ledger or path-like
+        Where it is kept.
+    key : str, Key or callable, optional
+        In place of the sources of the description.
+    settings : mapping of str to str, optional
+        Of the description.
+    kinds : str or iterable of str, optional
+        Those wanted; None for all.
+    at_most : int, optional
+        Calls at most.
+    budget : float, optional
+        Money at most, in the currency of the description.
+    again : str or iterable of str, default ()
+        Outcomes to send again.
+    transport : Transport, optional
+        In place of the network.
+    signer : callable, optional
+        In place of the one the description names.
+    allow_code : bool, default False
+        Let code run that the description names.
+    tell : callable, optional
+        Called with the progress.
+
+    Returns
+    -------
+    Sending
+        Nothing has been sent.
+
+    Raises
+    ------
+    DotLedgerError
+        Whatever is wrong, before the first call.
+    """
     key = given_key(key)  # from here on no variable holds its text
     outcomes = (again,) if isinstance(again, str) else tuple(again)
     _check(at_most, outcomes)

@@ -114,10 +114,19 @@ def try_call(
         In place of the described sources.
     transport : Transport, optional
         In place of HTTP.
+    signer : callable, optional
+        In place of the one the description names.
     allow_code : bool, default False
         Let code run that the description names; see `dotledger.services.trust`.
     dry : bool
         Show what would be sent, and send nothing: no key is read and no code is run.
+    clock : callable
+        Seconds of a steady clock, for the time the call takes.
+
+    Returns
+    -------
+    Trial
+        Every step that was reached, and what went wrong at the one after.
 
     Raises
     ------

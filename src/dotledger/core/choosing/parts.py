@@ -56,10 +56,17 @@ def part_of_images(
 
     Parameters
     ----------
+    findings, annotations
+        The two sides.
     share : float
         Above 0 and below 1; at least one image is taken and at least one left.
     seed : int
         The same seed takes the same images.
+
+    Returns
+    -------
+    list of str
+        Names of images.
 
     Raises
     ------

@@ -56,7 +56,29 @@ def thresholds_asked(
     annotations: Annotations,
     words: Mapping[str, float] | None,
 ) -> tuple[Thresholds, ...]:
-    """Return thresholds, one or several, words as numbers; raises ArgumentError for others."""
+    """Return thresholds, one or several, words as numbers; raises ArgumentError for others.
+
+    Parameters
+    ----------
+    value : number, word, mapping, sequence or None
+        As the caller gave it; several numbers in a sequence.
+    findings : Findings
+        May be empty.
+    annotations : Annotations
+        May be empty.
+    words : mapping of str to float, or None
+        The scale of the service.
+
+    Returns
+    -------
+    tuple of Thresholds
+        At least one.
+
+    Raises
+    ------
+    ArgumentError
+        If a number is out of range, a word or a name is not known, or the sequence is empty.
+    """
     if value is not None and hasattr(value, "to_numpy"):  # a Series, whose index means nothing
         value = value.to_numpy()
     if isinstance(value, str | Mapping) or not isinstance(value, Sequence | np.ndarray):
@@ -95,7 +117,18 @@ def checked_tolerances(given: Mapping[str, float]) -> dict[str, float]:
 
 
 def check_pairing(pairing: str) -> None:
-    """Refuse a way of pairing that there is not; raises ArgumentError."""
+    """Refuse a way of pairing that there is not; raises ArgumentError.
+
+    Parameters
+    ----------
+    pairing : str
+        As the caller gave it.
+
+    Raises
+    ------
+    ArgumentError
+        With the ways there are.
+    """
     if pairing not in PAIRINGS:
         raise ArgumentError("unknown pairing", place="pairing", got=pairing, allowed=PAIRINGS)
 

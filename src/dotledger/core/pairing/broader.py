@@ -178,6 +178,12 @@ def open_sides(
 
     Parameters
     ----------
+    scope : Scope
+        Of one kind.
+    findings : Findings
+        The table the scope was made from.
+    cut : Thresholds
+        Thresholds, by kind and label.
     hits, annotations : ndarray of intp
         Rows of the scope's sides that are right and found, at the threshold.
     """

@@ -24,6 +24,20 @@ def curve_of(basis: Basis, kind: str | None, label: str | None) -> pd.DataFrame:
     by falling confidence; a finding without a confidence comes first, as infinite. The curve
     ends at the floor, if one is known: nothing may be concluded below it.
 
+    Parameters
+    ----------
+    basis : Basis
+        Of the whole measure.
+    kind : str or None
+        None where one kind only is measured.
+    label : str or None
+        None for all pooled.
+
+    Returns
+    -------
+    DataFrame
+        One row a point; empty without findings.
+
     Raises
     ------
     ArgumentError

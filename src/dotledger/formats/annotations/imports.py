@@ -96,6 +96,16 @@ class ImportDescription(Part, frozen=True, kw_only=True):
 def load_import(path: str | os.PathLike[str]) -> ImportDescription:
     """Read and check an import description.
 
+    Parameters
+    ----------
+    path : path-like
+        A TOML file.
+
+    Returns
+    -------
+    ImportDescription
+        Checked.
+
     Raises
     ------
     DescriptionError

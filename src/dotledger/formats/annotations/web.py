@@ -43,7 +43,18 @@ Facts = Mapping[str, Mapping[str, Any]]
 
 
 def is_web_annotation(data: Any) -> bool:
-    """Tell whether a JSON document declares itself as Web Annotation."""
+    """Tell whether a JSON document declares itself as Web Annotation.
+
+    Parameters
+    ----------
+    data : object
+        Read from JSON.
+
+    Returns
+    -------
+    bool
+        By its ``@context``.
+    """
     top = data[0] if isinstance(data, list) and data else data
     context = top.get("@context") if isinstance(top, dict) else None
     return CONTEXT in (context if isinstance(context, list) else [context])
@@ -299,6 +310,18 @@ def write_web_annotations(annotations: Annotations, path: str | os.PathLike[str]
     """Write annotations as a Web Annotation page, whole or not at all.
 
     Boxes become Media Fragments in pixels, outlines SVG polygons.
+
+    Parameters
+    ----------
+    annotations : Annotations
+        May be empty.
+    path : path-like
+        A file that ends in ``.json`` or ``.jsonld``, by custom.
+
+    Returns
+    -------
+    Path
+        The file written.
 
     Raises
     ------

@@ -40,12 +40,34 @@ csv.field_size_limit(10_000_000)
 # A name that starts like a formula gets an apostrophe in CSV, which reading takes away again: a
 # spreadsheet would run it.
 def guard(text: str) -> str:
-    """Return `text` so that no spreadsheet takes it for a formula; `unguard` gives it back."""
+    """Return `text` so that no spreadsheet takes it for a formula; `unguard` gives it back.
+
+    Parameters
+    ----------
+    text : str
+        A cell or a heading.
+
+    Returns
+    -------
+    str
+        With an apostrophe before it, where that is needed.
+    """
     return f"'{text}" if _FORMULA.match(text) else text
 
 
 def unguard(text: str) -> str:
-    """Undo `guard`."""
+    """Undo `guard`.
+
+    Parameters
+    ----------
+    text : str
+        A cell as read.
+
+    Returns
+    -------
+    str
+        Without the apostrophe that `guard` set; other text as it is.
+    """
     return text[1:] if text.startswith("'") and _FORMULA.match(text) else text
 
 
@@ -205,6 +227,16 @@ def first_names(path: Path) -> list[str]:
     """Return the names in the header of a CSV file, or in the first object of JSON Lines.
 
     What cannot be read gives none; reading the whole says why.
+
+    Parameters
+    ----------
+    path : Path
+        A ``.csv`` or ``.jsonl`` file.
+
+    Returns
+    -------
+    list of str
+        In the order of the file.
     """
     try:
         check_regular(path)
@@ -285,6 +317,22 @@ def read_json_lines(
     keep_own: bool = False,
 ) -> Columns:
     """Read the `wanted` fields of a file with one JSON object a line; see `read_csv`.
+
+    Parameters
+    ----------
+    path : Path
+        A file in UTF-8.
+    wanted : sequence of str
+        Names of our fields.
+    theirs : mapping of str to str, default _SAME
+        Their name of each of our fields; ours without an entry.
+    keep_own : bool, default False
+        Read plain fields that are not wanted too.
+
+    Returns
+    -------
+    Columns
+        A value a line; empty where a field lacks.
 
     Raises
     ------

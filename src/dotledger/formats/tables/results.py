@@ -20,7 +20,20 @@ _DIGITS = 6
 
 
 def write_frame(frame: pd.DataFrame, path: PathLike) -> None:
-    """Write a frame as CSV, whole or not at all; NaN as empty cells, text guarded."""
+    """Write a frame as CSV, whole or not at all; NaN as empty cells, text guarded.
+
+    Parameters
+    ----------
+    frame : DataFrame
+        May be empty.
+    path : path-like
+        A file to write.
+
+    Raises
+    ------
+    OSError
+        If the folder cannot be written.
+    """
     floats = frame.select_dtypes("float").columns
     rounded = frame.assign(**{name: frame[name].round(_DIGITS) for name in floats})
     plain = rounded.astype(object).where(frame.notna(), None)
@@ -30,6 +43,13 @@ def write_frame(frame: pd.DataFrame, path: PathLike) -> None:
 
 def write_everything(measure: Measure, folder: PathLike) -> list[Path]:
     """Write everything a measure knows into a folder, one CSV file for each table.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+    folder : path-like
+        Made if it is not there.
 
     Returns
     -------

@@ -170,6 +170,16 @@ def read_shape(given: str | os.PathLike[str]) -> Shape:
 
     In text, ``always.kind=object`` stands for a value that every row has.
 
+    Parameters
+    ----------
+    given : path-like or str
+        Text that holds an equals sign is the shape itself.
+
+    Returns
+    -------
+    Shape
+        Checked.
+
     Raises
     ------
     DescriptionError

@@ -206,6 +206,16 @@ def origin_file(path: PathLike) -> Path:
     """Return where the origin of a findings file is kept: ``found.csv.origin.json`` beside it.
 
     A file of its own, since a comment or a further column would break plain readers of the table.
+
+    Parameters
+    ----------
+    path : path-like
+        Of the table.
+
+    Returns
+    -------
+    Path
+        It may not be there.
     """
     return Path(f"{os.fspath(path)}.origin.json")
 
@@ -494,7 +504,17 @@ def _details_as_text(table: Findings | Annotations) -> list[str]:
 
 
 def write_rows(path: PathLike, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:
-    """Write CSV rows: NaN and None as empty cells, text guarded against formulas."""
+    """Write CSV rows: NaN and None as empty cells, text guarded against formulas.
+
+    Parameters
+    ----------
+    path : path-like
+        A file to write.
+    header : sequence of str
+        Names of the columns.
+    rows : iterable of sequence
+        Each as long as the header.
+    """
     with Path(path).open("w", encoding="utf-8", newline="") as file:
         writer = csv.writer(file, lineterminator="\n")
         writer.writerow([guard(name) for name in header])

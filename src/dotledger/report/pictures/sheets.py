@@ -62,6 +62,20 @@ def picture_marks(
 
     With annotations, findings are coloured by whether they are right, and misses are dashed; what
     is wrong or missed says why. Without, they are coloured by label.
+
+    Parameters
+    ----------
+    findings : Findings
+        May be empty.
+    annotations : Annotations or None
+        None to draw findings alone.
+    overlap : float, default 0.5
+        The required overlap, above 0 up to 1.
+
+    Returns
+    -------
+    dict of str to tuple
+        By image; empty without rows.
     """
     paired = None if annotations is None else pair_tables(findings, annotations, overlap=overlap)
     wrong, missed = _reasons(findings, annotations, overlap)
@@ -161,7 +175,18 @@ _LONGEST_NAME = 180
 
 
 def safe_file_name(name: str) -> str:
-    """Return a harmless file name for an image's name, which may hold anything."""
+    """Return a harmless file name for an image's name, which may hold anything.
+
+    Parameters
+    ----------
+    name : str
+        Any text.
+
+    Returns
+    -------
+    str
+        Never empty, and not too long for a file system. Two names may give one.
+    """
     kept = "".join(c if c.isalnum() or c in "-_." else "-" for c in name.replace("/", "--"))
     kept = kept.strip(".-") or "image"
     if len(os.fsencode(kept)) <= _LONGEST_NAME:
@@ -171,7 +196,20 @@ def safe_file_name(name: str) -> str:
 
 
 def write_pictures(pictures: Iterable[Pictured], folder: Path) -> list[Path]:
-    """Write one PNG for every image that can be decoded; return the paths written."""
+    """Write one PNG for every image that can be decoded; return the paths written.
+
+    Parameters
+    ----------
+    pictures : iterable of Pictured
+        One an image.
+    folder : Path
+        It is there.
+
+    Returns
+    -------
+    list of Path
+        Images that cannot be decoded are left out.
+    """
     written = []
     taken: set[str] = set()
     for picture in pictures:

@@ -101,6 +101,16 @@ def measure_tables(measure: Measure) -> list[Sheet]:
 
     Kinds with boxes stand in one, kinds judged by presence in the other: only these have images
     where a label is rightly absent, and a false-alarm rate.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+
+    Returns
+    -------
+    list of Sheet
+        One or two; none without kinds.
     """
     cut = str(measure.basis.cuts[0])
     boxed = [k for k in measure.kinds.values() if measure.basis.scopes[k.kind].boxed]
@@ -145,7 +155,18 @@ def _with_interval(value: float, interval: Interval | None, images: int | None =
 
 
 def pooled_lines(measure: Measure) -> Sheet:
-    """Return the pooled measures of each kind, and the means over labels, with 95 % intervals."""
+    """Return the pooled measures of each kind, and the means over labels, with 95 % intervals.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+
+    Returns
+    -------
+    Sheet
+        To be printed.
+    """
     intervals = any(kind.pooled.intervals for kind in measure.kinds.values())
     first = "95 % intervals over images" if intervals else "without intervals"
     few = any(
@@ -171,7 +192,18 @@ def _row_cells(row: Row, names: Sequence[str]) -> list[str]:
 
 
 def scope_lines(measure: Measure) -> list[str]:
-    """Return what a reader must know before the numbers: scope, and what was left out."""
+    """Return what a reader must know before the numbers: scope, and what was left out.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+
+    Returns
+    -------
+    list of str
+        At least one.
+    """
     kinds = [f"{k.kind} {k.images_in_scope}" for k in measure.kinds.values()]
     lines = [f"Images in scope: {measure.images_in_scope} ({', '.join(kinds)})."]
     if measure.unanswered:
@@ -405,7 +437,20 @@ PARTS: Mapping[str, Callable[[Measure], Iterable[Any]]] = {
 
 
 def parts(measure: Measure, names: Iterable[str]) -> Group:
-    """Return the parts asked for, one below the other."""
+    """Return the parts asked for, one below the other.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+    names : iterable of str
+        Parts, by `PARTS`.
+
+    Returns
+    -------
+    Group
+        To be printed.
+    """
     shown: list[Any] = []
     for name in names:
         for part in PARTS[name](measure):
@@ -414,7 +459,18 @@ def parts(measure: Measure, names: Iterable[str]) -> Group:
 
 
 def comparison_table(measures: Mapping[str, Measure]) -> Sheet:
-    """Return services side by side: recall and precision by label; fits 80 columns for two."""
+    """Return services side by side: recall and precision by label; fits 80 columns for two.
+
+    Parameters
+    ----------
+    measures : mapping of str to Measure
+        By service; at least one.
+
+    Returns
+    -------
+    Sheet
+        To be printed.
+    """
     columns = [("kind", False), ("label", False), ("annotated", True)]
     for name in measures:
         columns += [(f"{name}:\nrecall", True), ("precision", True)]

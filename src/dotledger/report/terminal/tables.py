@@ -39,6 +39,16 @@ def console(file: IO[str] | None = None) -> Console:
     """Return a console; plain text and as wide as its content where `file` is not a terminal.
 
     Without a terminal nothing is wrapped or left out, unless ``COLUMNS`` says how wide it is.
+
+    Parameters
+    ----------
+    file : text file, optional
+        By default the standard output.
+
+    Returns
+    -------
+    Console
+        Of rich.
     """
     made = _Console(file=file, highlight=False, emoji=False, markup=False)
     if made.is_terminal:
@@ -55,7 +65,20 @@ _TRAILING = re.compile(r" +((?:\x1b\[0m)?)$", re.MULTILINE)
 
 
 def printed(out: Console, part: Any) -> str:
-    """Return what a console would print, without spaces at the ends of lines."""
+    """Return what a console would print, without spaces at the ends of lines.
+
+    Parameters
+    ----------
+    out : Console
+        Where it would be printed.
+    part : object
+        Text, or anything rich can print.
+
+    Returns
+    -------
+    str
+        With a line break at the end.
+    """
     with out.capture() as caught:
         text = isinstance(part, str)
         out.print(plain_text(part) if text else part, soft_wrap=text)
@@ -70,12 +93,36 @@ _NUMBER = re.compile(r"-?[\d,]*\.?\d+ ?%?")
 
 
 def number(value: float | None, digits: int = 2) -> str:
-    """Return a number for people; a dash where undefined."""
+    """Return a number for people; a dash where undefined.
+
+    Parameters
+    ----------
+    value : float or None
+        NaN and None are undefined.
+    digits : int, default 2
+        After the point.
+
+    Returns
+    -------
+    str
+        Such as ``0.50``.
+    """
     return DASH if value is None or math.isnan(value) else f"{value:.{digits}f}"
 
 
 def duration(seconds: float) -> str:
-    """Return a length of time for people."""
+    """Return a length of time for people.
+
+    Parameters
+    ----------
+    seconds : float
+        0 or more.
+
+    Returns
+    -------
+    str
+        With its unit.
+    """
     if seconds < 1:
         return "under 1 s"
     if seconds < 90:
@@ -86,7 +133,18 @@ def duration(seconds: float) -> str:
 
 
 def plain(value: Any) -> Text:
-    """Return a cell that shows text as it is, control characters written out."""
+    """Return a cell that shows text as it is, control characters written out.
+
+    Parameters
+    ----------
+    value : object
+        Shown by `str`.
+
+    Returns
+    -------
+    Text
+        Of rich, without markup.
+    """
     text = plain_text(str(value))
     return Text(text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…", overflow="fold")
 
@@ -161,7 +219,22 @@ _ALWAYS = 2
 def empty_table(
     title: str, columns: Sequence[tuple[str, bool]], least: Sequence[str] = ()
 ) -> Sheet:
-    """Return a table without rows; see `Sheet`."""
+    """Return a table without rows; see `Sheet`.
+
+    Parameters
+    ----------
+    title : str
+        May be empty.
+    columns : sequence of (str, bool)
+        Heading, and whether the column holds numbers.
+    least : sequence of str, default ()
+        Headings that may be left out where the terminal is narrow, the least first.
+
+    Returns
+    -------
+    Sheet
+        To add rows to.
+    """
     return Sheet(title, columns, least)
 
 
@@ -177,7 +250,24 @@ def rows_table(
     rows: Iterable[Sequence[Any]],
     least: Sequence[str] = (),
 ) -> Sheet:
-    """Return a table; columns whose cells are all numbers or dashes stand to the right."""
+    """Return a table; columns whose cells are all numbers or dashes stand to the right.
+
+    Parameters
+    ----------
+    title : str
+        May be empty.
+    header : sequence of str
+        Headings.
+    rows : iterable of sequence
+        Each as long as the header.
+    least : sequence of str, default ()
+        Headings that may be left out where the terminal is narrow, the least first.
+
+    Returns
+    -------
+    Sheet
+        To be printed.
+    """
     kept = [list(row) for row in rows]
     numeric = [bool(kept) and all(_is_number(row[i]) for row in kept) for i in range(len(header))]
     table = empty_table(title, list(zip(header, numeric, strict=True)), least)

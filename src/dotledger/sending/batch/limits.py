@@ -20,7 +20,24 @@ __all__ = ["allowance", "being_sent", "file_claim", "is_new", "make_empty", "wai
 def allowance(
     plan: Plan, at_most: int | None, budget: float | None, used_this_month: int
 ) -> tuple[int | None, str]:
-    """Return how many calls are allowed, and which limit says so."""
+    """Return how many calls are allowed, and which limit says so.
+
+    Parameters
+    ----------
+    plan : Plan
+        With price and limits.
+    at_most : int or None
+        Calls.
+    budget : float or None
+        Money, in the currency of the price.
+    used_this_month : int
+        Requests, for a quota by month.
+
+    Returns
+    -------
+    tuple of int or None, and str
+        None for no limit, with an empty text.
+    """
     limits = []
     if at_most is not None:
         limits.append((at_most, f"the limit of {at_most} calls is reached"))
@@ -35,7 +52,25 @@ def allowance(
 
 
 def file_claim(path: Path, opening: BatchOpening) -> FileClaim:
-    """Return the claim on a ledger that is a file; raises LedgerError where none can be."""
+    """Return the claim on a ledger that is a file; raises LedgerError where none can be.
+
+    Parameters
+    ----------
+    path : Path
+        The ledger.
+    opening : BatchOpening
+        What is to be sent.
+
+    Returns
+    -------
+    FileClaim
+        Not taken yet.
+
+    Raises
+    ------
+    LedgerError
+        If the place is a folder, or cannot be looked at.
+    """
     try:
         folder = path.is_dir() or (path.exists() and not path.is_file())
     except OSError as error:
@@ -46,12 +81,34 @@ def file_claim(path: Path, opening: BatchOpening) -> FileClaim:
 
 
 def is_new(path: Path) -> bool:
-    """Tell whether a ledger is still to be made, so that it holds no answer."""
+    """Tell whether a ledger is still to be made, so that it holds no answer.
+
+    Parameters
+    ----------
+    path : Path
+        The ledger.
+
+    Returns
+    -------
+    bool
+        True for an empty file too.
+    """
     return not path.exists() or path.stat().st_size == 0
 
 
 def make_empty(path: Path) -> None:
-    """Make the file, so that it is known to be possible before anything is paid for."""
+    """Make the file, so that it is known to be possible before anything is paid for.
+
+    Parameters
+    ----------
+    path : Path
+        The ledger; one that is there stays as it is.
+
+    Raises
+    ------
+    LedgerError
+        If it cannot be written.
+    """
     try:
         path.open("ab").close()
     except OSError as error:
@@ -67,13 +124,41 @@ def _not_writable(path: Path, error: OSError) -> LedgerError:
 
 
 def waiting_aside(error: LedgerError, count: int, where: Path) -> LedgerError:
-    """Return an error that also says where the answers are that came before it."""
+    """Return an error that also says where the answers are that came before it.
+
+    Parameters
+    ----------
+    error : LedgerError
+        What went wrong.
+    count : int
+        Answers, 1 or more.
+    where : Path
+        The file beside the ledger.
+
+    Returns
+    -------
+    LedgerError
+        To be raised in its place.
+    """
     step = f"{error.next_step} {counted(count, 'answer')} wait in {where} until you send again."
     return LedgerError(error.message, place=error.place, next_step=step.strip(), lost=[])
 
 
 def being_sent(where: str, sender: str) -> LedgerError:
-    """Return the error for a batch that somebody else is sending."""
+    """Return the error for a batch that somebody else is sending.
+
+    Parameters
+    ----------
+    where : str
+        The ledger, as it may be shown.
+    sender : str
+        Who sends it.
+
+    Returns
+    -------
+    LedgerError
+        To be raised.
+    """
     return LedgerError(
         "this batch is being sent by another process",
         place=where,

@@ -353,7 +353,21 @@ def note_reading(
     call: CallRecord | None,
     call_id: int | None,
 ) -> None:
-    """Put what was read out of one answer into an image's record."""
+    """Put what was read out of one answer into an image's record.
+
+    Parameters
+    ----------
+    record : ItemRecord
+        It is changed.
+    reading : Reading
+        Of one answer.
+    kinds : sequence of str
+        Those the call was made for.
+    call : CallRecord or None
+        Of a new call.
+    call_id : int or None
+        Of a call kept before.
+    """
     seen = {found.kind for found in reading.found}
     for kind in kinds:
         outcome = "found" if kind in seen else "unread" if kind in reading.unread else "empty"

@@ -206,7 +206,26 @@ def key_source(
     clock: Callable[[], float],
     secrets: Secrets,
 ) -> KeySource:
-    """Return where calls get their key from, by the description."""
+    """Return where calls get their key from, by the description.
+
+    Parameters
+    ----------
+    description : Description
+        With its settings filled.
+    key : Key or None
+        None where none is needed.
+    transport : Transport
+        To ask for tokens.
+    clock : callable
+        Seconds of a steady clock.
+    secrets : Secrets
+        Where tokens are noted.
+
+    Returns
+    -------
+    KeySource
+        Nothing is asked for yet.
+    """
     if description.connect.key.place == "token" and key is not None:
         return TokenSource(description, key, transport, clock, secrets)
     return FixedKey(key)

@@ -93,7 +93,18 @@ class BoxGuess(Struct, frozen=True, kw_only=True):
 
 
 def toml_text(text: str) -> str:
-    """Return text as TOML writes it, without escapes where that can be."""
+    """Return text as TOML writes it, without escapes where that can be.
+
+    Parameters
+    ----------
+    text : str
+        Any text.
+
+    Returns
+    -------
+    str
+        In quotes.
+    """
     return (
         f"'{text}'" if '"' in text and "'" not in text and text.isprintable() else json.dumps(text)
     )
@@ -128,7 +139,18 @@ def box_guesses(
 
 
 def reported_size(part: Any) -> tuple[tuple[str, float], tuple[str, float]] | None:
-    """Return where an answer reports a width and a height and nothing of a box, and both."""
+    """Return where an answer reports a width and a height and nothing of a box, and both.
+
+    Parameters
+    ----------
+    part : object
+        Part of an answer.
+
+    Returns
+    -------
+    tuple of (str, float), or None
+        Name and value of the width, then of the height.
+    """
     if not isinstance(part, dict):
         return None
     for name, value in [("", part), *part.items()]:

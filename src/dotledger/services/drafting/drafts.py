@@ -261,7 +261,22 @@ def _unused(parts: Parts, made: Draft) -> list[str]:
 
 
 def described_draft(made: Draft, *, name: str, address: str) -> str:
-    """Return a whole description around a draft, which ``try`` accepts once the key is said."""
+    """Return a whole description around a draft, which ``try`` accepts once the key is said.
+
+    Parameters
+    ----------
+    made : Draft
+        A draft.
+    name : str
+        Of the service.
+    address : str
+        Where it answers.
+
+    Returns
+    -------
+    str
+        TOML.
+    """
     rules = made.sure or made.rules
     kinds = ", ".join(f'"{kind}"' for kind in dict.fromkeys(rule.kind for rule in rules))
     several, key = "images" in made.envelope, made.envelope.get("id", "id")
@@ -290,7 +305,22 @@ path = "/"
 
 
 def read_samples(text: str, answers: Sequence[bytes], sizes: Sequence[Size] = ()) -> list[Reading]:
-    """Return what a description reads out of raw answers; an unreadable one gives no finding."""
+    """Return what a description reads out of raw answers; an unreadable one gives no finding.
+
+    Parameters
+    ----------
+    text : str
+        A description in TOML.
+    answers : sequence of bytes
+        Sample answers, as received.
+    sizes : sequence of (float, float), default ()
+        Width and height of their images; NaN or none where not known.
+
+    Returns
+    -------
+    list of Reading
+        One an answer.
+    """
     described = parse_description(text, name="the draft")
     reader, kinds = Reader(described), described.kinds
     known = [(1000.0, 1000.0) if math.isnan(w) else (w, h) for w, h in sizes]

@@ -58,7 +58,18 @@ class Guess:
 
 
 def label_of(guess: Guess) -> tuple[str, str, str, str]:
-    """Return where the label stands, or a fixed one; how it is split, and its side table."""
+    """Return where the label stands, or a fixed one; how it is split, and its side table.
+
+    Parameters
+    ----------
+    guess : Guess
+        Of one group; the field it takes is noted as used.
+
+    Returns
+    -------
+    tuple of str
+        Four, of which all but one may be empty.
+    """
     if guess.group.path[-1] == "{}":
         return "@key", "", "", ""
     free = {path: values for path, values in guess.fields.items() if path not in guess.used}
@@ -108,7 +119,20 @@ def _text_field(fields: Fields) -> Path | None:
 
 
 def rank_of(path: Path, names: Sequence[str]) -> int:
-    """Return the place of a path's last name among names; behind them all if it is none."""
+    """Return the place of a path's last name among names; behind them all if it is none.
+
+    Parameters
+    ----------
+    path : tuple of str and int
+        May be empty.
+    names : sequence of str
+        In plain form, the likeliest first.
+
+    Returns
+    -------
+    int
+        From 0 to the number of names.
+    """
     name = plain_name(path[-1]) if path else ""
     return names.index(name) if name in names else len(names)
 
@@ -152,7 +176,20 @@ def _names_in(group: Group, wanted: set[str]) -> str | None:
 
 
 def capitals(guess: Guess, label: str) -> bool:
-    """Tell whether every label starts with a capital letter."""
+    """Tell whether every label starts with a capital letter.
+
+    Parameters
+    ----------
+    guess : Guess
+        Of one group.
+    label : str
+        Path of the label, as in a rule.
+
+    Returns
+    -------
+    bool
+        False without any text.
+    """
     if label == "@key":
         texts = [entry.key for entry in guess.group.entries]
     elif label.startswith("^"):

@@ -86,33 +86,99 @@ class Group(Struct, eq=False):
 
 
 def is_number(value: Any) -> bool:
-    """Tell whether a value is a number, and no yes or no."""
+    """Tell whether a value is a number, and no yes or no.
+
+    Parameters
+    ----------
+    value : object
+        Part of an answer.
+
+    Returns
+    -------
+    bool
+        False for true and false.
+    """
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
 
 def is_amount(value: Any) -> bool:
-    """Tell whether a value is a number or text that holds one, such as ``87,5 %``."""
+    """Tell whether a value is a number or text that holds one, such as ``87,5 %``.
+
+    Parameters
+    ----------
+    value : object
+        Part of an answer.
+
+    Returns
+    -------
+    bool
+        True for a number in text.
+    """
     return is_number(value) or (isinstance(value, str) and _AMOUNT.match(value) is not None)
 
 
 def amount_of(value: Any) -> float:
-    """Return the number that an amount holds."""
+    """Return the number that an amount holds.
+
+    Parameters
+    ----------
+    value : object
+        For which `is_amount` is true.
+
+    Returns
+    -------
+    float
+        Percent signs are taken off; commas count as points.
+    """
     return float(str(value).strip().rstrip("%").strip().replace(",", "."))
 
 
 def is_xy(value: Any) -> bool:
-    """Tell whether a value is a point written as an object."""
+    """Tell whether a value is a point written as an object.
+
+    Parameters
+    ----------
+    value : object
+        Part of an answer.
+
+    Returns
+    -------
+    bool
+        True for an object of x and y and nothing else.
+    """
     return isinstance(value, dict) and set(value) == {"x", "y"}
 
 
 def is_pair(value: Any) -> bool:
-    """Tell whether a value is a point, as an object or as two numbers."""
+    """Tell whether a value is a point, as an object or as two numbers.
+
+    Parameters
+    ----------
+    value : object
+        Part of an answer.
+
+    Returns
+    -------
+    bool
+        True for an object of x and y, and for a list of two numbers.
+    """
     two = isinstance(value, list) and len(value) == 2 and all(is_number(v) for v in value)
     return is_xy(value) or two
 
 
 def plain_name(name: object) -> str:
-    """Return a name in lower case without signs around it: ``@Score`` is ``score``."""
+    """Return a name in lower case without signs around it: ``@Score`` is ``score``.
+
+    Parameters
+    ----------
+    name : object
+        Name of a field.
+
+    Returns
+    -------
+    str
+        May be empty.
+    """
     return re.sub(r"^\W+|\W+$", "", str(name)).lower()
 
 
@@ -121,6 +187,18 @@ def written(path: Iterable[str | int], *, each: bool = False) -> str:
 
     In ``each`` a name in quotes may be followed by ``[]`` or ``{}``; elsewhere the path is one of
     JMESPath where plain names do not do.
+
+    Parameters
+    ----------
+    path : iterable of str and int
+        Steps.
+    each : bool, default False
+        It is the path of a rule, its ``each``.
+
+    Returns
+    -------
+    str
+        Empty for no steps.
     """
     text = ""
     for step in path:
@@ -288,6 +366,16 @@ def fields_of(values: Sequence[Any]) -> dict[Path, list[Any]]:
     """Return the fields of entries: by relative path the value of each entry, None if it lacks it.
 
     Objects inside are taken apart, three deep; rows by place.
+
+    Parameters
+    ----------
+    values : sequence of object
+        The entries of one group.
+
+    Returns
+    -------
+    dict of tuple to list
+        Each list as long as the entries.
     """
     found: dict[Path, list[Any]] = {}
     for row, value in enumerate(values):

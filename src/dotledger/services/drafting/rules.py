@@ -126,6 +126,16 @@ def amounts_of(groups: Mapping[Path, Group]) -> dict[str, list[float]]:
     """Return all values of each field that may hold a confidence, wherever it stands.
 
     A service writes one field on one scale; a few small values alone would look like fractions.
+
+    Parameters
+    ----------
+    groups : mapping of tuple to Group
+        By path.
+
+    Returns
+    -------
+    dict of str to list of float
+        By plain name.
     """
     found: dict[str, list[float]] = {}
     for group in groups.values():
@@ -143,7 +153,26 @@ def rule_of(
     words: Sequence[str],
     amounts: Mapping[str, Sequence[float]],
 ) -> RuleGuess | None:
-    """Return the rule that a group's entries call for; None if they are no findings."""
+    """Return the rule that a group's entries call for; None if they are no findings.
+
+    Parameters
+    ----------
+    group : Group
+        Whose entries may be findings.
+    groups : mapping of tuple to Group
+        All, by path.
+    working : mapping of int to (float, float)
+        By sample, the size that the answer reports.
+    words : sequence of str
+        Those on the way to the group, for its kind.
+    amounts : mapping of str to sequence of float
+        See `amounts_of`.
+
+    Returns
+    -------
+    RuleGuess or None
+        With what it leaves open.
+    """
     if not group.entries or _is_landmarks(group):
         return None
     values = group.values
