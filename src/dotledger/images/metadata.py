@@ -20,7 +20,9 @@ __all__ = ["read_packet", "with_packet"]
 _NAME = b"http://ns.adobe.com/xap/1.0/\x00"
 _KEYWORD = b"XML:com.adobe.xmp"
 _PNG = b"\x89PNG\r\n\x1a\n"
+# A packet of a few kilobytes can unpack to gigabytes.
 _MOST_UNPACKED = 16 << 20
+# A segment's length is written in 16 bits, and counts itself and the name.
 _MOST_IN_A_SEGMENT = 65_502 - len(_NAME)
 
 
@@ -140,6 +142,7 @@ def _inflated(text: bytes) -> bytes:
 
 
 def _png_with(data: bytes, packet: bytes) -> bytes:
+    # From the back, so that the places in front stay true.
     for start, end, _ in reversed(list(_png_packets(data))):
         data = data[:start] + data[end:]
     body = b"iTXt" + _KEYWORD + b"\x00" * 5 + packet

@@ -13,10 +13,12 @@ from dotledger.images.facts import ImageFacts, open_image, read_facts
 
 __all__ = ["Demands", "Prepared", "decode_upright", "prepare"]
 
+# Below 65 the blocks of JPEG become visible edges; from there on fewer pixels are the lesser harm.
 _QUALITIES = (92, 85, 75, 65)
 # A cut JPEG is repaired if at least 90 % of its rows decode; otherwise it is refused with the
 # figure, since an answer about grey is not an answer.
 _LEAST_ROWS_KEPT = 0.9
+# Each step takes a quarter of the pixels: a few tries, and at most that much more than needed.
 _SHRINK_STEP = 0.85
 _LOSSLESS = ("bmp", "gif", "png", "tiff")
 
@@ -94,6 +96,7 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
         If it cannot be helped: smaller than the service takes, damaged beyond repair, or not
         to be brought under the byte limit. The message gives the figures.
     """
+    # Sizes stand in the header: what is refused for them is refused before anything is decoded.
     _refuse_small(facts.width, facts.height, demands)
     if facts.ends_well and not _misfits(facts, demands):
         return _as_is(data, facts)
@@ -226,6 +229,7 @@ def _mended(data: bytes, facts: ImageFacts, cause: Exception) -> tuple[Image.Ima
     if facts.format != "jpeg":
         raise _damaged(data, cause) from cause
     try:
+        # With an end marker the decoder gives the rows it has, and fills the rest with grey.
         image = _loaded(data + b"\xff\xd9")
     except Exception as error:
         raise _damaged(data, error) from error
@@ -256,12 +260,14 @@ def _fitted(image: Image.Image, facts: ImageFacts, demands: Demands, steps: list
         target = "jpeg"
     image = _recoloured(image, target, demands)
     factor = _factor(image.width, image.height, demands)
+    # Always from the full image: shrinking what was shrunk loses sharpness each time.
     while True:
         shrunk = _shrunk(image, factor)
         _refuse_small(shrunk.width, shrunk.height, demands)
         data, quality = _encoded(shrunk, target, demands.max_bytes)
         if demands.max_bytes is None or len(data) <= demands.max_bytes:
             break
+        # Under 16 pixels nothing can be recognised; the loop must end somewhere.
         if min(shrunk.size) <= max(demands.min_side or 1, 16):
             raise ImageError(
                 "the image cannot be brought under the byte limit",
@@ -325,6 +331,7 @@ def _eight_bit(image: Image.Image) -> Image.Image:
 
 def _flattened(image: Image.Image) -> Image.Image:
     """Lay a picture with transparency on white."""
+    # White, since that is what a page behind it would show; black would make shapes of shadows.
     rgba = image.convert("RGBA")
     ground = Image.new("RGB", image.size, (255, 255, 255))
     ground.paste(rgba, mask=rgba.getchannel("A"))

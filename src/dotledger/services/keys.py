@@ -108,6 +108,7 @@ def _first_found(
 ) -> tuple[Key | None, list[str]]:
     """Return the first key there is, and every place looked at before with what was there."""
     looked: list[str] = []
+    # In the order written, and no further than needed: a keyring may ask the user for a password.
     for source in sources:
         way, _, where = source.partition(":")
         key, why = _WAYS[way](where, source) if way != "env" else _from_env(where, environment)
@@ -137,6 +138,7 @@ def _from_file(where: str, source: str) -> tuple[Key | None, str]:
 
 
 def _first_line(path: Path) -> str:
+    # utf-8-sig, since editors put a mark before the text that would become part of the key.
     return next(iter(read_regular(path, _MOST_BYTES).decode("utf-8-sig").splitlines()), "")
 
 
@@ -160,6 +162,7 @@ def _from_call(where: str, source: str) -> tuple[Key | None, str]:
     function = _imported(where)
     try:
         key = _stripped(function(), source)
+    # Only the type is told: what somebody else's code says in an error may hold the key.
     except Exception as error:
         return None, f"it failed: {type(error).__name__}"
     return (key, "") if key.reveal() else (None, "returned nothing")

@@ -70,6 +70,7 @@ class RequestBuilder:
         self._form = {name: fill(value) for name, value in call.form.items()}
         self._fields = _filled_deep(call.fields, fill)
         self._ask([kind for kind in call.kinds if kind in kinds])
+        # Filled here and not for each image: a setting that lacks is told before the first call.
         self._base = fill(description.connect.address).rstrip("/") + fill(call.path)
 
     def _ask(self, kinds: list[str]) -> None:
@@ -99,6 +100,7 @@ class RequestBuilder:
         )
         return signed(request, self._signer, self._secrets) if self._signer else request
 
+    # Last of all, into wrappers whose repr hides it: an error on the way shows no key.
     def _put_key(self, headers: dict[str, str], query: dict[str, str], key: Key | None) -> None:
         """Put the key where it goes; no variable holds its text."""
         if key is None:
@@ -125,6 +127,7 @@ class RequestBuilder:
         return orjson.dumps(self._document(payloads)), _JSON
 
     def _multipart(self, payload: Payload) -> tuple[bytes, str]:
+        # A boundary must not occur in the image; the package draws one at random.
         from urllib3.filepost import encode_multipart_formdata
 
         image = (payload.file_name, payload.data, payload.media_type)

@@ -38,6 +38,7 @@ def sparse_rows(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = 
     """
     from scipy import sparse
 
+    # Built by hand, since entries at one place need not be summed here: products do that.
     order = np.argsort(narrow(rows), kind="stable")
     data = np.ones(len(rows), dtype=np.float32) if value is None else value[order]
     ends = np.cumsum(np.bincount(rows, minlength=shape[0]))

@@ -79,6 +79,7 @@ def weights(images: int, resampling: Resampling, at_once: int) -> Iterator[Weigh
     left = resampling.draws
     while left > 0 and images:
         count = min(at_once, left)
+        # Counting places instead of keeping them: a draw is one column of weights.
         drawn = rng.integers(0, images, (count, images))
         flat = (drawn + np.arange(count)[:, None] * images).ravel()
         counted = np.bincount(flat, minlength=count * images).reshape(count, images)

@@ -15,6 +15,7 @@ from dotledger.core.tables.findings import Findings
 
 __all__ = ["suspicions"]
 
+# Nine findings may all be small or doubtful by chance, and a note that cries wolf is not read.
 _ENOUGH = 10
 _LOW = 0.1
 _CORNER = 0.1

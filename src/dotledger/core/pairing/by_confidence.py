@@ -86,6 +86,7 @@ def _pair_once(
     ignore: NDArray[np.bool_],
     required: Sequence[float],
 ) -> list[Pairs]:
+    # Edges are worked out once, at the lowest overlap asked for; higher ones use a part of them.
     order = visiting_order(annotations)
     edges = edges_of(findings, annotations, order, round(min(required, default=1.0), 9))
     countable = ~ignore[edges.annotation]

@@ -143,6 +143,7 @@ def scope_of(
         unanswered=len(covered) - len(answered.intersection(covered)),
         findings=found,
         annotations=annotated,
+        # A service that simply asserts is as sure as can be: it passes every threshold.
         confidence=np.where(np.isnan(confidence), np.inf, confidence),
         ignore=annotations.ignore[annotated.row],
         unjudged=np.flatnonzero(inside & (label < 0)),

@@ -355,6 +355,7 @@ class _Touching:
         return best
 
 
+# Some 100 MB of working arrays, whatever the number of boxes.
 _PAIRS_AT_ONCE = 2_000_000
 
 

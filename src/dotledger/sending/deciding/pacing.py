@@ -38,14 +38,22 @@ _SHARE = 0.99
 _WHOLE = 1 - 1e-9
 """A token counts as whole in spite of rounding; or else a wait could be too short to end."""
 
+# The first refusal shows about where the limit is; a later one shows that we crept over it, and
+# services that count in windows go on refusing until the rate is clearly below.
 _BACK = 0.80
 _CREEP = 0.02
+# Near the last refusal we climb twenty times more slowly: each refusal costs a wait for everybody.
 _NEAR = 0.92
+# Older calls say little about what is allowed now.
 _MEMORY = 10.0
 
+# A service that is down for a night must not be asked every second, and one that is back after a
+# minute must not wait for long.
 _LONGEST_WAIT = 30.0
 _REFUSED_IN_A_ROW = 10
+# Single broken images fail one after another in real folders; twenty in a row are no chance.
 _FAILED_IN_A_ROW = 20
+# A wrong key fails every image alike: three are enough to know, and each may be billed.
 _GRAVE_IN_A_ROW = 3
 
 
@@ -207,6 +215,7 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
     tuple of Pace and Decision
         `Send`, `Wait` or `GiveUp`; only after `Send` is one call more under way.
     """
+    # What ends a batch goes before what delays it: nobody waits only to hear that it is over.
     if pace.stop:
         return pace, GiveUp(pace.stop)
     if pace.left is not None and pace.left <= 0:
@@ -215,6 +224,7 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
         return pace, Wait(pace.paused_until - now)
     if pace.under_way >= (pace.at_once if pace.proven else 1):
         return pace, Wait(math.inf)
+    # All limits must agree before a token is taken from any, or tokens would be lost while waiting.
     buckets = tuple(bucket.filled(now) for bucket in pace.buckets)
     wait = max((bucket.wait() for bucket in buckets), default=0.0)
     if wait > 0:
@@ -322,6 +332,7 @@ def _crept(pace: Pace, now: float) -> Pace:
 
 
 def _with_learned(pace: Pace, rate: float, now: float) -> Pace:
+    # No burst after a change: the new bucket starts with what was there, and with one at most.
     old = pace.buckets[-1].filled(now) if pace.learned is not None else None
     level = min(old.level, 1.0) if old else 0.0
     bucket = Bucket(rate=rate, size=1.0, level=level, at=now)
@@ -351,6 +362,7 @@ def refused(pace: Pace, now: float, wait: float | None) -> Pace:
         Paused, slower where no limit is declared, or stopped.
     """
     pace = replace(pace, under_way=pace.under_way - 1)
+    # Refused calls are not billed, so they do not use up a budget.
     if pace.left is not None:
         pace = replace(pace, left=pace.left + 1)
     if now < pace.paused_until:
