@@ -1,7 +1,7 @@
 """The ledger's tables.
 
 Only portable SQL types and constructs are used, so that another database can join; what only
-SQLite needs stands in `dotledger.ledger.store`.
+SQLite needs stands in `dotledger.ledger.sqlite`.
 """
 
 from __future__ import annotations

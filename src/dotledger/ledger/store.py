@@ -3,45 +3,37 @@
 from __future__ import annotations
 
 import os
-import re
 import shlex
-import sqlite3
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
 from importlib import import_module
-from importlib.util import find_spec
 from operator import itemgetter
-from pathlib import Path
 from typing import Any
 
 from sqlalchemy import (
     Connection,
     Dialect,
-    Engine,
     Table,
-    create_engine,
-    event,
     false,
     func,
     insert,
     select,
     update,
 )
-from sqlalchemy.engine import URL
 from sqlalchemy.exc import DatabaseError, DataError, IntegrityError, SQLAlchemyError, StatementError
 from sqlalchemy.sql.compiler import SQLCompiler
 
-from dotledger.errors import LedgerError, MissingExtra
+from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.places import FilePlace, ServerPlace, place_of, shown_address
+from dotledger.ledger.postgresql import server_engine, take_turn
+from dotledger.ledger.sqlite import check_file, explained, file_engine, identity
 
 __all__ = ["Ledger", "RowRefused", "compress", "decompress", "shown_address"]
 
-_BUSY_SECONDS = 30
 _WINDOW_BITS, _MEMORY_LEVEL = 14, 7
-_TURN = int.from_bytes(b"dotledge")
 
 
 DAMAGED = b"(damaged in the ledger)"
@@ -142,13 +134,15 @@ class Ledger:
         self.path = place.path if isinstance(place, FilePlace) else None
         self._hidden = place.hidden if isinstance(place, ServerPlace) else ()
         if self.path is not None:
-            _check_file(self.path, create=create and not read_only)
-        before = _identity(self.path)
-        self._engine = _engine(place)
+            check_file(self.path, create=create and not read_only)
+        before = identity(self.path)
+        self._engine = (
+            server_engine(place) if isinstance(place, ServerPlace) else file_engine(place)
+        )
         self._writer = self._engine.execution_options(dotledger_write=True)
         with self._mapped():
             self._check(create=create and not read_only, any_version=any_version)
-        self._file = before or _identity(self.path)
+        self._file = before or identity(self.path)
         self._check_same_file()
 
     def _check(self, *, create: bool, any_version: bool) -> None:
@@ -195,7 +189,7 @@ class Ledger:
 
     def _make(self) -> None:
         with self._writer.begin() as connection:
-            _take_turn(connection)
+            take_turn(connection)
             schema.metadata.create_all(connection)
             if not connection.scalar(select(func.count()).select_from(schema.about)):
                 row = {"name": "version", "value": str(schema.VERSION)}
@@ -224,7 +218,7 @@ class Ledger:
                 f"a row is refused ({_first_line(error)})", place=self.where
             ) from error
         except DatabaseError as error:
-            raise _explained(error, self.where, self._masked(str(error.orig))) from error
+            raise explained(error, self.where, self._masked(str(error.orig))) from error
         except (UnicodeError, OverflowError, StatementError) as error:
             what = f"a row cannot be written ({type(error).__name__})"
             raise RowRefused(what, place=self.where) from error
@@ -252,13 +246,13 @@ class Ledger:
                 "the ledger cannot be written: it was opened for reading only", place=self.where
             )
         with self._mapped(), self._writer.begin() as connection:
-            _take_turn(connection)
+            take_turn(connection)
             yield connection
             self._check_same_file()
 
     def _check_same_file(self) -> None:
         """Refuse to go on with a file that is no longer where it was: it would be lost."""
-        if self.path is not None and _identity(self.path) != self._file:
+        if self.path is not None and identity(self.path) != self._file:
             raise LedgerError(
                 "the ledger's file was removed or replaced while it was open",
                 place=self.where,
@@ -287,50 +281,6 @@ class Ledger:
             connection.execute(update(table).where(table.c.id == row_id).values(**values))
 
 
-# On PostgreSQL one transaction writes at a time too: numbers of calls are then given out as in
-# SQLite.
-def _take_turn(connection: Connection) -> None:
-    """Let one transaction write at a time, as SQLite does by itself; it ends the turn."""
-    if connection.dialect.name == "postgresql":
-        connection.execute(select(func.pg_advisory_xact_lock(_TURN)))
-
-
-def _identity(path: Path | None) -> tuple[int, int] | None:
-    """Return what tells a file from another one under the same name."""
-    if path is None:
-        return None
-    try:
-        facts = path.stat()
-    except OSError:
-        return None
-    return facts.st_ino, facts.st_dev
-
-
-def _check_file(path: Path, *, create: bool) -> None:
-    """Make the folder of a ledger to be made; refuse what is there and no file."""
-    try:
-        if path.exists():
-            if not path.is_file():
-                raise LedgerError(
-                    "not a file", place=str(path), next_step="Name a file with --ledger."
-                )
-            return
-        if create:
-            path.absolute().parent.mkdir(parents=True, exist_ok=True)
-            return
-    except OSError as error:
-        raise LedgerError(
-            f"no ledger can be here ({error.strerror})",
-            place=str(path),
-            next_step="Name another file with --ledger.",
-        ) from error
-    raise LedgerError(
-        "no ledger here",
-        place=str(path),
-        next_step="Name it with --ledger, or make one by sending images.",
-    )
-
-
 def _number_of(version: str | None) -> int:
     plain = version is not None and version.isascii() and version.isdigit() and len(version) < 9
     return int(version or 0) if plain else 0
@@ -346,91 +296,6 @@ def _version_step(version: int, where: str) -> str:
 
 def _first_line(error: DatabaseError) -> str:
     return str(error.orig).partition("\n")[0][:200]
-
-
-def _served(place: ServerPlace) -> Engine:
-    """Return the engine of a database server that can keep the first of equal rows."""
-    address = place.address
-    if find_spec("psycopg"):
-        address = re.sub("^postgresql://", "postgresql+psycopg://", address)
-    try:
-        return create_engine(address, pool_pre_ping=True, hide_parameters=True)
-    except ImportError as error:
-        raise MissingExtra(
-            "the database's driver is not installed",
-            place=place.shown,
-            got=error.name,
-            next_step="Run: pip install 'dot-ledger[postgresql]'",
-        ) from error
-    except (SQLAlchemyError, ValueError) as error:
-        raise LedgerError("the address is not valid", place=place.shown) from error
-
-
-def _engine(place: FilePlace | ServerPlace) -> Engine:
-    if isinstance(place, ServerPlace):
-        return _served(place)
-    engine = create_engine(
-        # Built from parts, not pasted: the file's name may hold ? and %.
-        URL.create("sqlite", database=str(place.path.absolute())),
-        connect_args={"timeout": _BUSY_SECONDS, "check_same_thread": False},
-        hide_parameters=True,
-    )
-    event.listen(engine, "connect", _on_connect)
-    event.listen(engine, "begin", _on_begin)
-    return engine
-
-
-def _on_connect(connection: sqlite3.Connection, _record: Any) -> None:
-    """Let us say when a transaction begins, and let readers and a writer work side by side."""
-    connection.isolation_level = None
-    try:
-        connection.execute("PRAGMA journal_mode=WAL")
-    except sqlite3.OperationalError:  # a read-only file: reading works without it
-        return
-    connection.execute("PRAGMA synchronous=NORMAL")
-    connection.execute("PRAGMA foreign_keys=ON")
-
-
-def _on_begin(connection: Connection) -> None:
-    """Take the write lock at once where we will write, so that a transaction never fails midway."""
-    immediate = connection.get_execution_options().get("dotledger_write", False)
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")
-
-
-def _explained(error: DatabaseError, where: str, said: str) -> LedgerError:
-    text = str(error.orig).lower()
-    for sign, message, step in (
-        (
-            "readonly",
-            "the ledger cannot be written",
-            "Check the permissions of the file and its folder.",
-        ),
-        (
-            "full",
-            "the disk is full",
-            "Make room, then send again: nothing that was committed is lost.",
-        ),
-        (
-            "disk i/o",
-            "the disk failed or is full",
-            "Check the disk, then send again: nothing that was committed is lost.",
-        ),
-        (
-            "locked",
-            "another process has been writing for too long",
-            "Wait for it, then send again.",
-        ),
-        ("not a database", "not a Dot Ledger database", "Name another file with --ledger."),
-        ("malformed", "the file is damaged", "Restore it from a copy."),
-        (
-            "unable to open",
-            "the ledger cannot be opened",
-            "Check that the folder exists and may be written.",
-        ),
-    ):
-        if sign in text:
-            return LedgerError(message, place=where, next_step=step)
-    return LedgerError(f"the ledger cannot be used ({said})", place=where)
 
 
 def in_parts(values: Sequence[Any], size: int = 500) -> Iterable[Sequence[Any]]:
