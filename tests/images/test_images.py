@@ -244,6 +244,14 @@ class Gathering(unittest.TestCase):
         with self.assertRaises(OSError):
             gather("nosuchway://x").items[0].read()
 
+    def test_ten_missing_are_named(self):
+        """Ten names stand in the message; of eleven the last is counted."""
+        for count, ends in ((10, "no such file$|directory.*"), (11, "; and 1 more")):
+            with self.assertRaises(GatherError) as caught:
+                gather([self.folder / f"none-{n}.jpg" for n in range(count)])
+            self.assertEqual("more" in caught.exception.message, count > 10)
+            self.assertEqual(caught.exception.message.count("none-"), 10)
+
     def test_everything_missing_is_listed_first(self):
         """All that cannot be read is named at once, and can be left out on request."""
         (self.folder / "gone.jpg").symlink_to(self.folder / "nowhere")

@@ -8,6 +8,7 @@ from dotledger.core.choosing.parts import part_of_images
 from dotledger.core.counting.shares import share_interval
 from dotledger.core.measuring.suspicions import suspicions
 from dotledger.core.questions.conventions import Fit, better_convention
+from dotledger.core.questions.screening import ScreeningCounts
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.thresholds import Thresholds, thresholds_of
 from dotledger.errors import ArgumentError
@@ -64,6 +65,24 @@ class Borders(unittest.TestCase):
         row = measure(said, true, kinds=["label"]).labels["moon"]
         for got, wanted in zip(row.intervals["false_alarm_rate"], share_interval([1, 1, 0], [1] * 3)):  # fmt: skip
             self.assertAlmostEqual(got, wanted)
+
+    def test_shares_of_screening(self):
+        """Of 4 unsafe images 3 are stopped, of 6 others 2: half of all."""
+        counts = ScreeningCounts(
+            caught=3, let_through=1, false_alarms=2, rightly_passed=4, left_out=7
+        )
+        shares = (counts.caught_share, counts.false_alarm_rate, counts.stopped_share)
+        self.assertEqual(shares, (0.75, 1 / 3, 0.5))
+
+    def test_what_filtering_leaves_of_the_vocabulary(self):
+        """All of it where kinds or images are chosen; those labels where labels are."""
+        rows = [("a", "object", "x", BOX, False), ("a", "object", "y", BOX, False)]
+        true = annotations_of([*rows, ("b", "face", "f", BOX, False)])
+        true = replace(true, vocabulary={"object": ("x", "y"), "face": ("f",)})
+        self.assertEqual(true.filter(image="a").labels("face"), ("f",))
+        self.assertEqual(true.filter(kind="face").labels("object"), ("x", "y"))
+        self.assertEqual(true.filter(label="x").labels("object"), ("x",))
+        self.assertEqual(true.filter(label="x").labels("face"), ())
 
     def test_what_looks_wrong_in_a_whole_batch(self):
         """From ten findings on: an attribute that one of them has is there, another is not."""

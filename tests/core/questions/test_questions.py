@@ -275,6 +275,9 @@ class DetailsOfPairs(unittest.TestCase):
         self.assertEqual(found.attributes["tilt"].mean_absolute_error, 5.0)
         self.assertAlmostEqual(found.points["nose"].mean_distance, (0 + 5 / math.sqrt(200)) / 2)
         self.assertEqual((found.names.right, found.names.wrong, found.names.no_name), (1, 0, 1))
+        last = found.frame().iloc[-1]
+        self.assertEqual((last["what"], last["pairs"], last["right"]), ("name", 2, 1))
+        self.assertEqual(last["share_right"], 0.5)
 
     def test_attribute_forms(self):
         """A value with a unit or confidence, a leading share, and what cannot be compared."""
