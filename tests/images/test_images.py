@@ -246,7 +246,7 @@ class Gathering(unittest.TestCase):
 
     def test_ten_missing_are_named(self):
         """Ten names stand in the message; of eleven the last is counted."""
-        for count, ends in ((10, "no such file$|directory.*"), (11, "; and 1 more")):
+        for count in (10, 11):
             with self.assertRaises(GatherError) as caught:
                 gather([self.folder / f"none-{n}.jpg" for n in range(count)])
             self.assertEqual("more" in caught.exception.message, count > 10)
