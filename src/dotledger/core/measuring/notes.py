@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from dotledger.core.measuring.suspicions import suspicions
 from dotledger.core.pairing.scope import Scope, counts_by_name
@@ -63,16 +67,41 @@ def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
 
 
 def _repeats(findings: Findings) -> int:
-    """Return how many findings are, in every column, what another one is: one sort of all rows."""
+    """Return how many findings are, in every column, what another one is."""
     boxed = np.flatnonzero(~np.isnan(findings.box[:, 0]))
     confidence = np.nan_to_num(findings.confidence[boxed], nan=2.0)
     names = (findings.label.codes, findings.kind.codes, findings.image.codes)
     keys = [*findings.box[boxed].T, confidence, *(name[boxed] for name in names)]
+    # Sorting by eight columns takes longer than pairing; so only rows that may be equal are sorted.
+    alike = _same_mix(keys)
+    keys = [key[alike] for key in keys]
     order = np.lexsort(keys)
     same = np.ones(max(len(order) - 1, 0), dtype=bool)
     for key in keys:
         same &= key[order][1:] == key[order][:-1]
     return int(same.sum())
+
+
+_ODD = np.uint64(0x9E3779B97F4A7C15)
+
+
+def _same_mix(keys: Sequence[NDArray[Any]]) -> NDArray[np.intp]:
+    """Return the rows whose columns mix to a number that another row has: all equal ones, few more.
+
+    As D. E. Knuth's multiplicative hashing ("The Art of Computer Programming", 3, 6.4).
+    """
+    mixed = np.zeros(len(keys[0]), dtype=np.uint64)
+    for key in keys:
+        # Adding zero makes -0.0, which equals 0.0, have the same bits.
+        numbers = np.ascontiguousarray(key, dtype=np.float64) + 0.0
+        mixed = (mixed ^ numbers.view(np.uint64)) * _ODD
+        mixed ^= mixed >> np.uint64(29)
+    order = np.argsort(mixed)
+    equal = mixed[order][1:] == mixed[order][:-1]
+    again = np.zeros(len(order), dtype=bool)
+    again[1:] |= equal
+    again[:-1] |= equal
+    return order[again]
 
 
 def _outside_vocabulary(annotations: Annotations, scope: Scope) -> dict[str, int]:
