@@ -95,10 +95,10 @@ class Preparing(unittest.TestCase):
             prepared(data, min_side=301)
 
     def test_rows_kept_of_a_cut_file(self):
-        """A JPEG without its end is whole; one cut after half its bytes is refused with a figure."""
+        """A JPEG without its last row is repaired; one cut after half is refused with a figure."""
         data = noisy(quality=90)
-        whole = prepared(data[:-2])
-        self.assertEqual(whole.steps, ("damaged file repaired, 100.0% of its rows kept",))
+        [step] = prepared(data[:-200]).steps
+        self.assertRegex(step, r"^damaged file repaired, (9[5-9]|100)\.\d% of its rows kept$")
         with self.assertRaisesRegex(ImageError, r"only (4[5-9]|5[0-5])% of its rows"):
             prepared(data[: len(data) // 2])
 
