@@ -21,7 +21,7 @@ class Examples(AtHome):
         write_table(dotledger.findings_of("photos.ledger"), "found.csv")
         homes = sorted({f"dotledger.{home}" for home in dotledger._HOMES.values()})
         tried, failed = 0, {}
-        for home in [*homes, "dotledger.showing"]:
+        for home in [*homes, "dotledger.showing", "dotledger.typing"]:
             result = doctest.testmod(import_module(home))
             failed[home] = result.failed
             tried += result.attempted
@@ -67,8 +67,12 @@ class FromPython(unittest.TestCase):
         self.assertTrue(trial.well, trial.problem)
         again = dotledger.reread(self.ledger)
         self.assertEqual((again.answers, again.differences), (3, []))
+        (self.home / "names.csv").write_text("label,becomes\nbell,gong\n")
+        dotledger.reread(self.ledger, names=self.home / "names.csv")
         found = dotledger.findings_of(self.ledger)
         self.assertIsInstance(found, Findings)
+        self.assertIn("gong", found.label.used())
+        self.assertNotIn("bell", found.label.used())
         truth = annotations_of([("p-0.jpg", "object", "x", (0, 0, 2, 2), False)])
         self.assertIn(
             "as now", [fit.name for fit in dotledger.check_conventions(self.ledger, truth)]

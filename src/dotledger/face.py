@@ -18,12 +18,11 @@ from dotledger.core.measuring.result import Measure
 from dotledger.core.pairing.broader import Broader
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
-from dotledger.core.tables.label_names import NameMap
 from dotledger.core.tables.thresholds import Threshold
-from dotledger.services.description import Description, load_description
 
 if TYPE_CHECKING:
     from dotledger.core.questions.conventions import Fit
+    from dotledger.core.tables.label_names import NameMap
     from dotledger.ledger.batches import Batch
     from dotledger.ledger.store import Ledger
     from dotledger.ledger.usage import Month
@@ -31,6 +30,7 @@ if TYPE_CHECKING:
     from dotledger.sending.calls.transport import Transport
     from dotledger.sending.forecast import Forecast
     from dotledger.sending.trial import Trial
+    from dotledger.services.description import Description
     from dotledger.services.drafting import Draft
     from dotledger.services.secrets import Key
 
@@ -168,6 +168,8 @@ def _opened(ledger: Any, *, write: bool = False) -> Any:
 
 
 def _described(service: Description | PathLike) -> Description:
+    from dotledger.services.description import Description, load_description
+
     return service if isinstance(service, Description) else load_description(service)
 
 
@@ -316,6 +318,7 @@ def reread(
     (True, 0)
     """
     from dotledger import rereading
+    from dotledger.core.tables.label_names import NameMap
     from dotledger.formats.label_names import read_names
     from dotledger.ledger.batches import find_batch
     from dotledger.services.description import stored_description

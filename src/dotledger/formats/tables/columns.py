@@ -324,8 +324,8 @@ def read_json_lines(
         A file in UTF-8.
     wanted : sequence of str
         Names of our fields.
-    theirs : mapping of str to str, default _SAME
-        Their name of each of our fields; ours without an entry.
+    theirs : mapping of str to str, optional
+        The file's names, where they are not ours.
     keep_own : bool, default False
         Read plain fields that are not wanted too.
 

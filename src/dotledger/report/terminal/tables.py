@@ -177,11 +177,6 @@ class Sheet:
         """Add a row with a cell for each column; none for an empty line."""
         self._rows.append(list(cells))
 
-    @property
-    def row_count(self) -> int:
-        """How many rows it has."""
-        return len(self._rows)
-
     def _table(self, kept: Sequence[int]) -> Table:
         table = Table(box=None, pad_edge=False, header_style="bold")
         for i in kept:
