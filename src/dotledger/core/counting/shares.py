@@ -87,8 +87,10 @@ def quantile(freedom: Floats, level: float) -> Floats:
     """
     from scipy.special import stdtrit
 
-    found = stdtrit(np.maximum(freedom, 1.0), (1 + level) / 2)
-    return np.asarray(found, dtype=np.float64)
+    # Degrees of freedom are whole numbers and few of them differ, while each costs a search.
+    distinct, place = np.unique(np.maximum(freedom, 1.0), return_inverse=True)
+    found = np.asarray(stdtrit(distinct, (1 + level) / 2), dtype=np.float64)
+    return found[place].reshape(np.shape(freedom))
 
 
 def share_limits(sums: ShareSums, level: float = 0.95) -> tuple[Floats, Floats]:

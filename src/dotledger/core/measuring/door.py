@@ -55,6 +55,7 @@ def thresholds_asked(
     findings: Findings,
     annotations: Annotations,
     words: Mapping[str, float] | None,
+    floor: float | None = None,
 ) -> tuple[Thresholds, ...]:
     """Return thresholds, one or several, words as numbers; raises ArgumentError for others.
 
@@ -68,6 +69,8 @@ def thresholds_asked(
         May be empty.
     words : mapping of str to float, or None
         The scale of the service.
+    floor : float, optional
+        Thresholds below it are refused.
 
     Returns
     -------
@@ -82,10 +85,11 @@ def thresholds_asked(
     if value is not None and hasattr(value, "to_numpy"):  # a Series, whose index means nothing
         value = value.to_numpy()
     if isinstance(value, str | Mapping) or not isinstance(value, Sequence | np.ndarray):
-        return (thresholds_of(value, findings, words=words, labels=annotations.label.names),)
+        known = annotations.label.names
+        return (thresholds_of(value, findings, words=words, labels=known, floor=floor),)
     if not len(value):
         raise ArgumentError("no threshold is given", place="threshold", got=value)
-    return tuple(thresholds_of(one, findings, words=words) for one in value)
+    return tuple(thresholds_of(one, findings, words=words, floor=floor) for one in value)
 
 
 def checked_tolerances(given: Mapping[str, float]) -> dict[str, float]:

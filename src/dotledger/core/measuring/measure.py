@@ -128,7 +128,7 @@ def measure(
     origin = found.origin or Origin()
     floor = origin.floor if floor is None else floor
     overlaps = checked_overlaps(overlap)
-    cuts = thresholds_asked(threshold, found, annotated, {**origin.words, **(words or {})})
+    cuts = thresholds_asked(threshold, found, annotated, {**origin.words, **(words or {})}, floor)
     check_pairing(pairing)
     draws = whole_number(draws, place="draws", least=0, most=MOST_DRAWS)
     seed = whole_number(seed, place="seed", least=0, most=MOST_SEED)

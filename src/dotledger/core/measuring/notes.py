@@ -59,10 +59,6 @@ def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
         notes.append("Paired one-to-one by greatest total overlap, not by falling confidence.")
     if basis.credited:
         notes.append("Findings with a broader or narrower label were credited as right.")
-    if basis.below_floor:
-        notes.append(
-            f"The threshold lies below the floor of {basis.floor:g}: nothing is known there."
-        )
     return tuple(notes)
 
 

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from dotledger.core.questions.reliability import Reliability
     from dotledger.core.questions.screening import ScreeningCounts
     from dotledger.core.questions.slices import SliceMeasure
+    from dotledger.core.questions.sweep import Each, Sweep
     from dotledger.core.questions.text import TextMeasure
 
 __all__ = ["LabelRows", "Measure"]
@@ -294,6 +295,33 @@ class Measure:
         from dotledger.core.questions.curve import curve_of
 
         return curve_of(self.basis, kind, label)
+
+    def sweep(
+        self,
+        each: Each = "kind",
+        *,
+        kinds: Sequence[str] | None = None,
+        intervals: bool = True,
+    ) -> Sweep:
+        """Return what every threshold would lead to, by kind, by label, or all pooled.
+
+        Parameters
+        ----------
+        each : {"kind", "label", "all"}, default "kind"
+            What is counted apart.
+        kinds : sequence of str, optional
+            Only these.
+        intervals : bool, default True
+            95 % intervals over images, at every threshold.
+
+        Raises
+        ------
+        ArgumentError
+            If `each` is not known, or the pairing holds for one threshold only.
+        """
+        from dotledger.core.questions.sweep import sweep_of
+
+        return sweep_of(self.basis, each, kinds=kinds, intervals=intervals)
 
     def images(self) -> pd.DataFrame:
         """Return counts by image and kind, the most missed first, with answered or not."""

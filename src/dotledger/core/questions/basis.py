@@ -62,14 +62,6 @@ class Basis:
     tolerances: Mapping[str, float] = field(default_factory=dict)
     judged: Mapping[str, Judged] = field(default_factory=dict)
 
-    @property
-    def below_floor(self) -> bool:
-        """Whether a threshold lies below the floor, where nothing is known."""
-        if self.floor is None:
-            return False
-        given = [v for c in self.cuts for v in (c.default, *c.named.values()) if v is not None]
-        return any(value < self.floor for value in given)
-
     def passing(self, kind: str) -> Flags:
         """Return which findings of `kind` pass the first threshold."""
         return self.judged[kind].findings.passing(

@@ -187,7 +187,7 @@ class Findings(Rows):
             return self
         origin = self.origin or Origin()
         if not isinstance(threshold, Thresholds):
-            threshold = thresholds_of(threshold, self, words=origin.words)
+            threshold = thresholds_of(threshold, self, words=origin.words, floor=origin.floor)
         at = threshold.plain()
         if at is None:
             return self
@@ -204,7 +204,7 @@ class Findings(Rows):
         confidence = np.where(np.isnan(self.confidence), np.inf, self.confidence)
         return self.take(np.lexsort((-confidence, self.blank)))
 
-    def strongest(self, most: int) -> Findings:
+    def strongest(self, most: int, *, least: float | None = None) -> Findings:
         """Return the `most` findings of each image with the highest confidence, in their order.
 
         Kinds and labels are ranked together; asserted findings come first, and of equal ones the
@@ -214,12 +214,17 @@ class Findings(Rows):
         ----------
         most : int
             At least 1.
+        least : float, optional
+            From 0 to 1; findings below it do not count, and an image without any other is
+            undecided: see `undecided`.
 
         Raises
         ------
         ArgumentError
-            If `most` is not a whole number of at least 1.
+            If `most` is not a whole number of at least 1, or `least` is out of range.
         """
+        if least is not None:
+            return self.cut(least).strongest(most)
         most = whole_number(most, place="most", least=1, most=MOST_SEED)
         confidence = np.where(np.isnan(self.confidence), np.inf, self.confidence)
         order = np.lexsort((-confidence, self.blank, self.image.codes))
@@ -229,6 +234,11 @@ class Findings(Rows):
         rank[order] = np.arange(len(self)) - starts
         origin = replace(self.origin or Origin(), strongest=most)
         return replace(self.without((rank >= most) & ~self.blank), origin=origin)
+
+    def undecided(self) -> list[str]:
+        """Return the images that were answered and of which no finding is left, in table order."""
+        left = set(self.image.take(~self.blank).used())
+        return [name for name in self.image.used() if name not in left]
 
     def without(self, rows: NDArray[np.bool_]) -> Findings:
         """Return the table without `rows` (a mask).

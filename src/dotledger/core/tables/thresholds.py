@@ -17,10 +17,19 @@ from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.details import Details
 from dotledger.errors import ArgumentError
 
-__all__ = ["Threshold", "Thresholds", "thresholds_of"]
+__all__ = ["Chosen", "Threshold", "Thresholds", "thresholds_of"]
 
-Threshold = float | str | Mapping[str, float | str] | None
-"""A number from 0 to 1, a word of the service's own scale, a mapping of these, or None.
+
+class Chosen(Protocol):
+    """Thresholds that were chosen: a `Choice`, or a file of them."""
+
+    def thresholds_for(self, service: str) -> Mapping[str, float]:
+        """Return the thresholds for a service; raises ArgumentError if they are another's."""
+
+
+Threshold = float | str | Mapping[str, float | str] | Chosen | None
+"""A number from 0 to 1, a word of the service's own scale, a mapping of these, chosen thresholds,
+or None.
 
 A mapping's keys are a kind, a label, or ``kind:label``; the most particular counts, and what no
 key names is kept whatever its confidence.
@@ -102,6 +111,7 @@ def thresholds_of(
     *,
     words: Mapping[str, float] | None = None,
     labels: Iterable[str] = (),
+    floor: float | None = None,
     place: str = "threshold",
 ) -> Thresholds:
     """Check thresholds and turn words into numbers.
@@ -120,6 +130,8 @@ def thresholds_of(
         The scale of the service.
     labels : iterable of str, default ()
         Names that may be given beside those of the findings.
+    floor : float, optional
+        The lowest confidence that is known; a threshold below it is refused, but 0 cuts nothing.
     place : str, default 'threshold'
         Where it was given, for the message.
 
@@ -132,16 +144,68 @@ def thresholds_of(
     ------
     ArgumentError
         If a number is not from 0 to 1, if a word is not known, or if a name is neither a kind nor
-        a label of the findings or among `labels`.
+        a label of the findings or among `labels`; if chosen thresholds are those of another
+        service, or of other labels; if one lies below the floor.
     """
-    if not isinstance(value, Mapping):
-        return Thresholds(default=_number(value, findings, words or {}, place))
-    for name in value:
-        _check_name(name, [*findings.label.names, *labels], place)
-    numbers = {
-        name: _number(one, findings, words or {}, f"{place}: {name}") for name, one in value.items()
-    }
+    known = [*findings.label.names, *labels]
+    if isinstance(value, float | int | str) or value is None or hasattr(value, "dtype"):
+        found = Thresholds(default=_number(value, findings, words or {}, place))
+    elif isinstance(value, Mapping):
+        for name in value:
+            _check_name(name, known, place)
+        found = _named(value, findings, words or {}, place)
+    elif hasattr(value, "thresholds_for"):
+        service = getattr(getattr(findings, "origin", None), "service", "")
+        chosen = value.thresholds_for(service)
+        _check_some(chosen, known, place)
+        found = _named(chosen, findings, words or {}, place)
+    else:
+        raise ArgumentError("not a threshold", place=place, got=value, allowed=_FORMS)
+    if floor is not None:
+        _check_floor(found, floor, place)
+    return found
+
+
+_FORMS = ("a number from 0 to 1", "a word", "a mapping of names", "chosen thresholds")
+
+
+def _named(
+    value: Mapping[str, float | str],
+    findings: Cuttable,
+    words: Mapping[str, float],
+    place: str,
+) -> Thresholds:
+    numbers = {n: _number(one, findings, words, f"{place}: {n}") for n, one in value.items()}
     return Thresholds(named={name: n for name, n in numbers.items() if n is not None})
+
+
+# Below the floor the service kept its findings to itself: whatever is counted there is too little.
+def _check_floor(thresholds: Thresholds, floor: float, place: str) -> None:
+    for name, value in (("", thresholds.default), *thresholds.named.items()):
+        if value is not None and 0 < value < floor:
+            raise ArgumentError(
+                "the threshold lies below the service's floor, where nothing is known",
+                place=f"{place}: {name}" if name else place,
+                got=value,
+                allowed=[f"{floor:g} to 1", "no threshold"],
+                next_step="To know what lies below, send again with a lower floor.",
+            )
+
+
+def _check_some(chosen: Mapping[str, float], labels: Iterable[str], place: str) -> None:
+    """Refuse chosen thresholds if none of their labels is there: they are for something else.
+
+    A single label that is not there is no fault: it may not have been found this time.
+    """
+    names = [name.partition(":")[2] for name in chosen if ":" in name]
+    known = [label for label in labels if label]
+    if names and known and not set(names) & set(known):
+        raise ArgumentError(
+            "thresholds chosen for other labels",
+            place=place,
+            got=", ".join(names[:8]),
+            allowed=known[:20],
+        )
 
 
 def _check_name(name: str, labels: Iterable[str], place: str) -> None:
