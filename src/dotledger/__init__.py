@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from dotledger.errors import DotLedgerError as DotLedgerError
     from dotledger.face import batches as batches
     from dotledger.face import check_conventions as check_conventions
+    from dotledger.face import choose_thresholds as choose_thresholds
     from dotledger.face import draft_description as draft_description
     from dotledger.face import failures as failures
     from dotledger.face import forecast as forecast
@@ -36,6 +37,8 @@ if TYPE_CHECKING:
     from dotledger.formats.annotations.front import write_annotations as write_annotations
     from dotledger.formats.tables.tables import read_findings as read_findings
     from dotledger.formats.tables.tables import write_table as write_table
+    from dotledger.formats.thresholds_files import read_thresholds as read_thresholds
+    from dotledger.formats.thresholds_files import write_thresholds as write_thresholds
     from dotledger.images.gather import gather as gather
     from dotledger.kept import findings_of as findings_of
     from dotledger.ledger.store import Ledger as Ledger
@@ -54,6 +57,7 @@ _HOMES = {
     "annotations_from_review": "core.tables.reviewed",
     "batches": "face",
     "check_conventions": "face",
+    "choose_thresholds": "face",
     "draft_description": "face",
     "draw": "report.pictures.draw",
     "failures": "face",
@@ -72,6 +76,7 @@ _HOMES = {
     "read_findings": "formats.tables.tables",
     "read_image_facts": "formats.annotations.front",
     "read_review": "formats.annotations.front",
+    "read_thresholds": "formats.thresholds_files",
     "reread": "face",
     "send": "sending.api",
     "send_async": "sending.api",
@@ -79,6 +84,7 @@ _HOMES = {
     "usage": "face",
     "write_annotations": "formats.annotations.front",
     "write_table": "formats.tables.tables",
+    "write_thresholds": "formats.thresholds_files",
 }
 
 __all__ = [
@@ -92,6 +98,7 @@ __all__ = [
     "annotations_from_review",
     "batches",
     "check_conventions",
+    "choose_thresholds",
     "draft_description",
     "draw",
     "failures",
@@ -110,6 +117,7 @@ __all__ = [
     "read_findings",
     "read_image_facts",
     "read_review",
+    "read_thresholds",
     "reread",
     "send",
     "send_async",
@@ -117,6 +125,7 @@ __all__ = [
     "usage",
     "write_annotations",
     "write_table",
+    "write_thresholds",
 ]
 
 

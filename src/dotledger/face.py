@@ -21,6 +21,9 @@ from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.thresholds import Threshold
 
 if TYPE_CHECKING:
+    from dotledger.core.choosing.choice import Choice
+    from dotledger.core.choosing.choose import Each
+    from dotledger.core.choosing.three_ways import ThreeWays
     from dotledger.core.questions.conventions import Fit
     from dotledger.core.tables.label_names import NameMap
     from dotledger.ledger.batches import Batch
@@ -37,6 +40,7 @@ if TYPE_CHECKING:
 __all__ = [
     "batches",
     "check_conventions",
+    "choose_thresholds",
     "draft_description",
     "failures",
     "forecast",
@@ -55,7 +59,7 @@ def measure(
     annotations: Annotations | PathLike | Any,
     *,
     overlap: float | Sequence[float] = 0.5,
-    threshold: Threshold | Sequence[float] = None,
+    threshold: Threshold | Sequence[float] | PathLike = None,
     kinds: Iterable[str] | None = None,
     count_unanswered: bool = False,
     pairing: Pairing = "confidence",
@@ -81,7 +85,8 @@ def measure(
         Required overlap (IoU), above 0, up to 1; the first is the one shown.
     threshold : float, str, mapping or sequence of float, optional
         Leave out findings below it: a number from 0 to 1, a word of the service's own scale, or
-        one of these by kind, label or ``kind:label``. Several numbers are judged each.
+        one of these by kind, label or ``kind:label``; chosen thresholds, or their file. Several
+        numbers are judged each. Below the service's floor it is refused.
     kinds : iterable of str, optional
         By default those that the annotations hold.
     count_unanswered : bool, default False
@@ -128,7 +133,7 @@ def measure(
         _findings(findings),
         _annotations(annotations),
         overlap=overlap,
-        threshold=threshold,
+        threshold=_threshold(threshold),
         kinds=kinds,
         count_unanswered=count_unanswered,
         pairing=pairing,
@@ -140,6 +145,127 @@ def measure(
         draws=draws,
         seed=seed,
     )
+
+
+def choose_thresholds(
+    findings: Findings | PathLike | Any,
+    annotations: Annotations | PathLike | Any,
+    *,
+    aim: str = "best f1",
+    each: Each = "kind",
+    overlap: float = 0.5,
+    kinds: Iterable[str] | None = None,
+    smallest: int = 20,
+    parts: int = 5,
+    held_out: str | None = None,
+    sure: float | None = None,
+    floor: float | None = None,
+    draws: int = 1000,
+    seed: int = 0,
+    now: float | None = None,
+) -> Choice | ThreeWays:
+    """Choose thresholds under a stated aim, and tell what they honestly lead to.
+
+    The outcome is measured on images that the thresholds were not chosen on: each of `parts` parts
+    of the images is judged by what is best on all others. Its intervals cover the choosing, too.
+
+    Parameters
+    ----------
+    findings, annotations : table, dataframe or path
+        As `measure` takes them.
+    aim : str, default "best f1"
+        Such as ``recall >= 0.9`` (then the best precision), ``precision >= 0.8`` (then the best
+        recall), ``best f1``, ``at most 5 false alarms in 100 images``, ``at most 10% of images
+        held``, ``a miss costs 5 and a false alarm costs 0.2``, or ``at most 1% of unsafe images
+        pass, at most 5% of safe images are stopped`` for two thresholds at once.
+    each : {"kind", "label", "all"}, default "kind"
+        What has a threshold of its own.
+    overlap : float, default 0.5
+        Required overlap, for kinds with boxes.
+    kinds : iterable of str, optional
+        By default those that the annotations hold; for two thresholds ``unsafe``, if they hold it.
+    smallest : int, default 20
+        A label with fewer annotations takes the threshold of its kind.
+    parts : int, default 5
+        Of the images, decided by what is in them and not by their names.
+    held_out : str, optional
+        A column of the images that marks those to judge on, in the place of parts.
+    sure : float, optional
+        From 0.5 to below 1: choose so that new images meet the limit of the aim this surely.
+        Without it about every second choice falls a little short on new images.
+    floor : float, optional
+        The lowest confidence that the service gives; by default what the findings know.
+    draws, seed : int
+        For the 95 % intervals, over images; none with 0 draws. The seed decides the parts, too.
+    now : float, optional
+        The time to be kept with the choice, in seconds; by default the clock's.
+
+    Returns
+    -------
+    Choice or ThreeWays
+        It may be given wherever a threshold is asked for.
+
+    Raises
+    ------
+    ArgumentError
+        If the aim cannot be read, or an argument is out of range.
+    TableError
+        If a file or frame breaks the common shape.
+    ScopeError
+        If no image has both annotations and an answer, or fewer have than there are parts.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> chosen = dotledger.choose_thresholds("found.csv", "truth.csv", aim="recall >= 0.6")
+    >>> sorted(chosen.thresholds), chosen.outcome.images
+    (['face', 'label', 'object', 'unsafe'], 31)
+    """
+    from dotledger.core.choosing.choose import check_plan, choose
+    from dotledger.core.tables.digests import digest_of
+
+    plan = check_plan(
+        aim=aim,
+        each=each,
+        smallest=smallest,
+        parts=parts,
+        held_out=held_out,
+        sure=sure,
+        draws=draws,
+        seed=seed,
+    )
+    found, annotated = _findings(findings), _annotations(annotations)
+    wanted = kinds
+    if plan.aim.sort == "three ways" and kinds is None:
+        wanted = _deciding_kinds(annotated)
+    measured = core_measure.measure(
+        found, annotated, overlap=overlap, kinds=wanted, floor=floor, draws=0
+    )
+    basis = measured.basis
+    at = time.gmtime(time.time() if now is None else now)
+    origin = {
+        "chosen": time.strftime("%Y-%m-%dT%H:%M:%SZ", at),
+        "findings": digest_of(basis.findings),
+        "annotations": digest_of(basis.annotations),
+    }
+    return choose(basis, plan, origin=origin)
+
+
+def _deciding_kinds(annotations: Any) -> list[str] | None:
+    """Return the kind that decides on whole images, if it is annotated."""
+    table = (
+        annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
+    )
+    return ["unsafe"] if "unsafe" in {*table.kind.used(), *table.vocabulary} else None
+
+
+def _threshold(given: Any) -> Any:
+    """Return a threshold, read from its file if it is given as one."""
+    if isinstance(given, os.PathLike) or (isinstance(given, str) and given.endswith(".toml")):
+        from dotledger.formats.thresholds_files import read_thresholds
+
+        return read_thresholds(given)
+    return given
 
 
 def _findings(given: Any) -> Any:

@@ -11,6 +11,10 @@ Examples
 
 from __future__ import annotations
 
+from dotledger.core.choosing.aims import Aim
+from dotledger.core.choosing.choice import Choice, GroupChoice
+from dotledger.core.choosing.outcomes import Outcome
+from dotledger.core.choosing.three_ways import ThreeWays, WaysCounts
 from dotledger.core.counting.rows import KindMeasure, Point, Row
 from dotledger.core.measuring.result import LabelRows
 from dotledger.core.pairing.rows import Paired
@@ -22,11 +26,13 @@ from dotledger.core.questions.diagnosis import Diagnosis
 from dotledger.core.questions.reliability import Reliability
 from dotledger.core.questions.screening import ScreeningCounts
 from dotledger.core.questions.slices import SliceMeasure
+from dotledger.core.questions.sweep import Sweep
 from dotledger.core.questions.text import TextMeasure
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.image_names import NamesMatched
 from dotledger.core.tables.reviewed import Reviewed
 from dotledger.formats.annotations.collecting import Loaded, Written
+from dotledger.formats.thresholds_files import ThresholdsFile
 from dotledger.images.gather import Gathered
 from dotledger.ledger.batches import Batch
 from dotledger.ledger.usage import Month
@@ -39,7 +45,9 @@ from dotledger.services.description import Description
 from dotledger.services.drafting.drafts import Draft
 
 __all__ = [
+    "Aim",
     "Batch",
+    "Choice",
     "Confusion",
     "CountAgreement",
     "Description",
@@ -51,11 +59,13 @@ __all__ = [
     "Fit",
     "Forecast",
     "Gathered",
+    "GroupChoice",
     "KindMeasure",
     "LabelRows",
     "Loaded",
     "Month",
     "NamesMatched",
+    "Outcome",
     "Paired",
     "Point",
     "Reliability",
@@ -65,7 +75,11 @@ __all__ = [
     "ScreeningCounts",
     "SentBatch",
     "SliceMeasure",
+    "Sweep",
     "TextMeasure",
+    "ThreeWays",
+    "ThresholdsFile",
     "Trial",
+    "WaysCounts",
     "Written",
 ]

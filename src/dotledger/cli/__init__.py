@@ -55,6 +55,13 @@ _GROUPS = {
             "reliability": "tell whether 90 % means 90 %, and fit a mapping that corrects it",
         },
     ),
+    "Choose": (
+        "choose",
+        {
+            "sweep": "show what every threshold would lead to",
+            "choose": "choose thresholds under a stated aim, and keep them in a file",
+        },
+    ),
 }
 """Commands under headings in the order of work; each group's files stand in its folder."""
 

@@ -50,7 +50,7 @@ _PARTS = "reasons,confusion,slices,reliability,counts,screening,details,text,ima
 @click.option(
     "--threshold",
     help="Leave out findings below: a number, numbers with commas, a word of the service's own "
-    "scale, or NAME=VALUE,... by kind or label.",
+    "scale, NAME=VALUE,... by kind or label, or a file made by choose.",
 )
 @kinds_option
 @click.option(

@@ -172,8 +172,8 @@ def threshold_option(function: Function) -> Function:
     return click.option(
         "--threshold",
         metavar="T",
-        help="Leave out findings below: a number, a word of the service's own scale, or "
-        "NAME=VALUE,... by kind or label.",
+        help="Leave out findings below: a number, a word of the service's own scale, "
+        "NAME=VALUE,... by kind or label, or a file made by choose.",
     )(function)
 
 
@@ -194,7 +194,7 @@ def numbers_of(text: str, option: str) -> list[float]:
 
 
 def threshold_of(text: str | None, *, several: bool = False) -> Any:
-    """Return a threshold as the library takes it: a number, a word, or names with values.
+    """Return a threshold as the library takes it: a number, a word, names with values, a file.
 
     With `several`, numbers with commas between are a list.
 
@@ -205,6 +205,10 @@ def threshold_of(text: str | None, *, several: bool = False) -> Any:
     """
     if text is None:
         return None
+    if text.lower().endswith(".toml"):
+        from dotledger.formats.thresholds_files import read_thresholds
+
+        return read_thresholds(text)
     if "=" in text:
         pairs = (part.partition("=") for part in text.split(","))
         return {name.strip(): value.strip() for name, _, value in pairs}

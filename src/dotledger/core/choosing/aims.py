@@ -19,7 +19,7 @@ AIMS = (
     "f1 >= 0.8",
     "false-alarm rate <= 0.05",
     "best f1",
-    "best f2 (recall counts twice)",
+    "best f2",
     "at most 5 false alarms in 100 images",
     "at most 10% of images held",
     "a miss costs 5 and a false alarm costs 0.2",

@@ -62,7 +62,8 @@ class GroupChoice:
     outcome, optimistic : Outcome
         On images that had no say in the threshold, and on those it was chosen on.
     chance : float
-        In how many of the draws the outcome meets the aim, from 0 to 1; NaN without draws.
+        In how many of the draws of images the threshold meets the aim, from 0 to 1: about as
+        often as new images will. NaN without draws.
     more_images : int or None
         How many more images would settle whether the aim is met: 0 if it is settled; None if the
         outcome lies on the aim, or nothing is known of how sure it is.

@@ -196,11 +196,11 @@ def choose(
     if plan.aim.sort == "three ways":
         return _three_ways(basis, plan, origin or {})
     setting = _setting(basis, plan)
-    fits = _fits(setting, setting.owners, in_draws=False)
+    fits = _fits(setting, setting.owners, {})
     finals = {name: fit.final() for name, fit in fits.items()}
     ones = np.ones((len(setting.splits.part), 1))
     by_part = {name: fit.by_part(ones, fit.counts(ones)) for name, fit in fits.items()}
-    drawn = _drawn(setting) if plan.resampling.draws else {}
+    drawn = _drawn(setting, {n: v for n, (v, _) in finals.items()}) if plan.resampling.draws else {}
     honest = {
         name: counts_of(
             leaf,
@@ -224,7 +224,7 @@ def choose(
         )
         for name in setting.leaves
     }
-    together = _together(list(drawn.values())) if drawn else None
+    together = _together([again for again, _ in drawn.values()]) if drawn else None
     outcome = _outcome(setting, summed(list(honest.values())), together)
     return Choice(
         aim=plan.aim,
@@ -313,28 +313,45 @@ def _owners(
     return labels, {**kinds, **own}, owner_of  # a label that is first seen later has its kind's
 
 
-def _fits(setting: _Setting, groups: Mapping[str, Group], *, in_draws: bool) -> dict[str, Fit]:
+def _fits(
+    setting: _Setting, groups: Mapping[str, Group], final: Mapping[str, float]
+) -> dict[str, Fit]:
+    """Return groups ready to be chosen for; for draws, if there are final thresholds."""
     plan = setting.plan
     return {
-        name: Fit.of(plan.aim, group, setting.splits, sure=plan.sure, in_draws=in_draws)
+        name: Fit.of(
+            plan.aim,
+            group,
+            setting.splits,
+            sure=plan.sure,
+            for_draws_of=final.get(setting.owner_of.get(name, name)),
+        )
         for name, group in groups.items()
     }
 
 
-def _drawn(setting: _Setting) -> dict[str, LevelCounts]:
-    """Return the counts of each leaf in all draws: shape (1, draws)."""
-    owners = _fits(setting, setting.owners, in_draws=True)
+_Drawn = tuple[LevelCounts, LevelCounts]
+
+
+def _drawn(setting: _Setting, final: Mapping[str, float]) -> dict[str, _Drawn]:
+    """Return the counts of each leaf in all draws: shape (1, draws); see `drawn_counts`."""
+    owners = _fits(setting, setting.owners, final)
     others = {n: g for n, g in setting.leaves.items() if n not in setting.owners}
-    leaves = {**_fits(setting, others, in_draws=True), **{
-        n: owners[n] for n in setting.leaves if n in owners
-    }}  # fmt: skip
+    own = {n: owners[n] for n in setting.leaves if n in owners}
+    leaves = {**_fits(setting, others, final), **own}
     images = len(setting.place)
     points = 40 * max((len(fit.values) for fit in owners.values()), default=1)
     parts = [
-        drawn_counts(leaves, owners, setting.owner_of, drawn[setting.place])
+        drawn_counts(leaves, owners, setting.owner_of, final, drawn[setting.place])
         for drawn in weights(images, setting.plan.resampling, draws_at_once(images, points))
     ]
-    return {name: _beside([part[name] for part in parts]) for name in setting.leaves}
+    return {
+        name: (
+            _beside([part[name][0] for part in parts]),
+            _beside([part[name][1] for part in parts]),
+        )
+        for name in setting.leaves
+    }
 
 
 def _beside(parts: Sequence[LevelCounts]) -> LevelCounts:
@@ -419,17 +436,11 @@ def _group_choice(
     name: str,
     finals: Mapping[str, tuple[float, bool]],
     both: _Both,
-    drawn: LevelCounts | None,
+    drawn: _Drawn | None,
 ) -> GroupChoice:
     owner, aim = setting.owner_of[name], setting.plan.aim
     threshold, attainable = finals[owner]
-    outcome = _outcome(setting, both.honest, drawn)
-    chance = math.nan
-    if drawn is not None and aim.sort in ("at least", "at most"):
-        values = value_of(aim, drawn)[0]
-        known = values[~np.isnan(values)]
-        met = known >= aim.limit if aim.sort == "at least" else known <= aim.limit
-        chance = float(met.mean()) if len(known) else math.nan
+    outcome = _outcome(setting, both.honest, drawn and drawn[0])
     return GroupChoice(
         name=name,
         threshold=threshold,
@@ -438,9 +449,18 @@ def _group_choice(
         annotated=setting.leaves[name].annotated,
         outcome=outcome,
         optimistic=_outcome(setting, both.optimistic, None, level=False),
-        chance=chance,
+        chance=_chance(aim, drawn[1]) if drawn else math.nan,
         more_images=_more_images(aim, outcome),
     )
+
+
+def _chance(aim: Aim, drawn: LevelCounts) -> float:
+    """Return in how many draws the final threshold meets the aim; NaN for an aim without limit."""
+    values = value_of(aim, drawn)[0]
+    known = values[~np.isnan(values)]
+    if aim.sort not in ("at least", "at most") or not len(known):
+        return math.nan
+    return float((known >= aim.limit if aim.sort == "at least" else known <= aim.limit).mean())
 
 
 def _more_images(aim: Aim, outcome: Outcome) -> int | None:

@@ -79,11 +79,19 @@ class Fit:
 
     @classmethod
     def of(
-        cls, aim: Aim, group: Group, splits: Splits, *, sure: float | None, in_draws: bool = False
+        cls,
+        aim: Aim,
+        group: Group,
+        splits: Splits,
+        *,
+        sure: float | None,
+        for_draws_of: float | None = None,
     ) -> Fit:
-        """Return a group ready to be chosen for; with fewer levels if it is for draws."""
-        most = _LEVELS_IN_DRAWS if in_draws else None
+        """Return a group ready to be chosen for; for draws with fewer levels, and its threshold."""
+        most = None if for_draws_of is None else _LEVELS_IN_DRAWS
         values = values_of(group, most=most, tops=needs_tops(aim))
+        if for_draws_of is not None and not np.isnan(for_draws_of):
+            values = -np.unique(np.r_[-values, -for_draws_of])
         numbers = range(int(splits.part.max(initial=0)) + 1)
         return cls(
             aim=aim,
@@ -152,9 +160,13 @@ class Fit:
 
 
 def drawn_counts(
-    leaves: Mapping[str, Fit], owners: Mapping[str, Fit], owner_of: Mapping[str, str], weight: Any
-) -> dict[str, LevelCounts]:
-    """Return the counts of each leaf in every draw, where each draw chooses again.
+    leaves: Mapping[str, Fit],
+    owners: Mapping[str, Fit],
+    owner_of: Mapping[str, str],
+    final: Mapping[str, float],
+    weight: Any,
+) -> dict[str, tuple[LevelCounts, LevelCounts]]:
+    """Return the counts of each leaf in every draw: chosen again, and at the final thresholds.
 
     Parameters
     ----------
@@ -162,12 +174,14 @@ def drawn_counts(
         What is counted, and what has a threshold of its own; a leaf may be its own owner.
     owner_of : mapping of str to str
         By leaf.
+    final : mapping of str to float
+        The final threshold of each owner.
     weight : ndarray, shape (images, draws)
         How often each image was drawn.
 
     Returns
     -------
-    dict of str to LevelCounts
+    dict of str to (LevelCounts, LevelCounts)
         Each of shape (1, draws).
     """
     chosen, found = {}, {}
@@ -175,8 +189,16 @@ def drawn_counts(
         counts = fit.counts(weight)
         chosen[name] = fit.by_part(weight, counts)
         if owner_of.get(name) == name:  # the same counts are not made twice
-            found[name] = fit.judged(counts, chosen[name])
+            found[name] = _both(fit, counts, chosen[name], final[name])
     for name, fit in leaves.items():
         if name not in found:
-            found[name] = fit.judged(fit.counts(weight), chosen[owner_of[name]])
+            owner = owner_of[name]
+            found[name] = _both(fit, fit.counts(weight), chosen[owner], final[owner])
     return found
+
+
+def _both(
+    fit: Fit, counts: Sequence[LevelCounts], chosen: Mapping[int, Floats], final: float
+) -> tuple[LevelCounts, LevelCounts]:
+    fixed = {part: np.full(len(value), final) for part, value in chosen.items()}
+    return fit.judged(counts, chosen), fit.judged(counts, fixed)

@@ -148,25 +148,20 @@ def thresholds_of(
         service, or of other labels; if one lies below the floor.
     """
     known = [*findings.label.names, *labels]
-    if isinstance(value, float | int | str) or value is None or hasattr(value, "dtype"):
-        found = Thresholds(default=_number(value, findings, words or {}, place))
-    elif isinstance(value, Mapping):
+    if isinstance(value, Mapping):
         for name in value:
             _check_name(name, known, place)
         found = _named(value, findings, words or {}, place)
-    elif hasattr(value, "thresholds_for"):
+    elif value is not None and hasattr(value, "thresholds_for"):
         service = getattr(getattr(findings, "origin", None), "service", "")
         chosen = value.thresholds_for(service)
         _check_some(chosen, known, place)
         found = _named(chosen, findings, words or {}, place)
     else:
-        raise ArgumentError("not a threshold", place=place, got=value, allowed=_FORMS)
+        found = Thresholds(default=_number(value, findings, words or {}, place))
     if floor is not None:
         _check_floor(found, floor, place)
     return found
-
-
-_FORMS = ("a number from 0 to 1", "a word", "a mapping of names", "chosen thresholds")
 
 
 def _named(

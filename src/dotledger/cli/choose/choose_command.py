@@ -1,0 +1,148 @@
+"""``dotledger choose``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dotledger.cli.options.common import (
+    as_kinds,
+    example,
+    json_option,
+    kinds_option,
+    print_json,
+    print_table,
+    replace_option,
+    say,
+)
+from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.files import check_output
+
+if TYPE_CHECKING:
+    from dotledger.core.choosing.choice import Choice
+    from dotledger.core.choosing.three_ways import ThreeWays
+    from dotledger.formats.thresholds_files import ThresholdsFile
+
+__all__ = ["command"]
+
+
+@click.command(
+    name="choose",
+    epilog=example(
+        "dotledger choose --findings flint.csv --annotations annotations.csv "
+        "--aim 'recall >= 0.7' --out flint.thresholds.toml"
+    ),
+)
+@comparing_options
+@click.option(
+    "--aim",
+    required=True,
+    metavar="SENTENCE",
+    help="Such as 'recall >= 0.9', 'best f1', 'at most 5 false alarms in 100 images', 'at most "
+    "10% of images held', 'a miss costs 5 and a false alarm costs 0.2', or 'at most 1% of unsafe "
+    "images pass, at most 5% of safe images are stopped'.",
+)
+@click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
+@kinds_option
+@click.option(
+    "--each",
+    type=click.Choice(["kind", "label", "all"]),
+    default="kind",
+    show_default=True,
+    help="What has a threshold of its own.",
+)
+@click.option(
+    "--smallest",
+    type=int,
+    default=20,
+    show_default=True,
+    help="A label with fewer annotations takes the threshold of its kind.",
+)
+@click.option(
+    "--parts",
+    type=int,
+    default=5,
+    show_default=True,
+    help="Each part of the images is judged by what is best on the others.",
+)
+@click.option(
+    "--held-out", metavar="COLUMN", help="Judge on images that this column marks; no parts."
+)
+@click.option(
+    "--sure", type=float, metavar="P", help="Choose so that new images meet the aim this surely."
+)
+@click.option("--draws", type=int, default=1000, show_default=True, help="For intervals; 0: none.")
+@click.option("--seed", type=int, default=0, show_default=True, help="Of the parts and draws.")
+@click.option("--out", "out_file", metavar="FILE", help="Keep the thresholds in a .toml file.")
+@click.option("--join", is_flag=True, help="Keep other services' thresholds that FILE holds.")
+@replace_option
+@json_option
+def command(
+    aim: str,
+    kinds: str | None,
+    out_file: str | None,
+    join: bool,
+    replace: bool,
+    as_json: bool,
+    overlap: float,
+    **options: Any,
+) -> int:
+    """Choose thresholds under a stated aim, and keep them in a file.
+
+    What is reported is measured on images that the thresholds were not chosen on. The file can be
+    given to every --threshold. The exit status is 1 if the aim cannot be met; then the thresholds
+    are those that come nearest.
+    """
+    from dotledger.core.choosing.aims import read_aim
+    from dotledger.face import choose_thresholds
+
+    read_aim(aim)  # before anything is read
+    own = ("each", "smallest", "parts", "held_out", "sure", "draws", "seed")
+    settings = {name: options.pop(name) for name in own}
+    before = _before(out_file, options, join=join, replace=replace)
+    compared = compared_tables(**options)
+    chosen = choose_thresholds(
+        compared.findings,
+        compared.annotations,
+        aim=aim,
+        overlap=overlap,
+        kinds=as_kinds(kinds),
+        **settings,
+    )
+    if out_file is not None:
+        from dotledger.formats.thresholds_files import write_thresholds
+
+        write_thresholds(out_file, [chosen], join=before)
+    if as_json:
+        print_json(chosen.to_dict())
+    else:
+        _show(chosen, compared.lines)
+    if out_file is not None:
+        say(f"Thresholds kept in {out_file}; give it to --threshold.")
+    return 0 if chosen.attainable else 1
+
+
+def _before(
+    out_file: str | None, options: dict[str, Any], *, join: bool, replace: bool
+) -> ThresholdsFile | None:
+    """Return what the file holds already, if it is to be kept; refuse a place that is taken."""
+    if out_file is None:
+        return None
+    joined = join and Path(out_file).exists()
+    inputs = [options[n] for n in ("findings", "annotations", "images", "ledger")]
+    check_output(out_file, place="--out", inputs=inputs, replace=replace or joined)
+    if not joined:
+        return None
+    from dotledger.formats.thresholds_files import read_thresholds
+
+    return read_thresholds(out_file)
+
+
+def _show(chosen: Choice | ThreeWays, lines: list[str]) -> None:
+    from dotledger.report.terminal.choosing import choice_lines, choice_table
+
+    for line in lines:
+        say(line)
+    print_table(f"Aim: {chosen.aim}.", "", choice_table(chosen), "", *choice_lines(chosen))
