@@ -30,7 +30,7 @@ from dotledger.core.counting.resampling import Interval, Resampling, Weights, li
 from dotledger.core.counting.shares import ShareSums, share_limits
 from dotledger.core.pairing.judging import Judged
 
-__all__ = ["Spread", "spread_of", "spread_of_all"]
+__all__ = ["Drawn", "Spread", "drawn_of", "drawn_of_all", "spread_of", "spread_of_all"]
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -89,8 +89,57 @@ def spread_of(
     place : ndarray of intp, shape (images,)
         Which draws each image gets; see `dotledger.core.counting.resampling.placed`.
     """
-    findings = judged[0].findings
     counts = CaseCounts.of(judged[0], passes, place)
+    spread = _summed_up(drawn_of(judged, counts, resampling, place), counts, resampling.level)
+    return _with_shares(spread, counts, resampling.level)
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Drawn:
+    """What every draw of images gives, for one kind.
+
+    Attributes
+    ----------
+    labels : mapping of str to ndarray of float64, shape (labels, draws)
+        By measure; NaN where undefined.
+    pooled : mapping of str to ndarray of float64, shape (draws,)
+        By measure.
+    mean_ap : ndarray of float64, shape (draws,)
+        Mean over required overlaps of the mean over labels.
+    """
+
+    labels: Mapping[str, Floats]
+    pooled: Mapping[str, Floats]
+    mean_ap: Floats
+
+    @property
+    def means(self) -> dict[str, Floats]:
+        """Means over labels: each of shape (draws,)."""
+        return {name: _mean(values, axis=0) for name, values in self.labels.items()}
+
+
+def drawn_of(
+    judged: Sequence[Judged], counts: CaseCounts, resampling: Resampling, place: Ints
+) -> Drawn:
+    """Return the measures of one kind in every draw.
+
+    Parameters
+    ----------
+    judged : sequence of Judged
+        One a required overlap; counts and curves are those of the first.
+    counts : CaseCounts
+        What passes the threshold.
+    resampling : Resampling
+        With at least one draw.
+    place : ndarray of intp, shape (images,)
+        Which draws each image gets. Two runs with the same places get the same draws.
+
+    Returns
+    -------
+    Drawn
+        Of so many draws.
+    """
+    findings = judged[0].findings
     curves = Curves.of(by_label(judged))
     whole = Curves.of(all_together([judged[0]], [np.arange(findings.images)], findings.images))
     parts, pooled = [], []
@@ -109,8 +158,12 @@ def spread_of(
             )
         )
         pooled += [whole.areas(few)[0, 0] for few in _few(weight, whole.points)]
-    spread = _summed_up(parts, np.concatenate(pooled), counts, resampling.level)
-    return _with_shares(spread, counts, resampling.level)
+    curve = np.concatenate([np.zeros(0), *pooled])
+    return Drawn(
+        labels=_joined([part[0] for part in parts]),
+        pooled={**_joined([part[1] for part in parts]), "average_precision": curve},
+        mean_ap=np.concatenate([np.zeros(0), *(part[2] for part in parts)]),
+    )
 
 
 def spread_of_all(
@@ -135,26 +188,63 @@ def spread_of_all(
     resampling : Resampling
         With at least one draw.
     """
+    counts = _counts_of_all(judged, passes, at, place)
     images = len(place)
-    counts = [
+    by_image = [c.by_image() for c in counts]
+    names = set.intersection(*(set(one) for one in by_image))
+    if any(one.findings.units is None for one in counts):
+        names.discard("false_alarm_rate")
+    shares = {name: _over_kinds([one[name] for one in by_image], at, images) for name in names}
+    draws = drawn_of_all(judged, counts, at, place, resampling)
+    contributing = int(shares["f1"].n) if "f1" in shares else images
+    found = _limits_each(draws, dict.fromkeys(draws, contributing), resampling.level)
+    return found | {n: _ends(share_limits(one, resampling.level)) for n, one in shares.items()}
+
+
+def _counts_of_all(
+    judged: Sequence[Judged], passes: Sequence[Flags], at: Sequence[Ints], place: Ints
+) -> list[CaseCounts]:
+    return [
         CaseCounts.of(one, mask, place[own])
         for one, mask, own in zip(judged, passes, at, strict=True)
     ]
+
+
+def drawn_of_all(
+    judged: Sequence[Judged],
+    counts: Sequence[CaseCounts],
+    at: Sequence[Ints],
+    place: Ints,
+    resampling: Resampling,
+) -> dict[str, Floats]:
+    """Return the pooled measures of several kinds together in every draw.
+
+    Parameters
+    ----------
+    judged : sequence of Judged
+        One for each kind.
+    counts : sequence of CaseCounts
+        For each kind what passes the threshold.
+    at : sequence of ndarray of intp
+        For each kind, where its images stand among all.
+    place : ndarray of intp, shape (images,)
+        Which draws each of all images gets.
+    resampling : Resampling
+        With at least one draw.
+
+    Returns
+    -------
+    dict of str to ndarray of float64, shape (draws,)
+        By measure.
+    """
+    images = len(place)
     whole = Curves.of(all_together(judged, at, images))
     parts = []
     for drawn in weights(images, resampling, draws_at_once(images, whole.points)):
         weight = drawn[place]
         sums = _added([c.by_label(weight[p]) for c, p in zip(counts, at, strict=True)])
         parts.append({**_measures(sums), "average_precision": whole.areas(weight)[0, 0]})
-    by_image = [c.by_image() for c in counts]
-    names = set.intersection(*(set(one) for one in by_image))
-    if any(one.findings.units is None for one in counts):
-        names.discard("false_alarm_rate")
-    shares = {name: _over_kinds([one[name] for one in by_image], at, images) for name in names}
-    draws = _joined(parts)
-    contributing = int(shares["f1"].n) if "f1" in shares else images
-    found = _limits_each(draws, dict.fromkeys(draws, contributing), resampling.level)
-    return found | {n: _ends(share_limits(one, resampling.level)) for n, one in shares.items()}
+    return _joined(parts)
 
 
 def _over_kinds(
@@ -253,16 +343,8 @@ def _limits_each(
     return {name: (float(low), float(high)) for name, (low, high) in found.items()}
 
 
-def _summed_up(
-    parts: Sequence[tuple[dict[str, Floats], dict[str, Floats], Floats]],
-    pooled_curve: Floats,
-    counts: CaseCounts,
-    level: float,
-) -> Spread:
-    pooled = {**_joined([part[1] for part in parts]), "average_precision": pooled_curve}
-    each = _joined([part[0] for part in parts])
-    means = {name: _mean(values, axis=0) for name, values in each.items()}
-    overall = np.concatenate([np.zeros(0), *(part[2] for part in parts)])
+def _summed_up(drawn: Drawn, counts: CaseCounts, level: float) -> Spread:
+    pooled, each, means = drawn.pooled, drawn.labels, drawn.means
     with_pairs, pairs_in_all = counts.overlapping()
     there = counts.by_row()["f1"].n
     contributing = int(ShareSums.of_images(*counts.by_image()["f1"]).n)
@@ -278,5 +360,5 @@ def _summed_up(
         ),
         pooled=_limits_each(pooled, few, level),
         mean_over_labels=_limits_each(means, few, level),
-        mean_ap=_limits_each({"": overall}, few, level)[""] if parts else (np.nan,) * 2,
+        mean_ap=_limits_each({"": drawn.mean_ap}, few, level)[""],
     )
