@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from dotledger.core.boxes.overlap import overlap as overlap
     from dotledger.core.choosing.calibration import ConfidenceMap as ConfidenceMap
     from dotledger.core.choosing.calibration import fit_confidence_map as fit_confidence_map
+    from dotledger.core.comparing.combining import combine as combine
     from dotledger.core.measuring.result import Measure as Measure
     from dotledger.core.pairing.rows import pair_tables as pair_tables
     from dotledger.core.tables.annotations import Annotations as Annotations
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from dotledger.face import batches as batches
     from dotledger.face import check_conventions as check_conventions
     from dotledger.face import choose_thresholds as choose_thresholds
+    from dotledger.face import compare as compare
     from dotledger.face import draft_description as draft_description
     from dotledger.face import failures as failures
     from dotledger.face import forecast as forecast
@@ -58,6 +60,8 @@ _HOMES = {
     "batches": "face",
     "check_conventions": "face",
     "choose_thresholds": "face",
+    "combine": "core.comparing.combining",
+    "compare": "face",
     "draft_description": "face",
     "draw": "report.pictures.draw",
     "failures": "face",
@@ -99,6 +103,8 @@ __all__ = [
     "batches",
     "check_conventions",
     "choose_thresholds",
+    "combine",
+    "compare",
     "draft_description",
     "draw",
     "failures",

@@ -19,11 +19,14 @@ from dotledger.core.pairing.broader import Broader
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.thresholds import Threshold
+from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
     from dotledger.core.choosing.choice import Choice
-    from dotledger.core.choosing.choose import Each
+    from dotledger.core.choosing.plans import Each
     from dotledger.core.choosing.three_ways import ThreeWays
+    from dotledger.core.comparing.agreement import Agreement
+    from dotledger.core.comparing.compare import Comparison
     from dotledger.core.questions.conventions import Fit
     from dotledger.core.tables.label_names import NameMap
     from dotledger.ledger.batches import Batch
@@ -41,6 +44,7 @@ __all__ = [
     "batches",
     "check_conventions",
     "choose_thresholds",
+    "compare",
     "draft_description",
     "failures",
     "forecast",
@@ -221,7 +225,8 @@ def choose_thresholds(
     >>> sorted(chosen.thresholds), chosen.outcome.images
     (['face', 'label', 'object', 'unsafe'], 31)
     """
-    from dotledger.core.choosing.choose import check_plan, choose
+    from dotledger.core.choosing.choose import choose
+    from dotledger.core.choosing.plans import check_plan
     from dotledger.core.tables.digests import digest_of
 
     plan = check_plan(
@@ -249,6 +254,149 @@ def choose_thresholds(
         "annotations": digest_of(basis.annotations),
     }
     return choose(basis, plan, origin=origin)
+
+
+def compare(
+    *runs: Findings | PathLike | Any,
+    annotations: Annotations | PathLike | Any = None,
+    names: Sequence[str] | None = None,
+    overlap: float = 0.5,
+    threshold: Any = None,
+    aim: str | None = None,
+    each: Each = "kind",
+    kinds: Iterable[str] | None = None,
+    matters: float = 0.0,
+    claims: Sequence[str] = (),
+    draws: int = 1000,
+    seed: int = 0,
+) -> Comparison | Agreement:
+    """Compare two or more runs on the images that all of them answered.
+
+    Of every measure the difference comes with its paired 95 % interval: the same draws of images
+    for all runs. Two runs are told apart only where that interval leaves out 0.
+
+    Parameters
+    ----------
+    *runs : table, dataframe or path
+        Findings, at least two.
+    annotations : table, dataframe or path, optional
+        Ground truth; without it the runs' agreement is told, and where they disagree.
+    names : sequence of str, optional
+        Of the runs; by default those of their services, files, or their numbers.
+    overlap : float, default 0.5
+        Required overlap.
+    threshold : threshold or list of thresholds, optional
+        One for all runs, or a list with one for each; as `measure` takes it.
+    aim : str, optional
+        Each run at thresholds of its own, chosen under this aim; each image is judged by those
+        chosen without it. See `choose_thresholds`.
+    each : {"kind", "label", "all"}, default "kind"
+        What has a threshold of its own, with an aim.
+    kinds : iterable of str, optional
+        By default those that the annotations hold.
+    matters : float, default 0
+        The smallest difference that matters: runs that differ by less are not told apart.
+    claims : sequence of str
+        Figures that somebody claims, such as ``"recall 0.92"`` or ``"precision of face 92%"``.
+    draws, seed : int
+        For the intervals; with 0 draws nothing is told apart.
+
+    Returns
+    -------
+    Comparison or Agreement
+        A difference is the second run minus the first.
+
+    Raises
+    ------
+    ArgumentError
+        If there are fewer than two runs, or an argument is out of range.
+    TableError
+        If a file or frame breaks the common shape.
+    ScopeError
+        If no image was answered by all runs, or none of those is annotated.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> found = dotledger.read_findings("found.csv")
+    >>> result = dotledger.compare(found, found.cut(0.9), annotations="truth.csv")
+    >>> recall = result.to_dict()["pooled"]["recall"]
+    >>> recall["difference"] < 0, recall["told_apart"]
+    (True, True)
+    """
+    tables = _named_runs(runs, names)
+    given = {
+        name: _threshold(one)
+        for name, one in zip(tables, _for_each(threshold, len(tables)), strict=True)
+    }
+    if annotations is None:
+        from dotledger.core.comparing.agreement import agreement_of
+
+        if aim is not None or claims:
+            raise ArgumentError(
+                "without annotations there is nothing to aim at or to hold a claim against",
+                place="annotations",
+                got=None,
+                allowed=["ground truth"],
+            )
+        cut = {name: table.cut(given[name]) for name, table in tables.items()}
+        return agreement_of(cut, overlap=overlap, kinds=kinds)
+    from dotledger.core.comparing.compare import compare_runs
+
+    if aim is not None and threshold is not None:
+        raise ArgumentError(
+            "give thresholds or an aim to choose them by, not both", place="threshold"
+        )
+    annotated = _annotations(annotations)
+    return compare_runs(
+        tables,
+        annotated if isinstance(annotated, Annotations) else Annotations.from_frame(annotated),
+        overlap=overlap,
+        thresholds=given,
+        aim=aim,
+        each=each,
+        kinds=kinds,
+        matters=matters,
+        claims=claims,
+        draws=draws,
+        seed=seed,
+    )
+
+
+def _for_each(threshold: Any, runs: int) -> list[Any]:
+    if not isinstance(threshold, list | tuple):
+        return [threshold] * runs
+    if len(threshold) != runs:
+        raise ArgumentError(
+            "give one threshold for all runs, or one for each",
+            place="threshold",
+            got=len(threshold),
+            allowed=["1", str(runs)],
+        )
+    return list(threshold)
+
+
+def _named_runs(runs: Sequence[Any], names: Sequence[str] | None) -> dict[str, Findings]:
+    """Return findings by name: that given, or of the service or file, or a number."""
+    tables = [_findings(run) for run in runs]
+    found = [t if isinstance(t, Findings) else Findings.from_frame(t) for t in tables]
+    if names is not None and (len(names) != len(found) or len(set(names)) != len(names)):
+        raise ArgumentError(
+            "give each run a name of its own",
+            place="names",
+            got=list(names),
+            allowed=[f"{len(found)} different names"],
+        )
+    own = [_run_name(run, table) for run, table in zip(runs, found, strict=True)]
+    if names is None and ("" in own or len(set(own)) < len(own)):
+        own = [f"run {place + 1}" for place in range(len(found))]
+    return dict(zip(own if names is None else names, found, strict=True))
+
+
+def _run_name(run: Any, table: Findings) -> str:
+    if table.origin and table.origin.service:
+        return table.origin.service
+    return Path(run).stem if isinstance(run, str | os.PathLike) else ""
 
 
 def _deciding_kinds(annotations: Any) -> list[str] | None:
@@ -497,7 +645,6 @@ def draft_description(
     """
     import orjson
 
-    from dotledger.errors import ArgumentError
     from dotledger.services.drafting import draft
 
     parsed = [orjson.loads(a) if isinstance(a, bytes | bytearray) else a for a in answers]

@@ -15,6 +15,11 @@ from dotledger.core.choosing.aims import Aim
 from dotledger.core.choosing.choice import Choice, GroupChoice
 from dotledger.core.choosing.outcomes import Outcome
 from dotledger.core.choosing.three_ways import ThreeWays, WaysCounts
+from dotledger.core.comparing.agreement import Agreement, KindAgreement
+from dotledger.core.comparing.claims import Checked
+from dotledger.core.comparing.compare import Comparison, Pair
+from dotledger.core.comparing.differences import Difference
+from dotledger.core.comparing.found_by import FoundBy
 from dotledger.core.counting.rows import KindMeasure, Point, Row
 from dotledger.core.measuring.result import LabelRows
 from dotledger.core.pairing.rows import Paired
@@ -45,27 +50,34 @@ from dotledger.services.description import Description
 from dotledger.services.drafting.drafts import Draft
 
 __all__ = [
+    "Agreement",
     "Aim",
     "Batch",
+    "Checked",
     "Choice",
+    "Comparison",
     "Confusion",
     "CountAgreement",
     "Description",
     "DetailMeasure",
     "Details",
     "Diagnosis",
+    "Difference",
     "Draft",
     "Drawn",
     "Fit",
     "Forecast",
+    "FoundBy",
     "Gathered",
     "GroupChoice",
+    "KindAgreement",
     "KindMeasure",
     "LabelRows",
     "Loaded",
     "Month",
     "NamesMatched",
     "Outcome",
+    "Pair",
     "Paired",
     "Point",
     "Reliability",

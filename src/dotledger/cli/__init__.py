@@ -60,6 +60,7 @@ _GROUPS = {
         {
             "sweep": "show what every threshold would lead to",
             "choose": "choose thresholds under a stated aim, and keep them in a file",
+            "compare": "tell whether two runs differ, by how much, and in which images",
         },
     ),
 }

@@ -12,7 +12,16 @@ from dotledger.ledger import schema
 from dotledger.ledger.batches import Batch
 from dotledger.ledger.store import Ledger
 
-__all__ = ["CallFigures", "Month", "call_figures", "calls_in_month", "preparations", "usage"]
+__all__ = [
+    "BatchCost",
+    "CallFigures",
+    "Month",
+    "batch_cost",
+    "call_figures",
+    "calls_in_month",
+    "preparations",
+    "usage",
+]
 
 
 class Month(Struct, frozen=True, kw_only=True):
@@ -39,6 +48,57 @@ class Month(Struct, frozen=True, kw_only=True):
     failed: int
     images: int
     money: float
+
+
+class BatchCost(Struct, frozen=True, kw_only=True):
+    """What the answers of one batch cost, also those that an earlier batch had paid for.
+
+    Attributes
+    ----------
+    images : int
+        With an answer.
+    money : float
+        For their calls.
+    currency : str
+        Of it.
+    seconds : float
+        Of their calls, added up; several images in one call share its time.
+    """
+
+    images: int
+    money: float
+    currency: str
+    seconds: float
+
+
+def batch_cost(ledger: Ledger, batch: Batch) -> BatchCost:
+    """Return what the answers of a batch cost.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        In it.
+
+    Returns
+    -------
+    BatchCost
+        Zeros if nothing was answered.
+    """
+    calls, outcomes = schema.calls, schema.outcomes
+    mine = (outcomes.c.batch == batch.id) & outcomes.c.call.is_not(None)
+    used = select(outcomes.c.call).where(mine).distinct().subquery()
+    money = func.coalesce(func.sum(calls.c.price), 0.0)
+    seconds = func.coalesce(func.sum(calls.c.seconds), 0.0)
+    query = select(money, seconds).join(used, used.c.call == calls.c.id)
+    images = select(func.count(func.distinct(outcomes.c.position))).where(mine)
+    with ledger.reading() as connection:
+        spent, taken = connection.execute(query).one()
+        answered = connection.execute(images).scalar_one()
+    return BatchCost(
+        images=int(answered), money=float(spent), currency=batch.currency, seconds=float(taken)
+    )
 
 
 def usage(ledger: Ledger) -> list[Month]:

@@ -18,7 +18,7 @@ from dotledger.core.arguments import (
     whole_number,
 )
 from dotledger.core.arrays import Floats
-from dotledger.core.choosing.choose import Plan, check_plan
+from dotledger.core.choosing.plans import Plan, check_plan
 from dotledger.core.comparing.claims import Checked, check_claims, read_claim
 from dotledger.core.comparing.common_images import on_common_images
 from dotledger.core.comparing.differences import COMPARED, Difference, difference_of

@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 
 from dotledger.core.arrays import Flags, Floats, Ints
-from dotledger.core.choosing.choose import Honest, Plan, honest_thresholds
+from dotledger.core.choosing.honest import Honest, honest_thresholds
+from dotledger.core.choosing.plans import Plan
 from dotledger.core.counting.cases import CaseCounts
 from dotledger.core.counting.intervals import Drawn, drawn_of, drawn_of_all
 from dotledger.core.counting.resampling import Resampling, placed, places_of_images
