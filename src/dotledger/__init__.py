@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from dotledger.errors import DotLedgerError as DotLedgerError
     from dotledger.face import batches as batches
     from dotledger.face import check_conventions as check_conventions
+    from dotledger.face import check_gates as check_gates
     from dotledger.face import choose_thresholds as choose_thresholds
     from dotledger.face import compare as compare
     from dotledger.face import draft_description as draft_description
@@ -59,6 +60,7 @@ _HOMES = {
     "annotations_from_review": "core.tables.reviewed",
     "batches": "face",
     "check_conventions": "face",
+    "check_gates": "face",
     "choose_thresholds": "face",
     "combine": "core.comparing.combining",
     "compare": "face",
@@ -102,6 +104,7 @@ __all__ = [
     "annotations_from_review",
     "batches",
     "check_conventions",
+    "check_gates",
     "choose_thresholds",
     "combine",
     "compare",

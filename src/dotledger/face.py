@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from dotledger.core.choosing.three_ways import ThreeWays
     from dotledger.core.comparing.agreement import Agreement
     from dotledger.core.comparing.compare import Comparison
+    from dotledger.core.comparing.gates import Verdicts
     from dotledger.core.questions.conventions import Fit
     from dotledger.core.tables.label_names import NameMap
     from dotledger.ledger.batches import Batch
@@ -43,6 +44,7 @@ if TYPE_CHECKING:
 __all__ = [
     "batches",
     "check_conventions",
+    "check_gates",
     "choose_thresholds",
     "compare",
     "draft_description",
@@ -360,6 +362,78 @@ def compare(
         claims=claims,
         draws=draws,
         seed=seed,
+    )
+
+
+def check_gates(
+    gates: PathLike,
+    findings: Findings | PathLike | Any,
+    annotations: Annotations | PathLike | Any,
+    *,
+    before: Mapping[str, Any] | None = None,
+    threshold: Any = None,
+    failed_share: float = float("nan"),
+    draws: int = 1000,
+    seed: int = 0,
+) -> Verdicts:
+    r"""Say whether findings hold what a gates file asks of them.
+
+    Parameters
+    ----------
+    gates : path
+        See `dotledger.formats.gates_files.read_gates`.
+    findings, annotations : table, dataframe or path
+        As `measure` takes them.
+    before : mapping of str to findings, optional
+        Earlier runs by the names that gates call them; measured at the same threshold.
+    threshold : threshold, optional
+        In the place of that in the file.
+    failed_share : float, optional
+        Share of the images that failed, for gates about it.
+    draws, seed : int
+        Of the intervals.
+
+    Returns
+    -------
+    Verdicts
+        `holds` is True if every gate does.
+
+    Raises
+    ------
+    DescriptionError, TableError
+        If the file cannot be read as gates.
+    ArgumentError
+        If a gate names a kind, label or run that there is not.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> from pathlib import Path
+    >>> gate = "[[gate]]\nmeasure = 'recall'\nof = 'object'\nat_least = 0.6\n"
+    >>> _ = Path("gates.toml").write_text("gates_file = 1\n" + gate)
+    >>> dotledger.check_gates("gates.toml", "found.csv", "truth.csv").holds
+    True
+    """
+    from dotledger.core.comparing.gates import judge_gates
+    from dotledger.formats.gates_files import read_gates
+
+    file, home = read_gates(gates), Path(gates).parent
+    cut = file.asked_threshold(home) if threshold is None else _threshold(threshold)
+    annotated = _annotations(annotations)
+
+    def measured(table: Any) -> Measure:
+        return core_measure.measure(
+            _findings(table),
+            annotated,
+            overlap=file.overlap,
+            threshold=cut,
+            draws=draws,
+            seed=seed,
+        )
+
+    earlier = {name: measured(table) for name, table in (before or {}).items()}
+    return judge_gates(
+        file.gates(home), measured(findings), before=earlier, failed_share=failed_share
     )
 
 

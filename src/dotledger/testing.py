@@ -1,8 +1,10 @@
-"""For your own tests: a transport that answers without a network, and a clock you move."""
+"""For your own tests: a transport that answers without a network, a clock you move, and gates."""
 
 from __future__ import annotations
 
+import os
 import threading
+import unittest
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -11,7 +13,15 @@ import orjson
 from dotledger.sending.calls.transport import NoAnswer, Response
 from dotledger.services.messages import Request
 
-__all__ = ["FakeClock", "FakeTransport", "NoAnswer", "Request", "Response", "answer"]
+__all__ = [
+    "FakeClock",
+    "FakeTransport",
+    "GateAssertions",
+    "NoAnswer",
+    "Request",
+    "Response",
+    "answer",
+]
 
 Reply = Response | NoAnswer | dict[str, Any]
 
@@ -100,3 +110,58 @@ class FakeClock:
         """Move the clock by `seconds` at once."""
         self.slept.append(seconds)
         self.now += seconds
+
+
+class GateAssertions(unittest.TestCase):
+    """Gates and expectations inside your own test suite: one failure a gate, each with its reason.
+
+    Examples
+    --------
+    >>> class Release(GateAssertions):
+    ...     def test_release(self):
+    ...         self.assert_gates_hold("gates.toml", "found.csv", "truth.csv")
+    """
+
+    def assert_gates_hold(
+        self, gates: str | os.PathLike[str], findings: Any, annotations: Any, **options: Any
+    ) -> None:
+        """Fail for each gate that does not hold.
+
+        Parameters
+        ----------
+        gates : path
+            A gates file.
+        findings, annotations
+            As `dotledger.check_gates` takes them.
+        **options
+            Its other arguments.
+        """
+        from dotledger.face import check_gates
+
+        for one in check_gates(gates, findings, annotations, **options).judged:
+            with self.subTest(gate=one.gate.title, of=one.of):
+                if not one.holds:
+                    self.fail(one.why)
+
+    def assert_expected(self, expectations: Any, findings: Any, *, threshold: Any = None) -> None:
+        """Fail for each image in which something else came out.
+
+        Parameters
+        ----------
+        expectations : path or iterable of Expectation
+            What must come out.
+        findings : Findings or path
+            What came out.
+        threshold : threshold, optional
+            As `dotledger.measure` takes it.
+        """
+        from dotledger.core.comparing.expectations import unmet_expectations
+        from dotledger.formats.gates_files import read_expectations
+        from dotledger.formats.tables.tables import read_findings
+
+        is_path = isinstance(expectations, str | os.PathLike)
+        wanted = read_expectations(expectations) if is_path else expectations
+        found = read_findings(findings) if isinstance(findings, str | os.PathLike) else findings
+        for one in unmet_expectations(found, wanted, threshold=threshold):
+            with self.subTest(image=one.expectation.image, expected=one.expectation.what):
+                self.fail(one.message)

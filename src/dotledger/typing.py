@@ -20,6 +20,7 @@ from dotledger.core.comparing.claims import Checked
 from dotledger.core.comparing.compare import Comparison, Pair
 from dotledger.core.comparing.differences import Difference
 from dotledger.core.comparing.found_by import FoundBy
+from dotledger.core.comparing.gates import Verdicts
 from dotledger.core.counting.rows import KindMeasure, Point, Row
 from dotledger.core.measuring.result import LabelRows
 from dotledger.core.pairing.rows import Paired
@@ -92,6 +93,7 @@ __all__ = [
     "ThreeWays",
     "ThresholdsFile",
     "Trial",
+    "Verdicts",
     "WaysCounts",
     "Written",
 ]

@@ -63,6 +63,12 @@ _GROUPS = {
             "compare": "tell whether two runs differ, by how much, and in which images",
         },
     ),
+    "Watch": (
+        "watch",
+        {
+            "gate": "tell whether a release holds what a file asks of it",
+        },
+    ),
 }
 """Commands under headings in the order of work; each group's files stand in its folder."""
 

@@ -1,0 +1,1 @@
+"""Commands that watch a service over time."""
