@@ -31,6 +31,7 @@ def findings_of(
     reading: int | None = None,
     kinds: Sequence[str] | None = None,
     threshold: Threshold = None,
+    round: str | None = None,
 ) -> Findings:
     """Return findings out of a ledger.
 
@@ -49,6 +50,8 @@ def findings_of(
     threshold : float, str or mapping, optional
         Leave out findings below it: a number from 0 to 1, a word of the service's own scale, or
         one of these by kind, label or ``kind:label``.
+    round : str, optional
+        The batch of this round; see `send`.
 
     Returns
     -------
@@ -72,7 +75,7 @@ def findings_of(
     """
     wanted = None if kinds is None else check_kinds(kinds, place="kinds")
     with _opened(ledger) as opened:
-        found = find_batch(opened, batch=batch, service=service, reading=reading)
+        found = find_batch(opened, batch=batch, service=service, reading=reading, round=round)
         table = load_findings(opened, found, kinds=wanted)
     return _with_origin(table, found).cut(threshold)
 

@@ -43,14 +43,13 @@ class Upgrading(InFolder):
             self.assertEqual(self.rows(self.path, query), before)
             self.assertEqual(self.rows(copy, query), before)
             self.assertEqual(upgrade(str(self.path)), (now, now, None))
-            with self.subTest(version=version):
-                self.works()
+            with self.subTest(version=version), Ledger(self.path) as ledger:
+                self.works(ledger)
             self.path.unlink()
             copy.unlink()
 
-    def works(self):
+    def works(self, ledger):
         """Views, rereading and sending go on where the earlier version ended."""
-        ledger = self.ledger()
         batch = find_batch(ledger, batch=1)
         counts = outcome_counts(ledger, batch)
         self.assertEqual([sum(row.values()) for row in counts.values()], [7, 7])

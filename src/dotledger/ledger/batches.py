@@ -32,7 +32,8 @@ OUTCOMES = ("found", "empty", "unread", "failed", "refused", "pending")
 class Batch(Struct, frozen=True, kw_only=True):
     """One batch as the ledger knows it.
 
-    Times are ISO 8601 in UTC; `ended` is empty while it is being sent or after a crash.
+    `round` names a deliberate asking again; empty for the first. Times are ISO 8601 in UTC;
+    `ended` is empty while it is being sent or after a crash.
     """
 
     id: int
@@ -49,6 +50,7 @@ class Batch(Struct, frozen=True, kw_only=True):
     ended: str
     stopped_because: str
     reading: int
+    round: str = ""
 
 
 def batches(ledger: Ledger) -> list[Batch]:
@@ -91,6 +93,7 @@ def _batch(row: Any) -> Batch:
         ended=row.ended or "",
         stopped_because=row.stopped_because or "",
         reading=row.reading,
+        round=row.round or "",
     )
 
 
@@ -100,6 +103,7 @@ def find_batch(
     batch: int | None = None,
     service: str | None = None,
     reading: int | None = None,
+    round: str | None = None,
 ) -> Batch:
     """Return a batch by number, or the newest (of a service), with its newest or a given reading.
 
@@ -113,6 +117,8 @@ def find_batch(
         Its service.
     reading : int, optional
         Number of a reading of it.
+    round : str, optional
+        The name of its round.
 
     Returns
     -------
@@ -125,7 +131,11 @@ def find_batch(
         If there is none; the message lists those there are.
     """
     known = batches(ledger)
-    fitting = [b for b in known if batch in (None, b.id) and service in (None, b.service)]
+    fitting = [
+        b
+        for b in known
+        if batch in (None, b.id) and service in (None, b.service) and round in (None, b.round)
+    ]
     if fitting:
         return _with_reading(ledger, fitting[-1], reading)
     wanted = (
@@ -134,11 +144,11 @@ def find_batch(
         else f"a batch of {service!r}"
         if service
         else "a batch"
-    )
+    ) + (f" of the round {round!r}" if round else "")
     raise LedgerError(
         f"the ledger does not hold {wanted}",
         place=ledger.where,
-        allowed=[f"{b.id} ({b.service})" for b in known],
+        allowed=[f"{b.id} ({b.service}{f', {b.round}' if b.round else ''})" for b in known],
     )
 
 

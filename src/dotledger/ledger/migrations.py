@@ -12,7 +12,7 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Column, Connection, Integer, select, update
+from sqlalchemy import Column, Connection, Integer, Text, select, update
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
@@ -99,5 +99,11 @@ def _to_2(operations: Any, connection: Connection) -> None:
     connection.execute(update(outcomes).where(ours, ~said, ~missing).values(outcome="unread"))
 
 
-_STEPS: Mapping[int, Callable[[Any, Connection], None]] = {1: _to_2}
+def _to_3(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as every step
+    """Name the round of a batch, and keep what the service says of its own version."""
+    operations.add_column("batches", Column("round", Text, nullable=True))
+    operations.add_column("calls", Column("version", Text, nullable=True))
+
+
+_STEPS: Mapping[int, Callable[[Any, Connection], None]] = {1: _to_2, 2: _to_3}
 """By version, the step to the next one."""

@@ -62,7 +62,8 @@ def timestamp(seconds: float) -> str:
 class CallRecord(Struct, kw_only=True, eq=False):
     """One call as it went; `id` is set when it is written. The answer is as received.
 
-    `requests` of the attempts may have cost something, and `price` is what they all did; `aside` is
+    `version` is what the service says of its own, if the description names where. `requests` of the
+    attempts may have cost something, and `price` is what they all did; `aside` is
     where the claim keeps it until then, -1 if it does not.
     """
 
@@ -78,6 +79,7 @@ class CallRecord(Struct, kw_only=True, eq=False):
     media_type: str = ""
     answer: bytes | None = None
     requests: int = 0
+    version: str = ""
     id: int = 0
     aside: int = -1
 
@@ -162,6 +164,7 @@ class BatchOpening(Struct, frozen=True, kw_only=True):
     names: Sequence[str]
     paths: Sequence[str]
     earlier_key: str = ""
+    round: str = ""
 
 
 FINDING_COLUMNS = ("kind", "label", "confidence", "x0", "y0", "x1", "y1", "details")

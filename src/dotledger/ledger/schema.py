@@ -36,7 +36,7 @@ __all__ = [
     "readings",
 ]
 
-VERSION = 2
+VERSION = 3
 """Raised whenever a table changes, with a step in `dotledger.ledger.migrations`."""
 
 metadata = MetaData()
@@ -66,6 +66,7 @@ batches = Table(
     Column("ended", String(32)),
     Column("stopped_because", Text),
     Column("sender", String(200)),
+    Column("round", Text),
 )
 """One sending of a set of images to one service with one set of settings."""
 
@@ -127,6 +128,7 @@ calls = Table(
     Column("media_type", String(120), nullable=False),
     Column("answer", LargeBinary),
     Column("requests", Integer),
+    Column("version", Text),
     # What is counted by month stands in the index, so that answers are not read for it.
     Index("calls_by_batch", "batch", "started", "status", "images", "price"),
 )

@@ -21,6 +21,7 @@ __all__ = [
     "calls_in_month",
     "preparations",
     "usage",
+    "versions_of",
 ]
 
 
@@ -99,6 +100,33 @@ def batch_cost(ledger: Ledger, batch: Batch) -> BatchCost:
     return BatchCost(
         images=int(answered), money=float(spent), currency=batch.currency, seconds=float(taken)
     )
+
+
+def versions_of(ledger: Ledger, batch: Batch) -> dict[str, int]:
+    """Return what the service said of its own version, with the calls in which it did.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        In it.
+
+    Returns
+    -------
+    dict of str to int
+        By version, the most frequent first; empty if the description does not name where it stands.
+    """
+    calls = schema.calls
+    count = func.count()
+    query = (
+        select(calls.c.version, count)
+        .where(calls.c.batch == batch.id, calls.c.version.is_not(None))
+        .group_by(calls.c.version)
+        .order_by(count.desc(), calls.c.version)
+    )
+    with ledger.reading() as connection:
+        return {str(version): int(number) for version, number in connection.execute(query)}
 
 
 def usage(ledger: Ledger) -> list[Month]:

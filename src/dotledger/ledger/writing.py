@@ -64,6 +64,7 @@ _CALL_COLUMNS = (
     "media_type",
     "answer",
     "requests",
+    "version",
 )
 _ANSWER_COLUMNS = ("fingerprint", "call_name", "sha", "call", "place")
 _OUTCOME_COLUMNS = ("batch", "position", "kind", "outcome", "reason", "call")
@@ -369,6 +370,7 @@ def _call_row(call: CallRecord, key: int, batch: int) -> tuple[Any, ...]:
         storable(call.media_type)[:120],
         None if call.answer is None else compress(call.answer),
         call.requests,
+        storable(call.version) or None,
     )
 
 
@@ -421,6 +423,7 @@ def _insert_batch(
         "currency": opening.currency,
         "started": timestamp(now),
         "sender": _sender(now),
+        "round": opening.round or None,
     }
     key = connection.execute(insert(schema.batches).values(**row)).inserted_primary_key
     return int(key[0]) if key else 0

@@ -38,6 +38,7 @@ class SendOptions(TypedDict, total=False):
     at_most: int | None
     budget: float | None
     again: str | Iterable[str]
+    round: str
     transport: Transport | None
     signer: Signer | None
     allow_code: bool
@@ -55,6 +56,7 @@ def prepare_sending(
     at_most: int | None = None,
     budget: float | None = None,
     again: str | Iterable[str] = (),
+    round: str = "",
     transport: Transport | None = None,
     signer: Signer | None = None,
     allow_code: bool = False,
@@ -82,6 +84,8 @@ def prepare_sending(
         Money at most, in the currency of the description.
     again : str or iterable of str, default ()
         Outcomes to send again.
+    round : str, default ""
+        Asks again under this name.
     transport : Transport, optional
         In place of the network.
     signer : callable, optional
@@ -108,13 +112,24 @@ def prepare_sending(
     described = described.with_settings(settings or {})
     _check_budget(budget, described)
     gathered = images if isinstance(images, Gathered) else gather(images)
-    plan = make_plan(described, gathered, kinds=kinds)
+    plan = make_plan(described, gathered, kinds=kinds, round=_checked_round(round))
     given = signer if described.connect.key.place == "signed" else key
     check_trust(described, code=allow_code, asked=given is None)
     found = find_key(described, given=key)
     means = Means(transport=transport, signer=signer or find_signer(described), tell=tell)
     where = os.fspath(ledger) if isinstance(ledger, os.PathLike) else ledger
     return Sending(plan, where, found, means=means, at_most=at_most, budget=budget, again=outcomes)
+
+
+def _checked_round(name: str) -> str:
+    if not isinstance(name, str) or len(name) > 100 or name != name.strip():
+        raise ArgumentError(
+            "a round has a short name",
+            place="round",
+            got=name,
+            allowed=["up to 100 characters, no spaces around"],
+        )
+    return name
 
 
 def _check(at_most: int | None, again: tuple[str, ...]) -> None:
@@ -152,6 +167,7 @@ def send(
     at_most: int | None = None,
     budget: float | None = None,
     again: str | Iterable[str] = (),
+    round: str = "",
     transport: Transport | None = None,
     signer: Signer | None = None,
     allow_code: bool = False,
@@ -185,6 +201,9 @@ def send(
         request counts as in `at_most`: a service may charge for an answer that got lost.
     again : str or iterable of str
         Outcomes to send again: ``"failed"``, ``"refused"``.
+    round : str, default ""
+        Ask again under this name, and pay again: a new set of answers for the same images and
+        settings, kept beside the earlier one. A hosted model changes under its users.
     transport : Transport, optional
         In place of HTTP; see `dotledger.testing`.
     signer : callable, optional
@@ -227,6 +246,7 @@ def send(
         at_most=at_most,
         budget=budget,
         again=again,
+        round=round,
         transport=transport,
         signer=signer,
         allow_code=allow_code,

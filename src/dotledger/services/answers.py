@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import orjson
@@ -42,6 +42,8 @@ class Reader:
         self._reason = compile_path(envelope.reason) if envelope.reason else None
         self._width = compile_path(envelope.width) if envelope.width else None
         self._height = compile_path(envelope.height) if envelope.height else None
+        self._version = compile_path(envelope.version) if envelope.version else None
+        self._version_header = envelope.version_header.casefold()
         self._most = description.limits.findings
         self._read_sections = _sections_read(description)
 
@@ -90,6 +92,14 @@ class Reader:
         rules = [r for name, r in self._rules if r.kind in wanted and name in ("", call)]
         parts = self._parts(top, len(frames))
         return [self._one(p, rules, f) for p, f in zip(parts, frames, strict=True)]
+
+    def version_of(self, document: Any, headers: Mapping[str, str]) -> str:
+        """Return what the service says of its own version; empty if it says nothing."""
+        found = self._version(Level(document, "", 0, None)) if self._version else None
+        if found is None and self._version_header:
+            named = {name.casefold(): value for name, value in headers.items()}
+            found = named.get(self._version_header)
+        return "" if found is None or isinstance(found, dict | list) else str(found)[:200]
 
     def _parts(self, top: Level, count: int) -> list[Level | None]:
         if self._images is None:
@@ -184,6 +194,7 @@ def _sections_read(description: Description) -> frozenset[str] | None:
     paths = [rule.each for rule in description.read]
     paths += [rule.lookup.table for rule in description.read if rule.lookup]
     paths += [envelope.id, envelope.error, envelope.reason, envelope.width, envelope.height]
+    paths.append(envelope.version)
     if not envelope.images:
         paths.append(envelope.images)
     names = {re.split(r"[.\[{]", path, maxsplit=1)[0] for path in paths if path}

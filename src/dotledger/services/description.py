@@ -151,7 +151,7 @@ class Price(Part, frozen=True, kw_only=True):
 
 
 class Envelope(Part, frozen=True, kw_only=True):
-    """What is around the answer: one part for each image, errors, the working size."""
+    """What is around the answer: a part for each image, errors, the working size, its version."""
 
     images: str = ""
     id: str = ""
@@ -159,11 +159,13 @@ class Envelope(Part, frozen=True, kw_only=True):
     reason: str = ""
     width: str = ""
     height: str = ""
+    version: str = ""
+    version_header: str = ""
 
     def __post_init__(self) -> None:
         """Refuse what is no path."""
         compile_each(self.images, place="images")
-        names = ("id", "error", "reason", "width", "height")
+        names = ("id", "error", "reason", "width", "height", "version")
         check_paths(*((getattr(self, name), name) for name in names))
 
 

@@ -112,8 +112,9 @@ def command(
     """Compare two or more runs on the images all of them answered.
 
     A RUN is a findings file, a batch's number in the ledger, or a service's name for its newest
-    batch; NAME=RUN gives it a name. A difference is the later run minus the earlier. Without
-    annotations the runs' agreement is shown, and where they disagree.
+    batch (flint@spring for that of a round); NAME=RUN gives it a name. A difference is the later
+    run minus the earlier. Without annotations the runs' agreement is shown, and where they
+    disagree.
     """
     from dotledger.core.comparing.combining import combine
     from dotledger.face import compare
@@ -158,7 +159,7 @@ def _read(
     truths = None
     for text in runs:
         given, _, rest = text.rpartition("=")
-        where = _where(rest)
+        where = _where(batch_of(rest, ledger))
         if annotations is None:
             found = _findings(where, ledger)
         else:
@@ -195,6 +196,18 @@ def _where(text: str) -> dict[str, Any]:
     if text.isdigit():
         return {"findings": None, "service": None, "batch": int(text)}
     return {"findings": None, "service": text, "batch": None}
+
+
+def batch_of(text: str, ledger: str) -> str:
+    """Return ``flint@spring``, a run with its round, as the number of its batch."""
+    service, at, name = text.partition("@")
+    if not at or Path(text).is_file():
+        return text
+    from dotledger.ledger.batches import find_batch
+    from dotledger.ledger.store import Ledger
+
+    with Ledger(ledger, create=False, read_only=True) as opened:
+        return str(find_batch(opened, service=service or None, round=name).id)
 
 
 def _findings(where: Mapping[str, Any], ledger: str) -> Findings:

@@ -52,11 +52,14 @@ def _list(ledger: Ledger, known: list[Batch], as_json: bool) -> None:
     if as_json:
         print_json(records)
         return
-    header = ("batch", "service", "images", "failed", "refused", "pending", "started", "ended")
+    rounds = any(r["round"] for r in records)
+    header = ("batch", "service", *(["round"] if rounds else []), "images", "failed", "refused",
+              "pending", "started", "ended")  # fmt: skip
     rows = [
         (
             str(r["batch"]),
             r["service"],
+            *([r["round"]] if rounds else []),
             f"{r['images']:,}",
             *(f"{_most(r['outcomes'], o):,}" for o in ("failed", "refused", "pending")),
             r["started"][:16].replace("T", " "),
@@ -78,6 +81,7 @@ def _record(ledger: Ledger, batch: Batch) -> dict[str, Any]:
     return {
         "batch": batch.id,
         "service": batch.service,
+        "round": batch.round,
         "images": batch.images,
         "source": batch.source,
         "kinds": list(batch.kinds),
@@ -91,7 +95,7 @@ def _record(ledger: Ledger, batch: Batch) -> dict[str, Any]:
 def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     from dotledger.ledger.batches import OUTCOMES, failures
     from dotledger.ledger.findings import notes_of
-    from dotledger.ledger.usage import call_figures, preparations
+    from dotledger.ledger.usage import call_figures, preparations, versions_of
     from dotledger.report.terminal.tables import number, rows_table
 
     record = _record(ledger, batch)
@@ -99,12 +103,20 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     failed = failures(ledger, batch)
     prepared = preparations(ledger, batch)
     noted = notes_of(ledger, batch)
+    versions = versions_of(ledger, batch)
     if as_json:
         rows = [dict(zip(("image", "kind", "outcome", "reason"), r, strict=True)) for r in failed]
         steps = [{"image": name, "steps": list(done)} for name, done in prepared]
         calls = {k: None if v != v else v for k, v in to_builtins(figures).items()}
         print_json(
-            record | {"calls": calls, "failures": rows, "prepared": steps, "notes": len(noted)}
+            record
+            | {
+                "versions": versions,
+                "calls": calls,
+                "failures": rows,
+                "prepared": steps,
+                "notes": len(noted),
+            }
         )
         return
     counts = record["outcomes"]
@@ -112,6 +124,11 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
         f"Batch {batch.id}: {counted(batch.images, 'image')} of {batch.source} to {batch.service}",
         f"Started {batch.started[:19]}, {_ended(batch.ended)}.",
         *([f"Stopped: {batch.stopped_because}."] if batch.stopped_because else []),
+        *([f"Round: {batch.round}."] if batch.round else []),
+        *(
+            f"The service says it is version {name} ({counted(count, 'call')})."
+            for name, count in versions.items()
+        ),
         "",
         rows_table(
             "", ("kind", *OUTCOMES), [(k, *(f"{n:,}" for n in counts[k].values())) for k in counts]

@@ -61,6 +61,13 @@ _MOST_LOOKED_AT = 50_000
     multiple=True,
     help="Send images with this outcome again.",
 )
+@click.option(
+    "--round",
+    "round_name",
+    default="",
+    metavar="NAME",
+    help="Ask again under this name, and pay again; the earlier answers stay beside.",
+)
 @code_option
 @click.option(
     "--outside", is_flag=True, help="Let a list name files that are not below its own folder."
@@ -76,6 +83,7 @@ def command(
     at_most: int | None,
     budget: float | None,
     again: tuple[str, ...],
+    round_name: str,
     allow_code: bool,
     outside: bool,
     skip_missing: bool,
@@ -117,6 +125,7 @@ def command(
             at_most=at_most,
             budget=budget,
             again=again,
+            round=round_name,
             allow_code=allow_code,
             tell=tell,
         )

@@ -400,6 +400,7 @@ class Sending:
             names=[item.name for item in plan.gathered.items],
             paths=[as_text(item.known_as) for item in plan.gathered.items],
             earlier_key=plan.key(earlier=True),
+            round=plan.round,
         )
 
     def _positions(self, settled: dict[int, dict[str, str]]) -> Iterator[Position]:

@@ -256,6 +256,7 @@ class Worker:
         called = self._caller.call(build)
         record = _call_record(called, call, len(images), self._plan.price)
         if called.response is not None:
+            record.version = self._version(called)
             shown = [one.record.image for one in images if one.record.image is not None]
             self._keep(record, shown, not called.reason)
         if called.pending:
@@ -272,6 +273,14 @@ class Worker:
             self._count_failure(called)
             return
         self._read(images, kinds, record, called.document)
+
+    def _version(self, called: Called) -> str:
+        """Return what the service says of its own version; an answer is kept whatever it says."""
+        try:
+            headers = called.response.headers if called.response else {}
+            return self.reader().version_of(called.document, headers)
+        except Exception:
+            return ""
 
     def _failed(
         self,

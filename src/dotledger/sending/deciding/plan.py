@@ -33,6 +33,8 @@ class Plan(Struct, frozen=True, kw_only=True):
         What they must fit.
     fingerprint, earlier : str
         Of everything that could change an answer; and as earlier versions knew the same.
+    round : str
+        Names a deliberate asking again, whose answers are kept beside the earlier ones.
     """
 
     description: Description
@@ -42,6 +44,7 @@ class Plan(Struct, frozen=True, kw_only=True):
     demands: Demands
     fingerprint: str
     earlier: str = ""
+    round: str = ""
 
     @property
     def images_per_call(self) -> int:
@@ -63,7 +66,11 @@ class Plan(Struct, frozen=True, kw_only=True):
 
 
 def make_plan(
-    description: Description, gathered: Gathered, *, kinds: str | Iterable[str] | None = None
+    description: Description,
+    gathered: Gathered,
+    *,
+    kinds: str | Iterable[str] | None = None,
+    round: str = "",
 ) -> Plan:
     """Decide which calls serve the kinds wanted; each kind is asked for once.
 
@@ -75,6 +82,8 @@ def make_plan(
         The images.
     kinds : str or iterable of str, optional
         Those wanted; None for all that are served.
+    round : str, default ""
+        Asks again under this name: a hosted model changes under its users.
 
     Returns
     -------
@@ -99,6 +108,9 @@ def make_plan(
                 allowed=served,
             )
     fingerprint = description.fingerprint(wanted)
+    earlier = description.earlier_fingerprint(wanted)
+    if round:  # another name for the answers, so that those kept before do not serve
+        fingerprint, earlier = (_in_round(one, round) for one in (fingerprint, earlier))
     return Plan(
         description=description,
         kinds=wanted,
@@ -106,8 +118,13 @@ def make_plan(
         gathered=gathered,
         demands=_demands(description),
         fingerprint=fingerprint,
-        earlier=description.earlier_fingerprint(wanted),
+        earlier=earlier,
+        round=round,
     )
+
+
+def _in_round(fingerprint: str, name: str) -> str:
+    return hashlib.sha256(f"{fingerprint}\0{name}".encode("utf-8", "replace")).hexdigest()[:16]
 
 
 def _calls(
