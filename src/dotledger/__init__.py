@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from dotledger.face import choose_thresholds as choose_thresholds
     from dotledger.face import compare as compare
     from dotledger.face import draft_description as draft_description
+    from dotledger.face import drift as drift
     from dotledger.face import failures as failures
     from dotledger.face import forecast as forecast
     from dotledger.face import measure as measure
@@ -65,6 +66,7 @@ _HOMES = {
     "combine": "core.comparing.combining",
     "compare": "face",
     "draft_description": "face",
+    "drift": "face",
     "draw": "report.pictures.draw",
     "failures": "face",
     "findings_of": "kept",
@@ -110,6 +112,7 @@ __all__ = [
     "compare",
     "draft_description",
     "draw",
+    "drift",
     "failures",
     "findings_of",
     "fit_confidence_map",

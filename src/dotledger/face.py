@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from dotledger.core.choosing.three_ways import ThreeWays
     from dotledger.core.comparing.agreement import Agreement
     from dotledger.core.comparing.compare import Comparison
+    from dotledger.core.comparing.drift import Drift
     from dotledger.core.comparing.gates import Verdicts
     from dotledger.core.questions.conventions import Fit
     from dotledger.core.tables.label_names import NameMap
@@ -48,6 +49,7 @@ __all__ = [
     "choose_thresholds",
     "compare",
     "draft_description",
+    "drift",
     "failures",
     "forecast",
     "measure",
@@ -435,6 +437,46 @@ def check_gates(
     return judge_gates(
         file.gates(home), measured(findings), before=earlier, failed_share=failed_share
     )
+
+
+def drift(
+    first: Findings | PathLike | Any,
+    second: Findings | PathLike | Any,
+    *,
+    draws: int = 1000,
+    seed: int = 0,
+) -> Drift:
+    """Tell what changed between two runs where nothing is annotated.
+
+    Parameters
+    ----------
+    first, second : table, dataframe or path
+        Findings of the earlier and the later run, cut where they are to be compared.
+    draws, seed : int
+        Of images; at least 20.
+
+    Returns
+    -------
+    Drift
+        Its `found` holds the changes larger than drawing images again would make.
+
+    Raises
+    ------
+    TableError
+        If a file or frame breaks the common shape.
+    ScopeError
+        If one of the runs has no image.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> dotledger.drift("found.csv", "found.csv").found
+    ()
+    """
+    from dotledger.core.comparing.drift import drift_of
+
+    tables = _named_runs((first, second), ("first", "second"))
+    return drift_of(tables["first"], tables["second"], draws=draws, seed=seed)
 
 
 def _for_each(threshold: Any, runs: int) -> list[Any]:

@@ -19,6 +19,7 @@ from dotledger.core.comparing.agreement import Agreement, KindAgreement
 from dotledger.core.comparing.claims import Checked
 from dotledger.core.comparing.compare import Comparison, Pair
 from dotledger.core.comparing.differences import Difference
+from dotledger.core.comparing.drift import Change, Drift
 from dotledger.core.comparing.found_by import FoundBy
 from dotledger.core.comparing.gates import Verdicts
 from dotledger.core.counting.rows import KindMeasure, Point, Row
@@ -54,6 +55,7 @@ __all__ = [
     "Agreement",
     "Aim",
     "Batch",
+    "Change",
     "Checked",
     "Choice",
     "Comparison",
@@ -66,6 +68,7 @@ __all__ = [
     "Difference",
     "Draft",
     "Drawn",
+    "Drift",
     "Fit",
     "Forecast",
     "FoundBy",

@@ -66,6 +66,7 @@ _GROUPS = {
     "Watch": (
         "watch",
         {
+            "drift": "tell what changed between two runs where nothing is annotated",
             "gate": "tell whether a release holds what a file asks of it",
         },
     ),

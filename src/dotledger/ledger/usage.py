@@ -18,6 +18,7 @@ __all__ = [
     "Month",
     "batch_cost",
     "call_figures",
+    "call_seconds",
     "calls_in_month",
     "preparations",
     "usage",
@@ -100,6 +101,27 @@ def batch_cost(ledger: Ledger, batch: Batch) -> BatchCost:
     return BatchCost(
         images=int(answered), money=float(spent), currency=batch.currency, seconds=float(taken)
     )
+
+
+def call_seconds(ledger: Ledger, batch: Batch) -> list[float]:
+    """Return how long each answered call of a batch took.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        In it.
+
+    Returns
+    -------
+    list of float
+        Seconds, in the order of the calls; empty without calls.
+    """
+    calls = schema.calls
+    query = select(calls.c.seconds).where(calls.c.batch == batch.id).order_by(calls.c.id)
+    with ledger.reading() as connection:
+        return [float(value) for value in connection.execute(query).scalars()]
 
 
 def versions_of(ledger: Ledger, batch: Batch) -> dict[str, int]:

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from dotledger.core.comparing.compare import Comparison
     from dotledger.ledger.usage import BatchCost
 
-__all__ = ["command"]
+__all__ = ["batch_of", "command", "where_of"]
 
 _MATCH = "exact,spelling,case,folders,ending"
 
@@ -159,7 +159,7 @@ def _read(
     truths = None
     for text in runs:
         given, _, rest = text.rpartition("=")
-        where = _where(batch_of(rest, ledger))
+        where = where_of(batch_of(rest, ledger))
         if annotations is None:
             found = _findings(where, ledger)
         else:
@@ -188,7 +188,7 @@ def _check_name(tables: Mapping[str, Any], name: str) -> None:
         )
 
 
-def _where(text: str) -> dict[str, Any]:
+def where_of(text: str) -> dict[str, Any]:
     """Return where a run is: a file, a batch, or a service's newest batch."""
     is_file = Path(text).suffix.lower() in (".csv", ".jsonl", ".parquet") or Path(text).is_file()
     if is_file:
