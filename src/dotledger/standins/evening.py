@@ -20,7 +20,8 @@ from dotledger.services.description import Description, parse_description
 from dotledger.standins.chalk import chalk
 from dotledger.standins.flint import flint
 from dotledger.standins.marl import marl
-from dotledger.standins.scenes import write_scenes
+from dotledger.standins.more_scenes import recipes
+from dotledger.standins.scenes import RECIPES, write_scenes
 from dotledger.standins.service import Running, Simulated, serve
 from dotledger.standins.trouble import NO_TROUBLE, Trouble
 
@@ -88,7 +89,7 @@ class Evening:
 
 @contextmanager
 def evening_walk(
-    folder: Path, *, services: tuple[str, ...] = ("flint", "marl")
+    folder: Path, *, services: tuple[str, ...] = ("flint", "marl"), count: int = len(RECIPES)
 ) -> Iterator[Evening]:
     """Draw the scenes below `folder` (if they are not there yet) and run simulated services.
 
@@ -98,9 +99,11 @@ def evening_walk(
         Made if needed.
     services : tuple of str
         Names from `MAKERS`.
+    count : int
+        How many scenes; see `dotledger.standins.more_scenes`.
     """
     if not (folder / "annotations.csv").exists():
-        write_scenes(folder)
+        write_scenes(folder, recipes=recipes(count))
     with ExitStack() as stack:
         up = [stack.enter_context(running(name)) for name in services]
         yield Evening(

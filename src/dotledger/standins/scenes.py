@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import math
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from random import Random
@@ -143,25 +143,27 @@ def _encode(image: Image.Image, recipe: Recipe) -> bytes:
     return data[: len(data) // 12] if recipe.special == "damaged" else data
 
 
-def scenes(*, seed: int = 7) -> Iterator[Scene]:
-    """Draw every scene of the demo."""
-    return (draw_scene(recipe, seed=seed) for recipe in RECIPES)
+def scenes(*, seed: int = 7, recipes: Sequence[Recipe] = RECIPES) -> Iterator[Scene]:
+    """Draw every scene of the demo, or of other recipes."""
+    return (draw_scene(recipe, seed=seed) for recipe in recipes)
 
 
-def write_scenes(folder: Path, *, seed: int = 7) -> Annotations:
+def write_scenes(
+    folder: Path, *, seed: int = 7, recipes: Sequence[Recipe] = RECIPES
+) -> Annotations:
     """Write every scene below ``folder/images``, and what is true of them beside it.
 
     ``annotations.csv`` is the ground truth, ``images.csv`` what is known about the images.
     """
     drawn = []
-    for scene in scenes(seed=seed):
+    for scene in scenes(seed=seed, recipes=recipes):
         with whole_file(folder / "images" / scene.name) as draft:
             draft.write_bytes(scene.data)
         drawn.append(scene)
     annotations = truth(drawn)
     write_table(annotations, folder / "annotations.csv")
     with whole_file(folder / "images.csv") as draft:
-        write_rows(draft, ("image", "width", "height", "sky", "scene"), map(_facts, RECIPES))
+        write_rows(draft, ("image", "width", "height", "sky", "scene"), map(_facts, recipes))
     return annotations
 
 

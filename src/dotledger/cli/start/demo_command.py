@@ -25,8 +25,15 @@ _THRESHOLD = 0.5
 @click.option(
     "--folder", default="dotledger-demo", show_default=True, help="Where everything is written."
 )
+@click.option(
+    "--scenes",
+    type=click.IntRange(1, 100_000),
+    default=35,
+    show_default=True,
+    help="How many; the first 35 are always the same, and 300 are enough to choose by.",
+)
 @json_option
-def command(folder: str, as_json: bool) -> None:
+def command(folder: str, scenes: int, as_json: bool) -> None:
     """Do the whole job once, offline, on made-up scenes.
 
     Draws an evening walk with paper lanterns, starts two simulated services, sends the scenes
@@ -43,14 +50,14 @@ def command(folder: str, as_json: bool) -> None:
     home = Path(folder)
     _check_free(home)
     say(f"Drawing the scenes in {home / 'images'} and starting two simulated services ...")
-    with evening_walk(home) as evening:
+    with evening_walk(home, count=scenes) as evening:
         _send_all(evening, home, quiet=as_json)
     say("Measuring and drawing ...")
     measures, seen = _measure_all(evening, home)
     if as_json:
         print_json({name: measure.to_dict() for name, measure in measures.items()})
     else:
-        _show(measures, seen, home)
+        _show(measures, seen, home, _chosen(home, list(measures)))
 
 
 def _check_free(home: Path) -> None:
@@ -123,7 +130,42 @@ def _draw(
     )
 
 
-def _show(measures: dict[str, Measure], seen: list[str], home: Path) -> None:
+_AIM = "best f1"
+
+
+def _chosen(home: Path, services: list[str]) -> list[str]:
+    """Choose thresholds for each service, and say which service is better at what."""
+    from dotledger.face import choose_thresholds, compare
+
+    files = [home / f"{name}.csv" for name in services]
+    truth = home / "annotations.csv"
+    lines = [f"Thresholds chosen by measurement, for the {_AIM.replace('f1', 'F1')}:"]
+    for name, file in zip(services, files, strict=True):
+        chosen = choose_thresholds(file, truth, aim=_AIM, draws=0)
+        f1 = chosen.to_dict()["outcome"]["f1"]
+        listed = ", ".join(f"{kind} {value:.2f}" for kind, value in chosen.thresholds.items())
+        lines.append(f"  {name:5}  {listed}; F1 {f1:.2f} on images that had no say in them")
+    found = compare(*files, annotations=truth, names=services, aim=_AIM)
+    return [*lines, *_better(found)]
+
+
+def _better(found: Any) -> list[str]:
+    """Return in two lines at what each service is better, and what cannot be told apart."""
+    words = {"recall": "finding them", "precision": "few wrong ones", "mean_overlap": "tight boxes"}
+    sides: dict[str, list[str]] = {name: [] for name in (*found.names, "")}
+    for kind, differences in found.pair.kinds.items():
+        for measure, one in differences.items():
+            if measure in words:
+                winner = found.names[one.better] if one.told_apart else ""
+                sides[winner].append(f"{kind} ({words[measure]})")
+    better = [f"{name} at {', '.join(at)}" for name, at in sides.items() if name and at]
+    return [
+        f"Better, as far as {found.images} images tell: {'; '.join(better) or 'neither'}.",
+        f"Not told apart: {', '.join(sides['']) or 'nothing'}.",
+    ]
+
+
+def _show(measures: dict[str, Measure], seen: list[str], home: Path, chosen: list[str]) -> None:
     from dotledger.report.terminal.measures import comparison_table, scope_lines
 
     first = next(iter(measures.values()))
@@ -137,16 +179,20 @@ def _show(measures: dict[str, Measure], seen: list[str], home: Path) -> None:
         "",
         *seen,
         "",
+        *chosen,
+        "",
         f"Ledger                {home / 'walk.ledger'}",
         f"Images with boxes     {home / 'pictures'}",
         f"Tables                {', '.join(str(home / f'{name}.csv') for name in measures)}",
         f"Ground truth          {home / 'annotations.csv'}",
         f"About the images      {home / 'images.csv'}",
         "",
-        "Three things to try next:",
+        "Four things to try next:",
         f"  dotledger findings --ledger {home}/walk.ledger --service flint --kinds face",
         f"  dotledger measure --findings {home}/marl.csv --annotations {home}/annotations.csv "
         f"--images {home}/images.csv --threshold 0.5 --also reasons --by scene",
         f"  dotledger draw {home}/images --ledger {home}/walk.ledger --service marl "
         f"--kinds object --out {home}/objects",
+        f"  dotledger choose --findings {home}/flint.csv --annotations {home}/annotations.csv "
+        "--aim 'recall >= 0.8'",
     )

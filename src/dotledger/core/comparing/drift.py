@@ -332,7 +332,7 @@ def _distance(
             low=float(low),
             high=float(high),
             by_chance=chance,
-            beyond_chance=bool(seen > chance),
+            beyond_chance=bool(seen > chance and seen >= 1 / _BINS),
         )
     ]
 
