@@ -3,6 +3,7 @@
 Written from the definitions alone; nothing of the library is used.
 """
 
+import math
 from fractions import Fraction
 
 
@@ -246,3 +247,70 @@ def cases_by_image(findings, annotations, images, labels, required, threshold):
             cases["recall"].append((hits, hits + one["misses"]))
             cases["f1"].append((2 * hits, 2 * hits + wrong + one["misses"]))
     return found
+
+
+def every_threshold(findings, annotations, required):
+    """Return [(threshold, counts)] of all labels pooled, each threshold tried by itself."""
+    levels = {c for c in _counted(findings, annotations, required) if c is not None}
+    every = [*([1.0] if levels and max(levels) < 1 else []), *sorted(levels, reverse=True)]
+    return [(t, measure_boxes(findings, annotations, required, t)[None]) for t in every]
+
+
+def _counted(findings, annotations, required):
+    """Return the confidences of what is not set aside."""
+    kept = []
+    images = {a["image"] for a in annotations} & {f["image"] for f in findings}
+    for label in {a["label"] for a in annotations if a["label"]}:
+        for image in images:
+            here = [f for f in findings if f["image"] == image and f["label"] == label]
+            true = [a for a in annotations if a["image"] == image and a["label"] == label]
+            kept += [
+                f["confidence"]
+                for f, state, _ in pair_group(here, true, required)
+                if state != "set aside"
+            ]
+    return kept
+
+
+def chosen(tried, images, aim):
+    """Return the best threshold and whether the aim is met, among all that were tried.
+
+    `aim` is (measure, limit or None, beta); among equals the greater recall, then the threshold.
+    """
+    name, limit, beta = aim
+
+    def value(row):
+        if name == "f":
+            b = Fraction(beta) ** 2
+            found = row["true_positives"] + row["false_positives"]
+            return divided((1 + b) * row["true_positives"], found + b * row["annotated"])
+        if name == "false alarms":
+            return Fraction(100 * row["false_positives"], images)
+        if name == "cost":
+            return Fraction(limit[0] * row["misses"] + limit[1] * row["false_positives"], images)
+        return row[name]
+
+    def key(number):
+        return Fraction(-(10**9)) if number is None else number
+
+    def best(rows, goal):
+        return max(rows, key=lambda r: (key(goal(r[1])), key(r[1]["recall"]), r[0]))[0]
+
+    if name == "cost":
+        return best(tried, lambda row: -value(row)), True
+    if limit is None:
+        return best(tried, value), True
+    lower = name == "false alarms"
+    meets = [
+        r
+        for r in tried
+        if (v := value(r[1])) is not None and (v <= limit if lower else float(v) >= limit)
+    ]
+    then = (lambda row: row["precision"]) if name == "recall" else (lambda row: row["recall"])
+    return (best(meets, then), True) if meets else (None, False)
+
+
+def exact_mcnemar(one, other):
+    """Twice the lower tail of the fair coin, summed up term by term."""
+    n, low = one + other, min(one, other)
+    return min(Fraction(1), 2 * sum(Fraction(math.comb(n, k), 2**n) for k in range(low + 1)))

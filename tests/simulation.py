@@ -65,3 +65,67 @@ def coverage(runs, images, draws, seed):
             low, high = pooled.intervals[name]
             held[name] += low <= true <= high
     return {name: count / runs for name, count in held.items()}
+
+
+FOUND, RIGHT, WRONG, FALSE = 0.95, (5, 2), (2, 4), 2.0
+"""Objects are found with this probability; confidences of right and wrong findings are Beta."""
+
+
+def confident_set(rng, images, *, shift=0.0):
+    """A set whose true measures at every threshold are known; each image holds 1 + Poisson(1).
+
+    `shift` moves the confidences of right findings, for a service that is better or worse.
+    """
+    count = 1 + rng.poisson(1, images)
+    image = np.repeat(np.arange(images), count)
+    place = np.arange(len(image)) - np.repeat(np.cumsum(count) - count, count)
+    false = np.repeat(np.arange(images), rng.poisson(FALSE, images))
+    names = tuple(f"image-{i}" for i in range(images))
+    truth = Annotations(
+        image=Coded(image, names),
+        kind=_one(len(image), "object"),
+        label=_one(len(image), "lantern"),
+        box=_boxes(20.0 * place),
+        ignore=np.zeros(len(image), dtype=bool),
+    )
+    return truth, confident_findings(rng, truth, image, place, false, names, shift)
+
+
+def confident_findings(rng, truth, image, place, false, names, shift=0.0):
+    """One service's findings of what is true of a set."""
+    found = rng.random(len(image)) < FOUND
+    right = np.clip(rng.beta(*RIGHT, found.sum()) + shift, 0, 1)
+    where = np.r_[20.0 * place[found], np.full(len(false), 1e6)]
+    every = np.r_[image[found], false, np.arange(len(names))]
+    label = np.zeros(len(every), dtype=np.intp)
+    label[: len(where)] = 1
+    sure = np.r_[right, rng.beta(*WRONG, len(false)), np.full(len(names), np.nan)]
+    return Findings(
+        image=Coded(every, names),
+        kind=_one(len(every), "object"),
+        label=Coded(label, ("", "lantern")),
+        confidence=sure,
+        box=np.vstack([_boxes(where), np.full((len(names), 4), np.nan)]),
+    )
+
+
+def equal_services(rng, images):
+    """Two services that are equally good, on one set."""
+    truth, first = confident_set(rng, images)
+    image = truth.image.codes
+    place = np.arange(len(image)) - np.searchsorted(image, image)
+    false = np.repeat(np.arange(images), rng.poisson(FALSE, images))
+    return truth, first, confident_findings(rng, truth, image, place, false, truth.image.names)
+
+
+def true_at(threshold):
+    """Recall, precision and F1 of `confident_set` at a threshold, from expectations."""
+    from scipy.stats import beta
+
+    right = 2 * FOUND * beta.sf(threshold, *RIGHT)
+    wrong = FALSE * beta.sf(threshold, *WRONG)
+    return {
+        "recall": right / 2,
+        "precision": right / (right + wrong),
+        "f1": 2 * right / (right + wrong + 2),
+    }

@@ -3,6 +3,7 @@
 import csv
 import json
 import os
+import shlex
 import subprocess
 import sys
 import tempfile
@@ -43,7 +44,7 @@ class Demo(unittest.TestCase):
             "marl draws the loosest boxes",
             "refused: tiny-01.png",
             "refused: damaged-01.jpg",
-            "Three things to try next",
+            "Four things to try next",
         ):
             self.assertIn(sign, self.done.stdout)
         self.assertNotIn("demo-secret", self.done.stdout + self.done.stderr)
@@ -51,14 +52,14 @@ class Demo(unittest.TestCase):
         self.assertNotIn(b"demo-secret", ledger)
         self.assertNotIn(b"flint-demo-key", ledger)
 
-    def test_the_three_next_commands_run(self):
+    def test_the_next_commands_run(self):
         """What the demo's last lines propose works as printed."""
         proposed = [
-            line.split()
+            shlex.split(line)
             for line in self.done.stdout.splitlines()
             if line.startswith("  dotledger ")
         ]
-        self.assertEqual(len(proposed), 3)
+        self.assertEqual(len(proposed), 4)
         for words in proposed:
             done = dotledger(*words[1:])
             self.assertEqual(done.returncode, 0, done.stderr)

@@ -35,14 +35,21 @@ class _Value(Part, frozen=True, kw_only=True):
 class _Service(Part, frozen=True, kw_only=True):
     """Thresholds of one service."""
 
-    thresholds: dict[str, _Confidence] = msgspec.field(default_factory=dict)
-    hold_from: dict[str, _Confidence] = msgspec.field(default_factory=dict)
+    thresholds: dict[str, float] = msgspec.field(default_factory=dict)
+    hold_from: dict[str, float] = msgspec.field(default_factory=dict)
     findings: str = ""
     floor: _Confidence | None = None
     images: int = 0
     attainable: bool = True
     outcome: dict[str, dict[str, _Value]] = msgspec.field(default_factory=dict)
     optimistic: dict[str, dict[str, _Value]] = msgspec.field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        """Raise ValueError for a threshold out of range."""
+        for table in (self.thresholds, self.hold_from):
+            for name, value in table.items():
+                if not 0 <= value <= 1:
+                    raise ValueError(f"the threshold of {name!r} is {value}, not from 0 to 1")
 
 
 class ThresholdsFile(Part, frozen=True, kw_only=True):

@@ -388,7 +388,8 @@ def _troubles(
         if math.isnan(number):
             what = f"the {name.strip() or gate.measure} is undefined"
             found.append((what, False))
-        elif (number < limit) if least else (number > limit):
+        # As overlaps are: what two ways of adding up make of one figure is one figure.
+        elif round(limit - number if least else number - limit, 9) > 0:
             found.append((f"{name}{_shown(number)}, {word} {limit:g} asked", True))
     for word, limit, moved in (
         ("fell", gate.falls_at_most, before - value),

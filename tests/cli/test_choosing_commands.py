@@ -1,0 +1,151 @@
+"""The commands that choose, compare and watch, as a user meets them."""
+
+import csv
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from tests.cli.test_commands import dotledger
+from tests.sending.helpers import ANSWER, TEXT, Handler, pictures, served
+
+
+class OnTheWalk(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.home = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
+        done = dotledger("demo", "--folder", cls.home / "walk")
+        assert done.returncode == 0, done.stderr
+        cls.walk = cls.home / "walk"
+        cls.shown = done.stdout
+
+    def run_on(self, command, *words, service="flint", status=0):
+        files = ("--findings", f"{service}.csv", "--annotations", "annotations.csv")
+        done = dotledger(command, *files, *words, cwd=self.walk)
+        self.assertEqual(done.returncode, status, done.stderr)
+        return done
+
+    def test_the_demo_ends_with_a_choice(self):
+        """Thresholds for each service, and which is better at what."""
+        for sign in ("flint  label 0.61", "on images that had no say in them",
+                     "Better, as far as 33 images tell: flint at", "Not told apart: "):  # fmt: skip
+            self.assertIn(sign, self.shown)
+
+    def test_sweep(self):
+        """At most 25 rows are shown; the files hold every threshold; it says where it stops."""
+        done = self.run_on("sweep", "--kinds", "object", "--csv", "s.csv", "--replace")
+        rows = [line for line in done.stdout.splitlines() if line.strip().startswith("0.")]
+        self.assertLessEqual(len(rows), 25)
+        self.assertIn("object stops at 0.497, the lowest confidence found; below 0.3", done.stdout)
+        with (self.walk / "s.csv").open() as file:
+            kept = list(csv.DictReader(file))
+        whole = json.loads(self.run_on("sweep", "--kinds", "object", "--json").stdout)
+        self.assertEqual(len(kept), len(whole["thresholds"]))
+        self.assertEqual(whole["floor"], 0.3)
+        self.assertGreater(len(kept), len(rows))
+
+    def test_choose_and_use(self):
+        """A file is written that --threshold takes; status 1 where the aim cannot be met."""
+        done = self.run_on("choose", "--aim", "recall >= 0.6", "--out", "t.toml", status=1)
+        self.assertIn("face: the aim cannot be met; the nearest is recall 0.55 at 0.606.", done.stdout)  # fmt: skip
+        met = self.run_on("choose", "--aim", "recall >= 0.6", "--kinds", "object,label", "--json")
+        plain = json.loads(met.stdout)
+        self.assertTrue({"thresholds", "outcome", "optimistic"} <= set(plain))
+        cut = json.loads(self.run_on("measure", "--threshold", "t.toml", "--json").stdout)
+        self.assertEqual(cut["threshold"], {"label": 0.611, "object": 0.853, "face": 0.606, "unsafe": 0.625})  # fmt: skip
+        refused = self.run_on("measure", "--threshold", "t.toml", service="marl", status=2)
+        self.assertIn("holds none for marl", refused.stderr)
+        self.run_on("choose", "--aim", "recall >= 0.6", "--out", "t.toml", "--join", service="marl")
+        self.run_on("measure", "--threshold", "t.toml", service="marl")
+        self.run_on("measure", "--threshold", "t.toml")
+        other = self.run_on("choose", "--aim", "best f1", "--out", "t.toml", "--join", status=2)
+        self.assertIn("one aim", other.stderr)
+        taken = self.run_on("choose", "--aim", "best f1", "--out", "t.toml", status=2)
+        self.assertIn("--replace", taken.stderr)
+        wrong = self.run_on("choose", "--aim", "recal > 1", status=2)
+        self.assertIn("--aim: not an aim; is it 'recall' for 'recal'?", wrong.stderr)
+
+    def test_below_the_floor(self):
+        """A threshold where nothing is known is refused by every command."""
+        for words in (("measure", "--findings", "flint.csv", "--annotations", "annotations.csv"),
+                      ("findings", "--ledger", "walk.ledger", "--service", "flint")):  # fmt: skip
+            done = dotledger(*words, "--threshold", "0.1", cwd=self.walk)
+            self.assertEqual(done.returncode, 2)
+            self.assertIn("below the service's floor", done.stderr)
+
+    def test_compare(self):
+        """Differences, who finds what, claims, the two together, and what each costs."""
+        done = dotledger("compare", "flint", "marl", "--ledger", "walk.ledger", "--annotations", "annotations.csv",
+                         "--threshold", "0.5", "--claim", "recall 0.92", "--together", 2, cwd=self.walk)  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        for sign in ("marl beside flint, on these 33 images", "marl is better", "cannot be told apart",
+                     "together beside marl", "Never beaten by another run", "marl: 0.98 (0.94", "not compatible",
+                     "0.00370 EUR", "crowd-01.jpg face +8"):  # fmt: skip
+            self.assertIn(sign, done.stdout)
+        plain = json.loads(dotledger("compare", "flint.csv", "marl.csv", "--annotations", "annotations.csv", "--json", cwd=self.walk).stdout)  # fmt: skip
+        self.assertEqual(plain["names"], ["flint", "marl"])
+        self.assertTrue(plain["pooled"]["recall"]["told_apart"])
+        same = dotledger("compare", "flint.csv", "flint.csv", cwd=self.walk)
+        self.assertIn("two runs of one name", same.stderr)
+        worklist = dotledger("compare", "flint.csv", "marl.csv", "--worklist", "w.csv", cwd=self.walk)  # fmt: skip
+        self.assertIn("not who is right", worklist.stdout)
+        self.assertEqual((self.walk / "w.csv").read_text().splitlines()[:2], ["image,kind,both,disputed", "crowd-01.jpg,face,0,8"])  # fmt: skip
+
+    def test_gate(self):
+        """Status 1 where anything does not hold; JUnit and Markdown are written."""
+        (self.walk / "g.toml").write_text(
+            "gates_file = 1\nthreshold = 0.5\n[[gate]]\nmeasure = 'recall'\nof = 'face'\nat_least = 0.6\n"
+            "[[gate]]\nmeasure = 'recall'\nof_each = 'kind'\nfalls_at_most = 0.05\nagainst = 'flint'\n"
+        )  # fmt: skip
+        words = ("--against", "flint=flint.csv", "--junit", "j.xml", "--markdown", "j.md", "--replace")  # fmt: skip
+        self.assertIn("5 hold, 0 do not.", self.run_on("gate", "g.toml", *words, service="marl").stdout)  # fmt: skip
+        done = self.run_on("gate", "g.toml", *words, status=1)
+        self.assertIn("recall of face at least 0.6 [face]: 0.548, at least 0.6 asked.", done.stdout)
+        self.assertIn('failures="1"', (self.walk / "j.xml").read_text())
+        missing = self.run_on("gate", "g.toml", status=2)
+        self.assertIn("unknown earlier run", missing.stderr)
+
+    def test_drift(self):
+        """What changed, beyond chance; fields of answers; nothing where nothing did."""
+        done = dotledger("drift", "flint", "marl", "--ledger", "walk.ledger", cwd=self.walk)
+        self.assertIn("median seconds of a call", done.stdout)
+        self.assertIn("Fields of answers that vanished: faces[].place", done.stdout)
+        same = dotledger("drift", "flint.csv", "flint.csv", cwd=self.walk)
+        self.assertIn("Nothing changed by more than drawing images again would make.", same.stdout)
+
+
+class Changing(Handler):
+    """Answers, and after twelve calls says that it is another version."""
+
+    def asked(self):
+        self.body()
+        self.seen.append(self.path)
+        self.reply(ANSWER if len(self.seen) <= 12 else {**ANSWER, "model": "2"})
+
+
+class Rounds(unittest.TestCase):
+    def test_asking_again(self):
+        """A round is paid for, kept beside the first, named, and compared with it."""
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        (home / "p").mkdir()
+        for name, data in pictures(12).items():
+            (home / "p" / name).write_bytes(data)
+        port, handler = served(self, Changing)
+        address = f'address = "http://127.0.0.1:{port}/'
+        text = TEXT.replace('address = "http://127.0.0.1:1/', address)
+        (home / "bell.toml").write_text(f'{text}\n[envelope]\nversion = "model"\n')
+        send = ("send", "p", "--service", "bell.toml", "--ledger", "l.ledger")
+        autumn = ("--round", "autumn")
+        for words, calls in (((), 12), ((), 12), (autumn, 24), (autumn, 24)):
+            done = dotledger(*send, *words, cwd=home, env={"BELL_KEY": "k"})
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertEqual(len(handler.seen), calls)
+        shown = dotledger("batches", "--ledger", "l.ledger", cwd=home).stdout
+        self.assertIn("autumn", shown)
+        detail = dotledger("batches", "2", "--ledger", "l.ledger", cwd=home).stdout
+        self.assertIn("Round: autumn.", detail)
+        self.assertIn("The service says it is version 2 (12 calls).", detail)
+        drift = dotledger("drift", "1", "bell@autumn", "--ledger", "l.ledger", cwd=home)
+        self.assertIn("Fields of answers that appeared: model.", drift.stdout, drift.stderr)
+        wrong = dotledger("drift", "1", "bell@autum", "--ledger", "l.ledger", cwd=home)
+        self.assertIn("of the round 'autum'", wrong.stderr)

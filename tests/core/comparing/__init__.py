@@ -1,0 +1,1 @@
+"""Tests of comparing runs, and of watching."""
