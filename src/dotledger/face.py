@@ -166,7 +166,7 @@ def choose_thresholds(
     smallest: int = 20,
     parts: int = 5,
     held_out: str | None = None,
-    sure: float | None = None,
+    surely: float | None = None,
     floor: float | None = None,
     draws: int = 1000,
     seed: int = 0,
@@ -198,7 +198,7 @@ def choose_thresholds(
         Of the images, decided by what is in them and not by their names.
     held_out : str, optional
         A column of the images that marks those to judge on, in the place of parts.
-    sure : float, optional
+    surely : float, optional
         From 0.5 to below 1: choose so that new images meet the limit of the aim this surely.
         Without it about every second choice falls a little short on new images.
     floor : float, optional
@@ -227,7 +227,7 @@ def choose_thresholds(
     >>> import dotledger
     >>> chosen = dotledger.choose_thresholds("found.csv", "truth.csv", aim="recall >= 0.6")
     >>> sorted(chosen.thresholds), chosen.outcome.images
-    (['face', 'label', 'object', 'unsafe'], 31)
+    (['face', 'label', 'object', 'unsafe'], 32)
     """
     from dotledger.core.choosing.choose import choose
     from dotledger.core.choosing.plans import check_plan
@@ -239,7 +239,7 @@ def choose_thresholds(
         smallest=smallest,
         parts=parts,
         held_out=held_out,
-        sure=sure,
+        surely=surely,
         draws=draws,
         seed=seed,
     )

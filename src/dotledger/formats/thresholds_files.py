@@ -164,12 +164,25 @@ def write_thresholds(
     join : ThresholdsFile, optional
         What is kept beside them.
 
+    Returns
+    -------
+    None
+        The file is there.
+
     Raises
     ------
     ArgumentError
-        If they are for several aims, or chosen at several required overlaps.
+        If they are for several aims.
     OSError
         If the file cannot be written.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> chosen = dotledger.choose_thresholds("found.csv", "truth.csv", aim="best f1", draws=0)
+    >>> dotledger.write_thresholds("mine.toml", [chosen])
+    >>> dotledger.measure("found.csv", "truth.csv", threshold="mine.toml", draws=0).pooled.misses
+    29
     """
     file = Path(path)
     first = choices[0]

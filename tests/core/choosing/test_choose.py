@@ -146,8 +146,8 @@ class Worked(unittest.TestCase):
             ({"aim": "best f1", "parts": 1}, "parts"),
             ({"aim": "best f1", "each": "image"}, "each"),
             ({"aim": "best f1", "smallest": 0}, "smallest"),
-            ({"aim": "best f1", "sure": 0.9}, "only an aim with a limit"),
-            ({"aim": "recall >= 0.9", "sure": 1.0}, "0.5 to below 1"),
+            ({"aim": "best f1", "surely": 0.9}, "only an aim with a limit"),
+            ({"aim": "recall >= 0.9", "surely": 1.0}, "0.5 to below 1"),
             ({"aim": "false-alarm rate <= 0.1"}, "boxes have no false-alarm rate"),
             ({"aim": "best f1", "threshold": 1}, "unexpected"),
         ):
@@ -200,7 +200,7 @@ class Truth(unittest.TestCase):
         plain, sure = 0, 0
         for _ in range(100):
             true, found = simulation.confident_set(rng, 60)
-            for options in ({}, {"sure": 0.9}):
+            for options in ({}, {"surely": 0.9}):
                 got = chosen((found, true), "recall >= 0.8", **options).groups["object"]
                 met = simulation.true_at(got.threshold)["recall"] >= 0.8
                 plain, sure = plain + (met and not options), sure + (met and bool(options))

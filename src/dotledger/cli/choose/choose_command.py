@@ -71,7 +71,7 @@ __all__ = ["command"]
     "--held-out", metavar="COLUMN", help="Judge on images that this column marks; no parts."
 )
 @click.option(
-    "--sure", type=float, metavar="P", help="Choose so that new images meet the aim this surely."
+    "--surely", type=float, metavar="P", help="Choose so that new images meet the aim this surely."
 )
 @click.option("--draws", type=int, default=1000, show_default=True, help="For intervals; 0: none.")
 @click.option("--seed", type=int, default=0, show_default=True, help="Of the parts and draws.")
@@ -99,7 +99,7 @@ def command(
     from dotledger.face import choose_thresholds
 
     read_aim(aim)  # before anything is read
-    own = ("each", "smallest", "parts", "held_out", "sure", "draws", "seed")
+    own = ("each", "smallest", "parts", "held_out", "surely", "draws", "seed")
     settings = {name: options.pop(name) for name in own}
     before = _before(out_file, options, join=join, replace=replace)
     compared = compared_tables(**options)

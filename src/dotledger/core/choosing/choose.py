@@ -155,7 +155,7 @@ def _outcome(
     setting: Setting, counts: ImageCounts, drawn: LevelCounts | None, *, level: bool = True
 ) -> Outcome:
     aim, resampling = setting.plan.aim, setting.plan.resampling
-    sure: dict[str, tuple[float, float]] = {}
+    drawn_ends: dict[str, tuple[float, float]] = {}
     if drawn is not None:
         there = int(((counts.found + counts.actual) > 0).sum())
         values = {
@@ -167,9 +167,9 @@ def _outcome(
             "stopped_share": drawn.value("stopped_share"),
             "aimed": value_of(aim, drawn),
         }
-        sure = {name: _ends(v[0], there, resampling.level) for name, v in values.items()}
+        drawn_ends = {name: _ends(v[0], there, resampling.level) for name, v in values.items()}
     wanted = resampling.level if level and resampling.draws else None
-    found = outcome_of(counts, level=wanted, aimed=_aimed(aim, counts), sure=sure)
+    found = outcome_of(counts, level=wanted, aimed=_aimed(aim, counts), drawn=drawn_ends)
     if drawn is None:
         return found
     return _with_aimed(found, aim)

@@ -22,7 +22,7 @@ from dotledger.core.choosing.picking import Picked, pick
 from dotledger.core.choosing.splits import Splits
 from dotledger.core.counting.groups import Group
 from dotledger.core.counting.levels import LevelCounts, Levels, values_of
-from dotledger.core.counting.sums import SumsAtLevels
+from dotledger.core.counting.sums import CasesInOrder, SumsAtLevels
 
 __all__ = ["Fit", "drawn_counts", "needs_tops"]
 
@@ -65,7 +65,7 @@ class Fit:
         One a part.
     sums : SumsAtLevels or None
         For aims that the end of an interval must meet.
-    sure : float or None
+    surely : float or None
         How surely, such as 0.95.
     """
 
@@ -75,7 +75,7 @@ class Fit:
     values: Floats
     parts: tuple[Levels, ...]
     sums: SumsAtLevels | None
-    sure: float | None
+    surely: float | None
 
     @classmethod
     def of(
@@ -84,7 +84,7 @@ class Fit:
         group: Group,
         splits: Splits,
         *,
-        sure: float | None,
+        surely: float | None,
         for_draws_of: float | None = None,
     ) -> Fit:
         """Return a group ready to be chosen for; for draws with fewer levels, and its threshold."""
@@ -99,13 +99,13 @@ class Fit:
             splits=splits,
             values=values,
             parts=tuple(Levels.of(group.on(splits.part == p), values) for p in numbers),
-            sums=None if sure is None else SumsAtLevels.of(group, values, aim.measure, aim.beta),
-            sure=sure,
+            sums=None if surely is None else _sums(aim, group, values),
+            surely=surely,
         )
 
-    def counts(self, weight: Any) -> list[LevelCounts]:
+    def counts(self, weight: Any, shared: dict[bytes, Floats] | None = None) -> list[LevelCounts]:
         """Return the counts of each part for images weighted, shape (images, draws)."""
-        return [levels.counts(weight) for levels in self.parts]
+        return [levels.counts(weight, shared) for levels in self.parts]
 
     def final(self) -> tuple[float, bool]:
         """Return the threshold chosen on all images that are there to choose on, and if it meets.
@@ -130,9 +130,9 @@ class Fit:
 
     def _picked(self, counts: LevelCounts, weight: Any) -> Picked:
         least = None
-        if self.sums is not None and self.sure is not None:
+        if self.sums is not None and self.surely is not None:
             # One end counts, so that 95 % surely is the lower end of a 90 % interval.
-            low, high = self.sums.limits(weight, 2 * self.sure - 1)
+            low, high = self.sums.limits(weight, 2 * self.surely - 1)
             least = low if self.aim.sort == "at least" else high
         return pick(self.aim, counts, least=least)
 
@@ -157,6 +157,10 @@ class Fit:
         for part, value in chosen.items():
             found[self.splits.part == part] = value[0]
         return found
+
+
+def _sums(aim: Aim, group: Group, values: Floats) -> SumsAtLevels:
+    return SumsAtLevels.of(CasesInOrder(group, values), aim.measure, aim.beta)
 
 
 def drawn_counts(
@@ -185,15 +189,16 @@ def drawn_counts(
         Each of shape (1, draws).
     """
     chosen, found = {}, {}
+    shared: dict[bytes, Floats] = {}
     for name, fit in owners.items():
-        counts = fit.counts(weight)
+        counts = fit.counts(weight, shared)
         chosen[name] = fit.by_part(weight, counts)
         if owner_of.get(name) == name:  # the same counts are not made twice
             found[name] = _both(fit, counts, chosen[name], final[name])
     for name, fit in leaves.items():
         if name not in found:
             owner = owner_of[name]
-            found[name] = _both(fit, fit.counts(weight), chosen[owner], final[owner])
+            found[name] = _both(fit, fit.counts(weight, shared), chosen[owner], final[owner])
     return found
 
 

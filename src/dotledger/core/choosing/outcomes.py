@@ -171,7 +171,7 @@ def summed(parts: Sequence[ImageCounts]) -> ImageCounts:
 
 
 def outcome_of(
-    counts: ImageCounts, *, level: float | None, aimed: float = math.nan, sure: Any = None
+    counts: ImageCounts, *, level: float | None, aimed: float = math.nan, drawn: Any = None
 ) -> Outcome:
     """Return the outcome of counts by image.
 
@@ -183,7 +183,7 @@ def outcome_of(
         Of the intervals, such as 0.95; None for none.
     aimed : float
         The measure that the aim is about.
-    sure : mapping of str to (float, float), optional
+    drawn : mapping of str to (float, float), optional
         Intervals that cover more than the counting, such as the choosing: the wider ends count.
 
     Returns
@@ -203,7 +203,7 @@ def outcome_of(
         if counts.absent is not None:
             shares["false_alarm_rate"] = (false, counts.absent)
         intervals = {name: share_interval(x, m, level) for name, (x, m) in shares.items()}
-        intervals = _widened(intervals, sure or {})
+        intervals = _widened(intervals, drawn or {})
     return Outcome(
         images=int(counts.inside.sum()),
         annotated=int(counts.actual.sum()),

@@ -33,7 +33,7 @@ class Plan:
         Of the cross-fitting.
     held_out : str or None
         A column that marks the images to judge on, in the place of cross-fitting.
-    sure : float or None
+    surely : float or None
         How surely new images are to meet the aim; None for the aim as it stands.
     resampling : Resampling
         Draws and seed.
@@ -44,7 +44,7 @@ class Plan:
     smallest: int
     parts: int
     held_out: str | None
-    sure: float | None
+    surely: float | None
     resampling: Resampling
 
 
@@ -55,7 +55,7 @@ def check_plan(
     smallest: int,
     parts: int,
     held_out: str | None,
-    sure: float | None,
+    surely: float | None,
     draws: int,
     seed: int,
 ) -> Plan:
@@ -73,7 +73,7 @@ def check_plan(
         From 2 to 50.
     held_out : str or None
         The name of a column.
-    sure : float or None
+    surely : float or None
         From 0.5 to below 1.
     draws, seed : int
         Of the intervals.
@@ -97,7 +97,7 @@ def check_plan(
         smallest=whole_number(smallest, place="smallest", least=1, most=1_000_000),
         parts=whole_number(parts, place="parts", least=2, most=50),
         held_out=held_out,
-        sure=_checked_sure(sure, wanted),
+        surely=_checked_surely(surely, wanted),
         resampling=Resampling(
             draws=whole_number(draws, place="draws", least=0, most=MOST_DRAWS),
             seed=whole_number(seed, place="seed", least=0, most=MOST_SEED),
@@ -105,16 +105,16 @@ def check_plan(
     )
 
 
-def _checked_sure(sure: float | None, aim: Aim) -> float | None:
-    if sure is None:
+def _checked_surely(surely: float | None, aim: Aim) -> float | None:
+    if surely is None:
         return None
-    value = real_number(sure, place="sure")
+    value = real_number(surely, place="surely")
     if not 0.5 <= value < 1:
-        raise ArgumentError("out of range", place="sure", got=sure, allowed=["0.5 to below 1"])
+        raise ArgumentError("out of range", place="surely", got=surely, allowed=["0.5 to below 1"])
     if aim.sort not in ("at least", "at most"):
         raise ArgumentError(
             "only an aim with a limit can be met more or less surely",
-            place="sure",
+            place="surely",
             got=aim.text,
             allowed=["recall >= 0.9", "at most 5 false alarms in 100 images"],
         )

@@ -193,7 +193,7 @@ def fits_of(
             plan.aim,
             group,
             setting.splits,
-            sure=plan.sure,
+            surely=plan.surely,
             for_draws_of=final.get(setting.owner_of.get(name, name)),
         )
         for name, group in groups.items()

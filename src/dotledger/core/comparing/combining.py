@@ -101,8 +101,8 @@ def combine(
             continue
         for group in _groups(cases, share, overlap):
             if len(group.services) >= least:
-                sure = _confidence(group, share, confidence)
-                rows.append((image, kind, label, sure, group.box))
+                value = _confidence(group, share, confidence)
+                rows.append((image, kind, label, value, group.box))
     origin = Origin(service=" and ".join(tables))
     return _table(_without_needless_blanks(rows), origin)
 
@@ -145,8 +145,8 @@ def _groups(cases: Sequence[Any], share: Sequence[float], required: float) -> li
     order = sorted(cases, key=_visiting)
     groups: list[_Group] = []
     for service, confidence, box in order:
-        sure = 1.0 if math.isnan(confidence) else confidence
-        weight = max(sure, 1e-9) * share[service]
+        known = 1.0 if math.isnan(confidence) else confidence
+        weight = max(known, 1e-9) * share[service]
         joined = _joined(groups, service, box, required)
         if joined is None:
             groups.append(_Group(box=box.copy(), weight=weight, services={service: confidence}))
@@ -160,8 +160,8 @@ def _groups(cases: Sequence[Any], share: Sequence[float], required: float) -> li
 
 def _visiting(case: Any) -> tuple[Any, ...]:
     service, confidence, box = case
-    sure = math.inf if math.isnan(confidence) else confidence
-    return (-sure, *np.nan_to_num(box, nan=-1.0).tolist(), service)
+    first = math.inf if math.isnan(confidence) else confidence
+    return (-first, *np.nan_to_num(box, nan=-1.0).tolist(), service)
 
 
 def _joined(groups: Sequence[_Group], service: int, box: Any, required: float) -> _Group | None:
@@ -181,10 +181,10 @@ def _confidence(group: _Group, share: Sequence[float], how: str) -> float:
     values = group.services
     if all(math.isnan(value) for value in values.values()):
         return math.nan
-    sure = {service: 1.0 if math.isnan(v) else v for service, v in values.items()}
+    known = {service: 1.0 if math.isnan(v) else v for service, v in values.items()}
     if how == "highest":
-        return max(sure.values())
-    return sum(share[service] * value for service, value in sure.items()) / sum(share)
+        return max(known.values())
+    return sum(share[service] * value for service, value in known.items()) / sum(share)
 
 
 def _without_needless_blanks(rows: Sequence[Any]) -> list[Any]:

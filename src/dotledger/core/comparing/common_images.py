@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dotledger.core.tables.findings import Findings
 
@@ -26,16 +27,19 @@ def on_common_images(tables: Sequence[Findings]) -> list[Findings]:
     list of Findings
         In the same order; without tables an empty list.
     """
-    answered = [
-        set(zip(t.kind.values().tolist(), t.image.values().tolist(), strict=True)) for t in tables
-    ]
-    common = set.intersection(*answered) if answered else set()
+    answered = [_answered(table) for table in tables]
+    common = set.intersection(*(set(names) for names, _ in answered)) if answered else set()
     return [
-        t.take(
-            np.array(
-                [pair in common for pair in zip(t.kind.values(), t.image.values(), strict=True)],
-                dtype=bool,
-            )
-        )
-        for t in tables
+        table.take(np.array([pair in common for pair in names], dtype=bool)[place])
+        if len(table)
+        else table
+        for table, (names, place) in zip(tables, answered, strict=True)
     ]
+
+
+def _answered(table: Findings) -> tuple[list[tuple[str, str]], NDArray[np.intp]]:
+    """Return each kind and image that a table answers, and for each row which of them it is of."""
+    width = max(len(table.image.names), 1)
+    codes, place = np.unique(table.kind.codes * width + table.image.codes, return_inverse=True)
+    kinds, images = table.kind.names, table.image.names
+    return [(kinds[code // width], images[code % width]) for code in codes.tolist()], place

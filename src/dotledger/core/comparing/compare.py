@@ -253,7 +253,7 @@ def _plan(aim: str | None, each: str, resampling: Resampling) -> Plan | None:
     if aim is None:
         return None
     plan = check_plan(
-        aim=aim, each=each, smallest=20, parts=5, held_out=None, sure=None,
+        aim=aim, each=each, smallest=20, parts=5, held_out=None, surely=None,
         draws=resampling.draws, seed=resampling.seed,
     )  # fmt: skip
     if plan.aim.sort == "three ways":

@@ -234,9 +234,9 @@ class _Side:
 
     def bins(self, rows: Ints) -> Any:
         """Return how many findings each image has in each bin of confidence: (bins, images)."""
-        sure = self.confidences(rows)
-        known = ~np.isnan(sure)
-        at = np.minimum((sure[known] * _BINS).astype(np.intp), _BINS - 1)
+        confidence = self.confidences(rows)
+        known = ~np.isnan(confidence)
+        at = np.minimum((confidence[known] * _BINS).astype(np.intp), _BINS - 1)
         return sparse_rows(at, self.image[rows][known], (_BINS, self.images))
 
     def label_counts(self) -> dict[str, int]:
@@ -310,8 +310,8 @@ def _distance(
     sides: Sequence[_Side], rows: Sequence[Ints], of: str, paired: bool, resampling: Resampling
 ) -> list[Change]:
     """Return the distance of two distributions of confidence, if both have enough findings."""
-    sure = [side.confidences(r) for side, r in zip(sides, rows, strict=True)]
-    known = [one[~np.isnan(one)] for one in sure]
+    confidences = [side.confidences(r) for side, r in zip(sides, rows, strict=True)]
+    known = [one[~np.isnan(one)] for one in confidences]
     if min(len(known[0]), len(known[1])) < _FEW:
         return []
     bins = [side.bins(r) for side, r in zip(sides, rows, strict=True)]

@@ -154,15 +154,15 @@ def unmet_expectations(
 def _message(findings: Findings, one: Expectation, rows: Sequence[int], count: int) -> str:
     labels = findings.label.take(np.asarray(rows)).values()
     mine = [r for r, name in zip(rows, labels, strict=True) if name and name == (one.label or name)]
-    sure = sorted(
+    confidences = sorted(
         (math.inf if math.isnan(c) else c for c in findings.confidence[mine].tolist()), reverse=True
     )
-    shown = ", ".join("asserted" if c == math.inf else f"{c:.2f}" for c in sure[:5])
+    shown = ", ".join("asserted" if c == math.inf else f"{c:.2f}" for c in confidences[:5])
     cut = len(mine) - count
     tail = f"; {cut} more below the threshold" if cut > 0 else ""
-    confidences = f" (confidences {shown})" if shown else ""
+    listed = f" (confidences {shown})" if shown else ""
     why = f"; {one.reason}" if one.reason else ""
-    return f"{count} found, {one.wanted} expected{confidences}{tail}{why}"
+    return f"{count} found, {one.wanted} expected{listed}{tail}{why}"
 
 
 def expectations_from(annotations: Annotations, *, nothing_else: bool = False) -> list[Expectation]:

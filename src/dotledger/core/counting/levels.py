@@ -132,17 +132,34 @@ class Levels:
             inside=group.inside.astype(np.float64),
         )
 
-    def counts(self, weight: Any) -> LevelCounts:
-        """Return the counts for images weighted: ndarray of shape (images, draws)."""
+    def counts(self, weight: Any = None, shared: dict[bytes, Floats] | None = None) -> LevelCounts:
+        """Return the counts for images weighted, shape (images, draws); without, each once.
+
+        `shared` keeps what all groups over the same images have alike, for the same weights.
+        """
+        if weight is None:
+            weight = np.ones((len(self.inside), 1), dtype=np.float32)
+        # Sums of whole numbers are exact in single precision up to 2^24, far above any draw.
         weight = np.asarray(weight, dtype=np.float32)
+        key = self.inside.tobytes()
+        kept = {} if shared is None else shared
+        if key not in kept:
+            kept[key] = _total(self.inside, weight)
         return LevelCounts(
             hits=_running(self.hits @ weight),
             found=_running(self.found @ weight),
             stopped=_running(self.stopped @ weight),
-            actual=(self.actual @ weight.astype(np.float64))[None],
-            images=(self.inside @ weight.astype(np.float64))[None],
-            absent=None if self.absent is None else (self.absent @ weight.astype(np.float64))[None],
+            actual=_total(self.actual, weight),
+            images=kept[key],
+            absent=None if self.absent is None else _total(self.absent, weight),
         )
+
+
+def _total(each: Floats, weight: Any) -> Floats:
+    """Return the weighted sum over the images that have any: shape (1, draws)."""
+    some = np.flatnonzero(each)
+    part = weight if len(some) == len(each) else weight[some]
+    return np.asarray(each[some].astype(np.float32) @ part, dtype=np.float64)[None]
 
 
 def _running(added: Any) -> Floats:

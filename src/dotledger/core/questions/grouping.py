@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 import numpy as np
 
-from dotledger.core.arrays import Flags, Floats, Ints
+from dotledger.core.arrays import Floats, Ints, narrow
 from dotledger.core.counting.groups import Group
 from dotledger.core.pairing.judging import Judged
 from dotledger.core.pairing.scope import Scope
@@ -46,9 +47,11 @@ def by_kind(basis: Basis, images: Sequence[str]) -> Iterator[Group]:
     Group
         In the order of the measure.
     """
-    for kind, scope in basis.scopes.items():
-        top = _tops(basis, scope, images)
-        yield _group(basis, kind, kind, images, label=None, top=top)
+    for kind in basis.scopes:
+        made = _Kind(basis, kind, images)
+        everything = _Rows(*(np.arange(len(codes)) for codes in made.codes))
+        top = _tops(basis, made.scope, images)
+        yield made.group(kind, everything, len(made.scope.labels), top)
 
 
 def by_label(basis: Basis, images: Sequence[str]) -> Iterator[Group]:
@@ -67,70 +70,86 @@ def by_label(basis: Basis, images: Sequence[str]) -> Iterator[Group]:
         In the order of the measure.
     """
     for kind, scope in basis.scopes.items():
-        for code, label in enumerate(scope.labels):
-            yield _group(basis, kind, f"{kind}:{label}", images, label=code, top=None)
+        made = _Kind(basis, kind, images)
+        split = [_by_code(codes, len(scope.labels)) for codes in made.codes]
+        for label, *rows in zip(scope.labels, *split, strict=True):
+            yield made.group(f"{kind}:{label}", _Rows(*rows), 1, None)
 
 
-def _group(
-    basis: Basis,
-    kind: str,
-    name: str,
-    images: Sequence[str],
-    *,
-    label: int | None,
-    top: Floats | None,
-) -> Group:
-    scope, judged = basis.scopes[kind], basis.judged[kind]
-    found = judged.findings
-    at = _places(scope, images)
-    rows = _counted(judged, label, basis.floor)
-    right = np.zeros(len(found.label), dtype=bool)
-    right[judged.hit] = True
-    annotated = at[_of(found.true_image, found.true_label, label)]
-    doubtful = at[_of(found.doubtful_image, found.doubtful_label, label)]
-    inside = np.zeros(len(images), dtype=bool)
-    inside[at] = True
-    counts = np.bincount(annotated, minlength=len(images))
-    absent: Floats | None = None
-    if found.units is not None:
-        labels = found.labels if label is None else 1
-        doubted = np.bincount(doubtful, minlength=len(images))
-        absent = (np.where(inside, labels, 0) - doubted - counts).astype(np.float64)
-    image, confidence = at[found.image[rows]], found.confidence[rows]
-    unsafe = counts > 0
-    if found.units is None:  # boxes: what is ignored stands in the annotations of the scope
-        ignored = scope.annotations.image[scope.ignore & _is(scope.annotations.label, label)]
-        doubtful = at[ignored]
-    left_out = (np.bincount(doubtful, minlength=len(images)) > 0) & ~unsafe
-    return Group(
-        name=name,
-        kinds=(kind,),
-        images=len(images),
-        confidence=confidence,
-        image=image,
-        right=right[rows],
-        true_image=annotated,
-        absent=absent,
-        top=_highest(image, confidence, len(images)) if top is None else top,
-        inside=inside,
-        unsafe=unsafe,
-        left_out=left_out,
-    )
+class _Rows(NamedTuple):
+    """Rows of one group: of findings, of annotations, of doubtful ones."""
+
+    found: Ints
+    true: Ints
+    doubtful: Ints
 
 
-def _is(codes: Ints, label: int | None) -> Flags:
-    return np.ones(len(codes), dtype=bool) if label is None else codes == label
+def _by_code(codes: Ints, labels: int) -> list[Ints]:
+    """Return the rows of each code: sorted once, not looked for label by label."""
+    order = np.argsort(narrow(codes), kind="stable")
+    ends = np.cumsum(np.bincount(codes, minlength=labels))
+    return np.split(order, ends)[:labels]
 
 
-def _of(image: Ints, codes: Ints, label: int | None) -> Ints:
-    return image if label is None else image[codes == label]
+class _Kind:
+    """One kind, with its images as they stand among all."""
+
+    def __init__(self, basis: Basis, kind: str, images: Sequence[str]) -> None:
+        self.scope, judged = basis.scopes[kind], basis.judged[kind]
+        self.kind, self.images = kind, len(images)
+        self.ranked = judged.findings
+        self.at = _places(self.scope, images)
+        self.inside = np.zeros(len(images), dtype=bool)
+        self.inside[self.at] = True
+        counted = _counted(judged, basis.floor)
+        right = np.zeros(len(self.ranked.label), dtype=bool)
+        right[judged.hit] = True
+        self._right = right[counted]
+        self._confidence = self.ranked.confidence[counted]
+        self._image = self.at[self.ranked.image[counted]]
+        self._true_image = self.at[self.ranked.true_image]
+        label, image = self._doubtful()
+        self._doubtful_image = self.at[image]
+        self.codes = (self.ranked.label[counted], self.ranked.true_label, label)
+
+    def _doubtful(self) -> tuple[Ints, Ints]:
+        """Return label and image of what is ignored; of boxes it stands among the annotations."""
+        if self.ranked.units is not None:
+            return self.ranked.doubtful_label, self.ranked.doubtful_image
+        ignored = self.scope.annotations.take(self.scope.ignore)
+        return ignored.label, ignored.image
+
+    def group(self, name: str, rows: _Rows, labels: int, top: Floats | None) -> Group:
+        image, confidence = self._image[rows.found], self._confidence[rows.found]
+        annotated = self._true_image[rows.true]
+        counts = np.bincount(annotated, minlength=self.images)
+        doubted = np.bincount(self._doubtful_image[rows.doubtful], minlength=self.images)
+        absent: Floats | None = None
+        if self.ranked.units is not None:
+            absent = (np.where(self.inside, labels, 0) - doubted - counts).astype(np.float64)
+        return Group(
+            name=name,
+            kinds=(self.kind,),
+            images=self.images,
+            confidence=confidence,
+            image=image,
+            right=self._right[rows.found],
+            true_image=annotated,
+            absent=absent,
+            top=_highest(image, confidence, self.images) if top is None else top,
+            inside=self.inside,
+            unsafe=counts > 0,
+            left_out=(doubted > 0) & (counts == 0),
+        )
 
 
-def _counted(judged: Judged, label: int | None, floor: float | None) -> Flags:
+def _counted(judged: Judged, floor: float | None) -> Ints:
     """Return the rows that can be right or wrong; below the floor nothing is known."""
-    rows = _is(judged.findings.label, label)
+    rows = np.ones(len(judged.findings.label), dtype=bool)
     rows[judged.aside] = False
-    return rows if floor is None else rows & (judged.findings.confidence >= floor)
+    if floor is not None:
+        rows &= judged.findings.confidence >= floor
+    return np.flatnonzero(rows)
 
 
 def _places(scope: Scope, images: Sequence[str]) -> Ints:

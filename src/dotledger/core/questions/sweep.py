@@ -12,7 +12,7 @@ import numpy as np
 from dotledger.core.arrays import Floats
 from dotledger.core.counting.groups import Group, joined
 from dotledger.core.counting.levels import Levels, values_of
-from dotledger.core.counting.sums import SumsAtLevels
+from dotledger.core.counting.sums import CasesInOrder, SumsAtLevels
 from dotledger.core.displays import Displayed
 from dotledger.core.questions.basis import Basis
 from dotledger.core.questions.grouping import by_kind, by_label, common_images
@@ -166,8 +166,8 @@ def _swept(group: Group, *, intervals: bool) -> pd.DataFrame:
     values = values_of(group)
     nothing_passes = len(values) > 0 and not (group.confidence == values[0]).any()
     values = values[1:] if nothing_passes else values  # no finding has this confidence
-    ones = np.ones((group.images, 1))
-    counts = Levels.of(group, values).counts(ones)
+    cases = CasesInOrder(group, values)
+    counts = Levels.of(group, values).counts()
     size = len(values)
     hits, found = counts.hits[:size, 0], counts.found[:size, 0]
     columns: dict[str, Any] = {
@@ -181,17 +181,16 @@ def _swept(group: Group, *, intervals: bool) -> pd.DataFrame:
     for name, measure in SWEPT.items():
         columns[name] = counts.value(measure)[:size, 0]
     for name, measure in SWEPT.items() if intervals else ():
-        low, high = _ends(group, values, measure, ones)
+        low, high = _ends(cases, measure)
         columns |= {f"{name}_low": low[:size], f"{name}_high": high[:size]}
     return pd.DataFrame(columns)
 
 
-def _ends(group: Group, values: Floats, measure: str, ones: Floats) -> tuple[Floats, Floats]:
-    if measure == "false_alarm_rate" and group.absent is None:
-        nothing = np.full(max(len(values), 1), math.nan)
+def _ends(cases: CasesInOrder, measure: str) -> tuple[Floats, Floats]:
+    if measure == "false_alarm_rate" and cases.group.absent is None:
+        nothing = np.full(cases.levels, math.nan)
         return nothing, nothing
-    low, high = SumsAtLevels.of(group, values, measure).limits(ones)
-    return low[:, 0], high[:, 0]
+    return SumsAtLevels.of(cases, measure).limits()
 
 
 def _why(part: pd.DataFrame, floor: float | None) -> str:

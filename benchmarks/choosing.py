@@ -1,0 +1,90 @@
+"""Sweeps, choices and comparisons against the measures of the same set, in the same run; and truth.
+
+``python -m benchmarks choosing [--quick]``. Limits: a sweep of all labels at most 1.5 times the
+measures at ten required overlaps; choosing with cross-fitting and 1,000 draws at most 3 times the
+measures with intervals; comparing two runs at most 2.2 times the intervals of one. Then simulated
+sets whose truth is known: see `tests/simulation.py`.
+"""
+
+import math
+import time
+
+import numpy as np
+
+from benchmarks.measuring import REQUIRED, made
+from dotledger import choose_thresholds, compare, measure
+from dotledger.core.tables.coded import Coded
+from tests import simulation
+
+
+def seconds(function, *given, **named):
+    start = time.perf_counter()
+    function(*given, **named)
+    return time.perf_counter() - start
+
+
+def speed(size):
+    """Ratios in one run."""
+    said, truth, _ = made(*size)
+    plain = seconds(measure, said, truth, overlap=REQUIRED, threshold=0.5, draws=0)
+    one = seconds(measure, said, truth, threshold=0.5, draws=1000)
+    measured = measure(said, truth, draws=0)
+    swept = seconds(measured.sweep, "label")
+    print(f"sweep of 80 labels, with intervals: {swept / plain:.2f} of the measures (at most 1.5)")
+    for each in ("kind", "label"):
+        chosen = seconds(choose_thresholds, said, truth, aim="recall >= 0.5", each=each)
+        print(f"choosing, one a {each}, 1,000 draws: {chosen / one:.2f} of the intervals (at most 3)")
+    rng = np.random.default_rng(1)
+    other = said.take(rng.random(len(said)) < 0.9)
+    other = type(other)(**{**vars(other), "image": Coded(other.image.codes, said.image.names)})
+    both = seconds(compare, said, other, annotations=truth, threshold=0.5)
+    print(f"comparing two runs, 1,000 draws: {both / one:.2f} of the intervals of one (at most 2.2)")
+
+
+def honesty(sets, images):
+    """Honest and optimistic outcomes against the truth."""
+    rng = np.random.default_rng(2)
+    rows = {aim: [] for aim in ("best f1", "recall >= 0.8")}
+    held = dict.fromkeys(rows, 0)
+    sure = 0
+    for _ in range(sets):
+        true, found = simulation.confident_set(rng, images)
+        for aim, kept in rows.items():
+            got = choose_thresholds(found, true, aim=aim, draws=200).groups["object"]
+            truth = simulation.true_at(got.threshold)["f1"]
+            kept.append((got.outcome.f1 - truth, got.optimistic.f1 - truth))
+            low, high = got.outcome.intervals["f1"]
+            held[aim] += low <= truth <= high
+        got = choose_thresholds(found, true, aim="recall >= 0.8", surely=0.9, draws=0)
+        sure += simulation.true_at(got.thresholds["object"])["recall"] >= 0.8
+    for aim, kept in rows.items():
+        honest, optimistic = np.mean(kept, axis=0)
+        error = np.std([h for h, _ in kept]) / math.sqrt(sets)
+        print(
+            f"{aim}: honest F1 off by {honest:+.4f} (its error {error:.4f}), optimistic by "
+            f"{optimistic:+.4f}; the interval held the truth in {held[aim] / sets:.1%}"
+        )
+    print(f"recall >= 0.8, 90 % surely: met on new images in {sure / sets:.1%} of {sets} sets")
+
+
+def differences(sets, images):
+    """How often two equal services are told apart, and how often the interval holds 0."""
+    rng = np.random.default_rng(3)
+    apart, held = 0, 0
+    for seed in range(sets):
+        true, first, second = simulation.equal_services(rng, images)
+        got = compare(first, second, annotations=true, threshold=0.5, seed=seed, draws=500)
+        one = got.pair.pooled["f1"]
+        apart, held = apart + one.told_apart, held + (one.low <= 0 <= one.high)
+    print(
+        f"two equal services, {images} images: told apart in {apart / sets:.1%} of {sets} sets, "
+        f"the interval of the difference held 0 in {held / sets:.1%}"
+    )
+
+
+def main(*, quick):
+    """Print all of it."""
+    speed((1_000, 7_000, 100_000) if quick else (5_000, 36_000, 500_000))
+    honesty(40 if quick else 400, 60)
+    for images in (30, 100):
+        differences(60 if quick else 1_000, images)
