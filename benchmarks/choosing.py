@@ -33,12 +33,16 @@ def speed(size):
     print(f"sweep of 80 labels, with intervals: {swept / plain:.2f} of the measures (at most 1.5)")
     for each in ("kind", "label"):
         chosen = seconds(choose_thresholds, said, truth, aim="recall >= 0.5", each=each)
-        print(f"choosing, one a {each}, 1,000 draws: {chosen / one:.2f} of the intervals (at most 3)")
+        print(
+            f"choosing, one a {each}, 1,000 draws: {chosen / one:.2f} of the intervals (at most 3)"
+        )
     rng = np.random.default_rng(1)
     other = said.take(rng.random(len(said)) < 0.9)
     other = type(other)(**{**vars(other), "image": Coded(other.image.codes, said.image.names)})
     both = seconds(compare, said, other, annotations=truth, threshold=0.5)
-    print(f"comparing two runs, 1,000 draws: {both / one:.2f} of the intervals of one (at most 2.2)")
+    print(
+        f"comparing two runs, 1,000 draws: {both / one:.2f} of the intervals of one (at most 2.2)"
+    )
 
 
 def honesty(sets, images):

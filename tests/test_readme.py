@@ -17,9 +17,12 @@ from tests.cli.test_messages import called
 README = (Path(__file__).parent.parent / "README.md").read_text(encoding="utf-8")
 
 
-def block(language, holding):
+CHOOSING = (Path(__file__).parent.parent / "docs" / "choosing.md").read_text(encoding="utf-8")
+
+
+def block(language, holding, text=README):
     """Return the block of a language that holds some text."""
-    blocks = re.findall(rf"```{language}\n(.*?)```", README, re.DOTALL)
+    blocks = re.findall(rf"```{language}\n(.*?)```", text, re.DOTALL)
     return next(one for one in blocks if holding in one)
 
 
@@ -53,3 +56,18 @@ class Readme(AtHome):
                 words = ["mine.toml" if word == "myservice.toml" else word for word in words]
             status, _, err = called(*words)
             self.assertIn(status, (0, 3), f"{line}\n{err}")  # 3: the damaged and the tiny image
+
+
+class Choosing(AtHome):
+    def test_python_of_the_guide(self):
+        """The guide's lines run as printed; its gates file is one."""
+        dotledger.send("photos", "myservice.toml", ledger="photos.ledger")
+        dotledger.write_table(dotledger.findings_of("photos.ledger"), "found.csv")
+        names: dict[str, object] = {}
+        exec(block("python", "choose_thresholds", CHOOSING), names)
+        self.assertLessEqual(names["chosen"].outcome.recall, names["chosen"].optimistic.recall)
+        Path("gates.toml").write_text(block("toml", "gates_file", CHOOSING))
+        Path("expected.csv").write_text("image,kind,at_most\nempty-01.jpg,object,0\n")
+        verdicts = dotledger.check_gates("gates.toml", "found.csv", "truth.csv", before={"spring": "found.csv"})  # fmt: skip
+        self.assertEqual(len(verdicts.judged), 1 + 15 + 1 + 1)
+        exec(block("python", "GateAssertions", CHOOSING), names)

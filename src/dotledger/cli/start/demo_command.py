@@ -152,16 +152,20 @@ def _chosen(home: Path, services: list[str]) -> list[str]:
 def _better(found: Any) -> list[str]:
     """Return in two lines at what each service is better, and what cannot be told apart."""
     words = {"recall": "finding them", "precision": "few wrong ones", "mean_overlap": "tight boxes"}
-    sides: dict[str, list[str]] = {name: [] for name in (*found.names, "")}
-    for kind, differences in found.pair.kinds.items():
-        for measure, one in differences.items():
-            if measure in words:
+    sides: dict[str, dict[str, list[str]]] = {name: {} for name in (*found.names, "")}
+    for measure, word in words.items():
+        for kind, differences in found.pair.kinds.items():
+            if (one := differences.get(measure)) is not None:
                 winner = found.names[one.better] if one.told_apart else ""
-                sides[winner].append(f"{kind} ({words[measure]})")
-    better = [f"{name} at {', '.join(at)}" for name, at in sides.items() if name and at]
+                sides[winner].setdefault(word, []).append(kind)
+    listed = {
+        name: ", ".join(f"{word} ({', '.join(kinds)})" for word, kinds in at.items())
+        for name, at in sides.items()
+    }
+    better = [f"{name} at {at}" for name, at in listed.items() if name and at]
     return [
         f"Better, as far as {found.images} images tell: {'; '.join(better) or 'neither'}.",
-        f"Not told apart: {', '.join(sides['']) or 'nothing'}.",
+        f"Not told apart: {listed[''] or 'nothing'}.",
     ]
 
 
@@ -194,5 +198,5 @@ def _show(measures: dict[str, Measure], seen: list[str], home: Path, chosen: lis
         f"  dotledger draw {home}/images --ledger {home}/walk.ledger --service marl "
         f"--kinds object --out {home}/objects",
         f"  dotledger choose --findings {home}/flint.csv --annotations {home}/annotations.csv "
-        "--aim 'recall >= 0.8'",
+        "--kinds object --aim 'recall >= 0.8'",
     )

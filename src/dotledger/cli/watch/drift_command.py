@@ -134,10 +134,12 @@ def _show(found: Drift, *, every: bool) -> None:
 
 
 def _cells(one: Change) -> list[Any]:
-    from dotledger.report.terminal.choosing import with_ends
     from dotledger.report.terminal.tables import DASH, number
 
-    change = with_ends(one.change, (one.low, one.high))
+    known = one.low == one.low
+    change = f"{one.change:+.2f}" + (f" ({one.low:+.2f} to {one.high:+.2f})" if known else "")
+    if one.by_chance == one.by_chance:  # a distance has no direction
+        change = change.replace("+", "")
     chance = DASH if one.by_chance != one.by_chance else f"up to {one.by_chance:.2f}"
     mark = "" if one.beyond_chance else " (no change)"
     return [one.what, one.of, number(one.first), number(one.second), change + mark, chance]

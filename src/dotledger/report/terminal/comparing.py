@@ -24,7 +24,7 @@ _NAMES = {
     "mean_overlap": "overlap",
     "false_alarm_rate": "false alarms",
 }
-_MOST_IMAGES = 8
+_MOST_IMAGES = 5
 
 
 def verdict_of(pair: Pair, one: Difference) -> str:
