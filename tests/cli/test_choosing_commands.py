@@ -73,6 +73,18 @@ class OnTheWalk(unittest.TestCase):
             self.assertEqual(done.returncode, 2)
             self.assertIn("below the service's floor", done.stderr)
 
+    def test_what_was_cut(self):
+        """Views say what we cut and what the service did; without a strong finding: undecided."""
+        found = ("findings", "--ledger", "walk.ledger", "--service", "flint", "--kinds", "object")
+        strong = dotledger(*found, "--strongest", 1, "--least", 0.9, cwd=self.walk)
+        self.assertIn("Undecided: 6 images, crowd-03.jpg", strong.stdout)
+        self.assertIn("Cut by the threshold: 18 findings.", strong.stdout)
+        self.assertIn("everything below 0.3", dotledger(*found, cwd=self.walk).stdout)
+        alone = dotledger(*found, "--least", 0.9, cwd=self.walk)
+        self.assertIn("goes with --strongest", alone.stderr)
+        cut = self.run_on("measure", "--threshold", "0.9", "--draws", 0)
+        self.assertIn("Below the threshold: 36 findings; below 0.3 the service gave none.", cut.stdout)  # fmt: skip
+
     def test_compare(self):
         """Differences, who finds what, claims, the two together, and what each costs."""
         done = dotledger("compare", "flint", "marl", "--ledger", "walk.ledger", "--annotations", "annotations.csv",
@@ -110,6 +122,13 @@ class OnTheWalk(unittest.TestCase):
         done = dotledger("drift", "flint", "marl", "--ledger", "walk.ledger", cwd=self.walk)
         self.assertIn("median seconds of a call", done.stdout)
         self.assertIn("Fields of answers that vanished: faces[].place", done.stdout)
+        self.assertIn("images with an answer", dotledger("drift", "flint", "marl", "--ledger", "walk.ledger", "--every", cwd=self.walk).stdout)  # fmt: skip
+        from datetime import UTC, datetime
+
+        month = f"flint@{datetime.now(UTC):%Y-%m}"
+        whole = dotledger("drift", "flint", month, "--ledger", "walk.ledger", cwd=self.walk)
+        self.assertIn("33 and 33 images, the same in both runs.", whole.stdout)
+        self.assertIn("Nothing changed", whole.stdout)
         same = dotledger("drift", "flint.csv", "flint.csv", cwd=self.walk)
         self.assertIn("Nothing changed by more than drawing images again would make.", same.stdout)
 

@@ -56,6 +56,12 @@ __all__ = ["command"]
     help="Only the N findings of each image with the highest confidence.",
 )
 @click.option(
+    "--least",
+    type=float,
+    metavar="C",
+    help="With --strongest: only those of at least this confidence; without any, undecided.",
+)
+@click.option(
     "--order",
     type=click.Choice(["answer", "confidence"]),
     default="answer",
@@ -85,6 +91,7 @@ def command(
     threshold: str | None,
     labels: tuple[str, ...],
     strongest: int | None,
+    least: float | None,
     order: str,
     most: int,
     out_file: str | None,
@@ -119,7 +126,11 @@ def command(
     if labels:
         _check_labels(found, labels)
         found = _only(found, labels)
-    found = found if strongest is None else found.strongest(strongest)
+    if least is not None and strongest is None:
+        raise ArgumentError(
+            "goes with --strongest", place="--least", got=least, allowed=["--threshold"]
+        )
+    found = found if strongest is None else found.strongest(strongest, least=least)
     found = found.by_confidence() if order == "confidence" else found
     if out_file is not None:
         _write(found, out_file, details)
@@ -225,11 +236,30 @@ def _show(found: Findings, most: int) -> None:
     print_table(rows_table("", header, rows))
     empty = int(found.blank.sum())
     print_table(f"{counted(len(shown), 'finding')}. {counted(empty, 'answer')} held nothing.")
+    for line in _cut_lines(found):
+        print_table(line)
     if stop < len(shown):
         say(
             f"The first {stop} are shown. --most 0 shows all, --order confidence the strongest "
             "first, --out FILE writes all."
         )
+
+
+def _cut_lines(found: Findings) -> list[str]:
+    """Return how many findings were cut, by us and by the service, and who is undecided."""
+    origin = found.origin
+    if origin is None:
+        return []
+    lines = []
+    if origin.cut:
+        lines.append(f"Cut by the threshold: {counted(origin.removed, 'finding')}.")
+    if origin.floor is not None:
+        lines.append(
+            f"Cut by the service itself: everything below {origin.floor:g}; how much is not known."
+        )
+    if origin.strongest is not None and origin.cut and (left := found.undecided()):
+        lines.append(f"Undecided: {counted(len(left), 'image')}, {first_of(left, 5)}.")
+    return lines
 
 
 def _box(table: Findings, row: int) -> list[str]:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +23,7 @@ from dotledger.core.spelling import first_of
 
 if TYPE_CHECKING:
     from dotledger.core.comparing.drift import Change, Drift
+    from dotledger.core.tables.findings import Findings
 
 __all__ = ["command"]
 
@@ -48,18 +51,22 @@ def command(
 ) -> None:
     """Tell what changed between two runs where nothing is annotated.
 
-    A RUN is as of compare; FIRST is the earlier. Each change is held against what drawing images
-    again would make. Times and fields of answers are compared for runs out of the ledger.
+    A RUN is as of compare, or all batches of a month (flint@2026-11); the first is the earlier.
+    Each change is held against what drawing images again would make. Times, fields of answers and
+    images without an answer are compared for runs out of the ledger.
     """
     from dotledger.core.comparing.drift import drift_of
 
     runs = [_run(text, ledger) for text in (first, second)]
     cut = threshold_of(threshold)
+    first_run, second_run = runs
+    both = bool(first_run.batches and second_run.batches)
     found = drift_of(
-        runs[0][0].cut(cut),
-        runs[1][0].cut(cut),
-        seconds=(runs[0][1], runs[1][1]) if runs[0][1] and runs[1][1] else None,
-        shape=_shape(runs, ledger),
+        first_run.findings.cut(cut),
+        second_run.findings.cut(cut),
+        seconds=(first_run.seconds, second_run.seconds) if both else None,
+        asked=(first_run.asked, second_run.asked) if both else None,
+        shape=_shape(runs, ledger) if both else None,
         draws=draws,
         seed=seed,
     )
@@ -69,30 +76,67 @@ def command(
         _show(found, every=every)
 
 
-def _run(text: str, ledger: str) -> tuple[Any, list[float], int | None]:
-    """Return findings, seconds of each call, and the batch, if it is out of the ledger."""
+@dataclass(frozen=True, kw_only=True)
+class _Run:
+    """One run: findings, and what only a ledger knows."""
+
+    findings: Findings
+    seconds: list[float] = field(default_factory=list)
+    batches: list[int] = field(default_factory=list)
+    asked: int = 0
+
+
+_MONTH = re.compile(r"(.+)@(\d{4}-\d{2})")
+
+
+def _run(text: str, ledger: str) -> _Run:
+    """Return a run; of the ledger also the batches of a month, ``flint@2026-11``."""
     from dotledger.cli.choose.compare_command import batch_of, where_of
     from dotledger.cli.options.common import asked_findings
 
+    if match := _MONTH.fullmatch(text):
+        numbers = _of_month(ledger, match[1], match[2])
+        if numbers:
+            return _kept(ledger, numbers)
     where = where_of(batch_of(text, ledger))
     findings = asked_findings(where["findings"], ledger, where["service"], where["batch"])
     if where["findings"] is not None:
-        return findings, [], None
+        return _Run(findings=findings)
+    return _kept(ledger, [findings.origin.batch])
+
+
+def _of_month(ledger: str, service: str, month: str) -> list[int]:
+    """Return the batches of a service that began in a month (UTC), unless it names a round."""
+    from dotledger.face import batches
+
+    known = [batch for batch in batches(ledger) if batch.service == service]
+    if any(batch.round == month for batch in known):
+        return []
+    return [batch.id for batch in known if batch.started.startswith(month)]
+
+
+def _kept(ledger: str, numbers: list[int]) -> _Run:
+    from dotledger.core.tables.findings import Findings
+    from dotledger.kept import findings_of
     from dotledger.ledger.batches import find_batch
     from dotledger.ledger.store import Ledger
     from dotledger.ledger.usage import call_seconds
 
+    tables, seconds, asked = [], [], 0
     with Ledger(ledger, create=False, read_only=True) as opened:
-        batch = find_batch(opened, batch=findings.origin.batch)
-        return findings, call_seconds(opened, batch), batch.id
+        for number in numbers:
+            batch = find_batch(opened, batch=number)
+            tables.append(findings_of(opened, batch=number))
+            seconds += call_seconds(opened, batch)
+            asked += batch.images
+    findings = tables[0] if len(tables) == 1 else Findings.concat(tables)
+    return _Run(findings=findings, seconds=seconds, batches=numbers, asked=asked)
 
 
-def _shape(runs: Sequence[Any], ledger: str) -> dict[str, tuple[str, ...]] | None:
-    if any(batch is None for _, _, batch in runs):
-        return None
+def _shape(runs: Sequence[_Run], ledger: str) -> dict[str, tuple[str, ...]]:
     from dotledger.core.comparing.drift import shape_changes
 
-    return shape_changes(*(_answers(ledger, batch) for _, _, batch in runs))
+    return shape_changes(*(_answers(ledger, run.batches[-1]) for run in runs))
 
 
 def _answers(ledger: str, batch: int) -> list[Any]:

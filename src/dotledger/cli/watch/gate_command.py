@@ -42,7 +42,7 @@ _COUNTS = ("misses", "false_positives", "unmet_expectations")
     "--against",
     multiple=True,
     metavar="NAME=RUN",
-    help="An earlier run that gates call NAME: a findings file, or a batch's number; repeatable.",
+    help="An earlier run that gates call NAME, as of compare: spring=flint@spring; repeatable.",
 )
 @click.option("--draws", type=int, default=1000, show_default=True, help="For intervals; 0: none.")
 @click.option("--junit", metavar="FILE", help="Write JUnit XML, for a build server.")
@@ -95,10 +95,9 @@ def command(
 
 
 def _earlier(run: str, tables: dict[str, Any]) -> Any:
-    changed = {**tables, "findings": run, "batch": None, "service": None}
-    if run.isdigit():
-        changed |= {"findings": None, "batch": int(run)}
-    return compared_tables(**changed).findings
+    from dotledger.cli.choose.compare_command import batch_of, where_of
+
+    return compared_tables(**{**tables, **where_of(batch_of(run, tables["ledger"]))}).findings
 
 
 def _failed_share(findings: Any, ledger: str) -> float:

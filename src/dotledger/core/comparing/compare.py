@@ -27,6 +27,7 @@ from dotledger.core.comparing.runs import JudgedRun, judged_runs
 from dotledger.core.counting.resampling import Resampling
 from dotledger.core.counting.rows import Row
 from dotledger.core.displays import Displayed
+from dotledger.core.spelling import first_of
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, ScopeError
@@ -382,12 +383,23 @@ def _never_beaten(names: Sequence[str], pairs: Sequence[Pair]) -> dict[str, tupl
     return found
 
 
+def _labels(run: JudgedRun) -> set[str]:
+    """Return what a run found, as ``kind:label``."""
+    kept = run.basis.findings.take(~run.basis.findings.blank)
+    return {f"{k}:{n}" for k, n in zip(kept.kind.values(), kept.label.values(), strict=True)}
+
+
 def _notes(runs: Sequence[JudgedRun]) -> tuple[str, ...]:
     small = {k: len(s.images) for k, s in runs[0].basis.scopes.items() if 0 < len(s.images) < 30}
     found = []
     if small:
         listed = ", ".join(f"{kind} {count}" for kind, count in small.items())
         found.append(f"The set is small, fewer than 30 images in common: {listed}.")
+    labels = {run.name: _labels(run) for run in runs}
+    for name, own in labels.items():
+        others = set().union(*(given for other, given in labels.items() if other != name))
+        if only := sorted(own - others):
+            found.append(f"Only {name} has these labels: {first_of(only, 8)}.")
     for run in runs:
         kept = run.basis.findings.origin
         found += [f"{run.name}: {line}" for line in (kept.lines() if kept else [])]

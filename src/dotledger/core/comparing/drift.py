@@ -131,6 +131,7 @@ def drift_of(
     second: Findings,
     *,
     seconds: tuple[Sequence[float], Sequence[float]] | None = None,
+    asked: tuple[int, int] | None = None,
     shape: Mapping[str, tuple[str, ...]] | None = None,
     draws: int = 1000,
     seed: int = 0,
@@ -144,6 +145,9 @@ def drift_of(
         the images are the same, only those are looked at.
     seconds : pair of sequence of float, optional
         How long each call took, in both runs.
+    asked : pair of int, optional
+        Images that were to be sent in each run: those without any answer are failed, refused,
+        unread or pending.
     shape : mapping, optional
         From `shape_changes`.
     draws, seed : int
@@ -176,6 +180,9 @@ def drift_of(
         changes += _of_kind(sides, kind, paired, resampling)
     if seconds is not None and all(len(one) > 1 for one in seconds):
         changes.append(_latency(seconds, resampling))
+    if asked is not None:
+        answered = (len(first.image.used()), len(second.image.used()))
+        changes.append(_answered(answered, asked, resampling))
     counts = [side.label_counts() for side in sides]
     return Drift(
         images=(len(names[0]), len(names[1])),
@@ -362,6 +369,15 @@ def _exchanged(bins: Sequence[Any], paired: bool, resampling: Resampling) -> Flo
         bins[0] @ mine[: sizes[0]] + bins[1] @ mine[sizes[0] :],
         bins[0] @ theirs[: sizes[0]] + bins[1] @ theirs[sizes[0] :],
     )
+
+
+def _answered(answered: tuple[int, int], asked: tuple[int, int], resampling: Resampling) -> Change:
+    """Return the change of the share of images with an answer."""
+    each = [
+        (np.arange(max(every, done)) < done).astype(np.float64)
+        for done, every in zip(answered, asked, strict=True)
+    ]
+    return _mean_change("images with an answer", "all", each, False, resampling)
 
 
 def _latency(seconds: tuple[Sequence[float], Sequence[float]], resampling: Resampling) -> Change:

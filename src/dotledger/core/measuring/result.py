@@ -136,6 +136,12 @@ class Measure:
         return inside + sum(self.unjudged_kinds.values())
 
     @property
+    def cut_away(self) -> int:
+        """Findings of the kinds measured, on images in scope, that the threshold left out."""
+        judged = self.basis.judged
+        return sum(int((~self.basis.passing(kind)).sum()) for kind in judged)
+
+    @property
     def answered(self) -> int:
         """Images covered by the annotations that have an answer of any kind."""
         covered = set(self.basis.annotations.image.used())

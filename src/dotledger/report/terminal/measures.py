@@ -216,6 +216,7 @@ def scope_lines(measure: Measure) -> list[str]:
         lines.append(
             f"{counted(measure.uncovered, 'image')} with answers but no annotations left out."
         )
+    lines += _cut_lines(measure)
     if measure.unjudged:
         names = [f"{n} ({c})" for k in measure.kinds.values() for n, c in k.unjudged.items()]
         names += [f"all of kind {kind} ({count})" for kind, count in measure.unjudged_kinds.items()]
@@ -224,6 +225,16 @@ def scope_lines(measure: Measure) -> list[str]:
             f"for that kind ({', '.join(names[:8])})."
         )
     return lines
+
+
+def _cut_lines(measure: Measure) -> list[str]:
+    """Return how many findings were cut, by us and (below its floor) by the service."""
+    cut, floor = measure.cut_away, measure.basis.floor
+    if not cut and floor is None:
+        return []
+    ours = f"Below the threshold: {counted(cut, 'finding')}" if cut else "Nothing cut by us"
+    theirs = "" if floor is None else f"; below {floor:g} the service gave none"
+    return [f"{ours}{theirs}."]
 
 
 def _points(measure: Measure) -> Iterable[Any]:
