@@ -345,10 +345,12 @@ class Damaged(unittest.TestCase):
 class Elsewhere(Handler):
     """Sends images, redirects, and too much."""
 
+    status = 302
+
     def asked(self):
         self.seen.append((self.path, self.headers.get("Authorization")))
         if self.path.startswith("/to/"):
-            self.send_response(302)
+            self.send_response(self.status)
             self.send_header("Location", self.path[4:].replace("!", "/"))
             self.send_header("Content-Length", "0")
             self.end_headers()
@@ -373,9 +375,14 @@ class Addresses(unittest.TestCase):
 
     def test_redirects_and_sizes(self):
         """A redirect may stay on its host; another host, a circle and too many bytes are refused."""
-        port, _ = served(self, Elsewhere)
+        port, handler = served(self, Elsewhere)
         here = f"http://127.0.0.1:{port}"
-        self.assertEqual(gather(f"{here}/to/!a.jpg").items[0].read(), picture(1))
+        for handler.status in (301, 303, 307, 308, 302):
+            self.assertEqual(gather(f"{here}/to/!a.jpg").items[0].read(), picture(1))
+        handler.status = 304
+        with self.assertRaisesRegex(OSError, "status 304"):
+            gather(f"{here}/to/!a.jpg").items[0].read()
+        handler.status = 302
         for path, sign in (
             ("/to/http:!!localhost:9!a.jpg", "another host"),
             ("/to/file:!!!etc!passwd", "another host"),

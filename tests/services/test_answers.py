@@ -78,12 +78,22 @@ class Boxes(unittest.TestCase):
         self.assertEqual(
             self.box(rule, [5, 5, 10, 10], extra=extra)[0][0], "no working size in the answer"
         )
+        for flat in ({"w": 50, "h": 0}, {"w": 0, "h": 25}):
+            noted = self.box(rule, [5, 5, 10, 10], extra=extra, size=flat)[0][0]
+            self.assertEqual(noted, "no working size in the answer")
 
     def test_before_orientation(self):
         """A box in the pixels of the stored, lying image is turned upright with it."""
         frame = Frame(100, 200, 100, 200, turned=6)
         rule = 'at = "b", order = ["x0", "y0", "x1", "y1"], upright = false'
         self.assertEqual(self.box(rule, [0, 0, 20, 10], frame), (90, 0, 100, 20))
+        for turned, wanted in (
+            (5, (0, 0, 10, 20)),
+            (3, (80, 190, 100, 200)),
+            (8, (0, 180, 10, 200)),
+        ):
+            frame = Frame(100, 200, 100, 200, turned=turned)
+            self.assertEqual(self.box(rule, [0, 0, 20, 10], frame), wanted, turned)
 
     def test_set_aside_with_reason(self):
         """A box that cannot be kept is noted, never lost in silence."""
@@ -348,6 +358,8 @@ class Attributes(unittest.TestCase):
             ('type = "flag"', "yes", "attribute is neither yes nor no"),
             ('type = "range"', {"low": 3, "high": 1}, "a range ends before it begins"),
             ('type = "shares"', [1], "a share is not a name with a number"),
+            ('type = "shares"', {}, "shares are not an object of numbers"),
+            ('type = "shares"', 0.5, "shares are not an object of numbers"),
             ('type = "text"', None, None),
             ('type = "choice"', ["calm", "glad"], "calm, glad"),
             ('type = "text"', 5, "5"),

@@ -78,7 +78,7 @@ def confidence_reader(rule: ConfidenceRule | None) -> Callable[[Level], tuple[fl
         return lambda _: (None, None)
     get = compile_path(rule.at, place="confidence.at")
     convert = _converter(rule)
-    as_is = rule.scale == "fraction" and not rule.range
+    as_is = rule.scale == "fraction"
 
     def read(level: Level) -> tuple[float | None, Any]:
         own = get(level)

@@ -37,7 +37,12 @@ class Differences(unittest.TestCase):
             picked = rng.integers(0, 40, 40)
             sums = [[sum(c[i][k] for i in picked) for k in range(3)] for c in counts]
             recall, precision = ([s[0] / s[k] for s in sums] for k in (2, 1))
-            drawn.append((recall[1] - recall[0], precision[1] - precision[0]))
+            f1 = [2 * s[0] / (s[1] + s[2]) for s in sums]
+            drawn.append((recall[1] - recall[0], precision[1] - precision[0], f1[1] - f1[0]))
+        f1 = got.pooled["f1"]
+        low, high = np.quantile([d[2] for d in drawn], (0.0235, 0.9765))
+        self.assertAlmostEqual(f1.low, low, delta=0.012)
+        self.assertAlmostEqual(f1.high, high, delta=0.012)
         for place, name in enumerate(("recall", "precision")):
             one = got.pooled[name]
             # 40 images: percentiles a little further out than 2.5 and 97.5 %.

@@ -13,9 +13,9 @@ class Conventions(unittest.TestCase):
     SIZE = ImageSize(width=200, height=100, sent_width=100, sent_height=50, orientation=6)
     TRUE = ((20, 10, 60, 30), (100, 40, 130, 90))
 
-    def best(self, boxes):
+    def best(self, boxes, true=TRUE):
         said = findings_of([("a", "object", "?", 0.5, box) for box in boxes])
-        truth = annotations_of([("a", "object", "x", box, False) for box in self.TRUE])
+        truth = annotations_of([("a", "object", "x", box, False) for box in true])
         return check_conventions(said, truth, {"a": self.SIZE})[0]
 
     def test_each_misreading_is_recognised(self):
@@ -64,11 +64,46 @@ class Conventions(unittest.TestCase):
                 lambda x0, y0, x1, y1: (x0 * 6.4, y0 * 6.4, x1 * 6.4, y1 * 6.4),
                 "pixels of a working size of 640 on the longer side",
             ),
+            (
+                lambda x0, y0, x1, y1: (
+                    (3 * x0 - x1) / 2,
+                    (3 * y0 - y1) / 2,
+                    (x0 + x1) / 2,
+                    (y0 + y1) / 2,
+                ),
+                "corner and size, where a centre and size were read",
+            ),
+            (
+                lambda x0, y0, x1, y1: (x0 * 2, y0 * 2, x1 * 2, y1 * 2),
+                "pixels of the original, where the sent image's were read",
+            ),
+            (
+                lambda x0, y0, x1, y1: (x0 / 100, y0 / 100, x1 / 100, y1 / 100),
+                "fractions, where percent were read",
+            ),
+            (
+                lambda x0, y0, x1, y1: (x0 * 10, y0 * 10, x1 * 10, y1 * 10),
+                "thousandths, where percent were read",
+            ),
         ):
             fit = self.best([tuple(map(float, misread(*box))) for box in self.TRUE])
             self.assertEqual(fit.name, name)
             self.assertAlmostEqual(fit.mean_overlap, 1.0)
         self.assertGreater(len(CONVENTIONS), 12)
+
+    def test_sizes_read_as_corners(self):
+        """Near the corner of the image a size still looks like a corner."""
+        true = ((5, 4, 60, 30), (10, 8, 130, 90))
+        for misread, name in (
+            (lambda x0, y0, x1, y1: (x0, y0, x1 - x0, y1 - y0), "corner and size"),
+            (
+                lambda x0, y0, x1, y1: ((x0 + x1) / 2, (y0 + y1) / 2, x1 - x0, y1 - y0),
+                "centre and size",
+            ),
+        ):
+            fit = self.best([misread(*map(float, box)) for box in true], true)
+            self.assertEqual(fit.name, f"{name}, where corners were read")
+            self.assertAlmostEqual(fit.mean_overlap, 1.0)
 
     def test_nothing_to_compare(self):
         """Without common images the mean overlap is undefined."""

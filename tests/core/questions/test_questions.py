@@ -131,6 +131,8 @@ class Curves(unittest.TestCase):
         self.assertEqual(curve["confidence"].tolist(), [0.9, 0.8, 0.7])
         self.assertEqual(curve["precision"].tolist(), [1.0, 0.5, 2 / 3])
         self.assertEqual(curve["recall"].tolist(), [0.5, 0.5, 1.0])
+        self.assertEqual(curve["f1"].tolist(), [2 / 3, 0.5, 0.8])
+        self.assertEqual(curve["misses"].tolist(), [1, 1, 0])
         floored = measure(said, true, floor=0.75)
         self.assertEqual(len(floored.curve()), 2)
         with self.assertRaisesRegex(ArgumentError, "floor"):
@@ -264,7 +266,7 @@ class DetailsOfPairs(unittest.TestCase):
                 ),
                 Details(
                     attributes={"glasses": True, "tilt": 1, "name": "Bo"},
-                    points={"nose": (55.0, 5.0)},
+                    points={"nose": (55.0, 5.0), "chin": (55.0, 9.0)},
                 ),
             ],
         )

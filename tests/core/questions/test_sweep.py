@@ -50,6 +50,21 @@ class Sweeping(unittest.TestCase):
                 checked += len(swept.table)
         self.assertGreater(checked, 200)
 
+    def test_intervals_of_presence(self):
+        """False-alarm rates of labels and kinds, with doubtful labels left out, agree."""
+        checked = 0
+        for seed in range(1, 140, 2):
+            cells = random_case(seed, "label")
+            if not {f["image"] for f in cells[0]} & {a["image"] for a in cells[1]}:
+                continue
+            tables = as_tables(*cells, "label")
+            with self.subTest(seed=seed):
+                for each in ("label", "kind"):
+                    swept = measure(*tables, draws=0).sweep(each)
+                    self.same(tables, "label", swept, draws=1)
+                    checked += int(swept.table.false_alarm_rate_low.notna().sum())
+        self.assertGreater(checked, 20)
+
     def test_images_stopped(self):
         """Any finding stops its image: also one of a label that nobody annotates."""
         found = findings_of([("a", "unsafe", "smoke", 0.9, None), ("b", "unsafe", "fog", 0.8, None),
