@@ -17,6 +17,7 @@ from tests.cli.test_messages import called
 README = (Path(__file__).parent.parent / "README.md").read_text(encoding="utf-8")
 
 
+ACTING = (Path(__file__).parent.parent / "docs" / "acting.md").read_text(encoding="utf-8")
 CHOOSING = (Path(__file__).parent.parent / "docs" / "choosing.md").read_text(encoding="utf-8")
 
 
@@ -71,3 +72,6 @@ class Choosing(AtHome):
         verdicts = dotledger.check_gates("gates.toml", "found.csv", "truth.csv", before={"spring": "found.csv"})  # fmt: skip
         self.assertEqual(len(verdicts.judged), 1 + 15 + 1 + 1)
         exec(block("python", "GateAssertions", CHOOSING), names)
+        Path("rules.toml").write_text(block("toml", "rules_file", ACTING))
+        exec(block("python", "dotledger.decide", ACTING), names)
+        self.assertGreater(names["decisions"].counts["block"], 0)

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from dotledger.face import check_gates as check_gates
     from dotledger.face import choose_thresholds as choose_thresholds
     from dotledger.face import compare as compare
+    from dotledger.face import decide as decide
     from dotledger.face import draft_description as draft_description
     from dotledger.face import drift as drift
     from dotledger.face import failures as failures
@@ -39,6 +40,7 @@ if TYPE_CHECKING:
     from dotledger.formats.annotations.front import read_image_facts as read_image_facts
     from dotledger.formats.annotations.front import read_review as read_review
     from dotledger.formats.annotations.front import write_annotations as write_annotations
+    from dotledger.formats.rules_files import read_rules as read_rules
     from dotledger.formats.tables.tables import read_findings as read_findings
     from dotledger.formats.tables.tables import write_table as write_table
     from dotledger.formats.thresholds_files import read_thresholds as read_thresholds
@@ -65,6 +67,7 @@ _HOMES = {
     "choose_thresholds": "face",
     "combine": "core.comparing.combining",
     "compare": "face",
+    "decide": "face",
     "draft_description": "face",
     "drift": "face",
     "draw": "report.pictures.draw",
@@ -84,6 +87,7 @@ _HOMES = {
     "read_findings": "formats.tables.tables",
     "read_image_facts": "formats.annotations.front",
     "read_review": "formats.annotations.front",
+    "read_rules": "formats.rules_files",
     "read_thresholds": "formats.thresholds_files",
     "reread": "face",
     "send": "sending.api",
@@ -110,6 +114,7 @@ __all__ = [
     "choose_thresholds",
     "combine",
     "compare",
+    "decide",
     "draft_description",
     "draw",
     "drift",
@@ -129,6 +134,7 @@ __all__ = [
     "read_findings",
     "read_image_facts",
     "read_review",
+    "read_rules",
     "read_thresholds",
     "reread",
     "send",

@@ -29,6 +29,8 @@ if TYPE_CHECKING:
     from dotledger.core.comparing.compare import Comparison
     from dotledger.core.comparing.drift import Drift
     from dotledger.core.comparing.gates import Verdicts
+    from dotledger.core.deciding.conditions import Rules
+    from dotledger.core.deciding.verdicts import Decisions
     from dotledger.core.questions.conventions import Fit
     from dotledger.core.tables.label_names import NameMap
     from dotledger.ledger.batches import Batch
@@ -48,6 +50,7 @@ __all__ = [
     "check_gates",
     "choose_thresholds",
     "compare",
+    "decide",
     "draft_description",
     "drift",
     "failures",
@@ -477,6 +480,61 @@ def drift(
 
     tables = _named_runs((first, second), ("first", "second"))
     return drift_of(tables["first"], tables["second"], draws=draws, seed=seed)
+
+
+def decide(
+    findings: Findings | PathLike | Any,
+    rules: Rules | PathLike,
+    *,
+    outcomes: Mapping[str, Mapping[str, str]] | None = None,
+    sizes: Mapping[str, tuple[float, float]] | None = None,
+) -> Decisions:
+    """Decide on every image by rules: pass, hold for a person, or block, each with its reasons.
+
+    Parameters
+    ----------
+    findings : table, dataframe or path
+        With a blank row for every image and kind that was answered and holds nothing.
+    rules : Rules or path
+        A rules file: see `read_rules`.
+    outcomes : mapping of str to mapping of str to str, optional
+        By image and kind the outcome, so that what failed, was refused or is pending is decided
+        on, too: it never passes.
+    sizes : mapping of str to (width, height), optional
+        Of the upright images, for rules about shares of the image.
+
+    Returns
+    -------
+    Decisions
+        The strictest verdict of all rules that apply wins, and every reason is kept.
+
+    Raises
+    ------
+    DescriptionError, TableError
+        If a file cannot be read.
+    ArgumentError
+        If an unsafe category is neither mentioned nor covered, or a label is misspelt.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> from dotledger.typing import Condition, Rule, Rules
+    >>> glass = Condition(kind="unsafe", labels=("broken glass",), confidence=0.5)
+    >>> rules = Rules(rules=(Rule(name="glass", verdict="block", when=glass),), unmentioned="hold")
+    >>> dotledger.decide("found.csv", rules).of("glass-02.jpg").reasons
+    ('block, glass: broken glass 0.62, at least 0.5 asked',)
+    """
+    from dotledger.core.deciding.conditions import Rules
+    from dotledger.core.deciding.decide import decide as decided
+    from dotledger.formats.rules_files import read_rules
+
+    table = _findings(findings)
+    return decided(
+        table if isinstance(table, Findings) else Findings.from_frame(table),
+        rules if isinstance(rules, Rules) else read_rules(rules),
+        outcomes=outcomes,
+        sizes=sizes,
+    )
 
 
 def _for_each(threshold: Any, runs: int) -> list[Any]:

@@ -1,6 +1,6 @@
 """What public functions return, for type annotations.
 
-None of these is made by hand: each comes from the function beside its name.
+None of these is made by hand, but for rules: each comes from the function beside its name.
 
 Examples
 --------
@@ -23,6 +23,8 @@ from dotledger.core.comparing.drift import Change, Drift
 from dotledger.core.comparing.found_by import FoundBy
 from dotledger.core.comparing.gates import Verdicts
 from dotledger.core.counting.rows import KindMeasure, Point, Row
+from dotledger.core.deciding.conditions import Condition, Rule, Rules
+from dotledger.core.deciding.verdicts import Decisions, Verdict, VerdictCounts
 from dotledger.core.measuring.result import LabelRows
 from dotledger.core.pairing.rows import Paired
 from dotledger.core.questions.confusion import Confusion
@@ -59,8 +61,10 @@ __all__ = [
     "Checked",
     "Choice",
     "Comparison",
+    "Condition",
     "Confusion",
     "CountAgreement",
+    "Decisions",
     "Description",
     "DetailMeasure",
     "Details",
@@ -88,6 +92,8 @@ __all__ = [
     "Reread",
     "Reviewed",
     "Row",
+    "Rule",
+    "Rules",
     "ScreeningCounts",
     "SentBatch",
     "SliceMeasure",
@@ -96,6 +102,8 @@ __all__ = [
     "ThreeWays",
     "ThresholdsFile",
     "Trial",
+    "Verdict",
+    "VerdictCounts",
     "Verdicts",
     "WaysCounts",
     "Written",

@@ -210,6 +210,28 @@ class ThreeHundredScenes(unittest.TestCase):
         self.assertGreater(pair["kinds"]["face"]["recall"]["low"], 0.5)
         self.assertLess(pair["kinds"]["object"]["precision"]["high"], 0)
 
+    def test_screening(self):
+        """Verdicts with reasons, the worst first, written out, and measured; status 1 on request."""
+        (self.home / "rules.toml").write_text(
+            "rules_file = 1\nunmentioned = 'hold'\nunmentioned_from = 0.5\n[[rule]]\nname = 'hazards'\nverdict = 'block'\n"
+            "kind = 'unsafe'\nlabel = ['open flame', 'broken glass']\nconfidence = 0.6\n"
+        )  # fmt: skip
+        words = ("screen", "rules.toml", "--findings", "marl.csv", "--annotations", "annotations.csv")  # fmt: skip
+        done = dotledger(*words, "--most", 3, "--out", "v.jsonl", cwd=self.home)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("rules.toml: 298 images, 44 block, 36 hold, 218 pass.", done.stdout)
+        self.assertIn("block, hazards: open flame 0.90, at least 0.6 asked", done.stdout)
+        self.assertIn("The worst 3 of 80 are shown", done.stderr)
+        self.assertIn("unsafe that pass: 0.02 (0.00", done.stdout)
+        lines = [json.loads(line) for line in (self.home / "v.jsonl").read_text().splitlines()]
+        self.assertEqual(len(lines), 298)
+        self.assertEqual((lines[0]["verdict"], lines[-1]["verdict"]), ("block", "pass"))
+        self.assertEqual(dotledger(*words, "--fail", cwd=self.home).returncode, 1)
+        for extra, why in ((("--out", "v.xlsx"), "names no known format"), (("--out", "v.jsonl"), "--replace")):  # fmt: skip
+            refused = dotledger(*words, *extra, cwd=self.home)
+            self.assertEqual(refused.returncode, 2)
+            self.assertIn(why, refused.stderr)
+
     def test_scenes_are_seeded(self):
         """The kept truth is that of the scenes as they are drawn today."""
         from dotledger.standins.more_scenes import recipes

@@ -63,6 +63,12 @@ _GROUPS = {
             "compare": "tell whether two runs differ, by how much, and in which images",
         },
     ),
+    "Act": (
+        "act",
+        {
+            "screen": "decide on every image by rules: pass, hold for a person, block",
+        },
+    ),
     "Watch": (
         "watch",
         {

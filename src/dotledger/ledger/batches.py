@@ -21,6 +21,7 @@ __all__ = [
     "find_batch",
     "kept_sizes",
     "outcome_counts",
+    "outcomes_of",
     "readings",
     "sent_images",
 ]
@@ -262,6 +263,38 @@ def sent_images(ledger: Ledger, batch: Batch) -> list[Sent]:
             Sent(position=p, name=n, path=path, sha=sha or "", width=w, height=h)
             for p, n, path, sha, w, h in connection.execute(query)
         ]
+
+
+def outcomes_of(ledger: Ledger, batch: Batch) -> dict[str, dict[str, str]]:
+    """Return by image and kind the outcome; kinds that are not settled yet are pending.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        In it.
+
+    Returns
+    -------
+    dict of str to dict of str to str
+        Every image of the batch, in its order.
+    """
+    table, items = schema.outcomes, schema.items
+    query = (
+        select(items.c.name, table.c.kind, table.c.outcome)
+        .join(table, (table.c.batch == items.c.batch) & (table.c.position == items.c.position))
+        .where(items.c.batch == batch.id)
+    )
+    names = select(items.c.name).where(items.c.batch == batch.id).order_by(items.c.position)
+    with ledger.reading() as connection:
+        found = {
+            name: dict.fromkeys(batch.kinds, "pending")
+            for name in connection.execute(names).scalars()
+        }
+        for name, kind, outcome in connection.execute(query):
+            found[name][kind] = outcome
+    return found
 
 
 def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:

@@ -1,13 +1,15 @@
-"""A measure as CSV files."""
+"""Results as files."""
 
 from __future__ import annotations
 
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import orjson
+
 from dotledger.core.measuring.result import Measure
 from dotledger.files import whole_file
-from dotledger.formats.tables.tables import PathLike, write_rows
+from dotledger.formats.tables.tables import PathLike, with_parquet, write_rows
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -20,24 +22,36 @@ _DIGITS = 6
 
 
 def write_frame(frame: pd.DataFrame, path: PathLike) -> None:
-    """Write a frame as CSV, whole or not at all; NaN as empty cells, text guarded.
+    """Write a frame, whole or not at all; NaN as empty cells or null, text in CSV guarded.
 
     Parameters
     ----------
     frame : DataFrame
         May be empty.
     path : path-like
-        A file to write.
+        A file to write; ``.jsonl`` and ``.parquet`` by their endings, anything else as CSV.
 
     Raises
     ------
     OSError
         If the folder cannot be written.
+    MissingExtra
+        For Parquet without pyarrow.
     """
+    ending = Path(path).suffix.lower()
+    if ending == ".parquet":
+        with_parquet()
+        with whole_file(Path(path)) as draft:
+            frame.to_parquet(draft, index=False)
+        return
     floats = frame.select_dtypes("float").columns
     rounded = frame.assign(**{name: frame[name].round(_DIGITS) for name in floats})
     plain = rounded.astype(object).where(frame.notna(), None)
     with whole_file(Path(path)) as draft:
+        if ending == ".jsonl":
+            lines = [orjson.dumps(row) for row in plain.to_dict("records")]
+            draft.write_bytes(b"".join(line + b"\n" for line in lines))
+            return
         write_rows(draft, [str(name) for name in plain.columns], plain.to_numpy().tolist())
 
 

@@ -106,7 +106,7 @@ def _require(given: Iterable[str], wanted: Sequence[str], shape: Shape, path: Pa
 
 
 def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: bool) -> _Table:
-    pd = _pandas_with_parquet()
+    pd = with_parquet()
     try:
         frame = pd.read_parquet(path).astype(object)  # decodes every value: damage shows here
     except Exception as error:  # damaged files make the package fail in many ways
@@ -133,7 +133,8 @@ def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: boo
     return _Table(columns, where, own)
 
 
-def _pandas_with_parquet() -> Any:
+def with_parquet() -> Any:
+    """Return pandas, where Parquet can be read and written; raises MissingExtra without pyarrow."""
     try:
         import pyarrow  # noqa: F401 - pandas finds it by itself; here it is only looked for
     except ImportError as error:
@@ -530,7 +531,7 @@ def _cell(value: Any) -> Any:
 
 
 def _write_parquet(table: Findings | Annotations, path: Path) -> None:
-    _pandas_with_parquet()
+    with_parquet()
     frame: pd.DataFrame = table.frame()
     if table.details is not None:
         frame["details"] = _details_as_text(table)

@@ -1,0 +1,1 @@
+"""Commands that act on what was found."""

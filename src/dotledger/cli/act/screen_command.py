@@ -1,0 +1,188 @@
+"""``dotledger screen``."""
+
+from __future__ import annotations
+
+from itertools import islice
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from dotledger.cli.options.common import (
+    batch_options,
+    example,
+    json_option,
+    ledger_option,
+    print_json,
+    print_table,
+    replace_option,
+    say,
+    service_name,
+)
+from dotledger.core.spelling import counted
+from dotledger.errors import ArgumentError
+from dotledger.files import check_output
+
+if TYPE_CHECKING:
+    from dotledger.core.deciding.verdicts import Decisions
+
+__all__ = ["command"]
+
+_ENDINGS = (".csv", ".jsonl", ".parquet")
+
+
+@click.command(
+    name="screen",
+    epilog=example("dotledger screen rules.toml --ledger walk.ledger --service flint"),
+)
+@click.argument("rules", nargs=-1, required=True, metavar="RULES...")
+@click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
+@ledger_option
+@batch_options
+@click.option("--annotations", metavar="PATH", help="Ground truth: how right the verdicts are.")
+@click.option(
+    "--most", type=click.IntRange(0), default=20, show_default=True, help="Images to show; 0: all."
+)
+@click.option(
+    "--out", "out_file", metavar="FILE", help="Write every verdict to .csv, .jsonl or .parquet."
+)
+@click.option("--fail", is_flag=True, help="Exit status 1 if anything is blocked.")
+@replace_option
+@json_option
+def command(
+    rules: tuple[str, ...],
+    findings: str | None,
+    ledger: str,
+    service: str | None,
+    batch: int | None,
+    annotations: str | None,
+    most: int,
+    out_file: str | None,
+    fail: bool,
+    replace: bool,
+    as_json: bool,
+) -> int:
+    """Decide on every image by a rules file: pass, hold for a person, or block.
+
+    Several RULES files, for several audiences, are applied to the same findings. Out of the ledger,
+    images that failed, were refused or are pending are decided on too: they never pass.
+    """
+    from dotledger.face import decide
+
+    if out_file is not None:
+        _check_out(out_file, rules, (findings, ledger, annotations), replace=replace)
+    found: Any = findings
+    if findings is None:
+        found = _Batch(ledger, batch, service_name(service))
+    every = {
+        path: decide(found.findings if findings is None else Path(findings), path, **_more(found))
+        for path in rules
+    }
+    truth = _truth(annotations)
+    if out_file is not None:
+        _write(next(iter(every.values())), Path(out_file))
+    if as_json:
+        print_json({path: _plain(one, truth) for path, one in every.items()})
+    else:
+        for path, one in every.items():
+            _show(path, one, truth, most)
+    blocked = any(one.counts["block"] for one in every.values())
+    return 1 if fail and blocked else 0
+
+
+def _check_out(out_file: str, rules: tuple[str, ...], inputs: Any, *, replace: bool) -> None:
+    check_output(out_file, place="--out", inputs=(*rules, *inputs), replace=replace)
+    if Path(out_file).suffix.lower() not in _ENDINGS:
+        raise ArgumentError(
+            "the file's ending names no known format",
+            place="--out",
+            got=out_file,
+            allowed=_ENDINGS,
+        )
+    if len(rules) > 1:
+        raise ArgumentError("one table is for one rules file", place="--out", got=len(rules))
+
+
+class _Batch:
+    """What a ledger knows of a batch: findings, outcomes and sizes."""
+
+    def __init__(self, ledger: str, batch: int | None, service: str | None) -> None:
+        from dotledger.kept import findings_of
+        from dotledger.ledger.batches import find_batch, kept_sizes, outcomes_of
+        from dotledger.ledger.store import Ledger
+
+        with Ledger(ledger, create=False, read_only=True) as opened:
+            kept = find_batch(opened, batch=batch, service=service)
+            self.findings = findings_of(opened, batch=kept.id)
+            self.outcomes = outcomes_of(opened, kept)
+            sizes = kept_sizes(opened, kept)
+        self.sizes = {name: (one["width"], one["height"]) for name, one in sizes.items()}
+
+
+def _more(found: Any) -> dict[str, Any]:
+    if isinstance(found, _Batch):
+        return {"outcomes": found.outcomes, "sizes": found.sizes}
+    return {}
+
+
+def _truth(annotations: str | None) -> Any:
+    if annotations is None:
+        return None
+    from dotledger.formats.annotations.front import read_annotations
+
+    return read_annotations(annotations)
+
+
+def _plain(one: Decisions, truth: Any) -> dict[str, Any]:
+    measured = {} if truth is None else {"measured": one.measured(truth).to_dict()}
+    return {**one.to_dict(), **measured}
+
+
+def _write(one: Decisions, path: Path) -> None:
+    from dotledger.formats.tables.results import write_frame
+
+    frame = one.frame()
+    write_frame(frame, path)
+    say(f"{counted(len(frame), 'verdict')} written to {path}")
+
+
+def _show(path: str, one: Decisions, truth: Any, most: int) -> None:
+    from dotledger.report.terminal.tables import plain, rows_table
+
+    name = f"{path}{f' ({one.audience})' if one.audience else ''}"
+    listed = ", ".join(f"{count} {verdict}" for verdict, count in one.counts.items())
+    print_table(f"{name}: {counted(len(one.images), 'image')}, {listed}.", "")
+    rules = [(n, v, str(k)) for n, (v, k) in one.by_rule().items()]
+    print_table(rows_table("", ("rule", "verdict", "images"), rules), "")
+    stopped = one.counts["block"] + one.counts["hold"]
+    wanted = min(most or stopped, stopped)
+    lines = [
+        ("" if number else plain(verdict.image), "" if number else verdict.verdict, plain(reason))
+        for verdict in islice(one, wanted)
+        for number, reason in enumerate(verdict.reasons)
+    ]
+    if lines:
+        print_table(rows_table("", ("image", "verdict", "reasons"), lines), "")
+    if wanted < stopped:
+        say(f"The worst {wanted} of {stopped} are shown; --most 0 shows all.")
+    if truth is not None:
+        _show_measured(one, truth)
+
+
+def _show_measured(one: Decisions, truth: Any) -> None:
+    from dotledger.report.terminal.choosing import with_ends
+    from dotledger.report.terminal.tables import rows_table
+
+    found = one.measured(truth)
+    rows = [
+        ("unsafe", str(found.caught), str(found.held_unsafe), str(found.let_through)),
+        ("safe", str(found.false_alarms), str(found.held_safe), str(found.rightly_passed)),
+    ]
+    header = ("images", "block", "hold", "pass")
+    print_table(rows_table("Held against the annotations", header, rows))
+    for word, name in (
+        ("unsafe that pass", "let_through_share"),
+        ("safe that are blocked", "false_alarm_rate"),
+        ("all that a person looks at", "held_share"),
+    ):
+        print_table(f"{word}: {with_ends(getattr(found, name), found.intervals[name])}")

@@ -1,0 +1,1 @@
+"""Rules: from findings to pass, hold or block, with reasons."""

@@ -1,0 +1,181 @@
+"""Files of rules: what is passed, held or blocked."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import msgspec
+
+from dotledger.core.deciding.conditions import PATTERNS, Condition, Rule, Rules
+from dotledger.errors import ArgumentError, DescriptionError, TableError
+from dotledger.files import read_regular
+from dotledger.reading.strict import Part, parse_strictly
+
+__all__ = ["read_rules"]
+
+_Verdict = Literal["pass", "hold", "block"]
+_Outcome = Literal["found", "empty", "unread", "failed", "refused", "pending"]
+_Kind = Literal["label", "object", "face", "unsafe", "text", "caption"]
+_Count = Annotated[int, msgspec.Meta(ge=0)]
+_Share = Annotated[float, msgspec.Meta(ge=0, le=1)]
+_Scalar = str | int | float | bool
+
+
+class _When(Part, frozen=True, kw_only=True):
+    """A condition as it is written."""
+
+    kind: _Kind | None = None
+    label: str | tuple[str, ...] = ()
+    below: str | tuple[str, ...] = ()
+    confidence: float | str | None = None
+    at_least: _Count | None = None
+    at_most: _Count | None = None
+    least_pixels: Annotated[float, msgspec.Meta(ge=0)] = 0.0
+    least_share: _Share = 0.0
+    most_share: _Share | None = None
+    attribute: str = ""
+    value: _Scalar | tuple[_Scalar, ...] = ()
+    text: str = ""
+    outcome: _Outcome | tuple[_Outcome, ...] = ()
+    all: tuple[_When, ...] = ()
+    any: tuple[_When, ...] = ()
+    none: tuple[_When, ...] = ()
+
+    def __post_init__(self) -> None:
+        """Raise ValueError for a confidence out of range."""
+        if isinstance(self.confidence, float | int) and not 0 <= self.confidence <= 1:
+            raise ValueError(f"a confidence is from 0 to 1, not {self.confidence}")
+
+    def condition(self, home: Path) -> Condition:
+        """Return it as the core takes it; thresholds files are looked for in `home`."""
+        return Condition(
+            kind=self.kind or "",
+            labels=_several(self.label),
+            below=_several(self.below),
+            confidence=_confidence(self.confidence, home),
+            at_least=self.at_least,
+            at_most=self.at_most,
+            least_pixels=self.least_pixels,
+            least_share=self.least_share,
+            most_share=float("inf") if self.most_share is None else self.most_share,
+            attribute=self.attribute,
+            values=_several(self.value),
+            pattern=PATTERNS.get(self.text, self.text),
+            outcomes=_several(self.outcome),
+            every=tuple(one.condition(home) for one in self.all),
+            any_of=tuple(one.condition(home) for one in self.any),
+            none_of=tuple(one.condition(home) for one in self.none),
+        )
+
+
+class _Rule(_When, frozen=True, kw_only=True):
+    """One rule: a condition, its verdict, its name."""
+
+    verdict: _Verdict
+    name: str = ""
+
+
+class _RulesFile(Part, frozen=True, kw_only=True):
+    """What a rules file holds."""
+
+    rules_file: Literal[1]
+    audience: str = ""
+    otherwise: _Verdict = "pass"
+    unmentioned: _Verdict | None = None
+    unmentioned_from: float | str | None = None
+    rule: tuple[_Rule, ...]
+
+
+def _several(value: Any) -> tuple[Any, ...]:
+    return tuple(value) if isinstance(value, tuple | list) else (value,)
+
+
+def _confidence(value: float | str | None, home: Path) -> Any:
+    if isinstance(value, str) and value.lower().endswith(".toml"):
+        from dotledger.formats.thresholds_files import read_thresholds
+
+        return read_thresholds(home / value)
+    return value
+
+
+def read_rules(path: str | os.PathLike[str]) -> Rules:
+    """Read a rules file.
+
+    Parameters
+    ----------
+    path : path-like
+        TOML: ``rules_file = 1`` and a ``[[rule]]`` for each rule, with its ``verdict`` (``pass``,
+        ``hold`` or ``block``) and a condition on findings or outcomes.
+
+    Returns
+    -------
+    Rules
+        Checked, but for labels and words that only findings know.
+
+    Raises
+    ------
+    DescriptionError
+        Naming line and key, for what is no such file.
+    TableError
+        If it cannot be read.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> from pathlib import Path
+    >>> _ = Path("rules.toml").write_text('''
+    ... rules_file = 1
+    ... unmentioned = "hold"
+    ... [[rule]]
+    ... verdict = "block"
+    ... kind = "unsafe"
+    ... label = "broken glass"
+    ... confidence = 0.5
+    ... ''')
+    >>> dotledger.decide("found.csv", "rules.toml").counts["block"]
+    1
+    """
+    file = Path(path)
+    try:
+        text = read_regular(file, 4 << 20).decode("utf-8-sig")
+    except (OSError, UnicodeDecodeError) as error:
+        reason = getattr(error, "strerror", None) or "not text in UTF-8"
+        raise TableError(f"the rules file cannot be read ({reason})", place=str(file)) from error
+    kept = parse_strictly(text, _RulesFile, name=str(file))
+    try:
+        return _rules(kept, file.parent)
+    except ArgumentError as error:
+        raise DescriptionError(
+            error.message, place=f"{file}, {error.place}", **_facts(error)
+        ) from error
+
+
+def _facts(error: ArgumentError) -> Mapping[str, Any]:
+    return {"got": error.got, "allowed": error.allowed}
+
+
+def _rules(kept: _RulesFile, home: Path) -> Rules:
+    found = []
+    for number, one in enumerate(kept.rule, 1):
+        try:
+            when = one.condition(home)
+        except ArgumentError as error:
+            error.place = f"rule {number}"
+            raise
+        found.append(Rule(name=one.name or _title(one, number), verdict=one.verdict, when=when))
+    return Rules(
+        rules=tuple(found),
+        otherwise=kept.otherwise,
+        unmentioned=kept.unmentioned or "",
+        unmentioned_from=_confidence(kept.unmentioned_from, home),
+        audience=kept.audience,
+    )
+
+
+def _title(one: _Rule, number: int) -> str:
+    names = [*_several(one.label), *_several(one.below)] if one.label or one.below else []
+    about = ", ".join(names) or one.kind or ", ".join(_several(one.outcome)) or "conditions"
+    return f"{about} ({number})"
