@@ -75,3 +75,5 @@ class Choosing(AtHome):
         Path("rules.toml").write_text(block("toml", "rules_file", ACTING))
         exec(block("python", "dotledger.decide", ACTING), names)
         self.assertGreater(names["decisions"].counts["block"], 0)
+        exec(block("python", "dotledger.cover", ACTING), names)
+        self.assertEqual(names["done"].covered, 2)

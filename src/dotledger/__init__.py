@@ -9,6 +9,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from dotledger.acting.cover import cover as cover
     from dotledger.core.boxes.overlap import overlap as overlap
     from dotledger.core.choosing.calibration import ConfidenceMap as ConfidenceMap
     from dotledger.core.choosing.calibration import fit_confidence_map as fit_confidence_map
@@ -67,6 +68,7 @@ _HOMES = {
     "choose_thresholds": "face",
     "combine": "core.comparing.combining",
     "compare": "face",
+    "cover": "acting.cover",
     "decide": "face",
     "draft_description": "face",
     "drift": "face",
@@ -114,6 +116,7 @@ __all__ = [
     "choose_thresholds",
     "combine",
     "compare",
+    "cover",
     "decide",
     "draft_description",
     "draw",

@@ -11,6 +11,7 @@ Examples
 
 from __future__ import annotations
 
+from dotledger.acting.cover import Covered
 from dotledger.core.choosing.aims import Aim
 from dotledger.core.choosing.choice import Choice, GroupChoice
 from dotledger.core.choosing.outcomes import Outcome
@@ -64,6 +65,7 @@ __all__ = [
     "Condition",
     "Confusion",
     "CountAgreement",
+    "Covered",
     "Decisions",
     "Description",
     "DetailMeasure",

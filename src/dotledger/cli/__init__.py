@@ -67,6 +67,7 @@ _GROUPS = {
         "act",
         {
             "screen": "decide on every image by rules: pass, hold for a person, block",
+            "cover": "cover faces, or anything else found, in copies of the images",
         },
     ),
     "Watch": (

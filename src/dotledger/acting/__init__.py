@@ -1,0 +1,1 @@
+"""Acting on what was found: covering, sorting."""

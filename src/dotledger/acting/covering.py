@@ -1,0 +1,132 @@
+"""Covering whole folders of images: new ones beside the originals, and what is still open."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from dotledger.acting.cover import Covered, cover, open_boxes
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
+from dotledger.errors import DotLedgerError
+from dotledger.files import whole_file
+from dotledger.images.gather import Gathered, Item
+
+__all__ = ["CoveredImage", "cover_all"]
+
+
+@dataclass(frozen=True, kw_only=True)
+class CoveredImage:
+    """One image of many.
+
+    Attributes
+    ----------
+    name : str
+        Of the image.
+    path : Path or None
+        The new image; None if none was written.
+    covered : int
+        How many findings were covered.
+    left_open : tuple of (label, box, share covered)
+        Annotated things that are still seen; empty without annotations.
+    removed : tuple of str
+        What was taken out of the metadata.
+    problem : str
+        Why nothing was written; empty if something was.
+    """
+
+    name: str
+    path: Path | None
+    covered: int = 0
+    left_open: tuple[tuple[str, tuple[float, ...], float], ...] = ()
+    removed: tuple[str, ...] = field(default=())
+    problem: str = ""
+
+
+def cover_all(
+    gathered: Gathered,
+    findings: Findings,
+    folder: Path,
+    *,
+    annotations: Annotations | None = None,
+    shas: Mapping[str, str] | None = None,
+    kind: str = "face",
+    **options: Any,
+) -> Iterator[CoveredImage]:
+    """Yield each image as its covered copy is written below a folder.
+
+    Parameters
+    ----------
+    gathered : Gathered
+        The originals, which are never touched.
+    findings : Findings
+        Whose image names are those of the originals.
+    folder : Path
+        Copies keep their names below it; what exists there is replaced.
+    annotations : Annotations, optional
+        To say what is still open.
+    shas : mapping of str to str, optional
+        By image the SHA-256 that was sent: an image that changed since is refused, since its boxes
+        would lie elsewhere.
+    kind : str, default "face"
+        What is covered.
+    **options
+        As `cover` takes them.
+
+    Yields
+    ------
+    CoveredImage
+        In the order of the images; one that cannot be covered stops none.
+    """
+    answered = set(findings.take(findings.kind.onto([kind]) == 0).image.used())
+    for item in gathered.items:
+        yield _one(item, findings, folder, annotations, shas or {}, answered, kind, options)
+
+
+def _one(
+    item: Item,
+    findings: Findings,
+    folder: Path,
+    annotations: Annotations | None,
+    shas: Mapping[str, str],
+    answered: set[str],
+    kind: str,
+    options: Mapping[str, Any],
+) -> CoveredImage:
+    if item.name not in answered:
+        # Uncovered is not the same as empty: nobody looked for faces there.
+        return CoveredImage(name=item.name, path=None, problem=f"no answer for {kind}")
+    try:
+        data = item.read()
+        if item.name in shas and shas[item.name] != hashlib.sha256(data).hexdigest():
+            problem = "changed since it was sent: its boxes would lie elsewhere"
+            return CoveredImage(name=item.name, path=None, problem=problem)
+        done = cover(data, findings, kind=kind, name=item.name, **options)
+        path = _written(done, folder, item.name)
+    except (DotLedgerError, OSError) as error:
+        return CoveredImage(name=item.name, path=None, problem=str(error))
+    left: Sequence[Any] = ()
+    if annotations is not None:
+        left = open_boxes(done.boxes, annotations, image=item.name, kind=kind)
+    return CoveredImage(
+        name=item.name,
+        path=path,
+        covered=done.covered,
+        left_open=tuple(left),
+        removed=done.removed,
+    )
+
+
+def _written(done: Covered, folder: Path, name: str) -> Path:
+    """Write below the folder, whatever the name says."""
+    parts = [part for part in Path(name).parts if part not in ("..", "/", ".")]
+    path = folder.joinpath(*parts)
+    if not path.resolve().is_relative_to(folder.resolve()):
+        raise OSError(f"{name} would lie outside {folder}")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with whole_file(path) as draft:
+        draft.write_bytes(done.data)
+    return path

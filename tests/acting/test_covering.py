@@ -1,0 +1,78 @@
+"""Covering many images: copies beside the originals, and what stops none of the others."""
+
+import hashlib
+import tempfile
+import unittest
+from pathlib import Path
+
+from dotledger.acting.covering import cover_all
+from dotledger.images.gather import Gathered, gather
+from tests.acting.test_cover import encoded, noise
+from tests.cli.test_commands import dotledger
+from tests.core.measuring.test_measure import annotations_of, findings_of
+
+BOX = (20, 30, 40, 50)
+
+
+class Many(unittest.TestCase):
+    def setUp(self):
+        self.home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.images = {f"{name}.png": encoded(noise(seed=n)) for n, name in enumerate("abcd")}
+        self.found = findings_of([("a.png", "face", "face", 0.9, BOX), ("b.png", "face", "", None, None),
+                                  ("c.png", "face", "face", 0.9, BOX)])  # fmt: skip
+
+    def cover(self, **options):
+        return {one.name: one for one in cover_all(gather(self.images), self.found, self.home / "out", **options)}  # fmt: skip
+
+    def test_copies(self):
+        """Covered, the same bytes, or not written: without an answer nobody knows."""
+        done = self.cover()
+        self.assertEqual([done[f"{n}.png"].covered for n in "abcd"], [1, 0, 1, 0])
+        self.assertEqual(done["b.png"].path.read_bytes(), self.images["b.png"])
+        self.assertEqual((done["d.png"].path, done["d.png"].problem), (None, "no answer for face"))
+        self.assertFalse((self.home / "out" / "d.png").exists())
+
+    def test_left_open_and_changed(self):
+        """What the annotations hold and no cover hides; an image that changed is refused."""
+        true = annotations_of([("a.png", "face", "face", BOX, False), ("b.png", "face", "face", BOX, False)])  # fmt: skip
+        shas = {name: hashlib.sha256(data).hexdigest() for name, data in self.images.items()}
+        done = self.cover(annotations=true, shas={**shas, "c.png": "0" * 64})
+        self.assertEqual(done["a.png"].left_open, ())
+        self.assertEqual(done["b.png"].left_open, (("face", BOX, 0.0),))
+        self.assertIn("changed since it was sent", done["c.png"].problem)
+        self.assertFalse((self.home / "out" / "c.png").exists())
+
+    def test_names_and_broken_files(self):
+        """Names never lead out of the folder; one broken image stops none."""
+        self.images = {"../../x.png": self.images["a.png"], "y.png": self.images["a.png"][:300]}
+        self.found = findings_of([(name, "face", "face", 0.9, BOX) for name in self.images])
+        done = self.cover()
+        self.assertEqual(done["../../x.png"].path, self.home / "out" / "x.png")
+        self.assertIn("damaged", done["y.png"].problem)
+        self.assertEqual([p.name for p in self.home.rglob("*.png")], ["x.png"])
+        empty = Gathered(items=(), problems=(), source="")
+        self.assertEqual(list(cover_all(empty, self.found, self.home)), [])
+
+
+class Command(unittest.TestCase):
+    def test_on_the_walk(self):
+        """The originals stay; open faces are listed with status 1; all covered is said."""
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.assertEqual(dotledger("demo", "--folder", home / "walk").returncode, 0)
+        walk = home / "walk"
+        before = {p: p.read_bytes() for p in (walk / "images").rglob("*.*")}
+        words = ("cover", "images", "--out", "covered", "--annotations", "annotations.csv")
+        done = dotledger(*words, "--ledger", "walk.ledger", "--service", "marl", cwd=walk)
+        self.assertEqual(done.returncode, 3, done.stderr)
+        self.assertIn("42 faces covered in 17 images; 16 images without any, the same bytes.", done.stdout)  # fmt: skip
+        self.assertIn("Every annotated face is covered.", done.stdout)
+        self.assertIn("not covered: tiny-01.png: no answer for face", done.stderr)
+        again = dotledger(*words, "--findings", "flint.csv", cwd=walk)
+        self.assertIn("--replace", again.stderr)
+        blind = dotledger(*words, "--findings", "flint.csv", "--replace", "--style", "blocks", cwd=walk)  # fmt: skip
+        self.assertEqual(blind.returncode, 1)
+        self.assertIn("Left open: 19 faces.", blind.stdout)
+        self.assertEqual({p: p.read_bytes() for p in before}, before)
+        (walk / "images" / "walk-01.jpg").write_bytes(before[walk / "images" / "walk-02.jpg"])
+        changed = dotledger(*words, "--ledger", "walk.ledger", "--service", "marl", "--replace", cwd=walk)  # fmt: skip
+        self.assertIn("walk-01.jpg: changed since it was sent", changed.stderr)
