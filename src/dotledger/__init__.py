@@ -50,6 +50,7 @@ if TYPE_CHECKING:
     from dotledger.kept import findings_of as findings_of
     from dotledger.ledger.store import Ledger as Ledger
     from dotledger.report.pictures.draw import draw as draw
+    from dotledger.sending.api import open_service as open_service
     from dotledger.sending.api import send as send
     from dotledger.sending.api import send_async as send_async
     from dotledger.services.description import load_description as load_description
@@ -82,6 +83,7 @@ _HOMES = {
     "load_description": "services.description",
     "match_images": "core.tables.image_names",
     "measure": "face",
+    "open_service": "sending.api",
     "overlap": "core.boxes.overlap",
     "pair_tables": "core.pairing.rows",
     "raw_answers": "face",
@@ -130,6 +132,7 @@ __all__ = [
     "load_description",
     "match_images",
     "measure",
+    "open_service",
     "overlap",
     "pair_tables",
     "raw_answers",

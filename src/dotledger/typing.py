@@ -50,6 +50,7 @@ from dotledger.report.pictures.draw import Drawn
 from dotledger.rereading import Reread
 from dotledger.sending.batch.progress import SentBatch
 from dotledger.sending.forecast import Forecast
+from dotledger.sending.service import OpenService, Seen
 from dotledger.sending.trial import Trial
 from dotledger.services.description import Description
 from dotledger.services.drafting.drafts import Draft
@@ -86,6 +87,7 @@ __all__ = [
     "Loaded",
     "Month",
     "NamesMatched",
+    "OpenService",
     "Outcome",
     "Pair",
     "Paired",
@@ -97,6 +99,7 @@ __all__ = [
     "Rule",
     "Rules",
     "ScreeningCounts",
+    "Seen",
     "SentBatch",
     "SliceMeasure",
     "Sweep",

@@ -145,6 +145,15 @@ class BatchWriter:
             with self._ledger.writing() as connection:
                 insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
 
+    def append(self, position: int, name: str, path: str) -> None:
+        """Add one image to a batch that grows, as a running program's does."""
+        table = schema.batches
+        with self._ledger.writing() as connection:
+            rows = [(self.batch, position, name, path)]
+            insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
+            query = update(table).where(table.c.id == self.batch)
+            connection.execute(query.values(images=position + 1))
+
     def write(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord] = ()) -> None:
         """Write settled items, their calls and findings in one transaction.
 

@@ -22,9 +22,11 @@ from dotledger.services.signing import Signer
 from dotledger.services.trust import check_trust
 
 if TYPE_CHECKING:
+    from dotledger.core.deciding.conditions import Rules
     from dotledger.ledger.store import Ledger
+    from dotledger.sending.service import OpenService
 
-__all__ = ["SendOptions", "prepare_sending", "send", "send_async"]
+__all__ = ["SendOptions", "open_service", "prepare_sending", "send", "send_async"]
 
 _AGAIN = ("failed", "refused")
 
@@ -256,6 +258,92 @@ def send(
     if sending.interrupted:
         raise KeyboardInterrupt(f"{sent.pending} outcomes are pending; what came is in the ledger")
     return sent
+
+
+def open_service(
+    description: Description | str | os.PathLike[str],
+    ledger: Ledger | str | os.PathLike[str] | None = None,
+    *,
+    rules: Rules | str | os.PathLike[str] | None = None,
+    key: str | Key | Callable[[], str] | None = None,
+    settings: Mapping[str, str] | None = None,
+    kinds: str | Iterable[str] | None = None,
+    round: str = "",
+    attempts: int = 2,
+    transport: Transport | None = None,
+    signer: Signer | None = None,
+    allow_code: bool = False,
+) -> OpenService:
+    """Open a service for a running program that asks about one image at a time.
+
+    Connections, key, token and pace are kept and shared by all threads that ask. When the service
+    fails the caller gets an outcome and, with rules, a verdict that never passes; no exception.
+
+    Parameters
+    ----------
+    description : Description or path
+        What is asked.
+    ledger : Ledger, path or str, optional
+        Asked first, so that the same bytes are not paid for twice; each answer is in it before
+        `look` returns. Made if there is none.
+    rules : Rules or path, optional
+        For verdicts; see `decide`. An unsafe category that they do not mention holds.
+    key, settings, kinds, round, transport, signer, allow_code
+        As `send` takes them.
+    attempts : int, default 2
+        For one image, where the service or the line fails: somebody is waiting.
+
+    Returns
+    -------
+    OpenService
+        To be used in a ``with``, or closed.
+
+    Raises
+    ------
+    DescriptionError, ArgumentError, KeyNotFound
+        Before anything is sent.
+    LedgerError
+        If the ledger cannot be written.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> with dotledger.open_service("myservice.toml", ledger="photos.ledger") as service:
+    ...     seen = service.look("photos/walk-02.jpg")
+    >>> seen.outcome, sorted(seen.outcomes), seen.paid  # the ledger knew it
+    ('found', ['face', 'label', 'object', 'unsafe'], False)
+    """
+    from dotledger.core.deciding.conditions import Rules
+    from dotledger.formats.rules_files import read_rules
+    from dotledger.ledger.store import Ledger
+    from dotledger.sending.deciding.retrying import Patience
+    from dotledger.sending.service import OpenService
+
+    key = given_key(key)
+    described = (
+        description if isinstance(description, Description) else load_description(description)
+    ).with_settings(settings or {})
+    nothing = Gathered(items=(), problems=(), source="")
+    plan = make_plan(described, nothing, kinds=kinds, round=_checked_round(round))
+    check_trust(
+        described,
+        code=allow_code,
+        asked=(signer if described.connect.key.place == "signed" else key) is None,
+    )
+    tries = whole_number(attempts, place="attempts", least=1, most=100)
+    opened = ledger is None or isinstance(ledger, Ledger)
+    return OpenService(
+        plan,
+        find_key(described, given=key),
+        means=Means(
+            transport=transport,
+            signer=signer or find_signer(described),
+            patience=Patience(attempts=tries, connections=tries, refusals=tries),
+        ),
+        ledger=ledger if isinstance(ledger, Ledger) or ledger is None else Ledger(ledger),
+        close_ledger=not opened,
+        rules=rules if isinstance(rules, Rules) or rules is None else read_rules(rules),
+    )
 
 
 async def send_async(

@@ -224,6 +224,32 @@ class Worker:
         self._quick = self._caller.steady() - entered < _QUICK
         return looked_at
 
+    def look(self, item: Item, known: Callable[[Loaded], None] | None = None) -> ItemRecord:
+        """Settle one image by itself, whoever else is asking about the same bytes.
+
+        `known` may settle calls of the image from elsewhere: it takes their names out of
+        `unanswered`, and puts what it knows into the record.
+        """
+        result = Settled()
+        one = self._load(0, item, result)
+        if one is None:
+            return result.done[0]
+        self._release(one)
+        one.unanswered = {call.name for call, _ in self._plan.calls}
+        if known is not None:
+            known(one)
+        for call, kinds in self._plan.calls:
+            if call.name in one.unanswered:
+                self._call_once([one], call, kinds, result)
+        settled = {outcome.kind for outcome in one.record.outcomes}
+        reason = self._caller.gate.stop_reason or "no call was made"
+        one.record.outcomes += [
+            OutcomeRecord(kind=kind, outcome="pending", reason=reason)
+            for kind in self._plan.kinds
+            if kind not in settled
+        ]
+        return one.record
+
     def _claim(self, sha: str) -> set[str]:
         """Return the calls this image needs from us, so that equal bytes are sent once."""
         names = {call.name for call, _ in self._plan.calls}
