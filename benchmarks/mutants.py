@@ -26,7 +26,10 @@ ROOMS = {
     "core/counting": CORE,
     "core/questions": ["tests/core/questions", "tests/core/tables", *CORE],
     "core/measuring": [*CORE, "tests/formats"],
-    "core/choosing": ["tests/core/choosing", "tests/core/measuring"],
+    "core/choosing": ["tests/core/choosing", "tests/core/comparing", "tests/core/measuring"],
+    "core/comparing": ["tests/core/comparing", "tests/formats"],
+    "core/deciding": ["tests/core/deciding"],
+    "acting": ["tests/acting"],
     "reading": ["tests/services"],
     "services": ["tests/services"],
     "sending/deciding": ["tests/sending/deciding", "tests/sending/batch"],
@@ -122,6 +125,7 @@ def noticed(room, path, place):
         shutil.copytree(SOURCE, copy, ignore=shutil.ignore_patterns("__pycache__"))
         (copy / path.relative_to(SOURCE)).write_text(text)
         seen = any(fails(folder, home) for folder in ROOMS[room])
+    print("noticed" if seen else "NOT noticed", f"{path.relative_to(SOURCE)}:{about}", flush=True)
     return seen, f"{path.relative_to(SOURCE)}:{about}"
 
 
@@ -162,8 +166,5 @@ def main(*, quick):
     with ThreadPoolExecutor(max_workers=os.cpu_count() or 2) as pool:
         results = list(pool.map(lambda one: noticed(*one), chosen))
     rooms = Counter(room for (room, _, _), (seen, _) in zip(chosen, results) if not seen)
-    for seen, about in results:
-        if not seen:
-            print(f"not noticed: {about}")
     well = sum(seen for seen, _ in results)
     print(f"{well} of {count} noticed ({well / count:.0%}); not noticed by room: {dict(rooms)}")

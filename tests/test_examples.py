@@ -1,10 +1,16 @@
 """Every example runs as it stands."""
 
+import base64
+import socket
 import subprocess
 import sys
 import tempfile
 import unittest
 from pathlib import Path
+
+import urllib3
+
+from dotledger.standins.scenes import RECIPES, draw_scene
 
 EXAMPLES = Path(__file__).parent.parent / "examples"
 
@@ -31,3 +37,29 @@ class Examples(unittest.TestCase):
         self.assertRegex(text, r"Objects: precision 0\.\d\d, between")
         self.assertIn("missed: one box over several", text)
         self.assertIn("Confidences mapped: calibration error", text)
+
+    def test_upload_check(self):
+        """A real server and a real client: hazards are blocked, faces covered, rubbish held."""
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        words = ["-m", "uvicorn", "--app-dir", EXAMPLES, "upload_check:app", "--port", str(port), "--log-level", "warning"]  # fmt: skip
+        server = subprocess.Popen([sys.executable, *words])
+        self.addCleanup(server.wait)
+        self.addCleanup(server.terminate)
+        address, pool = f"http://127.0.0.1:{port}/upload", urllib3.PoolManager()
+        retry = urllib3.Retry(connect=60, backoff_factor=0.1, backoff_max=0.5)
+
+        def upload(data):
+            return pool.request("POST", address, body=data, retries=retry).json()
+
+        scenes = {recipe.name: draw_scene(recipe).data for recipe in RECIPES}
+        blocked = upload(scenes["flame-01.jpg"])
+        self.assertEqual(blocked["verdict"], "block")
+        self.assertIn("open flame", blocked["reasons"][0])
+        passed = upload(scenes["walk-02.jpg"])
+        self.assertEqual(passed["verdict"], "pass")
+        self.assertNotEqual(base64.b64decode(passed["covered"]), scenes["walk-02.jpg"])
+        same = upload(scenes["fair-03.png"])
+        self.assertEqual(base64.b64decode(same["covered"]), scenes["fair-03.png"])
+        self.assertEqual(upload(b"no image"), {"verdict": "hold", "reasons": upload(b"no image")["reasons"], "covered": None})  # fmt: skip

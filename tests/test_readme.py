@@ -77,3 +77,5 @@ class Choosing(AtHome):
         self.assertGreater(names["decisions"].counts["block"], 0)
         exec(block("python", "dotledger.cover", ACTING), names)
         self.assertEqual(names["done"].covered, 2)
+        exec(block("python", "open_service", ACTING), names)
+        self.assertFalse(names["seen"].paid, "the ledger knew it")

@@ -7,7 +7,7 @@ from typing import Any
 
 import orjson
 from msgspec import Struct
-from sqlalchemy import exists, func, select
+from sqlalchemy import bindparam, exists, func, select
 
 from dotledger.ledger import schema
 from dotledger.ledger.batches import Batch
@@ -17,6 +17,7 @@ __all__ = [
     "KeptAnswer",
     "StoredAnswer",
     "answered_shas",
+    "is_answered",
     "kept_answers",
     "raw_answers",
     "stored_answers",
@@ -87,6 +88,38 @@ def answered_shas(ledger: Ledger, fingerprints: Sequence[str], call_name: str) -
     query = select(t.c.sha).where(t.c.fingerprint.in_(fingerprints), t.c.call_name == call_name)
     with ledger.reading() as connection:
         return set(connection.scalars(query))
+
+
+_ANSWERED = (
+    select(schema.answers.c.call)
+    .where(
+        schema.answers.c.fingerprint.in_(bindparam("known_as", expanding=True)),
+        schema.answers.c.sha == bindparam("this"),
+    )
+    .limit(1)
+)
+
+
+def is_answered(ledger: Ledger, fingerprints: Sequence[str], sha: str) -> bool:
+    """Return whether any call has answered an image under one of some settings.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    fingerprints : sequence of str
+        Of the settings asked under.
+    sha : str
+        Of the image, in hexadecimal.
+
+    Returns
+    -------
+    bool
+        One statement, made once, for a program that asks for every image.
+    """
+    with ledger.reading() as connection:
+        wanted = {"known_as": list(fingerprints), "this": sha}
+        return connection.execute(_ANSWERED, wanted).first() is not None
 
 
 def stored_answers(

@@ -145,14 +145,19 @@ class BatchWriter:
             with self._ledger.writing() as connection:
                 insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
 
-    def append(self, position: int, name: str, path: str) -> None:
-        """Add one image to a batch that grows, as a running program's does."""
-        table = schema.batches
-        with self._ledger.writing() as connection:
-            rows = [(self.batch, position, name, path)]
-            insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
-            query = update(table).where(table.c.id == self.batch)
-            connection.execute(query.values(images=position + 1))
+    def write_one(self, record: ItemRecord, name: str, path: str) -> None:
+        """Write one settled image of a batch that grows, as a running program's does.
+
+        Its row goes first: whatever the database refuses of what was read, the answer is kept.
+        """
+        row = (self.batch, record.position, name, path)
+        grown = {"this": self.batch, "count": record.position + 1}
+        try:
+            self._write_together([record], [], (row, grown))
+        except RowRefused:
+            with self._ledger.writing() as connection:
+                _grow(connection, row, grown)
+            self._write_singly([record], [])
 
     def write(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord] = ()) -> None:
         """Write settled items, their calls and findings in one transaction.
@@ -181,13 +186,20 @@ class BatchWriter:
             except RowRefused as error:
                 self._write_together([_not_kept(record, error)], [])
 
-    def _write_together(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord]) -> None:
+    def _write_together(
+        self,
+        records: Sequence[ItemRecord],
+        loose: Sequence[CallRecord],
+        grown: tuple[tuple[Any, ...], dict[str, int]] | None = None,
+    ) -> None:
         calls = {id(c): c for c in loose}
         for record in records:
             calls |= {id(o.call): o.call for o in record.outcomes if o.call is not None}
             calls |= {id(call): call for _, call, _ in record.answered}
         fresh = [call for call in calls.values() if not call.id]
         with self._ledger.writing() as connection:
+            if grown is not None:
+                _grow(connection, *grown)
             ids = self._write_calls(connection, fresh)
             self._write_images(connection, records)
             self._write_answers(connection, records, ids)
@@ -304,6 +316,18 @@ class BatchWriter:
             stopped_because=stopped_because or None,
             sender=None,
         )
+
+
+_GROW = (
+    update(schema.batches)
+    .where(schema.batches.c.id == bindparam("this"))
+    .values(images=bindparam("count"))
+)
+
+
+def _grow(connection: Connection, row: tuple[Any, ...], grown: dict[str, int]) -> None:
+    insert_rows(connection, schema.items, _ITEM_COLUMNS, [row])
+    connection.execute(_GROW, grown)
 
 
 def _batch_of(connection: Connection, head: Waiting, now: float) -> int:

@@ -271,10 +271,12 @@ class OpenService(AbstractContextManager["OpenService"]):
     def _known(self, one: Loaded) -> None:
         """Settle calls from answers that the ledger holds for the same bytes."""
         from dotledger.errors import AnswerError, UnreadError
-        from dotledger.ledger.answers import stored_answers
+        from dotledger.ledger.answers import is_answered, stored_answers
 
         assert self._ledger is not None
         both = (self._plan.fingerprint, self._plan.earlier)
+        if not is_answered(self._ledger, both, one.sha):
+            return
         for call, kinds in self._plan.calls:
             found = stored_answers(self._ledger, both, call.name, [one.sha]).get(one.sha)
             if found is None:
@@ -322,7 +324,6 @@ class OpenService(AbstractContextManager["OpenService"]):
         assert self._writer is not None
         with self._writing:
             position, self._position = self._position, self._position + 1
-            self._writer.append(position, item.name, item.known_as)
             moved = ItemRecord(
                 position=position,
                 image=record.image,
@@ -332,7 +333,7 @@ class OpenService(AbstractContextManager["OpenService"]):
                 notes=record.notes,
                 answered=record.answered,
             )
-            self._writer.write([moved])
+            self._writer.write_one(moved, item.name, item.known_as)
 
     def _seen(self, name: str, record: ItemRecord) -> Seen:
         outcomes = {one.kind: one.outcome for one in record.outcomes}
