@@ -3,7 +3,10 @@
 import importlib
 import sys
 
-NAMES = ("imports", "reading", "drafting", "measuring", "intervals", "growing", "sending")
+NAMES = (
+    *("imports", "reading", "drafting", "measuring", "intervals", "choosing", "growing"),
+    *("sending", "looking"),
+)
 # "faults" and "mutants" are not among them: they take hours in full; name them.
 
 wanted = [word for word in sys.argv[1:] if not word.startswith("-")] or NAMES

@@ -1,7 +1,7 @@
 """An upload handler: one image in, its verdict with reasons and a covered copy out.
 
 Run it with ``uvicorn --app-dir examples upload_check:app``; it asks a simulated service on this
-machine. The handler never raises for what the service does: without an answer the verdict is "hold".
+machine. The handler never raises for what the service does: without an answer it says "hold".
 """
 
 import base64
