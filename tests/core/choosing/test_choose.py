@@ -94,6 +94,10 @@ class Worked(unittest.TestCase):
         self.assertEqual(got.thresholds, {})
         self.assertIn("no threshold changes anything", got.notes[-1])
         self.assertTrue(math.isnan(got.groups["object"].threshold))
+        blank = findings_of([("i10", "object", "", None, None)])
+        more = annotations_of([("i10", "object", "x", BOX, False)])
+        both = (type(asserted).concat([asserted, blank]), type(tables[1]).concat([tables[1], more]))
+        self.assertEqual((chosen(both, "best f1").outcome.stopped, chosen(both, "best f1").images), (10, 11))  # fmt: skip
 
     def test_labels_and_their_kind(self):
         """A label with too few annotations takes its kind's threshold; a new label has it, too."""
@@ -252,4 +256,10 @@ class ThreeWays(unittest.TestCase):
         self.assertEqual(out.safe_passed + out.safe_held + out.safe_stopped, (~unsafe).sum())
         low, high = out.intervals["held_share"]
         self.assertTrue(low <= out.held_share <= high)
+        self.assertAlmostEqual(out.unsafe_passed_share, out.unsafe_passed / unsafe.sum())
+        self.assertAlmostEqual(out.safe_stopped_share, out.safe_stopped / (~unsafe).sum())
+        self.assertAlmostEqual(out.held_share, (out.unsafe_held + out.safe_held) / 60)
+        self.assertGreater(min(out.unsafe_stopped, out.unsafe_held, out.safe_passed, out.safe_held), 0)  # fmt: skip
+        self.assertTrue(got.origin["findings"].startswith("sha256:"))
+        self.assertTrue(out.intervals["unsafe_passed_share"][0] <= out.unsafe_passed_share)
         self.assertEqual(got.to_dict()["thresholds"], {"unsafe": got.stop_from})

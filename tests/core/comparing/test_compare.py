@@ -87,6 +87,9 @@ class Differences(unittest.TestCase):
         other = compare(second, first, annotations=true, threshold=0.6, names=["b", "a"])
         mirrored = other.to_dict()["pooled"]["recall"]
         self.assertAlmostEqual(mirrored["low"], -recall["high"])
+        for wrong in (-0.1, 1.0):
+            with self.assertRaisesRegex(ArgumentError, "matters"):
+                compare(first, second, annotations=true, matters=wrong)
         wide = compare(first, second, annotations=true, threshold=0.6, matters=0.5)
         self.assertFalse(wide.pair.pooled["recall"].told_apart)
 
@@ -182,6 +185,11 @@ class Scope(unittest.TestCase):
         self.assertEqual([one.compatible for one in got.claims][:4], [True, True, False, False])
         inside = got.claims[0]
         self.assertTrue(inside.low < inside.value < inside.high)
+        pooled, label = got.rows["run 1"]["pooled"], got.rows["run 2"]["object:lantern"]
+        self.assertAlmostEqual(inside.value, pooled.recall)
+        self.assertAlmostEqual(got.claims[2].value, got.rows["run 1"]["object"].precision)
+        self.assertAlmostEqual(got.claims[5].value, label.f1)
+        self.assertTrue(got.claims[5].low < label.f1 < got.claims[5].high)
         for text, why in (("recal 0.9", "not a claim"), ("recall 90", "not a claim"),
                           ("recall of objekt 0.9", "did you mean 'object'")):  # fmt: skip
             with self.assertRaisesRegex(ArgumentError, why):

@@ -148,6 +148,23 @@ class Drifting(unittest.TestCase):
         self.assertEqual((one.what, one.of), ("confidence distance", "object"))
         self.assertAlmostEqual(one.change, 0.1, delta=0.01)
         self.assertTrue(one.low <= one.change <= one.high or math.isnan(one.low))
+        self.assertTrue(0 < one.by_chance < 0.05)
+
+    def test_fewer_findings(self):
+        """A service that finds less: fewer images with a finding, fewer findings in each."""
+        rows = [(f"i{n}", "object", "x", 0.9, (10 * k, 0, 10 * k + 9, 9)) for n in range(40) for k in range(2)]  # fmt: skip
+        blank = [(f"i{n}", "object", "", None, None) for n in range(40)]
+        less = [row for row in rows if int(row[0][1:]) % 3 and row[4][0] == 0]
+        result = drift_of(findings_of(rows), findings_of(less + blank), draws=200)
+        means = {one.what: one for one in result.found if one.what != "confidence distance"}
+        self.assertEqual(set(means), {"images with a finding", "findings per image"})
+        share, count = means["images with a finding"], means["findings per image"]
+        self.assertEqual((share.first, share.second), (1.0, 0.65))
+        self.assertEqual((count.first, count.second, count.change), (2.0, 0.65, -1.35))
+        self.assertTrue(count.low <= count.change <= count.high < 0)
+        self.assertTrue(math.isnan(count.by_chance))
+        back = drift_of(findings_of(less + blank), findings_of(rows), draws=200)
+        self.assertEqual({one.what for one in back.found}, set(means))
 
     def test_labels_and_other_images(self):
         """Labels that came and went; runs of other images are compared, with a word of warning."""
