@@ -23,12 +23,7 @@ if TYPE_CHECKING:
     from dotledger.errors import DotLedgerError as DotLedgerError
     from dotledger.face import batches as batches
     from dotledger.face import check_conventions as check_conventions
-    from dotledger.face import check_gates as check_gates
-    from dotledger.face import choose_thresholds as choose_thresholds
-    from dotledger.face import compare as compare
-    from dotledger.face import decide as decide
     from dotledger.face import draft_description as draft_description
-    from dotledger.face import drift as drift
     from dotledger.face import failures as failures
     from dotledger.face import forecast as forecast
     from dotledger.face import measure as measure
@@ -54,6 +49,11 @@ if TYPE_CHECKING:
     from dotledger.sending.api import send as send
     from dotledger.sending.api import send_async as send_async
     from dotledger.services.description import load_description as load_description
+    from dotledger.weighing import check_gates as check_gates
+    from dotledger.weighing import choose_thresholds as choose_thresholds
+    from dotledger.weighing import compare as compare
+    from dotledger.weighing import decide as decide
+    from dotledger.weighing import drift as drift
 
 _HOMES = {
     "Annotations": "core.tables.annotations",
@@ -65,14 +65,14 @@ _HOMES = {
     "annotations_from_review": "core.tables.reviewed",
     "batches": "face",
     "check_conventions": "face",
-    "check_gates": "face",
-    "choose_thresholds": "face",
+    "check_gates": "weighing",
+    "choose_thresholds": "weighing",
     "combine": "core.comparing.combining",
-    "compare": "face",
+    "compare": "weighing",
     "cover": "acting.cover",
-    "decide": "face",
+    "decide": "weighing",
     "draft_description": "face",
-    "drift": "face",
+    "drift": "weighing",
     "draw": "report.pictures.draw",
     "failures": "face",
     "findings_of": "kept",

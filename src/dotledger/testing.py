@@ -136,7 +136,7 @@ class GateAssertions(unittest.TestCase):
         **options
             Its other arguments.
         """
-        from dotledger.face import check_gates
+        from dotledger.weighing import check_gates
 
         for one in check_gates(gates, findings, annotations, **options).judged:
             with self.subTest(gate=one.gate.title, of=one.of):

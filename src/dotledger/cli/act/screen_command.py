@@ -67,7 +67,7 @@ def command(
     Several RULES files, for several audiences, are applied to the same findings. Out of the ledger,
     images that failed, were refused or are pending are decided on too: they never pass.
     """
-    from dotledger.face import decide
+    from dotledger.weighing import decide
 
     if out_file is not None:
         _check_out(out_file, rules, (findings, ledger, annotations), replace=replace)

@@ -96,7 +96,7 @@ def command(
     are those that come nearest.
     """
     from dotledger.core.choosing.aims import read_aim
-    from dotledger.face import choose_thresholds
+    from dotledger.weighing import choose_thresholds
 
     read_aim(aim)  # before anything is read
     own = ("each", "smallest", "parts", "held_out", "surely", "draws", "seed")

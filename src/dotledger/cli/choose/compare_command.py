@@ -117,7 +117,7 @@ def command(
     disagree.
     """
     from dotledger.core.comparing.combining import combine
-    from dotledger.face import compare
+    from dotledger.weighing import compare
 
     for path, place in ((csv_file, "--csv"), (worklist, "--worklist")):
         if path is not None:

@@ -135,7 +135,7 @@ _AIM = "best f1"
 
 def _chosen(home: Path, services: list[str]) -> list[str]:
     """Choose thresholds for each service, and say which service is better at what."""
-    from dotledger.face import choose_thresholds, compare
+    from dotledger.weighing import choose_thresholds, compare
 
     files = [home / f"{name}.csv" for name in services]
     truth = home / "annotations.csv"

@@ -65,8 +65,8 @@ def command(
     Prints each gate with its number, limit and counts. The exit status is 1 if any does not hold;
     what cannot be judged does not hold, unless the file says otherwise.
     """
-    from dotledger.face import check_gates
     from dotledger.formats.gates_files import read_gates
+    from dotledger.weighing import check_gates
 
     inputs = [gates, *(tables[n] for n in ("findings", "annotations", "images", "ledger"))]
     for path, place in ((junit, "--junit"), (markdown, "--markdown")):

@@ -1,0 +1,68 @@
+"""What callers give: tables, dataframes or paths; thresholds, or their file."""
+
+from __future__ import annotations
+
+import os
+from typing import Any
+
+__all__ = ["annotations_given", "findings_given", "threshold_given"]
+
+
+def threshold_given(given: Any) -> Any:
+    """Return a threshold, read from its file if it is given as one.
+
+    Parameters
+    ----------
+    given : threshold or path
+        A path ends in ``.toml``.
+
+    Returns
+    -------
+    ThresholdsFile, or what was given
+        As a measure takes it.
+    """
+    if isinstance(given, os.PathLike) or (isinstance(given, str) and given.endswith(".toml")):
+        from dotledger.formats.thresholds_files import read_thresholds
+
+        return read_thresholds(given)
+    return given
+
+
+def findings_given(given: Any) -> Any:
+    """Return findings read from a path; anything else as it is.
+
+    Parameters
+    ----------
+    given : table, dataframe or path
+        As the caller gave it.
+
+    Returns
+    -------
+    Findings, or what was given
+        Dataframes are checked where they are used.
+    """
+    if isinstance(given, str | os.PathLike):
+        from dotledger.formats.tables.tables import read_findings
+
+        return read_findings(given)
+    return given
+
+
+def annotations_given(given: Any) -> Any:
+    """Return annotations read from a path; anything else as it is.
+
+    Parameters
+    ----------
+    given : table, dataframe or path
+        As the caller gave it.
+
+    Returns
+    -------
+    Annotations, or what was given
+        Dataframes are checked where they are used.
+    """
+    if isinstance(given, str | os.PathLike):
+        from dotledger.formats.annotations.front import read_annotations
+
+        return read_annotations(given)
+    return given
