@@ -1,5 +1,6 @@
 """Intervals: replicates against the slow reference, coverage by simulation, what must not matter."""
 
+import math
 import random
 import unittest
 from unittest import mock
@@ -280,3 +281,58 @@ class KindsTogether(unittest.TestCase):
         self.assertEqual(pooled.intervals["precision"], share_interval([1, 0], [2, 1]))
         self.assertEqual(pooled.intervals["recall"], share_interval([1, 0], [1, 2]))
         self.assertNotIn("false_alarm_rate", pooled.intervals)
+
+
+class Noticed(unittest.TestCase):
+    """Worked cases of what nothing else tells apart."""
+
+    def test_two_kinds_that_are_one(self):
+        """A kind beside its own copy: every pooled interval is that of the one."""
+        rng = np.random.default_rng(4)
+        box, far = (0, 0, 10, 10), (50, 0, 60, 10)
+        found, true = [], []
+        for n in range(40):
+            for place in range(3):
+                spot = tuple(v + 100 * place for v in (box if rng.random() < 0.7 else far))
+                found.append((f"i{n}", "lantern", round(float(rng.random()), 2), spot))
+                true.append((f"i{n}", "lantern", tuple(v + 100 * place for v in box)))
+        one = measure(
+            findings_of([(i, "object", n, c, b) for i, n, c, b in found]),
+            annotations_of([(i, "object", n, b, False) for i, n, b in true]),
+        )
+        both = measure(
+            findings_of([(i, k, n, c, b) for k in ("object", "face") for i, n, c, b in found]),
+            annotations_of([(i, k, n, b, False) for k in ("object", "face") for i, n, b in true]),
+        )
+        self.assertAlmostEqual(both.pooled.average_precision, one.pooled.average_precision)
+        for name in ("recall", "precision", "f1"):
+            self.assertAlmostEqual(getattr(both.pooled, name), getattr(one.pooled, name))
+        for end in (0, 1):
+            self.assertAlmostEqual(
+                both.pooled.intervals["average_precision"][end],
+                one.pooled.intervals["average_precision"][end],
+                places=6,
+            )
+
+    def test_pairing_by_overlap_keeps_every_other_interval(self):
+        """Without the curve's interval, and with all others."""
+        rows = [(f"i{n}", "object", "x", 0.5 + n / 40, (0, 0, 10, 10 + n % 3)) for n in range(12)]
+        true = annotations_of([(f"i{n}", "object", "x", (0, 0, 10, 10), False) for n in range(12)])
+        ends = measure(findings_of(rows), true, pairing="total-overlap").pooled.intervals
+        self.assertNotIn("average_precision", ends)
+        self.assertTrue({"recall", "precision", "f1", "mean_overlap"} <= set(ends))
+
+    def test_screening_intervals(self):
+        """Of four images two are stopped, one of them rightly; shares by hand, Wilson's ends."""
+        found = findings_of([("a", "unsafe", "x", 0.9, None), ("b", "unsafe", "x", 0.8, None),
+                             ("c", "unsafe", "", None, None), ("d", "unsafe", "", None, None)])  # fmt: skip
+        true = annotations_of([("a", "unsafe", "x", None, False), ("b", "unsafe", "", None, False),
+                               ("c", "unsafe", "x", None, False), ("d", "unsafe", "", None, False)])  # fmt: skip
+        screened = measure(found, true, threshold=0.5).screening()
+        self.assertEqual((screened.caught, screened.let_through, screened.false_alarms, screened.rightly_passed), (1, 1, 1, 1))  # fmt: skip
+        self.assertEqual(screened.stopped_share, 0.5)
+        t = 3.182446305284263  # the 97.5 % point of Student's t with three degrees of freedom
+        # v = 4/3 * 4 * 0.25 / 16 = 1/12, a third more than p (1 - p) / 4: worth three cases.
+        half = t * math.sqrt(0.25 / 3 + t * t / 36) / (1 + t * t / 3)
+        for end, sign in ((0, -1), (1, 1)):
+            self.assertAlmostEqual(screened.intervals["stopped_share"][end], 0.5 + sign * half)
