@@ -551,10 +551,9 @@ def raw_answers(
     >>> call, answer[:1]
     ('view', b'{')
     """
-    from dotledger.files import whole_file
+    from dotledger.files import safe_file_name, whole_file
     from dotledger.ledger.answers import raw_answers as kept
     from dotledger.ledger.batches import find_batch, sent_images
-    from dotledger.report.pictures.sheets import safe_file_name
 
     with _opened(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service)

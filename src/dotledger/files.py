@@ -8,6 +8,7 @@ over an existing file only where that was asked for. And it is written whole or 
 from __future__ import annotations
 
 import errno
+import hashlib
 import os
 import stat
 import tempfile
@@ -25,6 +26,7 @@ __all__ = [
     "check_regular",
     "parse_toml",
     "read_regular",
+    "safe_file_name",
     "whole_file",
 ]
 
@@ -319,3 +321,28 @@ def _umask() -> int:
     mask = os.umask(0)
     os.umask(mask)
     return mask
+
+
+_LONGEST_NAME = 180
+"""Bytes: what a file system takes, less room for a number, an ending and a temporary name."""
+
+
+def safe_file_name(name: str) -> str:
+    """Return a harmless file name for an image's name, which may hold anything.
+
+    Parameters
+    ----------
+    name : str
+        Any text.
+
+    Returns
+    -------
+    str
+        Never empty, and not too long for a file system. Two names may give one.
+    """
+    kept = "".join(c if c.isalnum() or c in "-_." else "-" for c in name.replace("/", "--"))
+    kept = kept.strip(".-") or "image"
+    if len(os.fsencode(kept)) <= _LONGEST_NAME:
+        return kept
+    digest = hashlib.sha256(name.encode("utf-8", "backslashreplace")).hexdigest()[:12]
+    return f"{os.fsencode(kept)[:_LONGEST_NAME].decode('utf-8', 'ignore')}-{digest}"

@@ -67,6 +67,7 @@ _GROUPS = {
         "act",
         {
             "screen": "decide on every image by rules: pass, hold for a person, block",
+            "sort": "sort images into folders by their labels or verdicts",
             "cover": "cover faces, or anything else found, in copies of the images",
         },
     ),

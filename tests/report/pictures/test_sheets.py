@@ -12,8 +12,9 @@ from dotledger import draw
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import GatherError
+from dotledger.files import safe_file_name
 from dotledger.report.pictures.marks import TONES, Mark, draw_marks
-from dotledger.report.pictures.sheets import Pictured, contact_sheet, picture_marks, safe_file_name
+from dotledger.report.pictures.sheets import Pictured, contact_sheet, picture_marks
 
 
 def grey(size=(300, 200), **options):

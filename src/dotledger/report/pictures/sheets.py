@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -16,11 +14,11 @@ from dotledger.core.pairing.rows import Paired, pair_tables
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ImageError, MissingExtra
-from dotledger.files import whole_file
+from dotledger.files import safe_file_name, whole_file
 from dotledger.images.prepare import decode_upright
 from dotledger.report.pictures.marks import Mark, draw_marks
 
-__all__ = ["Pictured", "contact_sheet", "picture_marks", "safe_file_name", "write_pictures"]
+__all__ = ["Pictured", "contact_sheet", "picture_marks", "write_pictures"]
 
 _GROUND = (18, 18, 30)
 _WRITING = (226, 226, 238)
@@ -168,31 +166,6 @@ def _opened(picture: Pictured) -> Image.Image | None:
         return decode_upright(picture.read()).convert("RGB")
     except (ImageError, MissingExtra, OSError):
         return None
-
-
-_LONGEST_NAME = 180
-"""Bytes: what a file system takes, less room for a number, an ending and a temporary name."""
-
-
-def safe_file_name(name: str) -> str:
-    """Return a harmless file name for an image's name, which may hold anything.
-
-    Parameters
-    ----------
-    name : str
-        Any text.
-
-    Returns
-    -------
-    str
-        Never empty, and not too long for a file system. Two names may give one.
-    """
-    kept = "".join(c if c.isalnum() or c in "-_." else "-" for c in name.replace("/", "--"))
-    kept = kept.strip(".-") or "image"
-    if len(os.fsencode(kept)) <= _LONGEST_NAME:
-        return kept
-    digest = hashlib.sha256(name.encode("utf-8", "backslashreplace")).hexdigest()[:12]
-    return f"{os.fsencode(kept)[:_LONGEST_NAME].decode('utf-8', 'ignore')}-{digest}"
 
 
 def write_pictures(pictures: Iterable[Pictured], folder: Path) -> list[Path]:
