@@ -43,7 +43,7 @@ def choose_thresholds(
     overlap: float = 0.5,
     kinds: Iterable[str] | None = None,
     smallest: int = 20,
-    parts: int = 5,
+    parts: int | None = None,
     held_out: str | None = None,
     surely: float | None = None,
     floor: float | None = None,
@@ -73,8 +73,8 @@ def choose_thresholds(
         By default those that the annotations hold; for two thresholds ``unsafe``, if they hold it.
     smallest : int, default 20
         A label with fewer annotations takes the threshold of its kind.
-    parts : int, default 5
-        Of the images, decided by what is in them and not by their names.
+    parts : int, optional
+        By default 5, or fewer with fewer images. Of the images, decided by what is in them and not by their names.
     held_out : str, optional
         A column of the images that marks those to judge on, in the place of parts.
     surely : float, optional

@@ -159,6 +159,10 @@ class Worked(unittest.TestCase):
                 choose_thresholds(*tables, **options)
         with self.assertRaisesRegex(ScopeError, "too few images"):
             chosen(tables, "best f1", parts=11)
+        three = tables[0].filter(image=["i0", "i1", "i2"])
+        self.assertEqual(chosen((three, tables[1]), "best f1", parts=None).parts, 3)
+        with self.assertRaisesRegex(ScopeError, "too few images"):
+            chosen((tables[0].filter(image="i0"), tables[1]), "best f1", parts=None)
         with self.assertRaisesRegex(ScopeError, "nothing can be chosen"):
             chosen((tables[0].take(np.zeros(0, dtype=np.intp)), tables[1]), "best f1")
 

@@ -63,9 +63,8 @@ __all__ = ["command"]
 @click.option(
     "--parts",
     type=int,
-    default=5,
-    show_default=True,
-    help="Each part of the images is judged by what is best on the others.",
+    metavar="N",
+    help="Each part of the images is judged by what is best on the others; by default 5.",
 )
 @click.option(
     "--held-out", metavar="COLUMN", help="Judge on images that this column marks; no parts."

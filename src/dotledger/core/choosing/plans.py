@@ -29,8 +29,8 @@ class Plan:
         One of `EACH`.
     smallest : int
         A label with fewer annotations takes the threshold of its kind.
-    parts : int
-        Of the cross-fitting.
+    parts : int or None
+        Of the cross-fitting; None for 5, or fewer with fewer images.
     held_out : str or None
         A column that marks the images to judge on, in the place of cross-fitting.
     surely : float or None
@@ -42,7 +42,7 @@ class Plan:
     aim: Aim
     each: str
     smallest: int
-    parts: int
+    parts: int | None
     held_out: str | None
     surely: float | None
     resampling: Resampling
@@ -53,7 +53,7 @@ def check_plan(
     aim: str | Aim,
     each: str,
     smallest: int,
-    parts: int,
+    parts: int | None,
     held_out: str | None,
     surely: float | None,
     draws: int,
@@ -69,8 +69,8 @@ def check_plan(
         One of `EACH`.
     smallest : int
         1 or more.
-    parts : int
-        From 2 to 50.
+    parts : int or None
+        From 2 to 50; None for 5, or fewer with fewer images.
     held_out : str or None
         The name of a column.
     surely : float or None
@@ -95,7 +95,7 @@ def check_plan(
         aim=wanted,
         each=each,
         smallest=whole_number(smallest, place="smallest", least=1, most=1_000_000),
-        parts=whole_number(parts, place="parts", least=2, most=50),
+        parts=None if parts is None else whole_number(parts, place="parts", least=2, most=50),
         held_out=held_out,
         surely=_checked_surely(surely, wanted),
         resampling=Resampling(

@@ -34,15 +34,18 @@ class Splits:
     chosen_on: Flags
 
 
-def crossed(place: Ints, parts: int, seed: int) -> Splits:
+_PARTS = 5
+
+
+def crossed(place: Ints, parts: int | None, seed: int) -> Splits:
     """Return so many parts of equal size, at random, for cross-fitting.
 
     Parameters
     ----------
     place : ndarray of intp, shape (images,)
         An order of the images made from what is in them, so that renaming them changes nothing.
-    parts : int
-        At least 2; no more than there are images.
+    parts : int or None
+        At least 2; no more than there are images. None for 5, or fewer with fewer images.
     seed : int
         The same seed gives the same parts.
 
@@ -56,6 +59,7 @@ def crossed(place: Ints, parts: int, seed: int) -> Splits:
     ScopeError
         If there are fewer images than parts.
     """
+    parts = max(2, min(_PARTS, len(place))) if parts is None else parts
     if len(place) < parts:
         raise ScopeError(
             f"too few images in scope to choose on some and judge on others, in {parts} parts",

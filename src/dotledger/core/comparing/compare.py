@@ -254,7 +254,7 @@ def _plan(aim: str | None, each: str, resampling: Resampling) -> Plan | None:
     if aim is None:
         return None
     plan = check_plan(
-        aim=aim, each=each, smallest=20, parts=5, held_out=None, surely=None,
+        aim=aim, each=each, smallest=20, parts=None, held_out=None, surely=None,
         draws=resampling.draws, seed=resampling.seed,
     )  # fmt: skip
     if plan.aim.sort == "three ways":
