@@ -74,7 +74,8 @@ def choose_thresholds(
     smallest : int, default 20
         A label with fewer annotations takes the threshold of its kind.
     parts : int, optional
-        By default 5, or fewer with fewer images. Of the images, decided by what is in them and not by their names.
+        Of the images, decided by what is in them and not by their names; by default 5, or fewer
+        with fewer images.
     held_out : str, optional
         A column of the images that marks those to judge on, in the place of parts.
     surely : float, optional
