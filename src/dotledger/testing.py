@@ -143,7 +143,9 @@ class GateAssertions(unittest.TestCase):
                 if not one.holds:
                     self.fail(one.why)
 
-    def assert_expected(self, expectations: Any, findings: Any, *, threshold: Any = None) -> None:
+    def assert_expected(
+        self, expectations: Any, findings: Any, *, threshold: Any = None, rules: Any = None
+    ) -> None:
         """Fail for each image in which something else came out.
 
         Parameters
@@ -154,6 +156,8 @@ class GateAssertions(unittest.TestCase):
             What came out.
         threshold : threshold, optional
             As `dotledger.measure` takes it.
+        rules : Rules or path, optional
+            Where a verdict is expected; as `dotledger.decide` takes it.
         """
         from dotledger.core.comparing.expectations import unmet_expectations
         from dotledger.formats.gates_files import read_expectations
@@ -162,6 +166,11 @@ class GateAssertions(unittest.TestCase):
         is_path = isinstance(expectations, str | os.PathLike)
         wanted = read_expectations(expectations) if is_path else expectations
         found = read_findings(findings) if isinstance(findings, str | os.PathLike) else findings
-        for one in unmet_expectations(found, wanted, threshold=threshold):
+        verdicts = None
+        if rules is not None:
+            from dotledger.weighing import decide
+
+            verdicts = {one.image: one.verdict for one in decide(found, rules)}
+        for one in unmet_expectations(found, wanted, threshold=threshold, verdicts=verdicts):
             with self.subTest(image=one.expectation.image, expected=one.expectation.what):
                 self.fail(one.message)

@@ -207,8 +207,16 @@ def check_gates(
         )
 
     earlier = {name: measured(table) for name, table in (before or {}).items()}
+    verdicts = None
+    if file.rules:
+        decided = decide(findings, home / file.rules)
+        verdicts = {one.image: one.verdict for one in decided}
     return judge_gates(
-        file.gates(home), measured(findings), before=earlier, failed_share=failed_share
+        file.gates(home),
+        measured(findings),
+        before=earlier,
+        failed_share=failed_share,
+        verdicts=verdicts,
     )
 
 

@@ -117,6 +117,16 @@ class Gates(InFolder):
         whole = check_gates(gates, found, true, before={"before": found}, threshold=0.5, draws=0)
         self.assertTrue(whole.holds)
 
+    def test_expected_verdicts(self):
+        """A gates file names rules; an expectation then may be a verdict."""
+        found, true = worked()
+        self.file("r.toml", "rules_file = 1\n[[rule]]\nverdict = 'block'\nkind = 'object'\nconfidence = 0.9\n")  # fmt: skip
+        self.file("e.csv", "image,verdict\ni0,block\ni5,block\n")
+        gates = self.file("g.toml", "gates_file = 1\nrules = 'r.toml'\n[[gate]]\nexpectations = 'e.csv'\n")  # fmt: skip
+        [one] = check_gates(gates, found, true, draws=0).judged
+        self.assertIn("i5 verdict: pass, block expected", one.why)
+        self.assertEqual((one.value, one.counts), (1.0, "1 of 2"))
+
     def test_in_a_users_own_suite(self):
         """The mixin fails once for each gate and each image, with the reason."""
         found, true = worked()

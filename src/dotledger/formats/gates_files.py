@@ -34,10 +34,11 @@ class _Expect(Part, frozen=True, kw_only=True):
     """One expectation."""
 
     image: str
-    kind: str
+    kind: str = ""
     label: str = ""
     at_least: _Count = 0
     at_most: _Count | None = None
+    verdict: str = ""
     reason: str = ""
 
 
@@ -81,6 +82,8 @@ class GatesFile(Part, frozen=True, kw_only=True):
         Findings below do not count; a path that ends in .toml is a thresholds file.
     if_unjudged : str
         What a gate does that cannot be judged, unless it says so itself.
+    rules : str
+        A rules file, for expectations of a verdict.
     gate : tuple of gate
         The conditions.
     """
@@ -89,6 +92,7 @@ class GatesFile(Part, frozen=True, kw_only=True):
     overlap: Annotated[float, msgspec.Meta(gt=0, le=1)] = 0.5
     threshold: float | str | dict[str, float] | None = None
     if_unjudged: Literal["fails", "holds"] = "fails"
+    rules: str = ""
     gate: tuple[_Gate, ...]
 
     def gates(self, home: Path) -> list[Gate]:
@@ -144,7 +148,7 @@ def _text(path: str | os.PathLike[str], what: str) -> str:
         raise TableError(f"the {what} file cannot be read ({reason})", place=str(path)) from error
 
 
-_COLUMNS = ("image", "kind", "label", "at_least", "at_most", "reason")
+_COLUMNS = ("image", "kind", "label", "at_least", "at_most", "verdict", "reason")
 
 
 class _Expectations(Part, frozen=True, kw_only=True):
@@ -159,8 +163,8 @@ def read_expectations(path: str | os.PathLike[str]) -> list[Expectation]:
     Parameters
     ----------
     path : path-like
-        CSV with the columns ``image,kind`` and as many of ``label,at_least,at_most,reason`` as are
-        needed, or TOML with an ``[[expect]]`` for each.
+        CSV with the columns ``image,kind`` and as many of ``label,at_least,at_most,verdict,reason``
+        as are needed, or TOML with an ``[[expect]]`` for each.
 
     Returns
     -------
@@ -200,9 +204,10 @@ def _from_csv(text: str, name: str) -> list[Expectation]:
                 got=column,
                 allowed=_COLUMNS,
             )
-    for needed in ("image", "kind"):
-        if needed not in columns:
-            raise TableError(f"the column {needed!r} is missing", place=f"{name}, line 1")
+    if "image" not in columns:
+        raise TableError("the column 'image' is missing", place=f"{name}, line 1")
+    if "kind" not in columns and "verdict" not in columns:
+        raise TableError("the column 'kind' is missing", place=f"{name}, line 1")
     return [_from_row(row, f"{name}, line {reader.line_num}") for row in reader]
 
 
@@ -210,7 +215,7 @@ def _from_row(row: Mapping[Any, Any], place: str) -> Expectation:
     if "" in row:
         raise TableError("more cells than columns", place=place)
     cells = {key: unguard((value or "").strip()) for key, value in row.items()}
-    names = ("image", "kind", "label", "reason")
+    names = ("image", "kind", "label", "verdict", "reason")
     plain: dict[str, Any] = {name: cells[name] for name in names if name in cells}
     for column in ("at_least", "at_most"):
         if cells.get(column):

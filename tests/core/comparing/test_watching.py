@@ -44,6 +44,19 @@ class Expectations(unittest.TestCase):
             with self.assertRaisesRegex(ArgumentError, why):
                 self.unmet(**cells)
 
+    def test_verdicts(self):
+        """A verdict is expected of the whole image, and needs rules."""
+        block = Expectation(image="moon", verdict="block", reason="a decoy")
+        given = {"moon": "pass", "walk": "hold"}
+        [unmet] = unmet_expectations(FOUND, [block, Expectation(image="walk", verdict="hold")], verdicts=given)  # fmt: skip
+        self.assertEqual(unmet.message, "pass, block expected; a decoy")
+        self.assertEqual((unmet.expectation.what, unmet.expectation.wanted), ("verdict", "block"))
+        with self.assertRaisesRegex(ArgumentError, "there are no rules"):
+            unmet_expectations(FOUND, [block])
+        for cells in ({"verdict": "blok"}, {"verdict": "block", "kind": "object"}, {}):
+            with self.assertRaises(ArgumentError):
+                Expectation(image="a", **cells)
+
     def test_from_annotations(self):
         """As many as are annotated; on request nothing else, but where something is doubtful."""
         true = annotations_of([("walk", "object", "lantern", BOX, False), ("walk", "object", "lantern", FAR, False),

@@ -20,34 +20,43 @@ from dotledger.errors import ArgumentError
 __all__ = ["Expectation", "Unmet", "expectations_from", "unmet_expectations"]
 
 
+_VERDICTS = ("pass", "hold", "block")
+
+
 @dataclass(frozen=True, kw_only=True)
 class Expectation:
-    """How many findings one image must have.
+    """How many findings one image must have, or which verdict.
 
     Attributes
     ----------
     image, kind : str
-        Which; every expectation names both.
+        Which; every expectation names both, but for a verdict no kind.
     label : str
         Empty for any.
     at_least : int
         0 or more.
     at_most : int or None
         0 for "none at all"; None for no limit.
+    verdict : str
+        ``pass``, ``hold`` or ``block``, in the place of kind and counts.
     reason : str
         Why it matters, shown where it fails.
     """
 
     image: str
-    kind: str
+    kind: str = ""
     label: str = ""
     at_least: int = 0
     at_most: int | None = None
+    verdict: str = ""
     reason: str = ""
 
     def __post_init__(self) -> None:
         """Raise ArgumentError for what nothing could meet, or everything would."""
         place = f"expectation for {self.image}"
+        if self.verdict:
+            self._check_verdict(place)
+            return
         if self.kind not in KINDS:
             raise ArgumentError("unknown kind", place=place, got=self.kind, allowed=KINDS)
         if self.at_least < 0 or (self.at_most is not None and self.at_most < self.at_least):
@@ -65,14 +74,26 @@ class Expectation:
                 allowed=["at_least = 1", "at_most = 0"],
             )
 
+    def _check_verdict(self, place: str) -> None:
+        if self.verdict not in _VERDICTS:
+            raise ArgumentError("unknown verdict", place=place, got=self.verdict, allowed=_VERDICTS)
+        if self.kind or self.label or self.at_least or self.at_most is not None:
+            raise ArgumentError(
+                "a verdict is expected of the whole image", place=place, got=self.what
+            )
+
     @property
     def what(self) -> str:
         """In words: ``object lantern``."""
+        if self.verdict and not self.kind:
+            return "verdict"
         return f"{self.kind} {self.label}".strip()
 
     @property
     def wanted(self) -> str:
         """In words: ``at least 2``."""
+        if self.verdict:
+            return self.verdict
         if self.at_most is None:
             return f"at least {self.at_least}"
         if self.at_least == 0:
@@ -105,7 +126,11 @@ class Unmet:
 
 
 def unmet_expectations(
-    findings: Findings, expectations: Iterable[Expectation], *, threshold: Threshold = None
+    findings: Findings,
+    expectations: Iterable[Expectation],
+    *,
+    threshold: Threshold = None,
+    verdicts: Mapping[str, str] | None = None,
 ) -> list[Unmet]:
     """Return the expectations that findings do not meet.
 
@@ -117,11 +142,18 @@ def unmet_expectations(
         In any order.
     threshold : threshold, optional
         Findings below do not count.
+    verdicts : mapping of str to str, optional
+        By image, where a verdict is expected.
 
     Returns
     -------
     list of Unmet
         In the order given; empty if all are met. An image without an answer meets none.
+
+    Raises
+    ------
+    ArgumentError
+        If a verdict is expected and there are none.
     """
     images, kinds, labels = (
         column.values().tolist() for column in (findings.image, findings.kind, findings.label)
@@ -135,6 +167,9 @@ def unmet_expectations(
         rows.setdefault((image, kind), []).append(row)
     found = []
     for one in expectations:
+        if one.verdict:
+            found += _unmet_verdict(one, verdicts)
+            continue
         here = rows.get((one.image, one.kind))
         if here is None:
             near = nearest(one.image, findings.image.used())
@@ -149,6 +184,22 @@ def unmet_expectations(
             message = _message(findings, one, here, count)
             found.append(Unmet(expectation=one, found=count, message=message))
     return found
+
+
+def _unmet_verdict(one: Expectation, verdicts: Mapping[str, str] | None) -> list[Unmet]:
+    if verdicts is None:
+        raise ArgumentError(
+            "a verdict is expected, and there are no rules",
+            place=f"expectation for {one.image}",
+            got=one.verdict,
+            next_step="Name a rules file: rules = 'rules.toml'.",
+        )
+    given = verdicts.get(one.image)
+    if given == one.verdict:
+        return []
+    why = f"; {one.reason}" if one.reason else ""
+    message = f"{given or 'no answer'}, {one.verdict} expected{why}"
+    return [Unmet(expectation=one, found=None, message=message)]
 
 
 def _message(findings: Findings, one: Expectation, rows: Sequence[int], count: int) -> str:

@@ -203,6 +203,7 @@ def judge_gates(
     *,
     before: Mapping[str, Measure] | None = None,
     failed_share: float = math.nan,
+    verdicts: Mapping[str, str] | None = None,
 ) -> Verdicts:
     """Judge conditions by a measure.
 
@@ -216,6 +217,8 @@ def judge_gates(
         Earlier runs by name.
     failed_share : float, optional
         Share of the images that were not answered, or not read; NaN if that is not known.
+    verdicts : mapping of str to str, optional
+        By image, for expectations of a verdict.
 
     Returns
     -------
@@ -234,8 +237,16 @@ def judge_gates(
     for gate in gates:
         _check(gate, measured, known)
         for of in _subjects(gate, measured):
-            found.append(_judged(gate, of, measured, known, failed_share))
+            found.append(_judged(gate, of, measured, known, _Beside(failed_share, verdicts)))
     return Verdicts(judged=tuple(found), images=measured.images_in_scope)
+
+
+@dataclass(frozen=True)
+class _Beside:
+    """What is known beside the measure."""
+
+    failed: float
+    verdicts: Mapping[str, str] | None
 
 
 def _check(gate: Gate, measured: Measure, before: Mapping[str, Measure]) -> None:
@@ -278,12 +289,12 @@ def _row(measured: Measure, of: str) -> Row | None:
 
 
 def _judged(
-    gate: Gate, of: str, measured: Measure, before: Mapping[str, Measure], failed: float
+    gate: Gate, of: str, measured: Measure, before: Mapping[str, Measure], beside: _Beside
 ) -> Judged:
-    value, low, high, counts, images = _seen(gate, of, measured, failed)
+    value, low, high, counts, images = _seen(gate, of, measured, beside)
     earlier = math.nan
     if gate.against:
-        earlier = _seen(gate, of, before[gate.against], failed)[0]
+        earlier = _seen(gate, of, before[gate.against], beside)[0]
     troubles = _troubles(gate, value, (low, high), earlier)
     unknown = [what for what, known in troubles if not known]
     if images < gate.least_images:
@@ -292,7 +303,7 @@ def _judged(
     if unknown:
         broken = [f"cannot be judged: {unknown[0]}"] if gate.if_unjudged == "fails" else []
     if gate.measure == "unmet_expectations" and broken:
-        broken += [_unmet_line(one) for one in _unmet(gate, measured)[:5]]
+        broken += [_unmet_line(one) for one in _unmet(gate, measured, beside)[:5]]
     return Judged(
         gate=gate,
         of=of or "all",
@@ -308,15 +319,15 @@ def _judged(
 
 
 def _seen(
-    gate: Gate, of: str, measured: Measure, failed: float
+    gate: Gate, of: str, measured: Measure, beside: _Beside
 ) -> tuple[float, float, float, str, int]:
     """Return the measure, its interval, its counts in words, and the images in scope."""
     images = measured.images_in_scope
     if gate.measure == "unmet_expectations":
-        unmet, every = len(_unmet(gate, measured)), len(gate.expectations)
+        unmet, every = len(_unmet(gate, measured, beside)), len(gate.expectations)
         return float(unmet), math.nan, math.nan, f"{unmet} of {every}", images
     if gate.measure in _SHARES:
-        return (*_answered(gate.measure, measured, failed), images)
+        return (*_answered(gate.measure, measured, beside.failed), images)
     if gate.measure in _SCREENING:
         return _screening(gate.measure, measured)
     kind = of.partition(":")[0]
@@ -408,9 +419,10 @@ def _shown(number: float) -> str:
     return f"{number:.3f}".rstrip("0").rstrip(".")
 
 
-def _unmet(gate: Gate, measured: Measure) -> list[Unmet]:
+def _unmet(gate: Gate, measured: Measure, beside: _Beside) -> list[Unmet]:
     basis = measured.basis
-    return unmet_expectations(basis.findings.cut(basis.cuts[0]), gate.expectations)
+    kept = basis.findings.cut(basis.cuts[0])
+    return unmet_expectations(kept, gate.expectations, verdicts=beside.verdicts)
 
 
 def _unmet_line(one: Unmet) -> str:
