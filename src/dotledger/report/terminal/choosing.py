@@ -8,7 +8,6 @@ from typing import Any
 
 from dotledger.core.choosing.aims import Aim
 from dotledger.core.choosing.choice import Choice, GroupChoice
-from dotledger.core.choosing.outcomes import Outcome
 from dotledger.core.choosing.three_ways import SHARES, ThreeWays, WaysCounts
 from dotledger.core.counting.resampling import Interval
 from dotledger.core.questions.sweep import Sweep
@@ -272,21 +271,3 @@ def _ways_lines(choice: ThreeWays) -> list[str]:
             f"{counted(choice.left_out, 'image')} with doubtful annotations only left out."
         )
     return found
-
-
-def outcome_line(outcome: Outcome) -> str:
-    """Return an outcome in one line.
-
-    Parameters
-    ----------
-    outcome : Outcome
-        Any.
-
-    Returns
-    -------
-    str
-        Recall and precision with their intervals.
-    """
-    recall = with_ends(outcome.recall, outcome.intervals.get("recall"))
-    precision = with_ends(outcome.precision, outcome.intervals.get("precision"))
-    return f"recall {recall}, precision {precision}"
