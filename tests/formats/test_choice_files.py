@@ -6,6 +6,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from dotledger import check_gates, choose_thresholds, measure, read_thresholds, write_thresholds
+from dotledger.core.comparing.gates import GATE_MEASURES
 from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.formats.gates_files import read_expectations, read_gates
@@ -146,6 +147,16 @@ class Gates(InFolder):
         self.assertEqual(len(reasons), 2)
         self.assertIn("0.769, at least 0.99 asked", reasons[0])
         self.assertIn("2 found, none expected", reasons[1])
+
+    def test_every_measure_of_the_core(self):
+        """What a gate may be about, a file may say."""
+        for word in GATE_MEASURES:
+            with self.subTest(word=word):
+                limit = (
+                    "expectations = 'e.csv'" if word == "unmet_expectations" else "at_most = 0.5"
+                )
+                text = f"gates_file = 1\n[[gate]]\nmeasure = '{word}'\n{limit}\n"
+                self.assertEqual(read_gates(self.file("g.toml", text)).gate[0].measure, word)
 
     def test_wrong_files(self):
         """Line, key or cell are named."""

@@ -1,6 +1,7 @@
 """Rules files: what they say, and what is said of wrong ones."""
 
 from dotledger import decide, read_rules
+from dotledger.core.kinds import KINDS, OUTCOMES, VERDICTS
 from dotledger.errors import DescriptionError, TableError
 from tests.core.deciding.test_decide import FOUND
 from tests.formats.test_choice_files import InFolder
@@ -37,6 +38,19 @@ class Reading(InFolder):
         got = decide(FOUND, path)
         self.assertEqual({v.image: v.verdict for v in got}, {"a": "block", "c": "block", "d": "hold", "b": "hold"})  # fmt: skip
         self.assertEqual(got.of("b").reasons, ("hold, without an answer: no answer for unsafe, text, face",))  # fmt: skip
+
+    def test_every_word_of_the_core(self):
+        """Verdicts, outcomes and kinds are each read, and no other."""
+        for key, words in (("verdict", VERDICTS), ("outcome", OUTCOMES), ("kind", KINDS)):
+            for word in (*words, "none such"):
+                rule = {"verdict": "hold", "kind": "face"} | {key: word}
+                text = HEAD + "[[rule]]\n" + "".join(f"{k} = '{v}'\n" for k, v in rule.items())
+                with self.subTest(key=key, word=word):
+                    path = self.file("r.toml", text)
+                    if word == "none such":
+                        self.assertRaises(DescriptionError, read_rules, path)
+                    else:
+                        self.assertEqual(len(read_rules(path).rules), 1)
 
     def test_wrong_files(self):
         """Line and key are named, with the nearest right one."""

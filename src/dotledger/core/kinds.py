@@ -1,4 +1,4 @@
-"""The kinds of finding, and how each is judged."""
+"""The kinds of finding and how each is judged; outcomes and verdicts."""
 
 from __future__ import annotations
 
@@ -8,10 +8,14 @@ from typing import Literal
 
 from dotledger.errors import ArgumentError
 
-__all__ = ["BROADER", "KINDS", "LANDMARKS", "Kind", "check_kinds"]
+__all__ = ["BROADER", "KINDS", "LANDMARKS", "OUTCOMES", "VERDICTS", "Kind", "check_kinds"]
 
 LANDMARKS, BROADER = "any landmark", "any broader label"
 """Parts of a finding that a rule may name beside its attributes, in words."""
+VERDICTS = ("pass", "hold", "block")
+"""From the mildest to the strictest."""
+OUTCOMES = ("found", "empty", "unread", "failed", "refused", "pending")
+"""What became of an image and a kind, in the order shown."""
 
 
 @dataclass(frozen=True, kw_only=True)

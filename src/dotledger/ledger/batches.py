@@ -8,6 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from sqlalchemy import func, select
 
+from dotledger.core.kinds import OUTCOMES
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.store import Ledger
@@ -25,9 +26,6 @@ __all__ = [
     "readings",
     "sent_images",
 ]
-
-OUTCOMES = ("found", "empty", "unread", "failed", "refused", "pending")
-"""Every outcome, in the order shown."""
 
 
 class Batch(Struct, frozen=True, kw_only=True):

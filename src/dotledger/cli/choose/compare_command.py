@@ -20,7 +20,12 @@ from dotledger.cli.options.common import (
     say,
     threshold_of,
 )
-from dotledger.cli.options.comparing import annotation_options, compared_tables
+from dotledger.cli.options.comparing import (
+    annotation_options,
+    batch_of,
+    compared_tables,
+    where_of,
+)
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output
@@ -30,7 +35,7 @@ if TYPE_CHECKING:
     from dotledger.core.comparing.compare import Comparison
     from dotledger.ledger.usage import BatchCost
 
-__all__ = ["batch_of", "command", "where_of"]
+__all__ = ["command"]
 
 _MATCH = "exact,spelling,case,folders,ending"
 
@@ -186,28 +191,6 @@ def _check_name(tables: Mapping[str, Any], name: str) -> None:
             got=name,
             next_step="Name them: spring=FILE autumn=FILE.",
         )
-
-
-def where_of(text: str) -> dict[str, Any]:
-    """Return where a run is: a file, a batch, or a service's newest batch."""
-    is_file = Path(text).suffix.lower() in (".csv", ".jsonl", ".parquet") or Path(text).is_file()
-    if is_file:
-        return {"findings": text, "service": None, "batch": None}
-    if text.isdigit():
-        return {"findings": None, "service": None, "batch": int(text)}
-    return {"findings": None, "service": text, "batch": None}
-
-
-def batch_of(text: str, ledger: str) -> str:
-    """Return ``flint@spring``, a run with its round, as the number of its batch."""
-    service, at, name = text.partition("@")
-    if not at or Path(text).is_file():
-        return text
-    from dotledger.ledger.batches import find_batch
-    from dotledger.ledger.store import Ledger
-
-    with Ledger(ledger, create=False, read_only=True) as opened:
-        return str(find_batch(opened, service=service or None, round=name).id)
 
 
 def _findings(where: Mapping[str, Any], ledger: str) -> Findings:

@@ -21,9 +21,11 @@ if TYPE_CHECKING:
 __all__ = [
     "Compared",
     "annotation_options",
+    "batch_of",
     "compared_tables",
     "comparing_options",
     "vocabulary_of",
+    "where_of",
 ]
 
 Function = TypeVar("Function", bound=Callable[..., Any])
@@ -220,3 +222,25 @@ def _mapped(
     labels = first_of([label for _, label, _ in mapped.unused], 10)
     lines = [f"Entries of {names} that match no finding: {labels}."] if labels else []
     return mapped.findings, dict(mapping.broader), lines
+
+
+def where_of(text: str) -> dict[str, Any]:
+    """Return where a run is: a file, a batch, or a service's newest batch."""
+    is_file = Path(text).suffix.lower() in (".csv", ".jsonl", ".parquet") or Path(text).is_file()
+    if is_file:
+        return {"findings": text, "service": None, "batch": None}
+    if text.isdigit():
+        return {"findings": None, "service": None, "batch": int(text)}
+    return {"findings": None, "service": text, "batch": None}
+
+
+def batch_of(text: str, ledger: str) -> str:
+    """Return ``flint@spring``, a run with its round, as the number of its batch."""
+    service, at, name = text.partition("@")
+    if not at or Path(text).is_file():
+        return text
+    from dotledger.ledger.batches import find_batch
+    from dotledger.ledger.store import Ledger
+
+    with Ledger(ledger, create=False, read_only=True) as opened:
+        return str(find_batch(opened, service=service or None, round=name).id)

@@ -91,8 +91,8 @@ _MONTH = re.compile(r"(.+)@(\d{4}-\d{2})")
 
 def _run(text: str, ledger: str) -> _Run:
     """Return a run; of the ledger also the batches of a month, ``flint@2026-11``."""
-    from dotledger.cli.choose.compare_command import batch_of, where_of
     from dotledger.cli.options.common import asked_findings
+    from dotledger.cli.options.comparing import batch_of, where_of
 
     if match := _MONTH.fullmatch(text):
         numbers = _of_month(ledger, match[1], match[2])

@@ -95,7 +95,7 @@ def command(
 
 
 def _earlier(run: str, tables: dict[str, Any]) -> Any:
-    from dotledger.cli.choose.compare_command import batch_of, where_of
+    from dotledger.cli.options.comparing import batch_of, where_of
 
     return compared_tables(**{**tables, **where_of(batch_of(run, tables["ledger"]))}).findings
 

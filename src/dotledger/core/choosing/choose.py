@@ -253,8 +253,7 @@ def _notes(setting: Setting, groups: Mapping[str, GroupChoice]) -> tuple[str, ..
     images = int(setting.judged().sum())
     if images < _SMALL:
         found.append(
-            f"The set is small ({counted(images, 'image')}): thresholds chosen on it follow its "
-            "chances."
+            f"The set is small ({counted(images, 'image')}): these figures follow its chances."
         )
     without = [n for n, one in groups.items() if math.isnan(one.threshold)]
     if without:

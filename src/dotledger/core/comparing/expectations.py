@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from dotledger.core.kinds import KINDS
+from dotledger.core.kinds import KINDS, VERDICTS
 from dotledger.core.spelling import nearest
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
@@ -18,9 +18,6 @@ from dotledger.core.tables.thresholds import Threshold
 from dotledger.errors import ArgumentError
 
 __all__ = ["Expectation", "Unmet", "expectations_from", "unmet_expectations"]
-
-
-_VERDICTS = ("pass", "hold", "block")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -75,8 +72,8 @@ class Expectation:
             )
 
     def _check_verdict(self, place: str) -> None:
-        if self.verdict not in _VERDICTS:
-            raise ArgumentError("unknown verdict", place=place, got=self.verdict, allowed=_VERDICTS)
+        if self.verdict not in VERDICTS:
+            raise ArgumentError("unknown verdict", place=place, got=self.verdict, allowed=VERDICTS)
         if self.kind or self.label or self.at_least or self.at_most is not None:
             raise ArgumentError(
                 "a verdict is expected of the whole image", place=place, got=self.what

@@ -8,15 +8,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from dotledger.core.kinds import KINDS
+from dotledger.core.kinds import KINDS, OUTCOMES, VERDICTS
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError
 
-__all__ = ["OUTCOMES", "PATTERNS", "VERDICTS", "Condition", "Rule", "Rules"]
+__all__ = ["PATTERNS", "Condition", "Rule", "Rules"]
 
-VERDICTS = ("pass", "hold", "block")
-"""From the mildest to the strictest."""
-OUTCOMES = ("found", "empty", "unread", "failed", "refused", "pending")
 
 PATTERNS = {
     "telephone": r"(?<![\w.])\+?\(?\d(?:[\s()/.-]{0,2}\d){6,14}(?![\w.])",

@@ -14,9 +14,9 @@ from typing import Any
 import numpy as np
 
 from dotledger.core.arrays import Flags, Floats, Ints
-from dotledger.core.deciding.conditions import VERDICTS, Condition, Rules
+from dotledger.core.deciding.conditions import Condition, Rules
 from dotledger.core.deciding.verdicts import Decisions, Trip
-from dotledger.core.kinds import KINDS
+from dotledger.core.kinds import KINDS, VERDICTS
 from dotledger.core.spelling import nearest
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.thresholds import thresholds_of

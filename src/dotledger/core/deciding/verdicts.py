@@ -14,8 +14,8 @@ from dotledger.core.arrays import Flags, Ints, ratio
 from dotledger.core.counting.resampling import Interval
 from dotledger.core.counting.rows import defined
 from dotledger.core.counting.shares import share_interval
-from dotledger.core.deciding.conditions import VERDICTS
 from dotledger.core.displays import Displayed
+from dotledger.core.kinds import VERDICTS
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ScopeError
