@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -33,6 +33,8 @@ __all__ = ["Change", "Drift", "drift_of", "shape_changes"]
 
 _BINS = 200
 """Confidences are told apart to 1/200: a shift smaller than that changes no decision."""
+_AT_ONCE = 200
+"""Draws made at a time: with a million images, 1000 at once would be 8 GB."""
 _FEW = 10
 """Labels found less often in both runs are not looked at: nothing could be said of them."""
 
@@ -283,20 +285,26 @@ def _of_kind(
     return found
 
 
-def _weights(images: Sequence[int], paired: bool, resampling: Resampling) -> list[Any]:
-    """Return how often each image is drawn, for both runs: the same draws for the same images."""
-    found = [np.hstack(list(weights(images[0], resampling, 200)))]
+def _drawn(each: Sequence[Any], paired: bool, resampling: Resampling) -> list[Floats]:
+    """Return rows summed over drawn images, for both runs: the same draws for the same images.
+
+    Some draws at a time, so that no (images, draws) array is held.
+    """
+    first = weights(each[0].shape[-1], resampling, _AT_ONCE)
     if paired:
-        return [found[0], found[0]]
-    other = Resampling(draws=resampling.draws, seed=resampling.seed + 1, level=resampling.level)
-    return [*found, np.hstack(list(weights(images[1], other, 200)))]
+        parts = [(each[0] @ w, each[1] @ w) for w in first]
+    else:
+        other = replace(resampling, seed=resampling.seed + 1)
+        second = weights(each[1].shape[-1], other, _AT_ONCE)
+        parts = [(each[0] @ w, each[1] @ v) for w, v in zip(first, second, strict=True)]
+    return [np.concatenate(side, axis=-1) for side in zip(*parts, strict=True)]
 
 
 def _mean_change(
     what: str, of: str, each: Sequence[Floats], paired: bool, resampling: Resampling
 ) -> Change:
-    drawn = _weights([len(each[0]), len(each[1])], paired, resampling)
-    means = [(one @ w) / len(one) for one, w in zip(each, drawn, strict=True)]
+    sums = _drawn(each, paired, resampling)
+    means = [total / len(one) for one, total in zip(each, sums, strict=True)]
     images = min(len(each[0]), len(each[1]))
     low, high = limits(means[1] - means[0], images, resampling.level)
     first, second = float(each[0].mean()), float(each[1].mean())
@@ -324,8 +332,7 @@ def _distance(
     bins = [side.bins(r) for side, r in zip(sides, rows, strict=True)]
     ones = [np.ones((side.images, 1)) for side in sides]
     seen = _between(bins[0] @ ones[0], bins[1] @ ones[1])[0]
-    drawn = _weights([side.images for side in sides], paired, resampling)
-    draws = _between(bins[0] @ drawn[0], bins[1] @ drawn[1])
+    draws = _between(*_drawn(bins, paired, resampling))
     images = min(side.images for side in sides)
     low, high = limits(draws, images, resampling.level)
     chance = float(np.nanquantile(_exchanged(bins, paired, resampling), resampling.level))
@@ -354,20 +361,29 @@ def _between(one: Any, other: Any) -> Floats:
 def _exchanged(bins: Sequence[Any], paired: bool, resampling: Resampling) -> Floats:
     """Return distances where images changed places between the runs at random."""
     rng = np.random.default_rng(resampling.seed)
-    sizes = [one.shape[1] for one in bins]
-    if paired:
-        swap = rng.integers(0, 2, (sizes[0], resampling.draws)).astype(np.float32)
-        return _between(
-            bins[0] @ (1 - swap) + bins[1] @ swap, bins[0] @ swap + bins[1] @ (1 - swap)
-        )
-    every = sum(sizes)
-    mine = np.zeros((every, resampling.draws), dtype=np.float32)
-    for column in range(resampling.draws):
-        mine[rng.permutation(every)[: sizes[0]], column] = 1
+    once = _swapped if paired else _dealt
+    draws = resampling.draws
+    parts = [min(_AT_ONCE, draws - start) for start in range(0, draws, _AT_ONCE)]
+    return np.concatenate([once(bins, part, rng) for part in parts])
+
+
+def _swapped(bins: Sequence[Any], draws: int, rng: np.random.Generator) -> Floats:
+    """Of the same images each exchanges its two answers, or not."""
+    swap = rng.integers(0, 2, (bins[0].shape[1], draws)).astype(np.float32)
+    stay = 1 - swap
+    return _between(bins[0] @ stay + bins[1] @ swap, bins[0] @ swap + bins[1] @ stay)
+
+
+def _dealt(bins: Sequence[Any], draws: int, rng: np.random.Generator) -> Floats:
+    """Different images are dealt to the two runs anew."""
+    first, every = bins[0].shape[1], bins[0].shape[1] + bins[1].shape[1]
+    mine = np.zeros((every, draws), dtype=np.float32)
+    for column in range(draws):
+        mine[rng.permutation(every)[:first], column] = 1
     theirs = 1 - mine
     return _between(
-        bins[0] @ mine[: sizes[0]] + bins[1] @ mine[sizes[0] :],
-        bins[0] @ theirs[: sizes[0]] + bins[1] @ theirs[sizes[0] :],
+        bins[0] @ mine[:first] + bins[1] @ mine[first:],
+        bins[0] @ theirs[:first] + bins[1] @ theirs[first:],
     )
 
 
