@@ -9,6 +9,8 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from dotledger.acting.copying import image_prints as image_prints
+    from dotledger.acting.copying import near_copies as near_copies
     from dotledger.acting.cover import cover as cover
     from dotledger.core.boxes.overlap import overlap as overlap
     from dotledger.core.choosing.calibration import ConfidenceMap as ConfidenceMap
@@ -36,6 +38,8 @@ if TYPE_CHECKING:
     from dotledger.formats.annotations.front import read_image_facts as read_image_facts
     from dotledger.formats.annotations.front import read_review as read_review
     from dotledger.formats.annotations.front import write_annotations as write_annotations
+    from dotledger.formats.prints_files import read_prints as read_prints
+    from dotledger.formats.prints_files import write_prints as write_prints
     from dotledger.formats.rules_files import read_rules as read_rules
     from dotledger.formats.tables.tables import read_findings as read_findings
     from dotledger.formats.tables.tables import write_table as write_table
@@ -79,10 +83,12 @@ _HOMES = {
     "fit_confidence_map": "core.choosing.calibration",
     "forecast": "face",
     "gather": "images.gather",
+    "image_prints": "acting.copying",
     "load_annotations": "formats.annotations.front",
     "load_description": "services.description",
     "match_images": "core.tables.image_names",
     "measure": "face",
+    "near_copies": "acting.copying",
     "open_service": "sending.api",
     "overlap": "core.boxes.overlap",
     "pair_tables": "core.pairing.rows",
@@ -90,6 +96,7 @@ _HOMES = {
     "read_annotations": "formats.annotations.front",
     "read_findings": "formats.tables.tables",
     "read_image_facts": "formats.annotations.front",
+    "read_prints": "formats.prints_files",
     "read_review": "formats.annotations.front",
     "read_rules": "formats.rules_files",
     "read_thresholds": "formats.thresholds_files",
@@ -99,6 +106,7 @@ _HOMES = {
     "try_call": "face",
     "usage": "face",
     "write_annotations": "formats.annotations.front",
+    "write_prints": "formats.prints_files",
     "write_table": "formats.tables.tables",
     "write_thresholds": "formats.thresholds_files",
 }
@@ -128,10 +136,12 @@ __all__ = [
     "fit_confidence_map",
     "forecast",
     "gather",
+    "image_prints",
     "load_annotations",
     "load_description",
     "match_images",
     "measure",
+    "near_copies",
     "open_service",
     "overlap",
     "pair_tables",
@@ -139,6 +149,7 @@ __all__ = [
     "read_annotations",
     "read_findings",
     "read_image_facts",
+    "read_prints",
     "read_review",
     "read_rules",
     "read_thresholds",
@@ -148,6 +159,7 @@ __all__ = [
     "try_call",
     "usage",
     "write_annotations",
+    "write_prints",
     "write_table",
     "write_thresholds",
 ]

@@ -413,9 +413,6 @@ def check_conventions(
     from dotledger.ledger.findings import load_findings
 
     annotated = annotations_given(annotations)
-    annotated = (
-        annotated if isinstance(annotated, Annotations) else Annotations.from_frame(annotated)
-    )
     with _opened(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service)
         sizes = {name: ImageSize(**size) for name, size in kept_sizes(opened, found).items()}

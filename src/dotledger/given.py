@@ -5,6 +5,9 @@ from __future__ import annotations
 import os
 from typing import Any
 
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.findings import Findings
+
 __all__ = ["annotations_given", "findings_given", "threshold_given"]
 
 
@@ -28,8 +31,8 @@ def threshold_given(given: Any) -> Any:
     return given
 
 
-def findings_given(given: Any) -> Any:
-    """Return findings read from a path; anything else as it is.
+def findings_given(given: Any) -> Findings:
+    """Return findings: as they are, read from a path, or made of a dataframe.
 
     Parameters
     ----------
@@ -38,18 +41,18 @@ def findings_given(given: Any) -> Any:
 
     Returns
     -------
-    Findings, or what was given
-        Dataframes are checked where they are used.
+    Findings
+        Checked.
     """
     if isinstance(given, str | os.PathLike):
         from dotledger.formats.tables.tables import read_findings
 
         return read_findings(given)
-    return given
+    return given if isinstance(given, Findings) else Findings.from_frame(given)
 
 
-def annotations_given(given: Any) -> Any:
-    """Return annotations read from a path; anything else as it is.
+def annotations_given(given: Any) -> Annotations:
+    """Return annotations: as they are, read from a path, or made of a dataframe.
 
     Parameters
     ----------
@@ -58,11 +61,11 @@ def annotations_given(given: Any) -> Any:
 
     Returns
     -------
-    Annotations, or what was given
-        Dataframes are checked where they are used.
+    Annotations
+        Checked.
     """
     if isinstance(given, str | os.PathLike):
         from dotledger.formats.annotations.front import read_annotations
 
         return read_annotations(given)
-    return given
+    return given if isinstance(given, Annotations) else Annotations.from_frame(given)

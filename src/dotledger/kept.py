@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import nullcontext
 from dataclasses import replace
 
@@ -12,12 +13,13 @@ from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.origin import Origin
 from dotledger.core.tables.thresholds import Threshold
 from dotledger.errors import DescriptionError
-from dotledger.ledger.batches import Batch, find_batch, kept_sizes
+from dotledger.images.gather import Item
+from dotledger.ledger.batches import Batch, Sent, find_batch, kept_sizes
 from dotledger.ledger.findings import load_findings
 from dotledger.ledger.store import Ledger
 from dotledger.services.description import stored_description
 
-__all__ = ["findings_and_sizes", "findings_of"]
+__all__ = ["findings_and_sizes", "findings_of", "kept_items"]
 
 _SIDES = ("width", "height", "sent_width", "sent_height")
 Place = Ledger | str | os.PathLike[str]
@@ -112,6 +114,38 @@ def findings_and_sizes(
         table = load_findings(opened, found)
     sizes = {name: {side: of[side] for side in _SIDES} for name, of in kept.items()}
     return _with_origin(table, found), sizes
+
+
+def kept_items(sent: Iterable[Sent]) -> list[Item]:
+    """Return the images of a batch to be read from where they were sent from.
+
+    Parameters
+    ----------
+    sent : iterable of Sent
+        From `sent_images`.
+
+    Returns
+    -------
+    list of Item
+        In the same order. Reading one that is gone, or holds other bytes than were sent, raises
+        OSError: boxes would lie elsewhere on it.
+    """
+    return [Item(name=one.name, where=one.path, fetch=_as_sent(one)) for one in sent]
+
+
+def _as_sent(one: Sent) -> Callable[[], bytes]:
+    def fetch() -> bytes:
+        if not one.path:
+            raise OSError("it was given as bytes: name the images")
+        try:
+            data = Item(name=one.name, where=one.path).read()
+        except FileNotFoundError:
+            raise OSError(f"not at {one.path} any more") from None
+        if one.sha and hashlib.sha256(data).hexdigest() != one.sha:
+            raise OSError("changed since it was sent: its boxes would lie elsewhere")
+        return data
+
+    return fetch
 
 
 def _opened(ledger: Place) -> nullcontext[Ledger] | Ledger:

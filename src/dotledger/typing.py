@@ -23,6 +23,7 @@ from dotledger.core.comparing.differences import Difference
 from dotledger.core.comparing.drift import Change, Drift
 from dotledger.core.comparing.found_by import FoundBy
 from dotledger.core.comparing.gates import Verdicts
+from dotledger.core.copying.prints import NearCopy, Prints
 from dotledger.core.counting.rows import KindMeasure, Point, Row
 from dotledger.core.deciding.conditions import Condition, Rule, Rules
 from dotledger.core.deciding.verdicts import Decisions, Verdict, VerdictCounts
@@ -87,11 +88,13 @@ __all__ = [
     "Loaded",
     "Month",
     "NamesMatched",
+    "NearCopy",
     "OpenService",
     "Outcome",
     "Pair",
     "Paired",
     "Point",
+    "Prints",
     "Reliability",
     "Reread",
     "Reviewed",

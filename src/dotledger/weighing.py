@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from dotledger.core.comparing.compare import Comparison
     from dotledger.core.comparing.drift import Drift
     from dotledger.core.comparing.gates import Verdicts
+    from dotledger.core.copying.prints import Prints
     from dotledger.core.deciding.conditions import Rules
     from dotledger.core.deciding.verdicts import Decisions
 
@@ -314,7 +315,7 @@ def compare(
     annotated = annotations_given(annotations)
     return compare_runs(
         tables,
-        annotated if isinstance(annotated, Annotations) else Annotations.from_frame(annotated),
+        annotated,
         overlap=overlap,
         thresholds=given,
         aim=aim,
@@ -373,6 +374,7 @@ def decide(
     *,
     outcomes: Mapping[str, Mapping[str, str]] | None = None,
     sizes: Mapping[str, tuple[float, float]] | None = None,
+    images: Any = None,
 ) -> Decisions:
     """Decide on every image by rules: pass, hold for a person, or block, each with its reasons.
 
@@ -387,6 +389,8 @@ def decide(
         on, too: it never passes.
     sizes : mapping of str to (width, height), optional
         Of the upright images, for rules about shares of the image.
+    images : Prints, or images as `gather` takes them, optional
+        For rules about near-copies; an image that is not among them is held.
 
     Returns
     -------
@@ -398,7 +402,8 @@ def decide(
     DescriptionError, TableError
         If a file cannot be read.
     ArgumentError
-        If an unsafe category is neither mentioned nor covered, or a label is misspelt.
+        If an unsafe category is neither mentioned nor covered, a label is misspelt, or images or
+        sizes are needed and not given.
 
     Examples
     --------
@@ -413,13 +418,21 @@ def decide(
     from dotledger.core.deciding.decide import decide as decided
     from dotledger.formats.rules_files import read_rules
 
-    table = findings_given(findings)
+    known = rules if isinstance(rules, Rules) else read_rules(rules)
     return decided(
-        table if isinstance(table, Findings) else Findings.from_frame(table),
-        rules if isinstance(rules, Rules) else read_rules(rules),
+        findings_given(findings),
+        known,
         outcomes=outcomes,
         sizes=sizes,
+        prints=_prints(images) if known.looks_at_copies else None,
     )
+
+
+def _prints(images: Any) -> Prints | None:
+    from dotledger.acting.copying import image_prints
+    from dotledger.core.copying.prints import Prints
+
+    return images if images is None or isinstance(images, Prints) else image_prints(images)
 
 
 def _for_each(threshold: Any, runs: int) -> list[Any]:
@@ -437,8 +450,7 @@ def _for_each(threshold: Any, runs: int) -> list[Any]:
 
 def _named_runs(runs: Sequence[Any], names: Sequence[str] | None) -> dict[str, Findings]:
     """Return findings by name: that given, or of the service or file, or a number."""
-    tables = [findings_given(run) for run in runs]
-    found = [t if isinstance(t, Findings) else Findings.from_frame(t) for t in tables]
+    found = [findings_given(run) for run in runs]
     if names is not None and (len(names) != len(found) or len(set(names)) != len(names)):
         raise ArgumentError(
             "give each run a name of its own",

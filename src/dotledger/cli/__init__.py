@@ -68,6 +68,7 @@ _GROUPS = {
         {
             "screen": "decide on every image by rules: pass, hold for a person, block",
             "sort": "sort images into folders by their labels or verdicts",
+            "copies": "tell which images are near-copies of known ones",
             "cover": "cover faces, or anything else found, in copies of the images",
         },
     ),

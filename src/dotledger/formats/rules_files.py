@@ -9,6 +9,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
+from dotledger.core.copying.prints import LEAST, Prints
 from dotledger.core.deciding.conditions import PATTERNS, Condition, Rule, Rules
 from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.files import read_regular
@@ -40,6 +41,8 @@ class _When(Part, frozen=True, kw_only=True):
     value: _Scalar | tuple[_Scalar, ...] = ()
     text: str = ""
     outcome: _Outcome | tuple[_Outcome, ...] = ()
+    copy_of: str = ""
+    likeness: _Share | None = None
     all: tuple[_When, ...] = ()
     any: tuple[_When, ...] = ()
     none: tuple[_When, ...] = ()
@@ -65,6 +68,8 @@ class _When(Part, frozen=True, kw_only=True):
             values=_several(self.value),
             pattern=PATTERNS.get(self.text, self.text),
             outcomes=_several(self.outcome),
+            copy_of=_known_images(self.copy_of, home),
+            likeness=LEAST if self.likeness is None else self.likeness,
             every=tuple(one.condition(home) for one in self.all),
             any_of=tuple(one.condition(home) for one in self.any),
             none_of=tuple(one.condition(home) for one in self.none),
@@ -175,7 +180,17 @@ def _rules(kept: _RulesFile, home: Path) -> Rules:
     )
 
 
+def _known_images(value: str, home: Path) -> Prints | None:
+    """Return the prints of known images: out of their file, or made of the images themselves."""
+    if not value:
+        return None
+    from dotledger.formats.prints_files import known_prints
+
+    return known_prints(home / value)
+
+
 def _title(one: _Rule, number: int) -> str:
     names = [*_several(one.label), *_several(one.below)] if one.label or one.below else []
-    about = ", ".join(names) or one.kind or ", ".join(_several(one.outcome)) or "conditions"
+    about = ", ".join(names) or one.kind or ", ".join(_several(one.outcome))
+    about = about or (f"copies of {one.copy_of}" if one.copy_of else "conditions")
     return f"{about} ({number})"

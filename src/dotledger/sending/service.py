@@ -29,6 +29,7 @@ from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError
 from dotledger.images.gather import Item, gather
+from dotledger.images.prints import prints_of
 from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
 from dotledger.sending.batch.means import Means
 from dotledger.sending.batch.worker import Loaded, Worker, note_reading
@@ -197,7 +198,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         record = self._open_worker().look(item, known)
         if self._writer is not None:
             self._write(item, record)
-        return self._seen(item.name, record)
+        return self._seen(item, record)
 
     async def look_async(self, image: Any, *, name: str = "") -> Seen:
         """Ask about one image without blocking an event loop; see `look`."""
@@ -335,11 +336,12 @@ class OpenService(AbstractContextManager["OpenService"]):
             )
             self._writer.write_one(moved, item.name, item.known_as)
 
-    def _seen(self, name: str, record: ItemRecord) -> Seen:
+    def _seen(self, item: Item, record: ItemRecord) -> Seen:
+        name = item.name
         outcomes = {one.kind: one.outcome for one in record.outcomes}
         reasons = {one.kind: one.reason for one in record.outcomes if one.reason}
         findings = _findings(name, record, self._plan)
-        verdict = self._verdict(name, findings, outcomes)
+        verdict = self._verdict(item, findings, outcomes)
         worst = next((word for word in _WORST if word in outcomes.values()), "empty")
         return Seen(
             findings=findings,
@@ -352,12 +354,15 @@ class OpenService(AbstractContextManager["OpenService"]):
         )
 
     def _verdict(
-        self, name: str, findings: Findings, outcomes: Mapping[str, str]
+        self, item: Item, findings: Findings, outcomes: Mapping[str, str]
     ) -> Verdict | None:
         if self._rules is None:
             return None
-        decided = decide(findings, self._rules, outcomes={name: outcomes}, later=True)
-        return decided.of(name)
+        prints = prints_of([item]) if self._rules.looks_at_copies else None
+        decided = decide(
+            findings, self._rules, outcomes={item.name: outcomes}, prints=prints, later=True
+        )
+        return decided.of(item.name)
 
 
 def _named(item: Item, name: str) -> Item:

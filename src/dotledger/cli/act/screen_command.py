@@ -17,6 +17,7 @@ from dotledger.cli.options.common import (
     print_table,
     replace_option,
     say,
+    say_problems,
     service_name,
 )
 from dotledger.core.spelling import counted
@@ -39,6 +40,12 @@ _ENDINGS = (".csv", ".jsonl", ".parquet")
 @click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
 @ledger_option
 @batch_options
+@click.option(
+    "--images",
+    multiple=True,
+    metavar="PATH",
+    help="The images, for rules about near-copies; by default where they were sent from.",
+)
 @click.option("--annotations", metavar="PATH", help="Ground truth: how right the verdicts are.")
 @click.option(
     "--most", type=click.IntRange(0), default=20, show_default=True, help="Images to show; 0: all."
@@ -55,6 +62,7 @@ def command(
     ledger: str,
     service: str | None,
     batch: int | None,
+    images: tuple[str, ...],
     annotations: str | None,
     most: int,
     out_file: str | None,
@@ -67,6 +75,8 @@ def command(
     Several RULES files, for several audiences, are applied to the same findings. Out of the ledger,
     images that failed, were refused or are pending are decided on too: they never pass.
     """
+    from dotledger.formats.rules_files import read_rules
+    from dotledger.given import findings_given
     from dotledger.weighing import decide
 
     if out_file is not None:
@@ -74,10 +84,12 @@ def command(
     found: Any = findings
     if findings is None:
         found = _Batch(ledger, batch, service_name(service))
-    every = {
-        path: decide(found.findings if findings is None else Path(findings), path, **_more(found))
-        for path in rules
-    }
+    read = {path: read_rules(path) for path in rules}
+    more = _more(found)
+    if any(one.looks_at_copies for one in read.values()):
+        more["images"] = _prints(images, found)
+    table = found.findings if findings is None else findings_given(findings)
+    every = {path: decide(table, one, **more) for path, one in read.items()}
     truth = _truth(annotations)
     if out_file is not None:
         _write(next(iter(every.values())), Path(out_file))
@@ -108,7 +120,7 @@ class _Batch:
 
     def __init__(self, ledger: str, batch: int | None, service: str | None) -> None:
         from dotledger.kept import findings_of
-        from dotledger.ledger.batches import find_batch, kept_sizes, outcomes_of
+        from dotledger.ledger.batches import find_batch, kept_sizes, outcomes_of, sent_images
         from dotledger.ledger.store import Ledger
 
         with Ledger(ledger, create=False, read_only=True) as opened:
@@ -116,6 +128,7 @@ class _Batch:
             self.findings = findings_of(opened, batch=kept.id)
             self.outcomes = outcomes_of(opened, kept)
             sizes = kept_sizes(opened, kept)
+            self.sent = sent_images(opened, kept)
         self.sizes = {name: (one["width"], one["height"]) for name, one in sizes.items()}
 
 
@@ -123,6 +136,22 @@ def _more(found: Any) -> dict[str, Any]:
     if isinstance(found, _Batch):
         return {"outcomes": found.outcomes, "sizes": found.sizes}
     return {}
+
+
+def _prints(images: tuple[str, ...], found: Any) -> Any:
+    """Return the prints of the images as they were sent; one that changed since has none."""
+    from dotledger.images.gather import gather
+    from dotledger.images.prints import prints_of
+    from dotledger.kept import kept_items
+
+    if images:
+        made = prints_of(gather(images).items)
+    elif isinstance(found, _Batch):
+        made = prints_of(kept_items(found.sent))
+    else:
+        return None
+    say_problems("not compared with known images", list(made.unreadable))
+    return made
 
 
 def _truth(annotations: str | None) -> Any:

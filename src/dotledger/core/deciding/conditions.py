@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from dotledger.core.copying.prints import LEAST, Prints
 from dotledger.core.kinds import KINDS, OUTCOMES, VERDICTS
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError
@@ -49,6 +50,10 @@ class Condition:
         A regular expression that the label of a line of text must hold; letter case aside.
     outcomes : tuple of str
         The image's outcome is one of these, for any kind, or for `kind` if it is given.
+    copy_of : Prints or None
+        The image is a near-copy of one of these.
+    likeness : float
+        Share of equal bits from which on it is one; 0 to 1.
     every, any_of : tuple of Condition
         All, or one of them, must hold.
     none_of : tuple of Condition
@@ -68,6 +73,8 @@ class Condition:
     values: tuple[Any, ...] = ()
     pattern: str = ""
     outcomes: tuple[str, ...] = ()
+    copy_of: Prints | None = None
+    likeness: float = LEAST
     every: tuple[Condition, ...] = ()
     any_of: tuple[Condition, ...] = ()
     none_of: tuple[Condition, ...] = ()
@@ -80,11 +87,16 @@ class Condition:
         for outcome in self.outcomes:
             if outcome not in OUTCOMES:
                 raise _unknown("outcome", outcome, OUTCOMES)
-        if joined == bool(self.kind or self.outcomes):
+        alone = bool(self.kind or self.outcomes) + (self.copy_of is not None)
+        if joined + alone != 1:
             raise ArgumentError(
-                "a condition names a kind or outcomes, or joins others",
+                "a condition names a kind or outcomes, or known images, or joins others",
                 place="rule",
-                got="both" if joined else "neither",
+                got="several of them" if joined + alone else "none of them",
+            )
+        if not 0 <= self.likeness <= 1:
+            raise ArgumentError(
+                "out of range", place="rule: likeness", got=self.likeness, allowed=["0 to 1"]
             )
         if self.at_most is not None and self.at_most < (self.at_least or 0):
             raise ArgumentError(
@@ -189,8 +201,13 @@ class Rules:
 
     def kinds(self) -> list[str]:
         """Return the kinds that rules look at: an image must have an answer for each."""
-        leaves = [one for one in self.leaves() if not one.outcomes]
+        leaves = [one for one in self.leaves() if one.kind and not one.outcomes]
         return list(dict.fromkeys(one.kind for one in leaves))
+
+    @property
+    def looks_at_copies(self) -> bool:
+        """Whether a rule asks for near-copies of known images, so that images are needed."""
+        return any(one.copy_of is not None for one in self.leaves())
 
     def mentioned(self) -> tuple[set[str], bool]:
         """Return unsafe categories that rules mention, and whether one takes any category."""

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from dotledger.core.arrays import Flags, Floats, Ints
+from dotledger.core.copying.prints import NearCopy, Prints, nearest_copies
 from dotledger.core.deciding.conditions import Condition, Rules
 from dotledger.core.deciding.verdicts import Decisions, Trip
 from dotledger.core.kinds import KINDS, VERDICTS
@@ -26,6 +27,7 @@ __all__ = ["decide"]
 
 Sizes = Mapping[str, tuple[float, float]]
 _UNMENTIONED, _WITHOUT = "unmentioned", "without an answer"
+_UNCOMPARED = "not compared with known images"
 
 
 def decide(
@@ -34,6 +36,7 @@ def decide(
     *,
     outcomes: Mapping[str, Mapping[str, str]] | None = None,
     sizes: Sizes | None = None,
+    prints: Prints | None = None,
     later: bool = False,
 ) -> Decisions:
     """Decide on every image.
@@ -49,6 +52,8 @@ def decide(
         images that were answered are decided on.
     sizes : mapping of str to (width, height), optional
         Of the upright images, for conditions on shares.
+    prints : Prints, optional
+        Of the images, for conditions on near-copies; an image without never passes them.
     later : bool, default False
         One image at a time: an unsafe category that no rule mentions holds, and is no reason to
         refuse the rules.
@@ -62,11 +67,11 @@ def decide(
     ------
     ArgumentError
         If an unsafe category is neither mentioned nor covered, a label is misspelt, a word of
-        confidence is not known, or a size is needed and not known.
+        confidence is not known, or a size or prints are needed and not known.
     """
     known = outcomes or {}
     images = list(dict.fromkeys([*findings.image.used(), *known]))
-    seen = _Seen(findings, images, rules.words, sizes or {}, known)
+    seen = _Seen(findings, images, rules.words, sizes or {}, known, prints)
     _check_labels(rules, findings)
     extra = _uncovered(findings, rules)
     if extra and not rules.unmentioned and not later:
@@ -84,12 +89,15 @@ def decide(
             images=(flags := seen.holds(rule.when)),
             rows=seen.rows_of(rule.when, flags),
             asked=_asked(rule.when),
+            besides=seen.copies_in_words(rule.when),
         )
         for rule in rules.rules
     ]
     if extra:
         trips.append(_trip_of_unmentioned(seen, extra, rules))
     trips.append(_trip_without_answer(seen, rules.kinds()))
+    if rules.looks_at_copies:
+        trips.append(_trip_without_print(seen))
     strictest = np.full(len(images), VERDICTS.index(rules.otherwise), dtype=np.intp)
     for trip in trips:
         level = VERDICTS.index(trip.verdict)
@@ -182,6 +190,18 @@ def _trip_without_answer(seen: _Seen, kinds: Iterable[str]) -> Trip:
     )
 
 
+def _trip_without_print(seen: _Seen) -> Trip:
+    """Return what could not be compared: it is not known to be no copy."""
+    compared = set(seen.prints().names)
+    return Trip(
+        name=_UNCOMPARED,
+        verdict="hold",
+        images=np.array([image not in compared for image in seen.images], dtype=bool),
+        rows=np.zeros(0, dtype=np.intp),
+        asked="the image could not be had",
+    )
+
+
 def _asked(condition: Condition) -> str:
     """Return in words what a condition asks of a finding's confidence or number."""
     leaf = condition.leaves()[0]
@@ -192,6 +212,8 @@ def _asked(condition: Condition) -> str:
         parts.append(f"at least {leaf.at_least} of them")
     if leaf.at_most is not None:
         parts.append(f"at most {leaf.at_most} of them")
+    if leaf.copy_of is not None:
+        parts.append(f"at least {leaf.likeness:g} alike asked")
     return ", ".join(parts)
 
 
@@ -205,8 +227,11 @@ class _Seen:
         words: Mapping[str, float],
         sizes: Sizes,
         outcomes: Mapping[str, Mapping[str, str]],
+        prints: Prints | None,
     ) -> None:
         self.findings, self.images, self.outcomes = findings, images, outcomes
+        self._prints = prints
+        self._copies: dict[int, dict[str, NearCopy]] = {}
         own = findings.origin.words if findings.origin else {}
         self._words, self._sizes = {**own, **words}, sizes
         self._image: Ints = findings.image.onto(images)
@@ -228,6 +253,9 @@ class _Seen:
             for one in condition.none_of:
                 found &= ~self.holds(one)
             return found
+        if condition.copy_of is not None:
+            near = self._near(condition)
+            return np.array([image in near for image in self.images], dtype=bool)
         if condition.outcomes:
             return self._with_outcome(condition)
         counts = np.bincount(self._image[self._matching(condition)], minlength=len(self.images))
@@ -239,11 +267,40 @@ class _Seen:
         """Return the findings that tripped a condition, the most confident first."""
         rows = np.zeros(len(self.findings), dtype=bool)
         for leaf in _positive(condition):
-            if leaf.kind and not leaf.outcomes:
+            if leaf.kind and not leaf.outcomes and leaf.copy_of is None:
                 rows |= self._matching(leaf)
         places = np.flatnonzero(rows & images[self._image])
         confidence = np.nan_to_num(self.findings.confidence[places], nan=np.inf)
         return places[np.argsort(-confidence, kind="stable")]
+
+    def prints(self) -> Prints:
+        """Return the prints of the images; raises ArgumentError where none were given."""
+        if self._prints is None:
+            raise ArgumentError(
+                "a rule asks for near-copies, and the images are not given",
+                place="rules: copy_of",
+                next_step="Give images=, or --images.",
+            )
+        return self._prints
+
+    def _near(self, condition: Condition) -> dict[str, NearCopy]:
+        assert condition.copy_of is not None
+        if id(condition) not in self._copies:
+            near = nearest_copies(self.prints(), condition.copy_of, least=condition.likeness)
+            self._copies[id(condition)] = {one.image: one for one in near}
+        return self._copies[id(condition)]
+
+    def copies_in_words(self, condition: Condition) -> dict[int, str]:
+        """Return for each image that is a near-copy, by its place, of what."""
+        words: dict[int, str] = {}
+        for leaf in _positive(condition):
+            near = self._near(leaf) if leaf.copy_of is not None else {}
+            for place, image in enumerate(self.images) if near else ():
+                if image in near:
+                    one = near[image]
+                    mirrored = ", mirrored" if one.mirrored else ""
+                    words[place] = f"copy of {one.known}, {one.likeness:.2f} alike{mirrored}"
+        return words
 
     def _with_outcome(self, condition: Condition) -> Flags:
         wanted = set(condition.outcomes)

@@ -43,6 +43,8 @@ class Trip:
         Findings that tripped it, the most confident first.
     asked : str
         In words, what it asks.
+    besides : mapping of int to str
+        By an image's place, what tripped the rule beside findings.
     """
 
     name: str
@@ -50,6 +52,7 @@ class Trip:
     images: Flags
     rows: Ints
     asked: str
+    besides: Mapping[int, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -145,7 +148,7 @@ class Decisions(Displayed):
         rows = self._rows[trip.name].get(place, [])
         shown = [self._shown(row) for row in rows[:_MOST]]
         more = [f"{len(rows) - _MOST} more"] if len(rows) > _MOST else []
-        parts = [", ".join([*shown, *more]), trip.asked]
+        parts = [trip.besides.get(place, ""), ", ".join([*shown, *more]), trip.asked]
         return f"{trip.verdict}, {trip.name}: " + ", ".join(part for part in parts if part)
 
     @property
