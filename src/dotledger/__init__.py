@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from dotledger.core.choosing.calibration import ConfidenceMap as ConfidenceMap
     from dotledger.core.choosing.calibration import fit_confidence_map as fit_confidence_map
     from dotledger.core.comparing.combining import combine as combine
+    from dotledger.core.deciding.masking import mask_text as mask_text
     from dotledger.core.measuring.result import Measure as Measure
     from dotledger.core.pairing.rows import pair_tables as pair_tables
     from dotledger.core.tables.annotations import Annotations as Annotations
@@ -86,6 +87,7 @@ _HOMES = {
     "image_prints": "acting.copying",
     "load_annotations": "formats.annotations.front",
     "load_description": "services.description",
+    "mask_text": "core.deciding.masking",
     "match_images": "core.tables.image_names",
     "measure": "face",
     "near_copies": "acting.copying",
@@ -139,6 +141,7 @@ __all__ = [
     "image_prints",
     "load_annotations",
     "load_description",
+    "mask_text",
     "match_images",
     "measure",
     "near_copies",

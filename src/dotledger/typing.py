@@ -26,6 +26,7 @@ from dotledger.core.comparing.gates import Verdicts
 from dotledger.core.copying.prints import NearCopy, Prints
 from dotledger.core.counting.rows import KindMeasure, Point, Row
 from dotledger.core.deciding.conditions import Condition, Rule, Rules
+from dotledger.core.deciding.masking import Masked
 from dotledger.core.deciding.verdicts import Decisions, Verdict, VerdictCounts
 from dotledger.core.measuring.result import LabelRows
 from dotledger.core.pairing.rows import Paired
@@ -86,6 +87,7 @@ __all__ = [
     "KindMeasure",
     "LabelRows",
     "Loaded",
+    "Masked",
     "Month",
     "NamesMatched",
     "NearCopy",

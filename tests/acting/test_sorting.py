@@ -5,7 +5,8 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from dotledger.acting.sorting import places_by_label, places_by_verdict, sort_images
+from dotledger.acting.places import places_by_label, places_by_verdict
+from dotledger.acting.sorting import sort_images
 from dotledger.core.deciding.conditions import Condition, Rule, Rules
 from dotledger.core.deciding.decide import decide
 from dotledger.errors import ArgumentError

@@ -19,6 +19,7 @@ from PIL import Image
 
 from dotledger.acting.betraying import cleaned_exif, cleaned_packet
 from dotledger.core.arguments import real_number
+from dotledger.core.boxes.forms import boxes_in_pixels
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
     from dotledger.core.arrays import Floats
     from dotledger.core.tables.thresholds import Threshold
 
-__all__ = ["STYLES", "Covered", "Style", "cover", "open_boxes"]
+__all__ = ["STYLES", "Covered", "Style", "cover", "open_boxes", "share_covered"]
 
 Style = Literal["solid", "blurred", "blocks"]
 STYLES = ("solid", "blurred", "blocks")
@@ -201,26 +202,13 @@ def _covered(
     mode = picture.mode
     if mode == "P":  # a covered region needs colours that a palette may lack
         picture = picture.convert("RGBA" if "transparency" in picture.info else "RGB")
-    places = _places(boxes, margin, picture.size)
+    places = boxes_in_pixels(boxes, margin, picture.size)
     for place in places:
         picture.paste(_patch(picture, place, style, colour), place[:2])
     new, removed = _encoded(picture, opened, mode)
     return Covered(
         data=new, covered=len(places), boxes=tuple(places), style=style, removed=tuple(removed)
     )
-
-
-def _places(boxes: Floats, margin: float, size: tuple[int, int]) -> list[Box]:
-    """Return boxes with their margin in whole pixels, grown outwards and kept inside the image."""
-    found = []
-    for x0, y0, x1, y1 in boxes.tolist():
-        across, down = (x1 - x0) * margin, (y1 - y0) * margin
-        left, top = max(0, math.floor(x0 - across)), max(0, math.floor(y0 - down))
-        right = min(size[0], math.ceil(x1 + across))
-        bottom = min(size[1], math.ceil(y1 + down))
-        if left < right and top < bottom:
-            found.append((left, top, right, bottom))
-    return found
 
 
 def _patch(
@@ -336,14 +324,27 @@ def open_boxes(
     )
     found = []
     for label, box in zip(mine.label.values(), mine.box, strict=True):
-        share = _share_covered(box, boxes)
+        share = share_covered(box, boxes)
         if share < least:
             found.append((str(label), tuple(box.tolist()), share))
     return sorted(found, key=lambda one: (one[2], one[1]))
 
 
-def _share_covered(box: Floats, covers: Sequence[Sequence[float]]) -> float:
-    """Return how much of a box is under covers, counted on a grid of 200 x 200 points."""
+def share_covered(box: Floats | Sequence[float], covers: Sequence[Sequence[float]]) -> float:
+    """Return how much of a box is under covers, counted on a grid of 200 x 200 points.
+
+    Parameters
+    ----------
+    box : (x0, y0, x1, y1)
+        In pixels.
+    covers : sequence of (x0, y0, x1, y1)
+        In the same.
+
+    Returns
+    -------
+    float
+        0 to 1.
+    """
     across = np.linspace(box[0], box[2], 401)[1::2]
     down = np.linspace(box[1], box[3], 401)[1::2]
     hidden = np.zeros((len(down), len(across)), dtype=bool)

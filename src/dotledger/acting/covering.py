@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from dotledger.acting.cover import Covered, cover, open_boxes
+from dotledger.acting.cover import Covered, cover, open_boxes, share_covered
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import DotLedgerError
 from dotledger.files import whole_file
 from dotledger.images.gather import Gathered, Item
 
-__all__ = ["CoveredImage", "cover_all"]
+__all__ = ["CoveredImage", "StillFound", "cover_all", "still_found"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -34,6 +34,8 @@ class CoveredImage:
         Annotated things that are still seen; empty without annotations.
     removed : tuple of str
         What was taken out of the metadata.
+    boxes : tuple of (x0, y0, x1, y1)
+        The covers, in pixels of the upright image.
     problem : str
         Why nothing was written; empty if something was.
     """
@@ -43,7 +45,79 @@ class CoveredImage:
     covered: int = 0
     left_open: tuple[tuple[str, tuple[float, ...], float], ...] = ()
     removed: tuple[str, ...] = field(default=())
+    boxes: tuple[tuple[int, int, int, int], ...] = ()
     problem: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class StillFound:
+    """What a service still finds in a covered image.
+
+    Attributes
+    ----------
+    name : str
+        Of the image.
+    seen : tuple of (confidence, box, where)
+        ``under a cover`` if most of the box is, else ``elsewhere``: one that was not covered, or
+        that nobody had found.
+    problem : str
+        Why it is not known; empty if the service answered.
+    """
+
+    name: str
+    seen: tuple[tuple[float, tuple[float, ...], str], ...] = ()
+    problem: str = ""
+
+
+def still_found(
+    done: Iterable[CoveredImage],
+    look: Callable[[Path], Any],
+    *,
+    kind: str = "face",
+    label: Sequence[str] = (),
+    threshold: Any = None,
+) -> Iterator[StillFound]:
+    """Yield what a service finds in the images that were covered; others are not asked about.
+
+    Parameters
+    ----------
+    done : iterable of CoveredImage
+        From `cover_all`.
+    look : callable
+        Takes a path, returns what came of it; `OpenService.look`.
+    kind : str, default "face"
+        What was covered.
+    label : sequence of str, optional
+        Only these labels.
+    threshold : threshold, optional
+        Findings below it do not count.
+
+    Yields
+    ------
+    StillFound
+        In the order of the images.
+    """
+    for one in done:
+        if one.path is None or not one.covered:
+            continue
+        seen = look(one.path)
+        outcome = seen.outcomes.get(kind, "pending")
+        if outcome not in ("found", "empty"):
+            reason = seen.reasons.get(kind, "")
+            yield StillFound(name=one.name, problem=f"{outcome}: {reason}".removesuffix(": "))
+            continue
+        table = seen.findings.cut(threshold)
+        rows = (table.kind.onto([kind]) == 0) & ~table.blank
+        if label:
+            rows &= table.label.onto(label) >= 0
+        again = [
+            (float(confidence), tuple(box), "under a cover" if hidden >= 0.5 else "elsewhere")
+            for confidence, box in zip(
+                table.confidence[rows], table.box[rows].tolist(), strict=True
+            )
+            for hidden in (share_covered(box, one.boxes),)
+        ]
+        yield StillFound(name=one.name, seen=tuple(again))
 
 
 def cover_all(
@@ -117,6 +191,7 @@ def _one(
         covered=done.covered,
         left_open=tuple(left),
         removed=done.removed,
+        boxes=done.boxes,
     )
 
 

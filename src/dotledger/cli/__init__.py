@@ -67,7 +67,8 @@ _GROUPS = {
         "act",
         {
             "screen": "decide on every image by rules: pass, hold for a person, block",
-            "sort": "sort images into folders by their labels or verdicts",
+            "review": "let a person decide on what is held, on a page or a sheet",
+            "sort": "sort images into folders by label, person, verdict, outcome or review",
             "copies": "tell which images are near-copies of known ones",
             "cover": "cover faces, or anything else found, in copies of the images",
         },

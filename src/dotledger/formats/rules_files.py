@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+import re
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -15,7 +16,7 @@ from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.files import read_regular
 from dotledger.reading.strict import Part, parse_strictly
 
-__all__ = ["read_rules"]
+__all__ = ["listed", "pattern_of", "read_rules"]
 
 _Verdict = Literal["pass", "hold", "block"]
 _Outcome = Literal["found", "empty", "unread", "failed", "refused", "pending"]
@@ -39,7 +40,10 @@ class _When(Part, frozen=True, kw_only=True):
     most_share: _Share | None = None
     attribute: str = ""
     value: _Scalar | tuple[_Scalar, ...] = ()
-    text: str = ""
+    text: str | tuple[str, ...] = ()
+    person: str | tuple[str, ...] = ()
+    person_other_than: str | tuple[str, ...] = ()
+    least_similarity: Annotated[float, msgspec.Meta(ge=0)] = 0.0
     outcome: _Outcome | tuple[_Outcome, ...] = ()
     copy_of: str = ""
     likeness: _Share | None = None
@@ -66,7 +70,10 @@ class _When(Part, frozen=True, kw_only=True):
             most_share=float("inf") if self.most_share is None else self.most_share,
             attribute=self.attribute,
             values=_several(self.value),
-            pattern=PATTERNS.get(self.text, self.text),
+            pattern=pattern_of(_several(self.text), home),
+            persons=listed(self.person, home),
+            other_than=listed(self.person_other_than, home),
+            least_similarity=self.least_similarity,
             outcomes=_several(self.outcome),
             copy_of=_known_images(self.copy_of, home),
             likeness=LEAST if self.likeness is None else self.likeness,
@@ -178,6 +185,85 @@ def _rules(kept: _RulesFile, home: Path) -> Rules:
         unmentioned_from=_confidence(kept.unmentioned_from, home),
         audience=kept.audience,
     )
+
+
+def listed(value: str | tuple[str, ...], home: Path) -> tuple[str, ...]:
+    """Return names: those given, and those of each ``.txt`` file among them, one a line.
+
+    Parameters
+    ----------
+    value : str or tuple of str
+        Names and files.
+    home : Path
+        Where files are looked for.
+
+    Returns
+    -------
+    tuple of str
+        Empty lines and lines that begin with ``#`` are none.
+
+    Raises
+    ------
+    ArgumentError
+        If a file cannot be read.
+    """
+    found: list[str] = []
+    for one in _several(value):
+        if not one.lower().endswith(".txt"):
+            found.append(one)
+            continue
+        try:
+            text = read_regular(home / one, 64 << 20).decode("utf-8-sig")
+        except (OSError, UnicodeDecodeError) as error:
+            reason = getattr(error, "strerror", None) or "not text in UTF-8"
+            raise ArgumentError(
+                f"a list cannot be read ({reason})", place="list", got=str(home / one)
+            ) from error
+        lines = (line.strip() for line in text.splitlines())
+        found += [line for line in lines if line and not line.startswith("#")]
+    return tuple(found)
+
+
+def pattern_of(given: Sequence[str], home: Path) -> str:
+    """Return one regular expression for lines of text.
+
+    Parameters
+    ----------
+    given : sequence of str
+        Each a ready pattern's name, a ``.txt`` file of terms, or a regular expression.
+    home : Path
+        Where files are looked for.
+
+    Returns
+    -------
+    str
+        Of any of them; terms are whole words. Empty for none.
+
+    Raises
+    ------
+    ArgumentError
+        If a file cannot be read or is empty, or an expression is none.
+    """
+    parts = []
+    for one in given:
+        if one.lower().endswith(".txt"):
+            terms = listed(one, home)
+            if not terms:
+                raise ArgumentError("a list of terms is empty", place="list", got=str(home / one))
+            parts.append(rf"(?<!\w)(?:{'|'.join(re.escape(term) for term in terms)})(?!\w)")
+        else:
+            parts.append(PATTERNS.get(one, one))
+    for part in parts:
+        try:
+            re.compile(part)
+        except re.error as error:
+            raise ArgumentError(
+                f"not a regular expression ({error})",
+                place="text",
+                got=part,
+                allowed=list(PATTERNS),
+            ) from None
+    return "|".join(f"(?:{part})" for part in parts)
 
 
 def _known_images(value: str, home: Path) -> Prints | None:

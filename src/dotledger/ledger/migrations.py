@@ -105,5 +105,14 @@ def _to_3(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as
     operations.add_column("calls", Column("version", Text, nullable=True))
 
 
-_STEPS: Mapping[int, Callable[[Any, Connection], None]] = {1: _to_2, 2: _to_3}
+def _to_4(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as every step
+    """Keep what persons decide."""
+    schema.reviews.create(connection)
+
+
+_STEPS: Mapping[int, Callable[[Any, Connection], None]] = {
+    1: _to_2,
+    2: _to_3,
+    3: _to_4,
+}
 """By version, the step to the next one."""

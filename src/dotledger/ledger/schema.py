@@ -34,9 +34,10 @@ __all__ = [
     "notes",
     "outcomes",
     "readings",
+    "reviews",
 ]
 
-VERSION = 3
+VERSION = 4
 """Raised whenever a table changes, with a step in `dotledger.ledger.migrations`."""
 
 metadata = MetaData()
@@ -188,3 +189,22 @@ notes = Table(
     Index("notes_by_reading", "reading"),
 )
 """What a reading set aside or noticed."""
+
+reviews = Table(
+    "reviews",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("batch", ForeignKey("batches.id"), nullable=False),
+    Column("reading", ForeignKey("readings.id"), nullable=False),
+    Column("position", Integer, nullable=False),
+    Column("finding", Integer, nullable=False),
+    Column("who", String(200), nullable=False),
+    Column("made", String(32), nullable=False),
+    Column("word", String(12), nullable=False),
+    Column("label", Text, nullable=False),
+    Index("reviews_by_batch", "batch"),
+)
+"""One decision of one person; `finding` counts those of the image from 1, and 0 is the image.
+
+Rows are only added: a later one supersedes an earlier one of the same person.
+"""

@@ -19,6 +19,7 @@ from dotledger.cli.options.common import (
     replace_option,
     say,
     say_problems,
+    sent_shas,
     threshold_of,
     threshold_option,
 )
@@ -26,7 +27,7 @@ from dotledger.core.spelling import counted
 from dotledger.files import check_output_folder
 
 if TYPE_CHECKING:
-    from dotledger.acting.covering import CoveredImage
+    from dotledger.acting.covering import CoveredImage, StillFound
 
 __all__ = ["command"]
 
@@ -54,6 +55,12 @@ __all__ = ["command"]
 )
 @threshold_option
 @click.option("--annotations", metavar="PATH", help="Ground truth: says which are left open.")
+@click.option(
+    "--check",
+    "again",
+    metavar="DESCRIPTION",
+    help="Send what was covered to this service, and say what it still finds. Calls are paid for.",
+)
 @replace_option
 @json_option
 def command(
@@ -69,6 +76,7 @@ def command(
     margin: float,
     threshold: str | None,
     annotations: str | None,
+    again: str | None,
     replace: bool,
     as_json: bool,
 ) -> int:
@@ -96,7 +104,7 @@ def command(
             found,
             Path(folder),
             annotations=_truth(annotations),
-            shas=None if findings is not None else _shas(found, ledger, matched.names),
+            shas=None if findings is not None else sent_shas(found, ledger, matched.names),
             kind=kind,
             label=labels or None,
             style=style,
@@ -104,13 +112,17 @@ def command(
             threshold=threshold_of(threshold),
         )
     )
+    still = None if again is None else _still_found(again, done, kind, labels, threshold)
     if as_json:
-        print_json([_plain(one) for one in done])
+        found_again = {} if still is None else {one.name: one for one in still}
+        print_json([_plain(one, found_again.get(one.name)) for one in done])
     else:
         _show(done, kind, folder, annotated=annotations is not None)
+        _show_still(still, kind)
     problems = [(one.name, one.problem) for one in done if one.problem]
     say_problems("not covered", problems)
-    return 1 if any(one.left_open for one in done) else 3 if problems else 0
+    left = any(one.left_open for one in done) or any(one.seen for one in still or ())
+    return 1 if left else 3 if problems or any(one.problem for one in still or ()) else 0
 
 
 def _truth(annotations: str | None) -> Any:
@@ -121,16 +133,38 @@ def _truth(annotations: str | None) -> Any:
     return read_annotations(annotations)
 
 
-def _shas(found: Any, ledger: str, renamed: Any) -> dict[str, str]:
-    from dotledger.ledger.batches import find_batch, sent_images
-    from dotledger.ledger.store import Ledger
+def _still_found(
+    description: str, done: list[CoveredImage], kind: str, labels: tuple[str, ...], threshold: Any
+) -> list[StillFound]:
+    from dotledger.acting.covering import still_found
+    from dotledger.sending.api import open_service
 
-    with Ledger(ledger, create=False, read_only=True) as opened:
-        sent = sent_images(opened, find_batch(opened, batch=found.origin.batch))
-    return {renamed.get(one.name, one.name): one.sha for one in sent if one.sha}
+    with open_service(description, kinds=[kind]) as service:
+        limit = threshold_of(threshold)
+        return list(still_found(done, service.look, kind=kind, label=labels, threshold=limit))
 
 
-def _plain(one: CoveredImage) -> dict[str, Any]:
+def _show_still(still: list[StillFound] | None, kind: str) -> None:
+    from dotledger.report.terminal.tables import plain, rows_table
+
+    if still is None:
+        return
+    again = [one for one in still if one.seen]
+    failed = [one for one in still if one.problem]
+    calls = counted(len(still), "covered image")
+    found = f"{kind} is found in {counted(len(again), 'image')}" if again else f"no {kind} is found"
+    print_table("", f"Asked again about {calls}: {found}.")
+    rows = [
+        (plain(one.name), f"{conf:.2f}", " ".join(f"{v:.0f}" for v in box), where)
+        for one in again
+        for conf, box, where in one.seen
+    ]
+    if rows:
+        print_table("", rows_table("", ("image", "confidence", "box", "where"), rows[:20]))
+    say_problems("not asked again", [(one.name, one.problem) for one in failed])
+
+
+def _plain(one: CoveredImage, still: StillFound | None) -> dict[str, Any]:
     open_ones = [{"label": n, "box": list(b), "covered": share} for n, b, share in one.left_open]
     return {
         "image": one.name,
@@ -138,6 +172,7 @@ def _plain(one: CoveredImage) -> dict[str, Any]:
         "covered": one.covered,
         "left_open": open_ones,
         "removed": list(one.removed),
+        "still_found": None if still is None else [list(seen) for seen in still.seen],
         "problem": one.problem,
     }
 

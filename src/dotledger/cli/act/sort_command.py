@@ -18,6 +18,7 @@ from dotledger.cli.options.common import (
     print_table,
     say,
     say_problems,
+    sent_shas,
     threshold_of,
     threshold_option,
 )
@@ -25,7 +26,11 @@ from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
+    from dotledger.acting.folders import Place
     from dotledger.acting.sorting import Sorted
+    from dotledger.core.tables.findings import Findings
 
 __all__ = ["command"]
 
@@ -47,7 +52,22 @@ __all__ = ["command"]
 @click.option(
     "--least", type=float, metavar="C", help="With --strongest: at least this, or undecided."
 )
-@click.option("--rules", metavar="FILE", help="Sort by verdict, in the place of labels.")
+@click.option(
+    "--by",
+    type=click.Choice(["label", "person", "verdict", "outcome", "review"]),
+    help="By default label; verdict with --rules.",
+)
+@click.option("--rules", metavar="FILE", help="The rules of the verdicts.")
+@click.option(
+    "--similarity",
+    type=float,
+    metavar="S",
+    help="With --by person: a name that is less similar counts as none.",
+)
+@click.option("--crops", is_flag=True, help="Cut each finding out, into the folder of its label.")
+@click.option(
+    "--margin", type=float, metavar="SHARE", help="With --crops: of the box, on every side; 0.2."
+)
 @click.option(
     "--how",
     type=click.Choice(["copy", "link", "list"]),
@@ -67,40 +87,45 @@ def command(
     threshold: str | None,
     strongest: bool,
     least: float | None,
+    by: str | None,
     rules: str | None,
+    similarity: float | None,
+    crops: bool,
+    margin: float | None,
     how: Any,
     as_json: bool,
 ) -> int:
-    """Sort images into folders by their labels, or by the verdict of rules.
+    """Sort images into folders: by label, person's name, verdict, outcome or review.
 
     An image with two labels goes to both. What holds nothing, is undecided, or has no answer has a
     place of its own. Nothing that exists is written over; a second run adds nothing. A manifest
     (sorted.csv) says what went where and why.
     """
-    from dotledger.acting.sorting import places_by_label, places_by_verdict, sort_images
+    from dotledger.acting.cropping import crop_findings
+    from dotledger.acting.sorting import sort_images
     from dotledger.core.tables.image_names import match_images
     from dotledger.images.gather import gather
 
-    if least is not None and not strongest:
-        raise ArgumentError("goes with --strongest", place="--least", got=least)
+    by = by or ("verdict" if rules else "label")
+    _check(by, strongest, least, rules, findings, similarity, crops, margin)
     gathered = gather(images)
     found = asked_findings(findings, ledger, service, batch)
     found, matched = match_images(found, [item.name for item in gathered.items])
     for line in matched.lines():
         say(line)
-    if rules is not None:
-        from dotledger.weighing import decide
-
-        places = places_by_verdict(decide(found, rules))
-    else:
-        places = places_by_label(
-            found,
-            kind=kind,
-            threshold=threshold_of(threshold),
-            strongest=strongest,
-            least=least,
+    if crops:
+        shas = None if findings is not None else sent_shas(found, ledger, matched.names)
+        wanted = found if kind is None else found.filter(kind=kind)
+        wanted = wanted.cut(threshold_of(threshold))
+        cut = crop_findings(
+            gathered, wanted, Path(folder), shas=shas, margin=0.2 if margin is None else margin
         )
-    done = list(sort_images(gathered, places, Path(folder), how=how))
+        done = list(cut)
+    else:
+        asked = {"kind": kind, "threshold": threshold_of(threshold), "strongest": strongest}
+        asked |= {"least": least, "similarity": similarity or 0.0}
+        places = _places(by, found, rules, ledger, matched.names, asked)
+        done = list(sort_images(gathered, places, Path(folder), how=how))
     _write_manifest(done, Path(folder))
     if as_json:
         print_json([_plain(one) for one in done])
@@ -110,6 +135,73 @@ def command(
     problems = [(one.image, one.state) for one in done if one.state not in states]
     say_problems("not sorted", problems)
     return 3 if problems else 0
+
+
+def _check(
+    by: str,
+    strongest: bool,
+    least: float | None,
+    rules: str | None,
+    findings: str | None,
+    similarity: float | None,
+    crops: bool,
+    margin: float | None,
+) -> None:
+    """Refuse options that would go unheard."""
+    if least is not None and not strongest:
+        raise ArgumentError("goes with --strongest", place="--least", got=least)
+    if (by == "verdict") != (rules is not None):
+        raise ArgumentError("--by verdict and --rules go together", place="--by", got=by)
+    if by in ("outcome", "review") and findings is not None:
+        raise ArgumentError("only a ledger knows it", place="--by", got=by)
+    if similarity is not None and by != "person":
+        raise ArgumentError("goes with --by person", place="--similarity", got=similarity)
+    if crops and by != "label":
+        raise ArgumentError("crops go by label", place="--by", got=by)
+    if margin is not None and not crops:
+        raise ArgumentError("goes with --crops", place="--margin", got=margin)
+
+
+def _places(
+    by: str,
+    found: Findings,
+    rules: str | None,
+    ledger: str,
+    renamed: Mapping[str, str],
+    asked: dict[str, Any],
+) -> dict[str, list[Place]]:
+    from dotledger.acting.places import places_by_label, places_by_person, places_by_verdict
+
+    similarity = asked.pop("similarity")
+    if by == "label":
+        return places_by_label(found, **asked)
+    if by == "person":
+        return places_by_person(found, threshold=asked["threshold"], least_similarity=similarity)
+    if by == "verdict":
+        from dotledger.weighing import decide
+
+        return places_by_verdict(decide(found, rules or ""))
+    return _kept_places(by, found, ledger, renamed)
+
+
+def _kept_places(
+    by: str, found: Findings, ledger: str, renamed: Mapping[str, str]
+) -> dict[str, list[Place]]:
+    """Return places by what only the ledger knows of the batch."""
+    from dotledger.acting.places import places_by_outcome, places_by_review
+    from dotledger.ledger.batches import find_batch, outcomes_of
+    from dotledger.ledger.reviews import verdicts_of
+    from dotledger.ledger.store import Ledger
+
+    with Ledger(ledger, create=False, read_only=True) as opened:
+        assert found.origin is not None
+        kept = find_batch(opened, batch=found.origin.batch)
+        outcomes = outcomes_of(opened, kept)
+        reviews = verdicts_of(opened, kept)
+    if by == "outcome":
+        return places_by_outcome({renamed.get(n, n): one for n, one in outcomes.items()})
+    mine = {renamed.get(name, name): one for name, one in reviews.items()}
+    return places_by_review([renamed.get(name, name) for name in outcomes], mine)
 
 
 def _plain(one: Sorted) -> dict[str, Any]:

@@ -34,6 +34,7 @@ __all__ = [
     "say",
     "say_passed_over",
     "say_problems",
+    "sent_shas",
     "service_name",
     "service_options",
     "settings_of",
@@ -297,3 +298,13 @@ def asked_findings(
     from dotledger.kept import findings_of
 
     return findings_of(ledger, batch=batch, service=service_name(service))
+
+
+def sent_shas(found: Any, ledger: str, renamed: Any) -> dict[str, str]:
+    """Return by image the SHA-256 that was sent in the batch of the findings."""
+    from dotledger.ledger.batches import find_batch, sent_images
+    from dotledger.ledger.store import Ledger
+
+    with Ledger(ledger, create=False, read_only=True) as opened:
+        sent = sent_images(opened, find_batch(opened, batch=found.origin.batch))
+    return {renamed.get(one.name, one.name): one.sha for one in sent if one.sha}

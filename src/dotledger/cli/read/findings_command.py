@@ -48,6 +48,14 @@ __all__ = ["command"]
 @click.option("--notes", is_flag=True, help="Show what the reading set aside or noticed.")
 @kinds_option
 @threshold_option
+@click.option(
+    "--mask",
+    "masks",
+    multiple=True,
+    metavar="PATTERN",
+    help="Mask what matches in lines of text: telephone, e-mail, web address, a list of terms "
+    "(.txt) or a regular expression; may be repeated.",
+)
 @click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
 @click.option(
     "--strongest",
@@ -89,6 +97,7 @@ def command(
     notes: bool,
     kinds: str | None,
     threshold: str | None,
+    masks: tuple[str, ...],
     labels: tuple[str, ...],
     strongest: int | None,
     least: float | None,
@@ -123,6 +132,8 @@ def command(
         found = _named(found, names, service or "")
     if merge is not None:
         found = _merged(found, merge)
+    if masks:
+        found = _masked(found, masks)
     if labels:
         _check_labels(found, labels)
         found = _only(found, labels)
@@ -189,6 +200,23 @@ def _merged(found: Findings, overlap: float) -> Findings:
     kept, into = merge_repeats(found, overlap=overlap)
     say(f"{len(into) - len(kept)} repeated boxes merged")
     return kept
+
+
+def _masked(found: Findings, masks: tuple[str, ...]) -> Findings:
+    """Mask lines of text, and say how many places of each sort there were."""
+    from collections import Counter
+
+    from dotledger.core.deciding.conditions import PATTERNS
+    from dotledger.core.deciding.masking import mask_text
+    from dotledger.formats.rules_files import pattern_of
+
+    here = Path()
+    patterns = [one if one in PATTERNS else pattern_of([one], here) for one in masks]
+    masked, places = mask_text(found, patterns)
+    counts = Counter(place.what for place in places)
+    listed = ", ".join(f"{what} {count}" for what, count in counts.items())
+    say(f"masked in lines of text: {listed or 'nothing'}")
+    return masked
 
 
 def _show_notes(

@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 __all__ = [
     "BOX_FORMS",
     "BOX_UNITS",
     "TO_CORNERS",
     "Box",
+    "boxes_in_pixels",
     "clip",
     "enclosing",
     "turn_upright",
@@ -173,3 +174,33 @@ def enclosing(points: Sequence[tuple[float, float]]) -> Box:
         return (math.nan,) * 4
     xs, ys = [p[0] for p in points], [p[1] for p in points]
     return min(xs), min(ys), max(xs), max(ys)
+
+
+def boxes_in_pixels(
+    boxes: Sequence[Sequence[float]] | Any, margin: float, size: tuple[int, int]
+) -> list[tuple[int, int, int, int]]:
+    """Return boxes with their margin in whole pixels, grown outwards and kept inside the image.
+
+    Parameters
+    ----------
+    boxes : sequence of (x0, y0, x1, y1)
+        In pixels of the upright original.
+    margin : float
+        Of the box's sides, on every side; 0 or more.
+    size : (int, int)
+        Width and height of the image.
+
+    Returns
+    -------
+    list of (x0, y0, x1, y1)
+        Without boxes that lie outside the image.
+    """
+    found = []
+    for x0, y0, x1, y1 in boxes:
+        across, down = (x1 - x0) * margin, (y1 - y0) * margin
+        left, top = max(0, math.floor(x0 - across)), max(0, math.floor(y0 - down))
+        right = min(size[0], math.ceil(x1 + across))
+        bottom = min(size[1], math.ceil(y1 + down))
+        if left < right and top < bottom:
+            found.append((left, top, right, bottom))
+    return found

@@ -48,6 +48,11 @@ class Condition:
         Any of them; none for any value but no.
     pattern : str
         A regular expression that the label of a line of text must hold; letter case aside.
+    persons, other_than : tuple of str
+        A face is said to be one of these; or to be none of them, which one without a name is, too.
+        Letter case apart.
+    least_similarity : float
+        A name that is less similar counts as none; one without a similarity counts.
     outcomes : tuple of str
         The image's outcome is one of these, for any kind, or for `kind` if it is given.
     copy_of : Prints or None
@@ -72,6 +77,9 @@ class Condition:
     attribute: str = ""
     values: tuple[Any, ...] = ()
     pattern: str = ""
+    persons: tuple[str, ...] = ()
+    other_than: tuple[str, ...] = ()
+    least_similarity: float = 0.0
     outcomes: tuple[str, ...] = ()
     copy_of: Prints | None = None
     likeness: float = LEAST

@@ -19,6 +19,7 @@ from dotledger.core.deciding.conditions import Condition, Rules
 from dotledger.core.deciding.verdicts import Decisions, Trip
 from dotledger.core.kinds import KINDS, VERDICTS
 from dotledger.core.spelling import nearest
+from dotledger.core.tables.details import plain_name
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.thresholds import thresholds_of
 from dotledger.errors import ArgumentError
@@ -330,6 +331,8 @@ class _Seen:
             rows &= self._with_text(condition.pattern)
         if condition.attribute:
             rows &= self._with_attribute(condition.attribute, condition.values)
+        if condition.persons or condition.other_than:
+            rows &= self._with_person(condition)
         return rows & self._large_enough(condition, rows)
 
     def _below(self, broader: Sequence[str]) -> Flags:
@@ -354,6 +357,18 @@ class _Seen:
                 continue
             value = details.attributes[name]
             rows[place] = value in values if values else value not in (False, None, "")
+        return rows
+
+    def _with_person(self, condition: Condition) -> Flags:
+        wanted = {plain_name(name) for name in condition.persons}
+        others = {plain_name(name) for name in condition.other_than}
+        rows = np.zeros(len(self.findings), dtype=bool)
+        details = self.findings.details or (None,) * len(rows)
+        for place, one in enumerate(details):
+            name, similarity = one.person() if one is not None else ("", None)
+            sure = similarity is None or similarity >= condition.least_similarity
+            person = plain_name(name) if sure else ""
+            rows[place] = person in wanted or (bool(others) and person not in others)
         return rows
 
     def _large_enough(self, condition: Condition, rows: Flags) -> Flags:

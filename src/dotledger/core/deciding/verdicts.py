@@ -170,7 +170,12 @@ class Decisions(Displayed):
         label = table.label.names[table.label.codes[row]]
         confidence = float(table.confidence[row])
         number = "asserted" if math.isnan(confidence) else f"{confidence:.2f}"
-        return f"{label} {number}"
+        details = table.details[row] if table.details is not None else None
+        person = details.person()[0] if details is not None else ""
+        x0, y0 = table.box[row, :2]
+        is_text = table.kind.names[table.kind.codes[row]] == "text" and not math.isnan(x0)
+        where = f" at {x0:.0f}, {y0:.0f}" if is_text else ""
+        return f"{label}{f' {person}' if person else ''} {number}{where}"
 
     def frame(self) -> pd.DataFrame:
         """Return a pandas frame with a row an image: ``image, verdict, reasons``."""

@@ -16,7 +16,7 @@ from dotledger.core.arrays import ratio
 from dotledger.core.counting.rows import defined
 from dotledger.core.counting.shares import interval_of_cases
 from dotledger.core.displays import Displayed
-from dotledger.core.tables.details import Details
+from dotledger.core.tables.details import NAME, Details, plain_name
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -24,9 +24,6 @@ if TYPE_CHECKING:
     from dotledger.core.questions.basis import Basis
 
 __all__ = ["AttributeRow", "DetailMeasure", "NameRow", "PointRow", "details_of"]
-
-NAME = "name"
-"""The attribute that holds a person's name."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -297,4 +294,4 @@ def _names(pairs: list[tuple[Details, Details, float, int]]) -> NameRow | None:
 def _person(value: Any) -> str:
     """Return a person's name for comparing; empty if there is none."""
     name = value.get(NAME, "") if isinstance(value, Mapping) else value
-    return "" if name is None else " ".join(str(name).split()).casefold()
+    return "" if name is None else plain_name(str(name))

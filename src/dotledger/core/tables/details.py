@@ -7,7 +7,10 @@ from collections.abc import Mapping
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-__all__ = ["NOTHING", "Details"]
+__all__ = ["NAME", "NOTHING", "Details", "plain_name"]
+
+NAME = "name"
+"""The attribute that holds a person's name, and its part that is the name."""
 
 
 NOTHING: Mapping[str, Any] = MappingProxyType({})
@@ -39,6 +42,21 @@ class Details(NamedTuple):
     parents: tuple[str, ...] = ()
     own_confidence: float | str | bool | None = None
     notes: tuple[str, ...] = ()
+
+    def person(self) -> tuple[str, float | None]:
+        """Return the name of the person that a face is said to be, and how similar it is.
+
+        Returns
+        -------
+        tuple of str and float or None
+            Of the attribute ``name``, or else of the first that holds a name; ``""`` for nobody.
+        """
+        for value in (self.attributes.get(NAME), *self.attributes.values()):
+            if isinstance(value, Mapping) and NAME in value:
+                similarity = value.get("similarity")
+                return str(value[NAME] or ""), similarity if isinstance(similarity, float) else None
+        value = self.attributes.get(NAME)
+        return ("" if value is None else str(value)), None
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values, ready for JSON; empty parts are left out."""
@@ -83,6 +101,22 @@ class Details(NamedTuple):
             own_confidence=own if isinstance(own, (float, int, str, bool)) else None,
             notes=tuple(map(str, _listed(parts, "notes"))),
         )
+
+
+def plain_name(name: str) -> str:
+    """Return a person's name for comparing: letter case and spaces do not count.
+
+    Parameters
+    ----------
+    name : str
+        As a service or a person writes it.
+
+    Returns
+    -------
+    str
+        Equal for equal persons.
+    """
+    return " ".join(name.split()).casefold()
 
 
 def _listed(parts: Mapping[str, Any], name: str) -> list[Any]:
