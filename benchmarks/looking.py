@@ -47,7 +47,7 @@ def cpu(function, images):
 
 def main(*, quick):
     """Print milliseconds of own processor time for an image."""
-    images = [picture(n) for n in range(200 if quick else 1000)]
+    rounds = [[picture(f"{r}/{n}") for n in range(200 if quick else 1000)] for r in range(3)]
     server = subprocess.Popen([sys.executable, "-c", SERVER], stdout=subprocess.PIPE, text=True)
     try:
         port = server.stdout.readline().strip()
@@ -59,17 +59,17 @@ def main(*, quick):
                 lambda data: pool.request("POST", address, body=data, headers={"X-Key": "k"}),
                 images,
             )
-            for _ in range(3)
+            for images in rounds
         )
         with open_service(described, key="k") as service:
-            assert service.look(images[0]).outcome == "found"
-            without = cpu(service.look, images)
+            assert service.look(picture("first")).outcome == "found"
+            without = min(cpu(service.look, images) for images in rounds)
         with (
             tempfile.TemporaryDirectory() as home,
             open_service(described, Path(home) / "l.ledger", key="k") as service,
         ):
             assert service.look(picture("first")).outcome == "found"
-            kept = cpu(service.look, images)
+            kept = min(cpu(service.look, images) for images in rounds)
     finally:
         server.kill()
     print(

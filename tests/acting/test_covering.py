@@ -5,8 +5,13 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from dotledger.acting.covering import cover_all
+import numpy as np
+
+from dotledger import open_service, write_table
+from dotledger.acting.covering import cover_all, still_found
 from dotledger.images.gather import Gathered, gather
+from dotledger.standins.evening import pointed_text, running
+from dotledger.standins.scenes import RECIPES, draw_scene
 from tests.acting.test_cover import encoded, noise
 from tests.cli.test_commands import dotledger
 from tests.core.measuring.test_measure import annotations_of, findings_of
@@ -54,6 +59,37 @@ class Many(unittest.TestCase):
         self.assertEqual(list(cover_all(empty, self.found, self.home)), [])
 
 
+class AskedAgain(unittest.TestCase):
+    def test_still_found(self):
+        """A simulated service sees no face under a cover, and still sees one that was left open."""
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        scene = next(r for r in RECIPES if r.name == "crowd-01.jpg")
+        data = draw_scene(scene).data
+        (home / "in").mkdir()
+        (home / "in" / scene.name).write_bytes(data)
+        with running("marl") as up:
+            marl = up.service
+            (home / "marl.toml").write_text(pointed_text(up))
+            with open_service(home / "marl.toml", kinds="face", key=marl.key) as service:
+                found = service.look(home / "in" / scene.name).findings
+                every = found.by_confidence()
+                boxes = int((~every.blank).sum())
+                self.assertGreater(boxes, 3)
+                for kept, wanted in ((every, 0), (every.take(np.arange(boxes) > 0), 1)):
+                    done = list(cover_all(gather(home / "in"), kept, home / f"out-{wanted}"))
+                    [still] = still_found(done, service.look)
+                    self.assertEqual((len(still.seen), still.problem), (wanted, ""))
+                self.assertEqual(still.seen[0][2], "elsewhere")
+            write_table(every, home / "all.csv")
+            words = ("cover", "in", "--findings", "all.csv", "--out", "o", "--check", "marl.toml")
+            asked = dotledger(*words, cwd=home, env={"MARL_CLIENT": marl.key})
+            self.assertEqual(asked.returncode, 0, asked.stderr)
+            self.assertIn("Asked again about 1 covered image: no face is found.", asked.stdout)
+        refused = dotledger(*words, "--replace", cwd=home, env={"MARL_CLIENT": "no:such"})
+        self.assertEqual(refused.returncode, 3, refused.stdout)
+        self.assertIn("not asked again: crowd-01.jpg", refused.stderr)
+
+
 class Command(unittest.TestCase):
     def test_on_the_walk(self):
         """The originals stay; open faces are listed with status 1; all covered is said."""
@@ -61,7 +97,7 @@ class Command(unittest.TestCase):
         self.assertEqual(dotledger("demo", "--folder", home / "walk").returncode, 0)
         walk = home / "walk"
         before = {p: p.read_bytes() for p in (walk / "images").rglob("*.*")}
-        words = ("cover", "images", "--out", "covered", "--annotations", "annotations.csv")
+        words = ("cover", "images", "--out", "hidden", "--annotations", "annotations.csv")
         done = dotledger(*words, "--ledger", "walk.ledger", "--service", "marl", cwd=walk)
         self.assertEqual(done.returncode, 3, done.stderr)
         self.assertIn("42 faces covered in 17 images; 16 images without any, the same bytes.", done.stdout)  # fmt: skip

@@ -1,15 +1,27 @@
 """Sorting: who goes where and why, safe names, and that a second run adds nothing."""
 
 import csv
+import io
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
-from dotledger.acting.places import places_by_label, places_by_verdict
+from PIL import Image
+
+from dotledger.acting.cropping import crop_findings
+from dotledger.acting.places import (
+    places_by_label,
+    places_by_outcome,
+    places_by_person,
+    places_by_verdict,
+)
 from dotledger.acting.sorting import sort_images
 from dotledger.core.deciding.conditions import Condition, Rule, Rules
 from dotledger.core.deciding.decide import decide
+from dotledger.core.tables.details import Details
 from dotledger.errors import ArgumentError
+from dotledger.formats.rules_files import read_rules
 from dotledger.images.gather import gather
 from tests.acting.test_cover import encoded, noise
 from tests.cli.test_commands import dotledger
@@ -106,5 +118,67 @@ class Sorting(unittest.TestCase):
             rows = list(csv.DictReader(file))
         self.assertEqual(len(rows), 52)
         self.assertEqual({r["place"] for r in rows if r["image"] in ("damaged-01.jpg", "tiny-01.png")}, {"no answer"})  # fmt: skip
+        kept = ("sort", "images", "--ledger", "walk.ledger", "--service", "flint", "--out", "other")
+        done = dotledger(*kept, "--by", "outcome", "--how", "list", cwd=walk)
+        self.assertRegex(done.stdout, r"failed +1\nfound +33\nrefused +1|found +33\nrefused +2")
+        done = dotledger(*kept, "--by", "review", "--how", "list", cwd=walk)
+        self.assertRegex(done.stdout, r"not reviewed +35")
+        done = dotledger(*kept, "--crops", "--kind", "face", cwd=walk)
+        self.assertIn("new files, 0 there already", done.stdout)
+        for wrong in (("--by", "verdict"), ("--similarity", 1), ("--margin", 1), ("--crops", "--by", "person")):  # fmt: skip
+            self.assertEqual(dotledger(*kept, *wrong, cwd=walk).returncode, 2)
         alone = dotledger(*words, "--least", 0.5, cwd=walk)
         self.assertIn("goes with --strongest", alone.stderr)
+
+
+class Persons(unittest.TestCase):
+    def setUp(self):
+        self.home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        rows = [("a.png", "face", "face", 0.9, (10, 10, 30, 40)), ("a.png", "face", "face", 0.8, (50, 10, 70, 40)),
+                ("b.png", "face", "face", 0.7, (0, 0, 9, 9)), ("c.png", "face", "", None, None)]  # fmt: skip
+        who = [{"name": "Old  Reed", "similarity": 0.95}, {"name": "old reed", "similarity": 0.6}, None, None]  # fmt: skip
+        self.found = replace(findings_of(rows), details=tuple(one and Details(attributes={"name": one}) for one in who))  # fmt: skip
+
+    def test_places(self):
+        """Letter case and spaces apart; an unlikely name is none; nobody is a place of its own."""
+        got = places_by_person(self.found)
+        self.assertEqual({n: [p for p, _ in places] for n, places in got.items()}, {"a.png": ["Old Reed"], "b.png": ["nobody named"], "c.png": ["nothing found"]})  # fmt: skip
+        strict = places_by_person(self.found, least_similarity=0.9)
+        self.assertEqual(strict["a.png"], [("Old Reed", "similarity 0.95"), ("nobody named", "")])
+        self.assertEqual(places_by_outcome({"x": {"face": "found", "label": "failed"}, "y": {"face": "empty"}, "z": {}}), {
+            "x": [("failed", "face found, label failed")], "y": [("empty", "face empty")], "z": [("pending", "")],
+        })  # fmt: skip
+
+    def test_in_rules(self):
+        """Wanted or other than allowed; a face without a name is other than anybody."""
+
+        def blocked(**asked):
+            rules = Rules(rules=(Rule(name="r", verdict="block", when=Condition(kind="face", **asked)),))  # fmt: skip
+            return "".join(v.image[0] for v in decide(self.found, rules) if v.verdict == "block")
+
+        self.assertEqual(blocked(persons=("OLD reed",)), "a")
+        self.assertEqual(blocked(persons=("old reed",), least_similarity=0.99), "")
+        self.assertEqual(blocked(other_than=("Old Reed",)), "b")
+        self.assertEqual(blocked(other_than=("Old Reed",), least_similarity=0.9), "ab")
+        (self.home / "wanted.txt").write_text("# people\nold reed\n\n")
+        path = self.home / "r.toml"
+        path.write_text('rules_file = 1\n[[rule]]\nverdict = "block"\nkind = "face"\nperson = "wanted.txt"\n')  # fmt: skip
+        reasons = decide(self.found, read_rules(path)).of("a.png").reasons
+        self.assertEqual(reasons, ("block, face (1): face Old  Reed 0.90, face old reed 0.80",))
+
+    def test_crops(self):
+        """Every finding with its margin, in its label's folder, named by image and row."""
+        images = {n: encoded(noise(seed=k, size=(80, 60))) for k, n in enumerate(("a.png", "b.png", "d.png"))}  # fmt: skip
+        done = list(crop_findings(gather(images), self.found, self.home / "out", margin=0.5))
+        self.assertEqual([(o.path.relative_to(self.home / "out").as_posix(), o.state) for o in done], [
+            ("face/a.png.1.png", "new"), ("face/a.png.2.png", "new"), ("face/b.png.1.png", "new"),
+        ])  # fmt: skip
+        cut = Image.open(done[0].path)
+        whole = Image.open(io.BytesIO(images["a.png"])).crop((0, 0, 40, 55))
+        self.assertEqual((cut.size, cut.tobytes()), (whole.size, whole.tobytes()))
+        again = crop_findings(gather(images), self.found, self.home / "out", margin=0.5, shas={"a.png": "0"})  # fmt: skip
+        self.assertEqual([(o.image, o.state) for o in again], [
+            ("a.png", "changed since it was sent: its boxes would lie elsewhere"), ("b.png", "there already"),
+        ])  # fmt: skip
+        with self.assertRaisesRegex(ArgumentError, "0 to 5"):
+            list(crop_findings(gather(images), self.found, self.home / "out", margin=-1))

@@ -44,7 +44,8 @@ class Demo(unittest.TestCase):
             "marl draws the loosest boxes",
             "refused: tiny-01.png",
             "refused: damaged-01.jpg",
-            "Four things to try next",
+            "Things to try next",
+            "What becomes of the images by",
         ):
             self.assertIn(sign, self.done.stdout)
         self.assertNotIn("demo-secret", self.done.stdout + self.done.stderr)
@@ -59,7 +60,7 @@ class Demo(unittest.TestCase):
             for line in self.done.stdout.splitlines()
             if line.startswith("  dotledger ")
         ]
-        self.assertEqual(len(proposed), 4)
+        self.assertEqual(len(proposed), 5)
         for words in proposed:
             done = dotledger(*words[1:])
             self.assertEqual(done.returncode, 0, done.stderr)

@@ -7,7 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 from dotledger import Ledger, findings_of, open_service, send
 from dotledger.core.deciding.conditions import Condition, Rule, Rules
-from dotledger.errors import ArgumentError, KeyNotFound
+from dotledger.errors import ArgumentError, KeyNotFound, LedgerError
 from dotledger.ledger.usage import usage
 from dotledger.testing import FakeTransport, NoAnswer, Response
 from tests.sending.helpers import ANSWER, Handler, InFolder, description, picture, served
@@ -81,18 +81,20 @@ class Looking(InFolder):
         self.assertEqual(outcome, "found")
 
     def test_the_ledger(self):
-        """Asked first, so that the same bytes are paid for once; everything is in it at once."""
+        """Asked first, so that the same bytes are paid for once; written before, or soon behind."""
         for number, calls in ((1, 1), (1, 0), (2, 1)):
             with Ledger(self.path) as ledger:
-                bell, transport = self.open([ANSWER], ledger=ledger)
+                bell, transport = self.open([ANSWER], ledger=ledger, before=number == 1)
                 with bell:
                     seen = bell.look(picture(number), name=f"p{number}.jpg")
                     again = bell.look(picture(number), name="again.jpg")
                     self.assertEqual((seen.paid, again.paid), (calls == 1, False))
                     self.assertEqual(len(transport.requests), calls)
                     self.assertEqual(again.findings.label.used(), seen.findings.label.used())
-                    found = findings_of(ledger)
-                    self.assertEqual(found.image.used(), [f"p{number}.jpg", "again.jpg"])
+                    if number == 1:
+                        names = findings_of(ledger).image.used()
+                        self.assertEqual(names, ["p1.jpg", "again.jpg"])
+                self.assertEqual(findings_of(ledger).image.used(), [f"p{number}.jpg", "again.jpg"])
         with Ledger(self.path) as ledger:
             self.assertEqual([month.calls for month in usage(ledger)], [2])
         _, transport = self.send({"same": picture(1)}, [ANSWER])
@@ -100,6 +102,22 @@ class Looking(InFolder):
         send({"x.jpg": picture(9)}, description(), ledger=self.path, key="k", transport=FakeTransport([ANSWER]))  # fmt: skip
         bell, transport = self.open([ANSWER], ledger=self.path)
         self.assertFalse(bell.look(picture(9)).paid, "and the other way round")
+
+    def test_a_ledger_that_fails(self):
+        """What cannot be written behind is said before the next is paid for, and written when it can be."""
+        bell, transport = self.open([ANSWER] * 3, ledger=self.path)
+        bell.look(picture(1), name="1")
+        bell._behind.flush()
+        self.path.rename(self.path.with_suffix(".moved"))
+        bell.look(picture(2), name="2")
+        with self.assertRaisesRegex(LedgerError, "removed or replaced"):
+            bell._behind.flush()
+        with self.assertRaises(LedgerError):
+            bell.look(picture(3))
+        self.assertEqual(len(transport.requests), 2)
+        self.path.with_suffix(".moved").rename(self.path)
+        bell.close()
+        self.assertEqual(len(findings_of(self.path).image.used()), 2)
 
     def test_many_at_once(self):
         """Two hundred callers, from threads and an event loop: all answered, at most four at once."""

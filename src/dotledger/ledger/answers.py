@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 from typing import Any
 
 import orjson
 from msgspec import Struct
-from sqlalchemy import bindparam, exists, func, select
+from sqlalchemy import Dialect, bindparam, exists, func, select
+from sqlalchemy.sql.compiler import SQLCompiler
 
 from dotledger.ledger import schema
 from dotledger.ledger.batches import Batch
@@ -90,36 +92,44 @@ def answered_shas(ledger: Ledger, fingerprints: Sequence[str], call_name: str) -
         return set(connection.scalars(query))
 
 
-_ANSWERED = (
-    select(schema.answers.c.call)
-    .where(
-        schema.answers.c.fingerprint.in_(bindparam("known_as", expanding=True)),
-        schema.answers.c.sha == bindparam("this"),
-    )
-    .limit(1)
+_ANSWERED = select(schema.answers.c.call).where(
+    schema.answers.c.fingerprint.in_((bindparam("now_as"), bindparam("before_as"))),
+    schema.answers.c.call_name == bindparam("of_call"),
+    schema.answers.c.sha == bindparam("this"),
 )
 
 
-def is_answered(ledger: Ledger, fingerprints: Sequence[str], sha: str) -> bool:
-    """Return whether any call has answered an image under one of some settings.
+@lru_cache(maxsize=8)
+def _answered_statement(dialect: Dialect) -> SQLCompiler:
+    compiled = _ANSWERED.compile(dialect=dialect)
+    assert isinstance(compiled, SQLCompiler)
+    return compiled
+
+
+def is_answered(
+    ledger: Ledger, fingerprints: tuple[str, str], call_names: Sequence[str], sha: str
+) -> bool:
+    """Return whether a call has answered an image under one of some settings.
 
     Parameters
     ----------
     ledger : Ledger
         Open.
-    fingerprints : sequence of str
-        Of the settings asked under.
+    fingerprints : (str, str)
+        Of the settings asked under, as they are known now and were before.
+    call_names : sequence of str
+        Every call of the description: without them the index would be read to its end.
     sha : str
         Of the image, in hexadecimal.
 
     Returns
     -------
     bool
-        One statement, made once, for a program that asks for every image.
+        The statement is compiled once, for a program that asks for every image.
     """
-    with ledger.reading() as connection:
-        wanted = {"known_as": list(fingerprints), "this": sha}
-        return connection.execute(_ANSWERED, wanted).first() is not None
+    statement = _answered_statement(ledger.dialect)
+    given = {"now_as": fingerprints[0], "before_as": fingerprints[1], "this": sha}
+    return any(ledger.ask(statement, {**given, "of_call": name}) for name in call_names)
 
 
 def stored_answers(

@@ -150,14 +150,20 @@ class BatchWriter:
 
         Its row goes first: whatever the database refuses of what was read, the answer is kept.
         """
-        row = (self.batch, record.position, name, path)
-        grown = {"this": self.batch, "count": record.position + 1}
+        self.write_grown([(record, name, path)])
+
+    def write_grown(self, settled: Sequence[tuple[ItemRecord, str, str]]) -> None:
+        """Write several such images in one transaction: record, name and path of each."""
+        records = [record for record, _, _ in settled]
+        rows = [(self.batch, record.position, name, path) for record, name, path in settled]
+        # The next are of higher positions: the count is right whichever thread writes first.
+        grown = {"this": self.batch, "count": max(record.position for record in records) + 1}
         try:
-            self._write_together([record], [], (row, grown))
+            self._write_together(records, [], (rows, grown))
         except RowRefused:
             with self._ledger.writing() as connection:
-                _grow(connection, row, grown)
-            self._write_singly([record], [])
+                _grow(connection, rows, grown)
+            self._write_singly(records, [])
 
     def write(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord] = ()) -> None:
         """Write settled items, their calls and findings in one transaction.
@@ -190,7 +196,7 @@ class BatchWriter:
         self,
         records: Sequence[ItemRecord],
         loose: Sequence[CallRecord],
-        grown: tuple[tuple[Any, ...], dict[str, int]] | None = None,
+        grown: tuple[list[tuple[Any, ...]], dict[str, int]] | None = None,
     ) -> None:
         calls = {id(c): c for c in loose}
         for record in records:
@@ -325,8 +331,8 @@ _GROW = (
 )
 
 
-def _grow(connection: Connection, row: tuple[Any, ...], grown: dict[str, int]) -> None:
-    insert_rows(connection, schema.items, _ITEM_COLUMNS, [row])
+def _grow(connection: Connection, rows: list[tuple[Any, ...]], grown: dict[str, int]) -> None:
+    insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
     connection.execute(_GROW, grown)
 
 

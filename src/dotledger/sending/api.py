@@ -270,6 +270,7 @@ def open_service(
     kinds: str | Iterable[str] | None = None,
     round: str = "",
     attempts: int = 2,
+    before: bool = False,
     transport: Transport | None = None,
     signer: Signer | None = None,
     allow_code: bool = False,
@@ -284,8 +285,11 @@ def open_service(
     description : Description or path
         What is asked.
     ledger : Ledger, path or str, optional
-        Asked first, so that the same bytes are not paid for twice; each answer is in it before
-        `look` returns. Made if there is none.
+        Asked first, so that the same bytes are not paid for twice. Made if there is none.
+    before : bool, default False
+        Each answer is in the ledger before `look` returns. Else it is written behind it, within a
+        twentieth of a second, many together: that takes less, and a process that is killed may
+        lose those.
     rules : Rules or path, optional
         For verdicts; see `decide`. An unsafe category that they do not mention holds.
     key, settings, kinds, round, transport, signer, allow_code
@@ -342,6 +346,7 @@ def open_service(
         ),
         ledger=ledger if isinstance(ledger, Ledger) or ledger is None else Ledger(ledger),
         close_ledger=not opened,
+        before=before,
         rules=rules if isinstance(rules, Rules) or rules is None else read_rules(rules),
     )
 

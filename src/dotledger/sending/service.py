@@ -31,6 +31,7 @@ from dotledger.errors import ArgumentError
 from dotledger.images.gather import Item, gather
 from dotledger.images.prints import prints_of
 from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
+from dotledger.sending.batch.behind import WrittenBehind
 from dotledger.sending.batch.means import Means
 from dotledger.sending.batch.worker import Loaded, Worker, note_reading
 from dotledger.sending.calls.calling import Caller
@@ -95,8 +96,9 @@ class OpenService(AbstractContextManager["OpenService"]):
     means : Means
         What it works with.
     ledger : Ledger, optional
-        Asked first, so that the same bytes are not paid for twice; every answer is in it before
-        `look` returns. It stays open.
+        Asked first, so that the same bytes are not paid for twice. It stays open.
+    before : bool, default False
+        Every answer is in the ledger before `look` returns; else within a twentieth of a second.
     rules : Rules, optional
         For verdicts.
     """
@@ -109,6 +111,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         means: Means | None = None,
         ledger: Ledger | None = None,
         close_ledger: bool = False,
+        before: bool = False,
         rules: Rules | None = None,
     ) -> None:
         self._plan, self._rules = plan, rules
@@ -128,6 +131,8 @@ class OpenService(AbstractContextManager["OpenService"]):
         self._worker = self._fresh()
         self._position = 0
         self._writer = None if ledger is None else self._opened_batch(ledger)
+        slow = self._writer is None or before
+        self._behind = None if slow or self._writer is None else WrittenBehind(self._writer)
         self._threads: ThreadPoolExecutor | None = None
 
     def _fresh(self) -> Worker:
@@ -192,8 +197,12 @@ class OpenService(AbstractContextManager["OpenService"]):
             If it is not one image, or the service was closed.
         OSError, GatherError
             If a path cannot be read.
+        LedgerError
+            If the ledger cannot be written; before anything is paid for, unless it fails just then.
         """
         item = self._item(image, name)
+        if self._behind is not None:
+            self._behind.check()
         known = None if self._ledger is None else self._known
         record = self._open_worker().look(item, known)
         if self._writer is not None:
@@ -243,6 +252,8 @@ class OpenService(AbstractContextManager["OpenService"]):
             self._threads.shutdown(wait=True)
         if self._writer is not None:
             with self._writing:
+                if self._behind is not None:
+                    self._behind.close()
                 self._writer.close(self._means.wall(), "", idle=not self._position)
         if self._close_ledger and self._ledger is not None:
             self._ledger.close()
@@ -275,8 +286,11 @@ class OpenService(AbstractContextManager["OpenService"]):
         from dotledger.ledger.answers import is_answered, stored_answers
 
         assert self._ledger is not None
+        if self._behind is not None:
+            self._behind.flush(one.sha)
         both = (self._plan.fingerprint, self._plan.earlier)
-        if not is_answered(self._ledger, both, one.sha):
+        names = [call.name for call, _ in self._plan.calls]
+        if not is_answered(self._ledger, both, names, one.sha):
             return
         for call, kinds in self._plan.calls:
             found = stored_answers(self._ledger, both, call.name, [one.sha]).get(one.sha)
@@ -321,7 +335,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         return BatchWriter(ledger, opening, self._means.wall())
 
     def _write(self, item: Item, record: ItemRecord) -> None:
-        """Write what came; an answer is in the ledger before anybody acts on it."""
+        """Write what came, or have it written behind the answer."""
         assert self._writer is not None
         with self._writing:
             position, self._position = self._position, self._position + 1
@@ -334,7 +348,10 @@ class OpenService(AbstractContextManager["OpenService"]):
                 notes=record.notes,
                 answered=record.answered,
             )
-            self._writer.write_one(moved, item.name, item.known_as)
+            if self._behind is not None:
+                self._behind.put(moved, item.name, item.known_as)
+            else:
+                self._writer.write_one(moved, item.name, item.known_as)
 
     def _seen(self, item: Item, record: ItemRecord) -> Seen:
         name = item.name

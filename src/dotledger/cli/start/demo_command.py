@@ -54,10 +54,11 @@ def command(folder: str, scenes: int, as_json: bool) -> None:
         _send_all(evening, home, quiet=as_json)
     say("Measuring and drawing ...")
     measures, seen = _measure_all(evening, home)
+    acted = _act(evening, home)
     if as_json:
         print_json({name: measure.to_dict() for name, measure in measures.items()})
     else:
-        _show(measures, seen, home, _chosen(home, list(measures)))
+        _show(measures, seen, home, [*_chosen(home, list(measures)), "", *acted])
 
 
 def _check_free(home: Path) -> None:
@@ -149,6 +150,71 @@ def _chosen(home: Path, services: list[str]) -> list[str]:
     return [*lines, *_better(found)]
 
 
+_RULES = """\
+# What becomes of each image: dotledger screen rules.toml --ledger walk.ledger --service marl
+rules_file = 1
+audience = "guests of the walk"
+otherwise = "pass"        # where no rule applies
+unmentioned = "hold"      # unsafe categories that no rule mentions
+unmentioned_from = 0.5
+
+[[rule]]
+name = "hazards"
+verdict = "block"
+kind = "unsafe"
+label = ["open flame", "broken glass"]
+confidence = 0.6
+
+[[rule]]
+name = "hazards, perhaps"
+verdict = "hold"
+kind = "unsafe"
+confidence = 0.3
+
+[[rule]]
+name = "crowds"
+verdict = "hold"
+kind = "face"
+at_least = 5
+"""
+
+
+def _act(evening: Evening, home: Path) -> list[str]:
+    """Decide on every image, cover the faces, and show one verdict of each sort."""
+    from dotledger.acting.covering import cover_all
+    from dotledger.core.deciding.decide import decide
+    from dotledger.formats.annotations.front import read_annotations
+    from dotledger.formats.rules_files import read_rules
+    from dotledger.images.gather import gather
+    from dotledger.kept import findings_of
+    from dotledger.ledger.batches import find_batch, outcomes_of
+    from dotledger.ledger.store import Ledger
+
+    (home / "rules.toml").write_text(_RULES, encoding="utf-8")
+    with Ledger(home / "walk.ledger", create=False, read_only=True) as ledger:
+        found = findings_of(ledger, service="marl")
+        outcomes = outcomes_of(ledger, find_batch(ledger, service="marl"))
+    decided = decide(found, read_rules(home / "rules.toml"), outcomes=outcomes)
+    truth = read_annotations(evening.annotations)
+    done = list(cover_all(gather(evening.images), found, home / "covered", annotations=truth))
+    open_ones = sum(len(one.left_open) for one in done)
+    listed = ", ".join(f"{count} {verdict}" for verdict, count in decided.counts.items())
+    faces = sum(one.covered for one in done)
+    examples = {one.verdict: one for one in reversed(list(decided))}
+    return [
+        f"What becomes of the images by {home / 'rules.toml'}, as marl sees them: {listed}.",
+        *(f"  {name:5}  {examples[name].image}: {_short(examples[name])}"
+          for name in decided.counts if name in examples),
+        f"Faces covered in copies below {home / 'covered'}: {faces}; "
+        f"{open_ones or 'none'} of those annotated left open.",
+    ]  # fmt: skip
+
+
+def _short(verdict: Any) -> str:
+    """Return the first reason without the verdict's own name."""
+    return str(verdict.reasons[0]).removeprefix(f"{verdict.verdict}, ")
+
+
 def _better(found: Any) -> list[str]:
     """Return in two lines at what each service is better, and what cannot be told apart."""
     words = {"recall": "finding them", "precision": "few wrong ones", "mean_overlap": "tight boxes"}
@@ -191,12 +257,13 @@ def _show(measures: dict[str, Measure], seen: list[str], home: Path, chosen: lis
         f"Ground truth          {home / 'annotations.csv'}",
         f"About the images      {home / 'images.csv'}",
         "",
-        "Four things to try next:",
+        "Things to try next:",
         f"  dotledger findings --ledger {home}/walk.ledger --service flint --kinds face",
         f"  dotledger measure --findings {home}/marl.csv --annotations {home}/annotations.csv "
         f"--images {home}/images.csv --threshold 0.5 --also reasons --by scene",
         f"  dotledger draw {home}/images --ledger {home}/walk.ledger --service marl "
         f"--kinds object --out {home}/objects",
+        f"  dotledger screen {home}/rules.toml --ledger {home}/walk.ledger --service marl",
         f"  dotledger choose --findings {home}/flint.csv --annotations {home}/annotations.csv "
         "--kinds object --aim 'recall >= 0.8'",
     )
