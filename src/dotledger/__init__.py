@@ -49,6 +49,7 @@ if TYPE_CHECKING:
     from dotledger.images.gather import gather as gather
     from dotledger.kept import findings_of as findings_of
     from dotledger.ledger.store import Ledger as Ledger
+    from dotledger.report.pages.report import write_report as write_report
     from dotledger.report.pictures.draw import draw as draw
     from dotledger.sending.api import open_service as open_service
     from dotledger.sending.api import send as send
@@ -109,6 +110,7 @@ _HOMES = {
     "usage": "face",
     "write_annotations": "formats.annotations.front",
     "write_prints": "formats.prints_files",
+    "write_report": "report.pages.report",
     "write_table": "formats.tables.tables",
     "write_thresholds": "formats.thresholds_files",
 }
@@ -163,6 +165,7 @@ __all__ = [
     "usage",
     "write_annotations",
     "write_prints",
+    "write_report",
     "write_table",
     "write_thresholds",
 ]

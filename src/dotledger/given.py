@@ -48,7 +48,9 @@ def findings_given(given: Any) -> Findings:
         from dotledger.formats.tables.tables import read_findings
 
         return read_findings(given)
-    return given if isinstance(given, Findings) else Findings.from_frame(given)
+    # One in the other's place goes on as it is: `measure` says so in its own words.
+    known = isinstance(given, Findings | Annotations)
+    return given if known else Findings.from_frame(given)
 
 
 def annotations_given(given: Any) -> Annotations:
@@ -68,4 +70,5 @@ def annotations_given(given: Any) -> Annotations:
         from dotledger.formats.annotations.front import read_annotations
 
         return read_annotations(given)
-    return given if isinstance(given, Annotations) else Annotations.from_frame(given)
+    known = isinstance(given, Findings | Annotations)
+    return given if known else Annotations.from_frame(given)

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import nullcontext
 from dataclasses import replace
+from pathlib import Path
 
 from dotledger.core.kinds import check_kinds
 from dotledger.core.tables.findings import Findings
@@ -116,13 +117,15 @@ def findings_and_sizes(
     return _with_origin(table, found), sizes
 
 
-def kept_items(sent: Iterable[Sent]) -> list[Item]:
+def kept_items(sent: Iterable[Sent], ledger: Ledger) -> list[Item]:
     """Return the images of a batch to be read from where they were sent from.
 
     Parameters
     ----------
     sent : iterable of Sent
         From `sent_images`.
+    ledger : Ledger
+        Theirs. Paths that were given relative to some folder are looked for beside it, too.
 
     Returns
     -------
@@ -130,22 +133,38 @@ def kept_items(sent: Iterable[Sent]) -> list[Item]:
         In the same order. Reading one that is gone, or holds other bytes than were sent, raises
         OSError: boxes would lie elsewhere on it.
     """
-    return [Item(name=one.name, where=one.path, fetch=_as_sent(one)) for one in sent]
+    home = None if ledger.path is None else ledger.path.absolute().parent
+    return [Item(name=one.name, where=one.path, fetch=_as_sent(one, home)) for one in sent]
 
 
-def _as_sent(one: Sent) -> Callable[[], bytes]:
+def _as_sent(one: Sent, home: Path | None) -> Callable[[], bytes]:
     def fetch() -> bytes:
         if not one.path:
             raise OSError("it was given as bytes: name the images")
-        try:
-            data = Item(name=one.name, where=one.path).read()
-        except FileNotFoundError:
-            raise OSError(f"not at {one.path} any more") from None
-        if one.sha and hashlib.sha256(data).hexdigest() != one.sha:
+        changed = False
+        for path in _places(one.path, home):
+            try:
+                data = Item(name=one.name, where=path).read()
+            except (FileNotFoundError, NotADirectoryError):
+                continue
+            # Its bytes tell whether it is the one, wherever it lies.
+            if not one.sha or hashlib.sha256(data).hexdigest() == one.sha:
+                return data
+            changed = True
+        if changed:
             raise OSError("changed since it was sent: its boxes would lie elsewhere")
-        return data
+        raise OSError(f"not at {one.path} any more")
 
     return fetch
+
+
+def _places(path: str, home: Path | None) -> Iterator[str]:
+    """Yield where a file may be: as it was given, or by each end of its path beside the ledger."""
+    yield path
+    parts = Path(path).parts
+    for start in range(len(parts)) if home is not None else ():
+        if parts[start] not in ("/", ".."):
+            yield str(home.joinpath(*parts[start:]))  # type: ignore[union-attr]
 
 
 def _opened(ledger: Place) -> nullcontext[Ledger] | Ledger:

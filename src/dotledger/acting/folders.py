@@ -29,6 +29,16 @@ def folder_names(places: set[str]) -> dict[str, str]:
     """Return a safe folder name for each place; two places never fall together.
 
     Letter case does not tell folders apart everywhere.
+
+    Parameters
+    ----------
+    places : set of str
+        Labels, verdicts and so on.
+
+    Returns
+    -------
+    dict of str to str
+        By place.
     """
     own = {NOTHING: "nothing-found", UNDECIDED: "undecided", WITHOUT: "no-answer"}
     own |= {NOBODY: "nobody-named", UNSEEN: "not-reviewed"}
@@ -36,7 +46,20 @@ def folder_names(places: set[str]) -> dict[str, str]:
 
 
 def names_apart(names: Sequence[str], taken: set[str]) -> dict[str, str]:
-    """Return a safe name of its own for each name."""
+    """Return a safe name of its own for each name.
+
+    Parameters
+    ----------
+    names : sequence of str
+        Of images or places.
+    taken : set of str
+        Names that are not free, in small letters; what is given out is added.
+
+    Returns
+    -------
+    dict of str to str
+        By name.
+    """
     found = {}
     for given in names:
         plain = safe_file_name(given)

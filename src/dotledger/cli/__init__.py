@@ -46,7 +46,13 @@ _GROUPS = {
             "check": "tell whether boxes would fit the truth better under another convention",
         },
     ),
-    "Look": ("look", {"draw": "draw boxes on the images, and a contact sheet of all"}),
+    "Look": (
+        "look",
+        {
+            "report": "write one page: numbers, charts, the worst places, every image",
+            "draw": "draw boxes on the images, and a contact sheet of all",
+        },
+    ),
     "Measure": (
         "measure",
         {

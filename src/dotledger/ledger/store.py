@@ -284,7 +284,7 @@ class Ledger:
         with self._mapped(), self._engine.connect() as connection:
             yield connection
 
-    def ask(self, compiled: SQLCompiler, values: dict[str, Any]) -> Sequence[Any]:
+    def ask(self, compiled: SQLCompiler, values: dict[str, Any]) -> list[Any]:
         """Return the rows of a small question that is put for every image.
 
         A file is asked by one connection that stays open, each time outside a transaction, so that
@@ -299,11 +299,11 @@ class Ledger:
                 return own.execute(compiled.string, given).fetchall()
         # Whatever went wrong is said in our words by the usual way.
         with self.reading() as connection:
-            return run_compiled(connection, compiled, values).all()
+            return list(run_compiled(connection, compiled, values).all())
 
     @property
     def dialect(self) -> Dialect:
-        """How this database is spoken to."""
+        """How this database is spoken to; of SQLAlchemy."""
         return self._engine.dialect
 
     def change(self, table: Table, row_id: int, **values: Any) -> None:

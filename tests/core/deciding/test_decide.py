@@ -35,6 +35,16 @@ def blocked(when, **options):
 
 
 class Conditions(unittest.TestCase):
+    def test_contradictions(self):
+        """Two rules that ask the same and decide otherwise are told; the stricter one counts."""
+        same = Condition(kind="face", at_least=2)
+        rules = Rules(unmentioned="pass", rules=(
+            Rule(name="a", verdict="block", when=same), Rule(name="b", verdict="hold", when=Condition(kind="face", at_least=2)),
+            Rule(name="c", verdict="hold", when=Condition(kind="face", at_least=3)),
+        ))  # fmt: skip
+        self.assertEqual(rules.contradictions(), [("a", "b")])
+        self.assertEqual(decide(FOUND, rules).of("a").verdict, "block")
+
     def test_worked(self):
         """At least and at most, on the limit; sizes; words; patterns; all, any and none."""
         face = {"kind": "face"}

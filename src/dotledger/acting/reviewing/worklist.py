@@ -187,7 +187,7 @@ def open_worklist(
     kept = find_batch(ledger, batch=batch, service=service)
     findings = findings_of(ledger, batch=kept.id)
     sent = sent_images(ledger, kept)
-    items = dict(zip([one.name for one in sent], kept_items(sent), strict=True))
+    items = dict(zip([one.name for one in sent], kept_items(sent, ledger), strict=True))
     places = {one.name: one.position for one in sent}
     sizes = {name: (one["width"], one["height"]) for name, one in kept_sizes(ledger, kept).items()}
     found = _found(findings)

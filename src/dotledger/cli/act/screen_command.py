@@ -85,6 +85,10 @@ def command(
     if findings is None:
         found = _Batch(ledger, batch, service_name(service))
     read = {path: read_rules(path) for path in rules}
+    for path, known in read.items():
+        for first, second in known.contradictions():
+            say(f"{path}: the rules {first!r} and {second!r} ask the same and decide otherwise;")
+            say("the stricter one counts")
     more = _more(found)
     if any(one.looks_at_copies for one in read.values()):
         more["images"] = _prints(images, found)
@@ -119,7 +123,7 @@ class _Batch:
     """What a ledger knows of a batch: findings, outcomes and sizes."""
 
     def __init__(self, ledger: str, batch: int | None, service: str | None) -> None:
-        from dotledger.kept import findings_of
+        from dotledger.kept import findings_of, kept_items
         from dotledger.ledger.batches import find_batch, kept_sizes, outcomes_of, sent_images
         from dotledger.ledger.store import Ledger
 
@@ -128,7 +132,7 @@ class _Batch:
             self.findings = findings_of(opened, batch=kept.id)
             self.outcomes = outcomes_of(opened, kept)
             sizes = kept_sizes(opened, kept)
-            self.sent = sent_images(opened, kept)
+            self.items = kept_items(sent_images(opened, kept), opened)
         self.sizes = {name: (one["width"], one["height"]) for name, one in sizes.items()}
 
 
@@ -142,12 +146,11 @@ def _prints(images: tuple[str, ...], found: Any) -> Any:
     """Return the prints of the images as they were sent; one that changed since has none."""
     from dotledger.images.gather import gather
     from dotledger.images.prints import prints_of
-    from dotledger.kept import kept_items
 
     if images:
         made = prints_of(gather(images).items)
     elif isinstance(found, _Batch):
-        made = prints_of(kept_items(found.sent))
+        made = prints_of(found.items)
     else:
         return None
     say_problems("not compared with known images", list(made.unreadable))

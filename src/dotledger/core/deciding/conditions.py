@@ -217,6 +217,15 @@ class Rules:
         """Whether a rule asks for near-copies of known images, so that images are needed."""
         return any(one.copy_of is not None for one in self.leaves())
 
+    def contradictions(self) -> list[tuple[str, str]]:
+        """Return pairs of rules that ask the same and decide otherwise: the stricter one counts."""
+        return [
+            (one.name, other.name)
+            for place, one in enumerate(self.rules)
+            for other in self.rules[place + 1 :]
+            if one.when == other.when and one.verdict != other.verdict
+        ]
+
     def mentioned(self) -> tuple[set[str], bool]:
         """Return unsafe categories that rules mention, and whether one takes any category."""
         unsafe = [one for one in self.leaves() if one.kind == "unsafe" and not one.outcomes]

@@ -366,8 +366,8 @@ class _Seen:
         details = self.findings.details or (None,) * len(rows)
         for place, one in enumerate(details):
             name, similarity = one.person() if one is not None else ("", None)
-            sure = similarity is None or similarity >= condition.least_similarity
-            person = plain_name(name) if sure else ""
+            alike = similarity is None or similarity >= condition.least_similarity
+            person = plain_name(name) if alike else ""
             rows[place] = person in wanted or (bool(others) and person not in others)
         return rows
 

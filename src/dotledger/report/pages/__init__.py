@@ -1,0 +1,1 @@
+"""The report: one page that stands by itself."""
