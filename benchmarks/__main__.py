@@ -5,7 +5,7 @@ import sys
 
 NAMES = (
     *("imports", "reading", "drafting", "measuring", "intervals", "choosing", "growing"),
-    *("sending", "looking", "copying"),
+    *("sending", "looking", "copying", "reporting"),
 )
 # "faults" and "mutants" are not among them: they take hours in full; name them.
 

@@ -50,6 +50,8 @@ _GROUPS = {
         "look",
         {
             "report": "write one page: numbers, charts, the worst places, every image",
+            "show": "tell one image's whole story: file, calls, findings, right and wrong",
+            "search": "find images across all batches, by what was found or came of them",
             "draw": "draw boxes on the images, and a contact sheet of all",
         },
     ),

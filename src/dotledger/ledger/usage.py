@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 from msgspec import Struct
@@ -19,6 +20,7 @@ __all__ = [
     "batch_cost",
     "call_figures",
     "call_seconds",
+    "calls_about",
     "calls_in_month",
     "preparations",
     "usage",
@@ -302,3 +304,37 @@ def preparations(ledger: Ledger, batch: Batch) -> list[tuple[str, Sequence[str]]
     query = select(t.c.name, t.c.steps).where(t.c.batch == batch.id).order_by(t.c.position)
     with ledger.reading() as connection:
         return [(name, steps) for name, steps in connection.execute(query) if steps]
+
+
+def calls_about(ledger: Ledger, batch: Batch, position: int) -> list[dict[str, Any]]:
+    """Return the calls that settled one image, in order.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+    position : int
+        Of the image in the batch.
+
+    Returns
+    -------
+    list of dict
+        ``call, started, seconds, attempts, status, price, currency, images``; of a call about
+        several images the price is its whole price.
+    """
+    outcomes, calls = schema.outcomes, schema.calls
+    names = ("call", "started", "seconds", "attempts", "status", "price", "images")
+    query = (
+        select(calls.c.id, *(calls.c[name] for name in names))
+        .join(outcomes, outcomes.c.call == calls.c.id)
+        .where(outcomes.c.batch == batch.id, outcomes.c.position == position)
+        .distinct()
+        .order_by(calls.c.id)
+    )
+    with ledger.reading() as connection:
+        rows = connection.execute(query).all()
+    return [
+        {**{name: row._mapping[name] for name in names}, "currency": batch.currency} for row in rows
+    ]

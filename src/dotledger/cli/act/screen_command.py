@@ -41,7 +41,8 @@ _ENDINGS = (".csv", ".jsonl", ".parquet")
 @ledger_option
 @batch_options
 @click.option(
-    "--images",
+    "--pictures",
+    "images",
     multiple=True,
     metavar="PATH",
     help="The images, for rules about near-copies; by default where they were sent from.",

@@ -31,6 +31,7 @@ __all__ = ["command"]
         "--out report.html"
     ),
 )
+@click.argument("images", nargs=-1)
 @click.option("--out", "out_file", metavar="FILE", required=True, help="The page (.html).")
 @click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
 @ledger_option
@@ -39,12 +40,12 @@ __all__ = ["command"]
     "--versus", metavar="SERVICE", help="A second run: a service of the ledger, or findings."
 )
 @click.option("--annotations", metavar="PATH", help="Ground truth.")
-@click.option("--images", "folder", metavar="PATH", help="By default where they were sent from.")
+@click.option("--images", "facts", metavar="FILE", help="A table about the images, to filter by.")
 @click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
 @threshold_option
 @click.option("--rules", metavar="FILE", help="For verdicts on each image.")
 @click.option(
-    "--pictures",
+    "--how",
     type=click.Choice(["embed", "link", "none"]),
     default="embed",
     show_default=True,
@@ -56,6 +57,7 @@ __all__ = ["command"]
 @click.option("--title", default="", help="Above the page.")
 @replace_option
 def command(
+    images: tuple[str, ...],
     out_file: str,
     findings: str | None,
     ledger: str,
@@ -63,16 +65,18 @@ def command(
     batch: int | None,
     versus: str | None,
     annotations: str | None,
-    folder: str | None,
+    facts: str | None,
     overlap: float,
     threshold: str | None,
     rules: str | None,
-    pictures: Any,
+    how: Any,
     private: bool,
     title: str,
     replace: bool,
 ) -> None:
     """Write one page with everything: numbers, charts, the worst places, every image.
+
+    IMAGES (files, folders, lists) are by default where they were sent from.
 
     A slider on the page moves the threshold for all of it. The page needs nothing beside it and
     can be sent around; with --private it holds no images, names, texts or raw answers.
@@ -82,7 +86,7 @@ def command(
     check_output(
         out_file,
         place="--out",
-        inputs=(findings, ledger, annotations, rules),
+        inputs=(*images, findings, ledger, annotations, rules, facts),
         replace=replace,
     )
     if Path(out_file).suffix.lower() not in (".html", ".htm"):
@@ -95,11 +99,12 @@ def command(
         service=service_name(service),
         batch=batch,
         versus=versus,
-        images=folder,
+        images=list(images) or None,
+        facts=facts,
         overlap=overlap,
         threshold=threshold_of(threshold),
         rules=rules,
-        how=pictures,
+        how=how,
         private=private,
         title=title,
     )

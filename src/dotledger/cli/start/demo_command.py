@@ -55,6 +55,7 @@ def command(folder: str, scenes: int, as_json: bool) -> None:
     say("Measuring and drawing ...")
     measures, seen = _measure_all(evening, home)
     acted = _act(evening, home)
+    _report(home)
     if as_json:
         print_json({name: measure.to_dict() for name, measure in measures.items()})
     else:
@@ -210,6 +211,26 @@ def _act(evening: Evening, home: Path) -> list[str]:
     ]  # fmt: skip
 
 
+def _report(home: Path) -> None:
+    """Write the page that shows all of it."""
+    from dotledger.report.pages.report import write_report
+
+    try:
+        write_report(
+            home / "report.html",
+            annotations=home / "annotations.csv",
+            ledger=home / "walk.ledger",
+            service="marl",
+            versus="flint",
+            facts=home / "images.csv",
+            threshold=_THRESHOLD,
+            rules=home / "rules.toml",
+            title="An evening walk: marl and flint",
+        )
+    except MissingExtra as error:
+        say(f"no report: {error}")
+
+
 def _short(verdict: Any) -> str:
     """Return the first reason without the verdict's own name."""
     return str(verdict.reasons[0]).removeprefix(f"{verdict.verdict}, ")
@@ -251,6 +272,7 @@ def _show(measures: dict[str, Measure], seen: list[str], home: Path, chosen: lis
         "",
         *chosen,
         "",
+        f"Everything on a page  {home / 'report.html'}: open it in a browser",
         f"Ledger                {home / 'walk.ledger'}",
         f"Images with boxes     {home / 'pictures'}",
         f"Tables                {', '.join(str(home / f'{name}.csv') for name in measures)}",

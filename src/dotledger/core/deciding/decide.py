@@ -280,7 +280,7 @@ class _Seen:
             raise ArgumentError(
                 "a rule asks for near-copies, and the images are not given",
                 place="rules: copy_of",
-                next_step="Give images=, or --images.",
+                next_step="Give images=, or --pictures.",
             )
         return self._prints
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import base64
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -37,6 +38,7 @@ __all__ = ["IMAGES", "write_report"]
 IMAGES = ("embed", "link", "none")
 """Small copies of the images in the page itself, in a folder beside it, or not at all."""
 PathLike = str | os.PathLike[str]
+_AT_ONCE = 64
 
 
 @dataclass(kw_only=True)
@@ -62,6 +64,7 @@ def write_report(
     batch: int | None = None,
     versus: str | Findings | PathLike | None = None,
     images: Any = None,
+    facts: PathLike | None = None,
     overlap: float = 0.5,
     threshold: Threshold = None,
     rules: Any = None,
@@ -91,6 +94,8 @@ def write_report(
         A second run: the name of a service in the ledger, or findings.
     images : anything that `gather` takes, optional
         By default where they were sent from.
+    facts : path, optional
+        A table about the images, such as scene and light: to filter by.
     overlap : float, default 0.5
         Required, for kinds with boxes.
     threshold : threshold, optional
@@ -144,7 +149,7 @@ def write_report(
             if runs[1].name == runs[0].name:
                 runs[1].name += " (second)"
         readers = _readers(images, runs)
-        truth = _annotations(annotations, runs, readers)
+        truth = _annotations(annotations, facts, runs, readers)
         for run in runs:
             _measure(run, truth, overlap, threshold, draws)
         how = "none" if private else how
@@ -223,11 +228,12 @@ def _readers(images: Any, runs: Sequence[_Run]) -> dict[str, Callable[[], bytes]
 
 def _annotations(
     given: Annotations | PathLike | None,
+    facts: PathLike | None,
     runs: Sequence[_Run],
     readers: Mapping[str, Callable[[], bytes]],
 ) -> Annotations | None:
     """Return the annotations under the images' names, with their sizes; match the runs, too."""
-    from dotledger.formats.annotations.front import read_annotations
+    from dotledger.formats.annotations.front import read_annotations, read_image_facts
 
     names = list(readers)
     if names:
@@ -239,6 +245,7 @@ def _annotations(
         truth = read_annotations(given)
     else:
         truth = given if isinstance(given, Annotations) else Annotations.from_frame(given)
+    truth = truth if facts is None else truth.with_images(read_image_facts(facts))
     truth = annotations_matched(truth, names) if names else truth
     for run in reversed(runs):
         truth = truth.with_images(
@@ -272,10 +279,7 @@ def _gallery(
     side = 880 if len(names) <= 150 else 560 if len(names) <= 400 else 360
     sources, sizes, problems = [], [], {}
     folder = path.with_name(f"{path.stem}-images")
-    for place, name in enumerate(names):
-        shown: Shown | str = "not among the images" if name not in readers else ""
-        if how != "none" and name in readers:
-            shown = small_copy(readers[name], side)
+    for place, (name, shown) in enumerate(_small_copies(names, readers, how, side)):
         known = next((run.sizes[name] for run in runs if name in run.sizes), None)
         if isinstance(shown, Shown):
             sources.append(_source(shown, how, folder, f"{place:05}-{name}"))
@@ -300,6 +304,22 @@ def _gallery(
         raw={name: "\n\n".join(parts) for name, parts in raw.items()},
         facts=facts,
     )
+
+
+def _small_copies(
+    names: Sequence[str], readers: Mapping[str, Callable[[], bytes]], how: str, side: int
+) -> Iterator[tuple[str, Shown | str]]:
+    """Yield each image with its small copy, made by several threads: decoders let go of Python."""
+
+    def made(name: str) -> tuple[str, Shown | str]:
+        if name not in readers:
+            return name, "not among the images"
+        return name, "" if how == "none" else small_copy(readers[name], side)
+
+    with ThreadPoolExecutor(min(8, os.cpu_count() or 1)) as pool:
+        # A part at a time: no more pictures are held than that.
+        for start in range(0, len(names), _AT_ONCE):
+            yield from pool.map(made, names[start : start + _AT_ONCE])
 
 
 def _source(shown: Shown, how: str, folder: Path, name: str) -> str:

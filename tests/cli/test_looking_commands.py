@@ -1,0 +1,70 @@
+"""``show`` and ``search``: one image's story, and images across batches, on the demo."""
+
+import json
+import tempfile
+import unittest
+from pathlib import Path
+
+from PIL import Image
+
+from tests.cli.test_commands import dotledger
+
+
+class OnTheWalk(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        cls.walk = Path(folder.name) / "walk"
+        assert dotledger("demo", "--folder", cls.walk).returncode == 0
+
+    def run_on(self, *words, status=0):
+        done = dotledger(*words, "--ledger", "walk.ledger", cwd=self.walk)
+        self.assertEqual(done.returncode, status, done.stderr)
+        return done
+
+    def test_show(self):
+        """What was sent, the call, what was found; the moon taken for a lantern; the small faces."""
+        words = ("show", "crowd-03.jpg", "--service", "marl", "--annotations", "annotations.csv", "--rules", "rules.toml", "--threshold", 0.5)  # fmt: skip
+        out = self.run_on(*words, "--picture", "s.png", "--raw").stdout
+        self.assertRegex(out, r"call look +\d{4}-\d\d-\d\d .* UTC, [\d.]+ s, status 200")
+        self.assertRegex(out, r"object +lantern +0\.99 .* wrong +nothing there")
+        self.assertRegex(out, r"verdict +hold")
+        self.assertIn("as it was sent", out)
+        self.assertIn("The raw answer of look:", out)
+        with Image.open(self.walk / "s.png") as picture:
+            self.assertEqual(picture.width, 800)
+        story = json.loads(self.run_on("show", "crowd-01.jpg", "--service", "flint", "--annotations", "annotations.csv", "--json").stdout)  # fmt: skip
+        self.assertEqual(sum(one["kind"] == "face" for one in story["missed"]), 8)
+        self.assertEqual(story["size"], [800, 560])
+        refused = json.loads(self.run_on("show", "tiny-01.png", "--service", "marl", "--json").stdout)  # fmt: skip
+        self.assertEqual(refused["outcomes"]["face"]["outcome"], "refused")
+        self.assertIn("too small", refused["outcomes"]["face"]["reason"])
+        late = self.run_on("show", "walk-06.jpg", "--service", "flint").stdout
+        self.assertIn("late/walk-06.jpg", late)
+        self.assertIn("walk-02.jpg", self.run_on("show", "walk-2.jpg", status=2).stderr)
+
+    def test_search(self):
+        """By label and confidence, by outcome, by verdict; the nearest label where nothing fits."""
+        found = json.loads(self.run_on("search", "--label", "lantern", "--kind", "object", "--least", 0.9, "--json").stdout)  # fmt: skip
+        by_hand = {}
+        for service in ("flint", "marl"):
+            rows = (self.walk / f"{service}.csv").read_text().splitlines()[1:]
+            cells = [row.split(",") for row in rows]
+            by_hand[service] = sum(c[1:3] == ["object", "lantern"] and float(c[3]) >= 0.9 for c in cells)  # fmt: skip
+        for service, count in by_hand.items():
+            self.assertEqual(sum(one["service"] == service for one in found), count)
+        self.assertEqual([one["batch"] for one in found], sorted((o["batch"] for o in found), reverse=True))  # fmt: skip
+        refused = json.loads(self.run_on("search", "--outcome", "refused", "--service", "marl", "--json").stdout)  # fmt: skip
+        self.assertEqual({one["image"] for one in refused}, {"damaged-01.jpg", "tiny-01.png"})
+        blocked = json.loads(self.run_on("search", "--verdict", "block", "--rules", "rules.toml", "--service", "marl", "--json").stdout)  # fmt: skip
+        self.assertEqual({one["image"] for one in blocked}, {"flame-01.jpg", "flame-02.jpg", "glass-01.jpg", "glass-02.jpg"})  # fmt: skip
+        near = self.run_on("search", "--label", "lantren")
+        self.assertEqual(near.stdout, "Nothing fits.\n")
+        self.assertIn("did you mean 'lantern'?", near.stderr)
+        self.assertEqual(json.loads(self.run_on("search", "--until", "2001-01-01", "--json").stdout), [])  # fmt: skip
+        self.assertEqual(self.run_on("search", "--text", "^umb", "--rows", 1).stdout.count("umbrella"), 1)  # fmt: skip
+        self.run_on("search", "--label", "moon", "--sheet", "moons.png")
+        self.assertGreater((self.walk / "moons.png").stat().st_size, 10_000)
+        for wrong, word in ((("--kind", "fase"), "face"), (("--least", "90"), "0 to 1"), (("--since", "May"), "2026-05-31"), (("--text", "("), "regular"), (("--verdict", "block"), "--rules")):  # fmt: skip
+            self.assertIn(word, self.run_on("search", *wrong, status=2).stderr)
