@@ -22,7 +22,7 @@ MODULES = sorted(
 )
 
 
-OTHERS = {"Any", "Connection", "DataFrame", "Dialect", "Iterator", "NDArray", "None", "Path"}
+OTHERS = {"Any", "Axes", "Connection", "DataFrame", "Dialect", "Iterator", "NDArray", "None", "Path"}
 """What public functions return that has its name elsewhere."""
 
 

@@ -51,6 +51,8 @@ if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger as Ledger
     from dotledger.report.pages.report import write_report as write_report
     from dotledger.report.pictures.draw import draw as draw
+    from dotledger.report.plots import plot as plot
+    from dotledger.report.plots import plot_style as plot_style
     from dotledger.sending.api import open_service as open_service
     from dotledger.sending.api import send as send
     from dotledger.sending.api import send_async as send_async
@@ -95,6 +97,8 @@ _HOMES = {
     "open_service": "sending.api",
     "overlap": "core.boxes.overlap",
     "pair_tables": "core.pairing.rows",
+    "plot": "report.plots",
+    "plot_style": "report.plots",
     "raw_answers": "face",
     "read_annotations": "formats.annotations.front",
     "read_findings": "formats.tables.tables",
@@ -150,6 +154,8 @@ __all__ = [
     "open_service",
     "overlap",
     "pair_tables",
+    "plot",
+    "plot_style",
     "raw_answers",
     "read_annotations",
     "read_findings",
