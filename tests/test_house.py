@@ -22,7 +22,18 @@ MODULES = sorted(
 )
 
 
-OTHERS = {"Any", "Axes", "Connection", "DataFrame", "Dialect", "Iterator", "NDArray", "None", "Path"}
+OTHERS = {
+    "Any",
+    "Axes",
+    "Connection",
+    "DataFrame",
+    "Dialect",
+    "Image",
+    "Iterator",
+    "NDArray",
+    "None",
+    "Path",
+}
 """What public functions return that has its name elsewhere."""
 
 

@@ -18,6 +18,7 @@ README = (Path(__file__).parent.parent / "README.md").read_text(encoding="utf-8"
 
 
 ACTING = (Path(__file__).parent.parent / "docs" / "acting.md").read_text(encoding="utf-8")
+LOOKING = (Path(__file__).parent.parent / "docs" / "looking.md").read_text(encoding="utf-8")
 CHOOSING = (Path(__file__).parent.parent / "docs" / "choosing.md").read_text(encoding="utf-8")
 
 
@@ -77,5 +78,7 @@ class Choosing(AtHome):
         self.assertGreater(names["decisions"].counts["block"], 0)
         exec(block("python", "dotledger.cover", ACTING), names)
         self.assertEqual(names["done"].covered, 2)
+        exec(block("python", "dotledger.plot", LOOKING), names)
+        self.assertGreater(Path("curve.pdf").stat().st_size, 5000)
         exec(block("python", "open_service", ACTING), names)
         self.assertFalse(names["seen"].paid, "the ledger knew it")

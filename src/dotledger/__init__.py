@@ -51,6 +51,7 @@ if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger as Ledger
     from dotledger.report.pages.report import write_report as write_report
     from dotledger.report.pictures.draw import draw as draw
+    from dotledger.report.pictures.one import picture as picture
     from dotledger.report.plots import plot as plot
     from dotledger.report.plots import plot_style as plot_style
     from dotledger.sending.api import open_service as open_service
@@ -97,6 +98,7 @@ _HOMES = {
     "open_service": "sending.api",
     "overlap": "core.boxes.overlap",
     "pair_tables": "core.pairing.rows",
+    "picture": "report.pictures.one",
     "plot": "report.plots",
     "plot_style": "report.plots",
     "raw_answers": "face",
@@ -154,6 +156,7 @@ __all__ = [
     "open_service",
     "overlap",
     "pair_tables",
+    "picture",
     "plot",
     "plot_style",
     "raw_answers",

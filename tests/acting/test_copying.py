@@ -91,6 +91,8 @@ class Pictures(unittest.TestCase):
         self.assertEqual(made.names, ("dot", "grey"))
         self.assertEqual(made.unreadable[0][0], "no")
         self.assertEqual(len(made.of("nobody")), 0)
+        self.assertIn("<Prints: 2 images, 1 unreadable>", repr(made))
+        self.assertIn("dot", made._repr_html_())
 
 
 class InRules(unittest.TestCase):

@@ -67,6 +67,11 @@ class Covered:
     style: str
     removed: tuple[str, ...] = ()
 
+    def _repr_mimebundle_(self, **_: Any) -> dict[str, bytes]:
+        """Show the new image in a notebook."""
+        kind = "png" if self.data.startswith(b"\x89PNG") else "jpeg"
+        return {f"image/{kind}": self.data}
+
     def write(self, path: str | os.PathLike[str]) -> None:
         """Write the new image, whole or not at all, over nothing that exists.
 

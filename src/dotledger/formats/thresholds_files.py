@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 
@@ -15,6 +15,9 @@ from dotledger.core.choosing.three_ways import SHARES, ThreeWays, WaysCounts
 from dotledger.errors import ArgumentError, TableError
 from dotledger.files import read_regular, whole_file
 from dotledger.reading.strict import Part, parse_strictly
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = ["ThresholdsFile", "read_thresholds", "write_thresholds"]
 
@@ -78,6 +81,21 @@ class ThresholdsFile(Part, frozen=True, kw_only=True):
     overlap: float = 0.5
     annotations: str = ""
     services: dict[str, _Service]
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame: ``service, group, threshold, hold_from``."""
+        import pandas as pd
+
+        rows = [
+            (name, group, value, one.hold_from.get(group))
+            for name, one in self.services.items()
+            for group, value in one.thresholds.items()
+        ]
+        return pd.DataFrame(rows, columns=["service", "group", "threshold", "hold_from"])
+
+    def _repr_html_(self) -> str:
+        """Show the table in a notebook."""
+        return self.frame().to_html(index=False, na_rep="", escape=True)
 
     def thresholds_for(self, service: str) -> Mapping[str, float]:
         """Return the thresholds for a service; raises ArgumentError if it has none of them.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -13,9 +13,13 @@ from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.store import Ledger
 
+if TYPE_CHECKING:
+    import pandas as pd
+
 __all__ = [
     "OUTCOMES",
     "Batch",
+    "Batches",
     "Sent",
     "batches",
     "failures",
@@ -52,7 +56,24 @@ class Batch(Struct, frozen=True, kw_only=True):
     round: str = ""
 
 
-def batches(ledger: Ledger) -> list[Batch]:
+class Batches(list[Batch]):
+    """Batches in order; a table in a notebook."""
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row for each batch."""
+        import pandas as pd
+
+        names = ("id", "service", "kinds", "images", "started", "ended", "round")
+        rows = [[getattr(one, name) for name in names] for one in self]
+        frame = pd.DataFrame(rows, columns=["batch", *names[1:]])
+        return frame.assign(kinds=[", ".join(one.kinds) for one in self])
+
+    def _repr_html_(self) -> str:
+        """Show the table in a notebook."""
+        return self.frame().to_html(index=False, escape=True)
+
+
+def batches(ledger: Ledger) -> Batches:
     """Return every batch, oldest first.
 
     Parameters
@@ -62,8 +83,8 @@ def batches(ledger: Ledger) -> list[Batch]:
 
     Returns
     -------
-    list of Batch
-        Empty for a new ledger.
+    Batches
+        A list; empty for a new ledger.
     """
     table, readings = schema.batches, schema.readings
     newest = (
@@ -73,7 +94,7 @@ def batches(ledger: Ledger) -> list[Batch]:
     )
     query = select(table, newest.c.reading).join(newest, newest.c.batch == table.c.id)
     with ledger.reading() as connection:
-        return [_batch(row) for row in connection.execute(query.order_by(table.c.id))]
+        return Batches(_batch(row) for row in connection.execute(query.order_by(table.c.id)))
 
 
 def _batch(row: Any) -> Batch:

@@ -41,6 +41,11 @@ def plot_style(*, font_size: float = 10) -> dict[str, Any]:
         Colours that the colour-blind tell apart, each with a line style of its own; writing that
         is legible in one column of a paper.
 
+    Raises
+    ------
+    MissingExtra
+        If ``dot-ledger[plots]`` is not installed.
+
     Examples
     --------
     >>> import matplotlib
@@ -49,8 +54,10 @@ def plot_style(*, font_size: float = 10) -> dict[str, Any]:
     >>> with matplotlib.rc_context(dotledger.plot_style()):
     ...     axes = dotledger.plot(dotledger.measure("found.csv", "truth.csv"), "curve", kind="face")
     """
-    from cycler import cycler
-
+    try:
+        from cycler import cycler
+    except ImportError as error:
+        raise _missing() from error
     colours = cycler("color", [_FIRST, _SECOND, _THIRD, _RIGHT, _WRONG])
     return {
         "axes.prop_cycle": colours + cycler("linestyle", ["-", "--", ":", "-.", (0, (1, 1))]),
@@ -138,10 +145,12 @@ def _axes() -> Axes:
     try:
         from matplotlib import pyplot
     except ImportError as error:
-        raise MissingExtra(
-            "charts need Matplotlib", next_step="Run: pip install 'dot-ledger[plots]'"
-        ) from error
+        raise _missing() from error
     return pyplot.subplots(layout="constrained")[1]
+
+
+def _missing() -> MissingExtra:
+    return MissingExtra("charts need Matplotlib", next_step="Run: pip install 'dot-ledger[plots]'")
 
 
 def _kind(result: Any, kind: str | None) -> str:

@@ -1,6 +1,7 @@
 """Boxes on images: where the lines are, in which colour, and what is left out."""
 
 import io
+import random
 import tempfile
 import unittest
 from pathlib import Path
@@ -8,13 +9,15 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
-from dotledger import draw
+from dotledger import draw, picture
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
-from dotledger.errors import GatherError
+from dotledger.errors import ArgumentError, GatherError
 from dotledger.files import safe_file_name
+from dotledger.report.pictures.fonts import font_for, lacking
 from dotledger.report.pictures.marks import TONES, Mark, draw_marks
-from dotledger.report.pictures.sheets import Pictured, contact_sheet, picture_marks
+from dotledger.report.pictures.placing import place_tags
+from dotledger.report.pictures.sheets import Pictured, contact_sheet, fault_tiles, picture_marks
 
 
 def grey(size=(300, 200), **options):
@@ -69,10 +72,56 @@ class Marks(unittest.TestCase):
         box = (100, 90, 180, 150)
         marks = [Mark(box=box, text=t, tone="right") for t in ("lamp\n\x00" * 9, "x" * 10_000)]
         drawn = np.asarray(draw_marks(image, marks, footer="a footer " * 40))
-        self.assertEqual(drawn.shape[1], 300)
+        self.assertGreater(drawn.shape[1], 400, "what has no room is explained in the margin")
         self.assertGreater(drawn.shape[0], 230, "the footer is wrapped below the image")
-        rows = (drawn[:200] == TONES["right"]).all(axis=-1).sum(axis=1)
-        self.assertGreater((rows > 60).sum(), 20, "two tags, one above the other")
+        alone = draw_marks(image, marks, key=False)
+        self.assertEqual(alone.size, image.size, "without a margin it is not written")
+
+    def test_tags_cover_nothing(self):
+        """For 40 random crowds: no tag covers a tag or a small box, and all stay in the picture."""
+        for seed in range(40):
+            rng = random.Random(seed)
+            boxes = []
+            for _ in range(rng.choice((1, 12, 60, 200))):
+                x, y = rng.uniform(0, 780), rng.uniform(0, 580)
+                boxes.append((x, y, x + rng.uniform(2, 120), y + rng.uniform(2, 120)))
+            sizes = [(rng.uniform(20, 160), 18)] * len(boxes)
+            placed = place_tags(boxes, sizes, [(26, 18)] * len(boxes), (900, 700))
+            spots = [one.spot for one in placed if one.spot is not None]
+            for n, spot in enumerate(spots):
+                self.assertTrue(spot[0] >= 0 and spot[1] >= 0 and spot[2] <= 900 and spot[3] <= 700)
+                for other in spots[n + 1 :]:
+                    self.assertFalse(overlapping(spot, other), (seed, spot, other))
+                small = 6 * (spot[2] - spot[0]) * (spot[3] - spot[1])
+                for box in boxes:
+                    if (box[2] - box[0]) * (box[3] - box[1]) < small:
+                        self.assertFalse(overlapping(spot, box), (seed, spot, box))
+            if len(boxes) <= 12:
+                self.assertTrue(all(one.spot is not None for one in placed), seed)
+
+    def test_lines_have_a_second_sign(self):
+        """Right is solid; wrong, missed, ignored and unjudged are broken, each in its own way."""
+        image = Image.new("RGB", (400, 300), (90, 90, 90))
+        shares = {}
+        for tone in ("right", "wrong", "missed", "ignored", "unjudged"):
+            row = np.asarray(draw_marks(image, [Mark(box=(20, 20, 380, 280), text="", tone=tone)]))[18:26, 20:380]  # fmt: skip
+            on = (row == TONES[tone]).all(axis=-1).any(axis=0)
+            shares[tone] = (round(float(on.mean()), 1), int(np.diff(on.astype(int)).clip(0).sum()))
+        self.assertEqual(shares["right"][0], 1.0)
+        self.assertEqual(len({runs for _, runs in shares.values()}), 5, shares)
+
+    def test_every_alphabet(self):
+        """Letters beyond ASCII are written where a font has them, and a square where none has."""
+        font, shown = font_for("lamp", 20)
+        self.assertEqual(shown, "lamp")
+        for text in ("Łódka", "παιδί", "фонарь"):
+            lost = set(lacking(text))
+            font, shown = font_for(text, 20)
+            if not lost:
+                self.assertEqual(shown, text)
+                self.assertGreater(font.getlength(shown), 30)
+        self.assertEqual(lacking("\U0010fffd"), "\U0010fffd")
+        self.assertNotIn("\U0010fffd", font_for("a\U0010fffd", 20)[1])
 
     def test_equal_labels_equal_colours(self):
         """Without ground truth a label has its own colour, whatever the confidence."""
@@ -88,7 +137,43 @@ class Marks(unittest.TestCase):
         np.testing.assert_array_equal(one[100, 70:90], two[100, 70:90])
 
 
+def overlapping(a, b):
+    return a[0] < b[2] - 0.1 and b[0] < a[2] - 0.1 and a[1] < b[3] - 0.1 and b[1] < a[3] - 0.1
+
+
 class Judged(unittest.TestCase):
+    def test_ways_of_drawing(self):
+        """Beside another run, smaller, in percent, and sheets in each order."""
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        images = {"a": grey(), "b": grey()}
+        findings = found(("a", "lamp", 0.9, (10, 10, 60, 60)), ("b", "lamp", 0.8, (100, 10, 150, 60)))  # fmt: skip
+        annotations = true(("a", "lamp", (10, 10, 60, 62)), ("b", "lamp", (200, 10, 240, 60)))
+        plain = draw(findings, images, home / "p", annotations=annotations)
+        wide = draw(findings, images, home / "w", annotations=annotations, versus=findings.cut(0.85))  # fmt: skip
+        with Image.open(plain.pictures[0]) as one, Image.open(wide.pictures[0]) as two:
+            self.assertGreater(two.width, 2 * one.width)
+        small = draw(findings, images, home / "s", side=100)
+        with Image.open(small.pictures[0]) as one:
+            self.assertEqual(one.width, 100)
+        sizes = set()
+        for sheet in ("images", "worst", "reason", "label"):
+            made = draw(findings, images, home / sheet, annotations=annotations, sheet=sheet, confidence="percent")  # fmt: skip
+            sizes.add(made.sheet.read_bytes())
+        self.assertEqual(len(sizes), 4)
+        marks = picture_marks(findings, None, confidence="percent")
+        self.assertEqual(marks["a"][0][0].text, "lamp 90%")
+        tiles = fault_tiles(findings, annotations, {n: (lambda d=d: d) for n, d in images.items()}, by="reason")  # fmt: skip
+        self.assertEqual([one.heading for one in tiles], ["missed: not seen (1)", "wrong: nothing there (1)"])  # fmt: skip
+        self.assertIn("expected lamp", tiles[0].caption)
+        facts = {"a": {"light": "dim"}, "b": {"light": "bright"}}
+        by_light = draw(findings, images, home / "l", annotations=annotations.with_images(facts), sheet="slice:light")  # fmt: skip
+        self.assertNotIn(by_light.sheet.read_bytes(), sizes)
+        with self.assertRaisesRegex(ArgumentError, "light"):
+            draw(findings, images, home / "x", annotations=annotations.with_images(facts), sheet="slice:scene")  # fmt: skip
+        for wrong in ({"sheet": "best"}, {"sheet": "worst"}, {"side": 3}, {"confidence": "odds"}):
+            with self.assertRaises(ArgumentError):
+                draw(findings, images, home / "x", **wrong)
+
     def test_what_becomes_of_each(self):
         """Right, wrong and missed have a colour each, and are counted for the sheet."""
         findings = found(
@@ -98,10 +183,22 @@ class Judged(unittest.TestCase):
         )
         annotations = true(("a", "lamp", (10, 10, 60, 62)), ("a", "lamp", (200, 10, 240, 60)))
         marks = picture_marks(findings, annotations)
-        tones = sorted((mark.tone, mark.dashed) for mark in marks["a"][0])
-        self.assertEqual(tones, [("missed", True), ("right", False), ("wrong", False)])
+        tones = sorted((mark.tone, mark.about) for mark in marks["a"][0])
+        self.assertEqual(tones, [("missed", "missed, not seen"), ("right", ""), ("wrong", "nothing there")])  # fmt: skip
         self.assertEqual(marks["a"][2], "1 right, 1 wrong, 1 missed")
         self.assertEqual(picture_marks(findings, None)["a"][2], "2 found")
+
+    def test_one_picture(self):
+        """For a notebook: the image's own findings, its margin, its size, and whose they are."""
+        findings = found(("a", "lamp", 0.9, (10, 10, 60, 60)), ("b", "lamp", 0.8, (100, 10, 150, 60)))  # fmt: skip
+        annotations = true(("a", "lamp", (10, 10, 60, 62)), ("a", "lamp", (200, 10, 240, 60)))
+        alone = picture(grey(), findings, name="a")
+        self.assertEqual(alone.size, (300, 200))
+        self.assertGreater(picture(grey(), findings, annotations, name="a").width, 380)
+        self.assertLess(picture(grey(), findings, name="a", side=100).width, 101)
+        self.assertEqual(picture(grey(), findings, name="nobody").getpixel((10, 30)), (90, 90, 90))
+        with self.assertRaisesRegex(ArgumentError, "several images"):
+            picture(grey(), findings)
 
     def test_pictures_and_sheet(self):
         """One upright PNG for each image that is there, under harmless names, and one sheet."""

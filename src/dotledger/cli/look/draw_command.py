@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -37,11 +38,29 @@ __all__ = ["command"]
 @click.option("--out", "folder", metavar="FOLDER", required=True, help="Where the pictures go.")
 @click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
 @click.option("--annotations", metavar="FILE", help="Ground truth: colours right, wrong, missed.")
+@click.option("--images", "facts", metavar="FILE", help="A table about the images, for --sheet.")
 @click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
 @threshold_option
 @kinds_option
 @ledger_option
 @batch_options
+@click.option("--versus", metavar="FILE", help="Findings of another service, drawn beside.")
+@click.option(
+    "--confidence",
+    type=click.Choice(["share", "percent", "own"]),
+    default="share",
+    show_default=True,
+    help="Written as 0.97, as 97 %, or as the service wrote it.",
+)
+@click.option("--side", type=int, metavar="PIXELS", help="Longest side; by default full size.")
+@click.option(
+    "--sheet",
+    metavar="ORDER",
+    default="images",
+    show_default=True,
+    help="The contact sheet: images, worst (first), reason or label (what is wrong and missed), "
+    "or slice:COLUMN of --images.",
+)
 @replace_option
 @json_option
 def command(
@@ -49,21 +68,26 @@ def command(
     folder: str,
     findings: str | None,
     annotations: str | None,
+    facts: str | None,
     overlap: float,
     threshold: str | None,
     kinds: str | None,
     ledger: str,
     service: str | None,
     batch: int | None,
+    versus: str | None,
+    confidence: Any,
+    side: int | None,
+    sheet: str,
     replace: bool,
     as_json: bool,
 ) -> None:
     """Draw findings on their IMAGES (a folder, a pattern, or @LIST).
 
-    With annotations, right findings are green, wrong ones red, and what was missed is dashed
-    in yellow. Labels and unsafe content stand below the picture.
+    With annotations a solid line is right, dashes are wrong, dots are missed; the margin says why.
+    Labels and unsafe content stand below the picture.
     """
-    from dotledger.formats.annotations.front import read_annotations
+    from dotledger.formats.tables.tables import read_findings
     from dotledger.report.pictures.draw import draw
 
     check_output_folder(
@@ -76,9 +100,13 @@ def command(
         found,
         images,
         folder,
-        annotations=None if annotations is None else read_annotations(Path(annotations)),
+        annotations=_truth(annotations, facts),
         overlap=overlap,
         threshold=threshold_of(threshold),
+        versus=None if versus is None else read_findings(versus),
+        confidence=confidence,
+        side=side,
+        sheet=sheet,
         title=f"{service or findings or 'findings'}",
     )
     for line in drawn.matched:
@@ -101,3 +129,12 @@ def command(
     else:
         pictures = counted(len(drawn.pictures), "picture")
         print_table(f"{pictures} in {folder}; all together: {drawn.sheet}")
+
+
+def _truth(annotations: str | None, facts: str | None) -> Any:
+    from dotledger.formats.annotations.front import read_annotations, read_image_facts
+
+    if annotations is None:
+        return None
+    truth = read_annotations(Path(annotations))
+    return truth if facts is None else truth.with_images(read_image_facts(facts))

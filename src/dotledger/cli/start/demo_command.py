@@ -128,7 +128,7 @@ def _draw(
         home / "pictures" / name,
         annotations=annotations,
         threshold=_THRESHOLD,
-        title=f"{name}: right green, wrong red, missed dashed",
+        title=f"{name}: a solid line is right, dashes are wrong, dots are missed",
     )
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
 import numpy.typing as npt
@@ -27,6 +28,9 @@ __all__ = [
     "nearest_copies",
     "pairs_alike",
 ]
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 Bits = npt.NDArray[np.uint8]
 PRINT_BYTES = 18
@@ -90,6 +94,17 @@ class Prints(Displayed):
             parts=self.parts[rows],
             unreadable=tuple(one for one in self.unreadable if one[0] == image),
         )
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame: ``image, print`` in hexadecimal, and ``why`` there is none."""
+        import pandas as pd
+
+        rows = [
+            (name, bits.tobytes().hex(), "")
+            for name, bits in zip(self.names, self.whole, strict=True)
+        ]
+        rows += [(name, "", why) for name, why in self.unreadable]
+        return pd.DataFrame(rows, columns=["image", "print", "why"])
 
     def _head(self) -> str:
         more = f", {len(self.unreadable)} unreadable" if self.unreadable else ""

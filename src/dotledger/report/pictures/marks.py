@@ -1,28 +1,40 @@
-"""Boxes on images, with writing in proportion to the image."""
+"""Boxes on images: lines and writing in proportion to the image, legible on any ground."""
 
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from PIL import Image, ImageDraw, ImageFont
 
 from dotledger.core.boxes.forms import Box
+from dotledger.report.pictures.fonts import Font, font_for
+from dotledger.report.pictures.placing import Placed, place_tags
 
 __all__ = ["TONES", "Mark", "draw_marks"]
 
 Colour = tuple[int, int, int]
 
 TONES: dict[str, Colour] = {
-    "right": (38, 190, 160),
-    "wrong": (255, 86, 92),
-    "missed": (255, 206, 84),
-    "set aside": (168, 170, 190),
-    "unjudged": (150, 160, 235),
-    "ignored": (168, 170, 190),
+    "right": (62, 224, 195),
+    "wrong": (255, 138, 76),
+    "missed": (224, 179, 255),
+    "set aside": (174, 180, 194),
+    "unjudged": (143, 193, 255),
+    "ignored": (174, 180, 194),
 }
-"""The colour of each thing that can become of a finding or an annotation."""
+"""The colour of each thing that can become of a finding or an annotation; as in the report."""
+
+_DASHES: dict[str, tuple[float, ...]] = {
+    "wrong": (9, 4),
+    "missed": (1.5, 3),
+    "ignored": (3, 3),
+    "set aside": (3, 3),
+    "unjudged": (10, 3, 2, 3),
+}
+"""Lengths on and off, in line widths: the second sign beside the colour. Others are solid."""
 
 _BY_LABEL: tuple[Colour, ...] = (
     (38, 190, 160),
@@ -35,6 +47,8 @@ _BY_LABEL: tuple[Colour, ...] = (
     (200, 140, 250),
 )
 _INK: Colour = (16, 16, 28)
+_GROUND: Colour = (24, 24, 38)
+_WRITING: Colour = (226, 226, 238)
 _LONGEST = 60
 
 
@@ -52,18 +66,21 @@ class Mark:
         What is marked: equal labels get equal colours.
     tone : str
         A key of `TONES`; empty for a colour by `label`.
-    dashed : bool
-        For what was not found.
+    about : str
+        More, such as the reason; stands in the margin, not on the image.
     points : tuple of (x, y)
         Landmarks.
+    outline : tuple of (x, y)
+        A polygon to draw beside the box; empty for none.
     """
 
     box: Box
     text: str
     label: str = ""
     tone: str = ""
-    dashed: bool = False
+    about: str = ""
     points: tuple[tuple[float, float], ...] = ()
+    outline: tuple[tuple[float, float], ...] = ()
 
 
 def colour_of(mark: Mark) -> Colour:
@@ -74,7 +91,12 @@ def colour_of(mark: Mark) -> Colour:
 
 
 def draw_marks(
-    image: Image.Image, marks: Sequence[Mark], *, scale: float = 1.0, footer: str = ""
+    image: Image.Image,
+    marks: Sequence[Mark],
+    *,
+    scale: float = 1.0,
+    footer: str = "",
+    key: bool = True,
 ) -> Image.Image:
     """Draw boxes on a copy of an image.
 
@@ -83,57 +105,141 @@ def draw_marks(
     image : Image
         Upright.
     marks : sequence of Mark
-        Drawn in order; writing is drawn last, and moved where it would cover other writing.
+        Drawn in order. Writing covers no other writing, no small box, and stays in the image; what
+        finds no place there, or has more to say, has a number and stands in the margin.
     scale : float, default 1
         Pixels of `image` for one pixel of the original.
     footer : str
         A line below the image, wrapped to its width.
+    key : bool, default True
+        Whether there is a margin; without it what has no place is not written.
     """
     size = max(11, round(min(image.size) * 0.024))
-    font = ImageFont.load_default(size)
     drawn = image.convert("RGB")
     pen = ImageDraw.Draw(drawn)
     width = max(2, round(min(image.size) / 220))
-    for mark in marks:
-        _outline(pen, _scaled(mark.box, scale), colour_of(mark), width, dashed=mark.dashed)
-        for px, py in mark.points:
-            r = min(width, (mark.box[2] - mark.box[0]) * scale / 16)
-            x, y = px * scale, py * scale
-            pen.ellipse((x - r, y - r, x + r, y + r), fill=colour_of(mark))
-    taken: list[Box] = []
-    for mark in marks:
-        _tag(pen, mark, _scaled(mark.box, scale), font, drawn.size, taken)
-    return _with_footer(drawn, footer, font) if footer else drawn
+    boxes = [_scaled(mark.box, scale) for mark in marks]
+    for mark, box in zip(marks, boxes, strict=True):
+        _outline(pen, box, colour_of(mark), width, _DASHES.get(mark.tone, ()))
+        _shape(pen, mark, scale, width)
+    numbered, placed = _places(marks, boxes, drawn.size, size, key=key)
+    for place, (mark, one) in enumerate(zip(marks, placed, strict=True)):
+        if one.spot is not None:
+            _tag(pen, mark, boxes[place], one, numbered[place], size)
+    rows = [
+        (numbered[place], mark) for place, mark in enumerate(marks)
+        if numbered[place] and (mark.about or not placed[place].full)
+    ]  # fmt: skip
+    if rows and key:
+        drawn = _with_key(drawn, rows, size)
+    return _with_footer(drawn, footer, size) if footer else drawn
 
 
 def _scaled(box: Box, scale: float) -> Box:
     return box[0] * scale, box[1] * scale, box[2] * scale, box[3] * scale
 
 
+def _places(
+    marks: Sequence[Mark],
+    boxes: Sequence[Box],
+    size: tuple[int, int],
+    font_size: int,
+    *,
+    key: bool,
+) -> tuple[list[int], list[Placed]]:
+    """Return the number of each mark in the key, 0 for none, and where its tag goes.
+
+    Which marks need a number is known only when the others have their places: those that have
+    more to say get one first, and those for whose text no place was found get theirs after.
+    """
+    number, numbered = 0, [0] * len(marks)
+    for place, mark in enumerate(marks):
+        if key and mark.about and mark.text:
+            number += 1
+            numbered[place] = number
+    full = [_measured(mark, numbered[n], font_size) for n, mark in enumerate(marks)]
+    short = [_number_size(font_size)] * len(marks)
+    placed = place_tags(boxes, full, short, size)
+    if not key:  # a number that nothing explains says nothing
+        return numbered, [one if one.full else Placed(spot=None, full=False) for one in placed]
+    for place, one in enumerate(placed):
+        if marks[place].text and not one.full and not numbered[place]:
+            number += 1
+            numbered[place] = number
+    return numbered, placed
+
+
+def _text_of(mark: Mark, number: int) -> str:
+    text = _plain(mark.text)
+    return f"{number} {text}" if number and text else text
+
+
+def _measured(mark: Mark, number: int, size: int) -> tuple[float, float]:
+    """Return width and height of a tag with its text."""
+    text = _text_of(mark, number)
+    if not text:
+        return 0.0, 0.0
+    font, shown = font_for(text, size)
+    left, top, right, bottom = font.getbbox(shown)
+    return right - left + 6 + _sign_width(mark, size), bottom - top + 6
+
+
+def _number_size(size: int) -> tuple[float, float]:
+    """Return width and height of a tag with a number of three digits."""
+    font, shown = font_for("888", size)
+    left, top, right, bottom = font.getbbox(shown)
+    return right - left + 6, bottom - top + 6
+
+
+def _sign_width(mark: Mark, size: int) -> float:
+    return size * 0.8 if mark.tone in ("wrong", "missed") else 0.0
+
+
 def _outline(
-    pen: ImageDraw.ImageDraw, box: Box, colour: Colour, width: int, *, dashed: bool
+    pen: ImageDraw.ImageDraw, box: Box, colour: Colour, width: int, dashes: tuple[float, ...]
 ) -> None:
-    if not dashed:
-        pen.rectangle(_grown(box, 1), outline=_INK, width=width + 2)
+    """Draw a box with a dark line under it, so that it is seen on any ground."""
+    pen.rectangle(_grown(box, 1), outline=_INK, width=width + 2)
+    if not dashes:
         pen.rectangle(box, outline=colour, width=width)
         return
     x0, y0, x1, y1 = box
-    for line in ((x0, y0, x1, y0), (x1, y0, x1, y1), (x1, y1, x0, y1), (x0, y1, x0, y0)):
-        _dashes(pen, line, colour, width)
+    half = width / 2
+    lines = ((x0, y0 + half, x1, y0 + half), (x1 - half, y0, x1 - half, y1),
+             (x1, y1 - half, x0, y1 - half), (x0 + half, y1, x0 + half, y0))  # fmt: skip
+    for line in lines:
+        _dashed(pen, line, colour, width, dashes)
 
 
 def _grown(box: Box, by: float) -> Box:
     return box[0] - by, box[1] - by, box[2] + by, box[3] + by
 
 
-def _dashes(pen: ImageDraw.ImageDraw, line: Box, colour: Colour, width: int) -> None:
+def _dashed(
+    pen: ImageDraw.ImageDraw, line: Box, colour: Colour, width: int, dashes: tuple[float, ...]
+) -> None:
     x0, y0, x1, y1 = line
-    length = max(abs(x1 - x0), abs(y1 - y0))
-    count = max(1, round(length / (width * 5)))
-    for number in range(count):
-        a, b = number / count, (number + 0.6) / count
-        ends = (x0 + (x1 - x0) * a, y0 + (y1 - y0) * a, x0 + (x1 - x0) * b, y0 + (y1 - y0) * b)
-        pen.line(ends, fill=colour, width=width)
+    length = max(abs(x1 - x0), abs(y1 - y0), 1e-9)
+    at, turn = 0.0, 0
+    while at < length:
+        reach = min(length, at + dashes[turn % len(dashes)] * width)
+        if turn % 2 == 0:
+            a, b = at / length, reach / length
+            ends = (x0 + (x1 - x0) * a, y0 + (y1 - y0) * a, x0 + (x1 - x0) * b, y0 + (y1 - y0) * b)
+            pen.line(ends, fill=colour, width=width)
+        at, turn = reach, turn + 1
+
+
+def _shape(pen: ImageDraw.ImageDraw, mark: Mark, scale: float, width: int) -> None:
+    """Draw what a mark has beside its box: a polygon, and landmarks."""
+    if mark.outline:
+        corners = [(x * scale, y * scale) for x, y in (*mark.outline, mark.outline[0])]
+        pen.line(corners, fill=_INK, width=width + 2)
+        pen.line(corners, fill=colour_of(mark), width=max(1, width - 1))
+    for px, py in mark.points:
+        r = min(width, (mark.box[2] - mark.box[0]) * scale / 16)
+        x, y = px * scale, py * scale
+        pen.ellipse((x - r, y - r, x + r, y + r), fill=colour_of(mark))
 
 
 def _plain(text: str) -> str:
@@ -142,58 +248,98 @@ def _plain(text: str) -> str:
 
 
 def _tag(
-    pen: ImageDraw.ImageDraw,
-    mark: Mark,
-    box: Box,
-    font: ImageFont.FreeTypeFont | ImageFont.ImageFont,
-    size: tuple[int, int],
-    taken: list[Box],
+    pen: ImageDraw.ImageDraw, mark: Mark, box: Box, placed: Placed, number: int, size: int
 ) -> None:
-    text = _plain(mark.text)
-    if not text:
-        return
-    left, top, right, bottom = pen.textbbox((0, 0), text, font=font)
-    wide, high = right - left + 6, bottom - top + 6
-    spot = _spot(box, wide, high, size, taken)
-    taken.append(spot)
+    assert placed.spot is not None
+    spot = placed.spot
+    if placed.away:
+        middle = ((spot[0] + spot[2]) / 2, (spot[1] + spot[3]) / 2)
+        goal = (min(max(middle[0], box[0]), box[2]), min(max(middle[1], box[1]), box[3]))
+        pen.line((*middle, *goal), fill=_INK, width=4)
+        pen.line((*middle, *goal), fill=colour_of(mark), width=2)
+    text = _text_of(mark, number) if placed.full else str(number)
+    font, shown = font_for(text, size)
+    left, top, right, _ = font.getbbox(shown)
+    sign = _sign_width(mark, size) if placed.full else 0.0
+    if not placed.full:
+        spot = (spot[0], spot[1], spot[0] + right - left + 6, spot[3])
     pen.rectangle(spot, fill=colour_of(mark))
-    pen.text((spot[0] + 3 - left, spot[1] + 3 - top), text, font=font, fill=_INK)
+    if sign:
+        _sign(pen, mark.tone, (spot[0] + 3, spot[1], spot[0] + 3 + sign * 0.75, spot[3]), size)
+    place = (spot[0] + 3 + sign - left, spot[1] + 3 - top)
+    pen.text(place, shown, font=font, fill=_INK, **_from_left(font))
 
 
-def _spot(box: Box, wide: float, high: float, size: tuple[int, int], taken: list[Box]) -> Box:
-    """Return the first place by the box that covers no other writing, else the first of all."""
-    x = max(0.0, min(box[0], size[0] - wide))
-    tops = (box[1] - high, box[3], box[1] + 2, box[1] - 2 * high, box[3] + high)
-    spots = [
-        (x, y, x + wide, y + high) for top in tops for y in [max(0.0, min(top, size[1] - high))]
-    ]
-    free = (spot for spot in spots if not any(_touch(spot, other) for other in taken))
-    return next(free, spots[0])
+def _sign(pen: ImageDraw.ImageDraw, tone: str, place: Box, size: int) -> None:
+    """Draw a small cross or ring: the sign of what is wrong or missed, without a letter."""
+    r = (place[2] - place[0]) / 2 * 0.9
+    x, y = (place[0] + place[2]) / 2, (place[1] + place[3]) / 2
+    width = max(1, round(size / 9))
+    if tone == "missed":
+        pen.ellipse((x - r, y - r, x + r, y + r), outline=_INK, width=width)
+        return
+    pen.line((x - r, y - r, x + r, y + r), fill=_INK, width=width)
+    pen.line((x - r, y + r, x + r, y - r), fill=_INK, width=width)
 
 
-def _touch(a: Box, b: Box) -> bool:
-    return a[0] < b[2] and b[0] < a[2] and a[1] < b[3] and b[1] < a[3]
-
-
-def _with_footer(
-    image: Image.Image, text: str, font: ImageFont.FreeTypeFont | ImageFont.ImageFont
-) -> Image.Image:
-    pen = ImageDraw.Draw(image)
-    lines = list(_wrapped(text, lambda part: pen.textlength(part, font=font), image.width - 16))
-    step = round(pen.textbbox((0, 0), "Ag", font=font)[3] * 1.3)
-    result = Image.new("RGB", (image.width, image.height + step * len(lines) + 10), (24, 24, 38))
+def _with_key(image: Image.Image, rows: Sequence[tuple[int, Mark]], size: int) -> Image.Image:
+    """Return the image with a margin at its right that says what the numbers are."""
+    wide = max(size * 16, round(image.width * 0.24))
+    lines: list[tuple[Colour, str]] = []
+    for number, mark in sorted(rows, key=lambda row: row[0]):
+        text = f"{number}  {_plain(mark.text)}" + (f": {mark.about}" if mark.about else "")
+        parts = list(_wrapped(text, _length_of(size), wide - size - 10))
+        lines += [(colour_of(mark), f"    {part}" if n else part) for n, part in enumerate(parts)]
+    step = round(size * 1.35)
+    columns = max(1, -(-len(lines) * step // max(image.height - size, step)))
+    columns = min(columns, 3)
+    each = -(-len(lines) // columns)
+    high = max(image.height, each * step + size)
+    result = Image.new("RGB", (image.width + wide * columns, high), _GROUND)
     result.paste(image)
     pen = ImageDraw.Draw(result)
-    for number, line in enumerate(lines):
-        pen.text((8, image.height + 5 + number * step), line, font=font, fill=(226, 226, 238))
+    for place, (colour, line) in enumerate(lines):
+        x = image.width + (place // each) * wide + size // 2
+        y = size // 2 + (place % each) * step
+        font, shown = font_for(line, size)
+        if not line.startswith("    "):
+            pen.rectangle((x, y + size * 0.2, x + 3, y + size), fill=colour)
+        pen.text((x + 8, y), shown, font=font, fill=_WRITING, **_from_left(font))
     return result
 
 
-def _wrapped(text: str, measure: object, width: float) -> Iterable[str]:
+def _from_left(font: Font) -> dict[str, Any]:
+    """Let lines begin at the left, whatever alphabet follows the number; where Pillow can."""
+    shapes = getattr(font, "layout_engine", None) == ImageFont.Layout.RAQM
+    return {"direction": "ltr"} if shapes else {}
+
+
+def _length_of(size: int) -> Callable[[str], float]:
+    def length(text: str) -> float:
+        font, shown = font_for(text, size)
+        return font.getlength(shown)
+
+    return length
+
+
+def _with_footer(image: Image.Image, text: str, size: int) -> Image.Image:
+    lines = list(_wrapped(text, _length_of(size), image.width - 16))
+    step = round(size * 1.35)
+    result = Image.new("RGB", (image.width, image.height + step * len(lines) + 10), _GROUND)
+    result.paste(image)
+    pen = ImageDraw.Draw(result)
+    for number, line in enumerate(lines):
+        font, shown = font_for(line, size)
+        place = (8, image.height + 5 + number * step)
+        pen.text(place, shown, font=font, fill=_WRITING, **_from_left(font))
+    return result
+
+
+def _wrapped(text: str, measure: Callable[[str], float], width: float) -> Iterable[str]:
     line = ""
-    for word in _plain_words(text):
+    for word in _short_words(text, measure, width):
         longer = f"{line} {word}".strip()
-        if line and measure(longer) > width:  # type: ignore[operator]
+        if line and measure(longer) > width:
             yield line
             line = word
         else:
@@ -202,5 +348,12 @@ def _wrapped(text: str, measure: object, width: float) -> Iterable[str]:
         yield line
 
 
-def _plain_words(text: str) -> list[str]:
-    return ["".join(c if c.isprintable() else "·" for c in word) for word in text.split(" ")]
+def _short_words(text: str, measure: Callable[[str], float], width: float) -> Iterator[str]:
+    """Yield words; one that is wider than the line is broken."""
+    for word in text.split(" "):
+        plain = "".join(c if c.isprintable() else "·" for c in word)
+        while len(plain) > 1 and measure(plain) > width:
+            part = max(1, int(len(plain) * width / measure(plain)) - 1)
+            yield plain[:part]
+            plain = plain[part:]
+        yield plain

@@ -2,25 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-from PIL import Image, ImageDraw, ImageFont
+from PIL import Image, ImageDraw
 
+from dotledger.core.boxes.forms import boxes_in_pixels
 from dotledger.core.measuring.measure import measure
 from dotledger.core.pairing.rows import Paired, pair_tables
+from dotledger.core.questions.diagnosis import Case
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ImageError, MissingExtra
 from dotledger.files import safe_file_name, whole_file
 from dotledger.images.prepare import decode_upright
+from dotledger.report.pictures.fonts import font_for
 from dotledger.report.pictures.marks import Mark, draw_marks
 
-__all__ = ["Pictured", "contact_sheet", "picture_marks", "write_pictures"]
+__all__ = [
+    "CONFIDENCES",
+    "Pictured",
+    "Tile",
+    "contact_sheet",
+    "fault_tiles",
+    "image_tiles",
+    "picture_marks",
+    "tile_sheet",
+    "write_pictures",
+]
 
 _GROUND = (18, 18, 30)
+_CARD = (34, 35, 52)
 _WRITING = (226, 226, 238)
 
 
@@ -49,12 +64,27 @@ class Pictured:
     summary: str
 
 
-def _spoken(label: str, confidence: float) -> str:
-    return label if np.isnan(confidence) else f"{label} {confidence:.2f}"
+CONFIDENCES = ("share", "percent", "own")
+"""How a confidence is written: 0.97, 97 %, or as the service wrote it."""
+
+
+def _spoken(
+    label: str, confidence: float, form: str = "share", details: Details | None = None
+) -> str:
+    own = None if details is None else details.own_confidence
+    if form == "own" and own is not None:
+        return f"{label} {own}"
+    if np.isnan(confidence):
+        return label
+    return f"{label} {confidence:.0%}" if form == "percent" else f"{label} {confidence:.2f}"
 
 
 def picture_marks(
-    findings: Findings, annotations: Annotations | None, *, overlap: float = 0.5
+    findings: Findings,
+    annotations: Annotations | None,
+    *,
+    overlap: float = 0.5,
+    confidence: str = "share",
 ) -> dict[str, tuple[list[Mark], str, str]]:
     """Return marks, footer and summary for every image that has findings or annotations.
 
@@ -69,6 +99,8 @@ def picture_marks(
         None to draw findings alone.
     overlap : float, default 0.5
         The required overlap, above 0 up to 1.
+    confidence : str, default "share"
+        One of `CONFIDENCES`.
 
     Returns
     -------
@@ -79,9 +111,9 @@ def picture_marks(
     wrong, missed = _reasons(findings, annotations, overlap)
     marks: dict[str, list[Mark]] = {}
     found: dict[str, list[str]] = {}
-    for image, mark in _finding_marks(findings, paired, wrong):
+    for image, mark in _finding_marks(findings, paired, wrong, confidence):
         marks.setdefault(image, []).append(mark)
-    for image, words in _whole_image_words(findings):
+    for image, words in _whole_image_words(findings, confidence):
         found.setdefault(image, []).append(words)
     if annotations is not None and paired is not None:
         for image, mark in _missed_marks(annotations, paired, missed):
@@ -109,34 +141,34 @@ def _reasons(
 
 
 def _finding_marks(
-    findings: Findings, paired: Paired | None, wrong: dict[int, str]
+    findings: Findings, paired: Paired | None, wrong: dict[int, str], confidence: str
 ) -> Iterator[tuple[str, Mark]]:
     images, labels = findings.image.values(), findings.label.values()
     for row in np.flatnonzero(~np.isnan(findings.box[:, 0])):
         details = findings.details[row] if findings.details is not None else None
         x0, y0, x1, y1 = findings.box[row].tolist()
-        spoken = _spoken(labels[row], findings.confidence[row])
+        spoken = _spoken(labels[row], findings.confidence[row], confidence, details)
         yield (
             images[row],
             Mark(
                 box=(x0, y0, x1, y1),
-                text=_with_reason(spoken, wrong.get(int(row))),
+                text=spoken,
+                about=wrong.get(int(row), ""),
                 label=labels[row],
                 tone=paired.finding[row] if paired is not None else "",
                 points=tuple(details.points.values()) if details else (),
+                outline=details.polygon if details else (),
             ),
         )
 
 
-def _with_reason(text: str, reason: str | None) -> str:
-    return f"{text} \N{MIDDLE DOT} {reason}" if reason else text
-
-
-def _whole_image_words(findings: Findings) -> Iterator[tuple[str, str]]:
+def _whole_image_words(findings: Findings, confidence: str) -> Iterator[tuple[str, str]]:
     images, kinds, labels = (c.values() for c in (findings.image, findings.kind, findings.label))
     for row in np.flatnonzero(np.isnan(findings.box[:, 0]) & ~findings.blank):
         sign = "! " if kinds[row] == "unsafe" else ""
-        yield images[row], sign + _spoken(labels[row], findings.confidence[row])
+        details = findings.details[row] if findings.details is not None else None
+        spoken = _spoken(labels[row], findings.confidence[row], confidence, details)
+        yield images[row], sign + spoken
 
 
 def _missed_marks(
@@ -146,8 +178,9 @@ def _missed_marks(
     for row in np.flatnonzero(np.isin(paired.annotation, ("missed", "ignored"))):
         state = paired.annotation[row]
         x0, y0, x1, y1 = annotations.box[row].tolist()
-        text = _with_reason(f"{state}: {labels[row]}", missed.get(int(row)))
-        yield images[row], Mark(box=(x0, y0, x1, y1), text=text, tone=state, dashed=True)
+        about = f"missed, {missed[int(row)]}" if int(row) in missed else str(state)
+        mark = Mark(box=(x0, y0, x1, y1), text=labels[row], tone=state, about=about)
+        yield images[row], mark
 
 
 def _summary(marks: Sequence[Mark], *, judged: bool) -> str:
@@ -168,7 +201,13 @@ def _opened(picture: Pictured) -> Image.Image | None:
         return None
 
 
-def write_pictures(pictures: Iterable[Pictured], folder: Path) -> list[Path]:
+def write_pictures(
+    pictures: Iterable[Pictured],
+    folder: Path,
+    *,
+    side: int | None = None,
+    beside: Mapping[str, Pictured] | None = None,
+) -> list[Path]:
     """Write one PNG for every image that can be decoded; return the paths written.
 
     Parameters
@@ -177,6 +216,10 @@ def write_pictures(pictures: Iterable[Pictured], folder: Path) -> list[Path]:
         One an image.
     folder : Path
         It is there.
+    side : int, optional
+        Longest side of the image in pixels; by default as large as it is.
+    beside : mapping of str to Pictured, optional
+        By image, the marks of another run, drawn on a second copy to the right.
 
     Returns
     -------
@@ -190,12 +233,29 @@ def write_pictures(pictures: Iterable[Pictured], folder: Path) -> list[Path]:
         if image is None:
             continue
         path = folder / f"{_free_name(safe_file_name(picture.name), taken)}.png"
-        with whole_file(path) as draft:
-            draw_marks(image, picture.marks, footer=picture.footer).save(
-                draft, "PNG", compress_level=2
+        scale = 1.0 if side is None else min(1.0, side / max(image.size))
+        if scale < 1:
+            size = (max(1, round(image.width * scale)), max(1, round(image.height * scale)))
+            image = image.resize(size, Image.Resampling.LANCZOS)
+        drawn = draw_marks(image, picture.marks, scale=scale, footer=picture.footer)
+        if beside is not None and picture.name in beside:
+            other = beside[picture.name]
+            drawn = _side_by_side(
+                drawn, draw_marks(image, other.marks, scale=scale, footer=other.footer)
             )
+        with whole_file(path) as draft:
+            drawn.save(draft, "PNG", compress_level=2)
         written.append(path)
     return written
+
+
+def _side_by_side(first: Image.Image, second: Image.Image) -> Image.Image:
+    gap = max(8, first.width // 100)
+    size = (first.width + gap + second.width, max(first.height, second.height))
+    both = Image.new("RGB", size, _GROUND)
+    both.paste(first)
+    both.paste(second, (first.width + gap, 0))
+    return both
 
 
 def _free_name(stem: str, taken: set[str]) -> str:
@@ -225,28 +285,198 @@ def contact_sheet(
     width : int
         Of the sheet, in pixels.
     """
-    cell = (width - 12) // columns
-    high = round(cell * 0.72)
-    rows = -(-len(pictures) // columns)
-    sheet = Image.new("RGB", (width, 56 + rows * (high + 34) + 12), _GROUND)
-    pen = ImageDraw.Draw(sheet)
-    pen.text((16, 14), title, font=ImageFont.load_default(24), fill=_WRITING)
-    for number, picture in enumerate(pictures):
-        x, y = 12 + (number % columns) * cell, 56 + (number // columns) * (high + 34)
-        _put_cell(sheet, picture, x, y, cell - 12, high)
-    return sheet
+    return tile_sheet(image_tiles(pictures), title=title, columns=columns, width=width)
 
 
-def _put_cell(sheet: Image.Image, picture: Pictured, x: int, y: int, wide: int, high: int) -> None:
-    pen, font = ImageDraw.Draw(sheet), ImageFont.load_default(15)
-    image = _opened(picture)
-    if image is None:
-        pen.rectangle((x, y, x + wide, y + high), outline=(90, 90, 110))
-        pen.text((x + 12, y + 12), "cannot be decoded", font=font, fill=(170, 170, 190))
-    else:
+def image_tiles(pictures: Sequence[Pictured]) -> list[Tile]:
+    """Return images as tiles, with their names and a summary below.
+
+    Parameters
+    ----------
+    pictures : sequence of Pictured
+        In order.
+
+    Returns
+    -------
+    list of Tile
+        One each.
+    """
+    return [Tile(caption=f"{one.name}  ·  {one.summary}", make=_maker(one)) for one in pictures]
+
+
+def _maker(picture: Pictured) -> Callable[[int, int], Image.Image | None]:
+    """Return what makes an image's tile, with its boxes, no larger than asked."""
+
+    def make(wide: int, high: int) -> Image.Image | None:
+        image = _opened(picture)
+        if image is None:
+            return None
         scale = min(wide / image.width, high / image.height)
         size = (max(1, round(image.width * scale)), max(1, round(image.height * scale)))
         small = image.resize(size, Image.Resampling.LANCZOS)
-        sheet.paste(draw_marks(small, picture.marks, scale=scale), (x + (wide - size[0]) // 2, y))
-    caption = f"{picture.name}  ·  {picture.summary}"
-    pen.text((x, y + high + 6), caption[:58], font=font, fill=_WRITING)
+        return draw_marks(small, picture.marks, scale=scale, key=False)
+
+    return make
+
+
+@dataclass(frozen=True, kw_only=True)
+class Tile:
+    """One place on a sheet.
+
+    Attributes
+    ----------
+    caption : str
+        Below it.
+    make : callable
+        Takes width and height, returns a picture no larger; None if it cannot be had.
+    heading : str
+        Above the first tile of a group; empty for the same group as before.
+    """
+
+    caption: str
+    make: Callable[[int, int], Image.Image | None]
+    heading: str = ""
+
+
+def tile_sheet(
+    tiles: Sequence[Tile], *, title: str, columns: int = 4, width: int = 1600
+) -> Image.Image:
+    """Return one picture of many tiles; each stands on a card with its caption.
+
+    Parameters
+    ----------
+    tiles : sequence of Tile
+        In reading order; a heading begins a new row.
+    title : str
+        Written above.
+    columns : int
+        Tiles in a row.
+    width : int
+        Of the sheet, in pixels.
+    """
+    cell = (width - 12) // columns
+    high = round(cell * 0.7)
+    spots, foot = _spots(tiles, columns, cell, high)
+    sheet = Image.new("RGB", (width, foot + 12), _GROUND)
+    pen = ImageDraw.Draw(sheet)
+    _write(pen, (16, 14), title, 24, width - 32)
+    for tile, (x, y) in zip(tiles, spots, strict=True):
+        if tile.heading:
+            _write(pen, (14, y - 30), tile.heading, 19, width - 28)
+        _put_tile(sheet, tile, (x, y), (cell - 12, high))
+    return sheet
+
+
+_CAPTION = 30
+
+
+def _spots(
+    tiles: Sequence[Tile], columns: int, cell: int, high: int
+) -> tuple[list[tuple[int, int]], int]:
+    """Return where each tile goes, and where the sheet ends."""
+    spots, column, y = [], 0, 56
+    step = high + _CAPTION + 16
+    for place, tile in enumerate(tiles):
+        if place and (column == columns or tile.heading):
+            column, y = 0, y + step
+        y += 40 if tile.heading else 0
+        spots.append((12 + column * cell, y))
+        column += 1
+    return spots, y + (step if tiles else 0)
+
+
+def _put_tile(sheet: Image.Image, tile: Tile, spot: tuple[int, int], size: tuple[int, int]) -> None:
+    (x, y), (wide, high) = spot, size
+    pen = ImageDraw.Draw(sheet)
+    pen.rounded_rectangle((x - 4, y - 4, x + wide + 4, y + high + _CAPTION), 6, fill=_CARD)
+    image = tile.make(wide, high)
+    if image is None:
+        _write(pen, (x + 12, y + 12), "cannot be decoded", 15, wide - 24)
+    else:
+        sheet.paste(image, (x + (wide - image.width) // 2, y + (high - image.height) // 2))
+    _write(pen, (x + 4, y + high + 6), tile.caption, 15, wide - 8)
+
+
+def _write(
+    pen: ImageDraw.ImageDraw, place: tuple[int, int], text: str, size: int, width: float
+) -> None:
+    """Write a line, cut where it would leave its place."""
+    plain = "".join(c if c.isprintable() else "·" for c in text)
+    font, shown = font_for(plain, size)
+    while len(shown) > 1 and font.getlength(shown) > width:
+        shown = shown[: max(1, int(len(shown) * width / font.getlength(shown)) - 2)] + "…"
+        font, shown = font_for(shown, size)
+        if font.getlength(shown) <= width:
+            break
+        shown = shown[:-2]
+    pen.text(place, shown, font=font, fill=_WRITING)
+
+
+def fault_tiles(
+    findings: Findings,
+    annotations: Annotations,
+    readers: Mapping[str, Callable[[], bytes]],
+    *,
+    by: str,
+    overlap: float = 0.5,
+    most: int = 48,
+) -> list[Tile]:
+    """Return what is wrong or missed as tiles with surroundings, grouped.
+
+    Parameters
+    ----------
+    findings, annotations : Findings, Annotations
+        With boxes; findings cut already.
+    readers : mapping of str to callable
+        By image, what returns its bytes.
+    by : {"reason", "label"}
+        What is a group; the largest group first, within it the most confident and largest.
+    overlap : float, default 0.5
+        Required.
+    most : int, default 48
+        Tiles altogether.
+
+    Returns
+    -------
+    list of Tile
+        Empty if nothing is wrong or missed.
+    """
+    why = measure(findings, annotations, overlap=overlap, draws=0).why()
+    cases = [("wrong", case) for case in why.wrong] + [("missed", case) for case in why.missed]
+    groups: dict[str, list[tuple[str, Case]]] = {}
+    for side, case in cases:
+        if not np.isnan(case.box[0]) and case.image in readers:
+            word = f"{side}: {case.reason}" if by == "reason" else f"{case.label}, {side}"
+            groups.setdefault(word, []).append((side, case))
+    tiles: list[Tile] = []
+    for word, mine in sorted(groups.items(), key=lambda one: (-len(one[1]), one[0])):
+        for place, (side, case) in enumerate(mine):
+            if len(tiles) < most:
+                heading = f"{word} ({len(mine)})" if not place else ""
+                tiles.append(_fault_tile(side, case, readers[case.image], heading))
+    return tiles
+
+
+def _fault_tile(side: str, case: Case, read: Callable[[], bytes], heading: str) -> Tile:
+    number = f" {case.confidence:.2f}" if np.isfinite(case.confidence) else ""
+    said = f"found {case.label}{number}" if side == "wrong" else f"expected {case.label}"
+    caption = f"{said}: {case.reason}  ·  {case.image}"
+
+    def make(wide: int, high: int) -> Image.Image | None:
+        image = _opened(Pictured(name=case.image, read=read, marks=(), footer="", summary=""))
+        if image is None:
+            return None
+        x0, y0, x1, y1 = case.box
+        longer = max(x1 - x0, y1 - y0, 1.0)
+        margin = max(0.6, (0.14 * max(image.size) / longer - 1) / 2)
+        places = boxes_in_pixels([case.box], margin, image.size)
+        if not places:
+            return None
+        left, top = places[0][:2]
+        part = image.crop(places[0])
+        scale = min(wide / part.width, high / part.height, 8)
+        size = (max(1, round(part.width * scale)), max(1, round(part.height * scale)))
+        mark = Mark(box=(x0 - left, y0 - top, x1 - left, y1 - top), text="", tone=side)
+        return draw_marks(part.resize(size, Image.Resampling.LANCZOS), [mark], scale=scale)
+
+    return Tile(caption=caption, make=make, heading=heading)
