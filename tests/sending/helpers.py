@@ -95,6 +95,12 @@ class Handler(BaseHTTPRequestHandler):
     def do_GET(self):
         self.asked()
 
+    def do_PUT(self):
+        self.asked()
+
+    def do_DELETE(self):
+        self.asked()
+
     def body(self):
         return self.rfile.read(int(self.headers.get("Content-Length", 0)))
 

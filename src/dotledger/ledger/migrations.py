@@ -106,8 +106,9 @@ def _to_3(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as
 
 
 def _to_4(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as every step
-    """Keep what persons decide."""
+    """Keep what persons decide, and which jobs are under way."""
     schema.reviews.create(connection)
+    schema.jobs.create(connection)
 
 
 _STEPS: Mapping[int, Callable[[Any, Connection], None]] = {

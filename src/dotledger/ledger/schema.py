@@ -30,6 +30,7 @@ __all__ = [
     "findings",
     "images",
     "items",
+    "jobs",
     "metadata",
     "notes",
     "outcomes",
@@ -208,3 +209,16 @@ reviews = Table(
 
 Rows are only added: a later one supersedes an earlier one of the same person.
 """
+
+jobs = Table(
+    "jobs",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("fingerprint", String(64), nullable=False),
+    Column("call_name", String(80), nullable=False),
+    Column("images", String(64), nullable=False),
+    Column("address", Text, nullable=False),
+    Column("began", String(32), nullable=False),
+    UniqueConstraint("fingerprint", "call_name", "images", name="one_job"),
+)
+"""Jobs that a service has accepted and not ended: asked for again, never paid again."""

@@ -30,6 +30,7 @@ from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError
 from dotledger.images.gather import Item, gather
 from dotledger.images.prints import prints_of
+from dotledger.ledger.jobs import LedgerJobs
 from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
 from dotledger.sending.batch.behind import WrittenBehind
 from dotledger.sending.batch.means import Means
@@ -158,8 +159,16 @@ class OpenService(AbstractContextManager["OpenService"]):
             random=self._means.random,
             sleep=self._means.sleep or self._nap,
         )
+        jobs = None
+        if self._ledger is not None:
+            jobs = LedgerJobs(self._ledger, self._plan.fingerprint, self._means.wall)
         return Worker(
-            self._plan, caller, lambda *_: None, signer=self._means.signer, secrets=self._secrets
+            self._plan,
+            caller,
+            lambda *_: None,
+            signer=self._means.signer,
+            secrets=self._secrets,
+            jobs=jobs,
         )
 
     def _nap(self, seconds: float) -> None:

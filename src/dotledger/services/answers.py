@@ -46,6 +46,7 @@ class Reader:
         self._version_header = envelope.version_header.casefold()
         self._most = description.limits.findings
         self._read_sections = _sections_read(description)
+        self._in_parts = {call.name for call in description.call if call.more is not None}
 
     def read(
         self, answer: bytes, call: str, kinds: Iterable[str], frames: Sequence[Frame]
@@ -86,12 +87,26 @@ class Reader:
         AnswerError
             If it is not of the described shape, or is an error as a whole.
         """
+        if call in self._in_parts and isinstance(document, list):
+            return self._joined(document, call, kinds, frames)
         top = Level(document, "", 0, None)
         self._refuse_error(top)
         wanted = frozenset(kinds)
         rules = [r for name, r in self._rules if r.kind in wanted and name in ("", call)]
         parts = self._parts(top, len(frames))
         return [self._one(p, rules, f) for p, f in zip(parts, frames, strict=True)]
+
+    def _joined(
+        self, documents: Sequence[Any], call: str, kinds: Iterable[str], frames: Sequence[Frame]
+    ) -> list[Reading | AnswerError]:
+        """Read the parts of one answer, and put together what they hold."""
+        wanted = tuple(kinds)
+        parts = [self.read_document(one, call, wanted, frames) for one in documents]
+        joined: list[Reading | AnswerError] = []
+        for mine in zip(*parts, strict=True):
+            problem = next((one for one in mine if isinstance(one, AnswerError)), None)
+            joined.append(problem or _together([one for one in mine if isinstance(one, Reading)]))
+        return joined
 
     def version_of(self, document: Any, headers: Mapping[str, str]) -> str:
         """Return what the service says of its own version; empty if it says nothing."""
@@ -159,6 +174,17 @@ class Reader:
             return number_of(self._width(part)), number_of(self._height(part))
         except SetAside:
             return None
+
+
+def _together(parts: Sequence[Reading]) -> Reading:
+    """Return the readings of all parts as one; a kind is unread only if it is in each of them."""
+    whole = Reading()
+    for part in parts:
+        whole.found += part.found
+        whole.notes += part.notes
+    common = set.intersection(*(set(part.unread) for part in parts)) if parts else set()
+    whole.unread = {kind: parts[0].unread[kind] for kind in common}
+    return whole
 
 
 def _unread(faults: list[tuple[RuleReader, str]]) -> dict[str, str]:

@@ -98,6 +98,70 @@ class Ask(Part, frozen=True, kw_only=True):
     separate: bool = False
 
 
+class Bring(Part, frozen=True, kw_only=True):
+    """First the image is brought somewhere, then the service is asked with the id it got.
+
+    `to` is where the answer says where the image itself goes, by PUT and without a key; without
+    it the image goes to `path`. `id` is where the answer says what the image is known by.
+    """
+
+    path: str
+    id: str
+    method: Literal["POST", "PUT"] = "POST"
+    to: str = ""
+    remove: str = ""
+
+    def __post_init__(self) -> None:
+        """Refuse what is no path."""
+        check_paths((self.id, "id"), (self.to, "to"))
+
+
+class Job(Part, frozen=True, kw_only=True):
+    """The answer comes later: it is asked for until it is there.
+
+    Where to ask again is said by `path` with an `id`, by an `address`, or by a `header`.
+    """
+
+    id: str = ""
+    path: str = ""
+    address: str = ""
+    header: str = ""
+    state: str = ""
+    done: tuple[str, ...] = ()
+    failed: tuple[str, ...] = ()
+    reason: str = ""
+    result: str = ""
+    every: Rate = 2.0
+    longest: Rate = 600.0
+
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
+        names = ("id", "address", "state", "reason", "result")
+        check_paths(*((getattr(self, name), name) for name in names))
+        ways = [bool(self.id and self.path), bool(self.address), bool(self.header)]
+        if sum(ways) != 1:
+            raise ValueError("a job needs 'id' with 'path', or 'address', or 'header'")
+        if self.id and "{id}" not in self.path:
+            raise ValueError("the path of a job needs {id}")
+        if (self.done or self.failed) and not self.state:
+            raise ValueError("'done' and 'failed' are words of 'state', which is missing")
+
+
+class More(Part, frozen=True, kw_only=True):
+    """The answer comes in parts: `next` is where one says which is the next.
+
+    With `query` it is a value of that name in the query; without, an address.
+    """
+
+    next: str
+    query: str = ""
+    most: Positive = 50
+
+    def __post_init__(self) -> None:
+        """Refuse what is no path."""
+        check_paths((self.next, "next"))
+
+
 class Call(Part, frozen=True, kw_only=True):
     """One way of calling the service."""
 
@@ -113,7 +177,11 @@ class Call(Part, frozen=True, kw_only=True):
     headers: Mapping[str, str] = msgspec.field(default_factory=dict)
     form: Mapping[str, str] = msgspec.field(default_factory=dict)
     fields: Mapping[str, Any] = msgspec.field(default_factory=dict)
+    parts: Mapping[str, Any] = msgspec.field(default_factory=dict)
     ask: Ask | None = None
+    bring: Bring | None = None
+    job: Job | None = None
+    more: More | None = None
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
@@ -121,6 +189,12 @@ class Call(Part, frozen=True, kw_only=True):
             raise ValueError(f"a body of {self.body!r} needs image_field")
         if self.images > 1 and self.body not in ("json", "address"):
             raise ValueError("several images in one request need a body of 'json' or 'address'")
+        if self.parts and self.body != "multipart":
+            raise ValueError("parts belong to a body of 'multipart'")
+        if self.bring is not None and self.body != "address":
+            raise ValueError("an image that is brought first has an id: a body of 'address'")
+        if self.images > 1 and self.more is not None:
+            raise ValueError("an answer in parts is about one image")
         if self.images > 1 and not self.each:
             raise ValueError("several images in one request need 'each', the entry for one image")
 
@@ -279,7 +353,7 @@ class Description(Part, frozen=True, kw_only=True):
         return self._digest(kinds, self.filled(self.connect.address))
 
     def _digest(self, kinds: tuple[str, ...], address: str) -> str:
-        calls = [msgspec.to_builtins(c) for c in self.call if set(c.kinds) & set(kinds)]
+        calls = [_as_known(c) for c in self.call if set(c.kinds) & set(kinds)]
         facts = {
             "service": self.service,
             "address": address,
@@ -288,6 +362,22 @@ class Description(Part, frozen=True, kw_only=True):
             "prepare": {name: getattr(self.limits, name) for name in _PREPARE},
         }
         return hashlib.sha256(orjson.dumps(facts, option=orjson.OPT_SORT_KEYS)).hexdigest()[:16]
+
+
+_LATER = ("bring", "job", "more", "parts")
+"""Keys of a call that came after ledgers were written: without them its digest is as it was."""
+_RHYTHM = ("every", "longest")
+
+
+def _as_known(call: Call) -> dict[str, Any]:
+    """Return a call as its answers are known by: how long a job is waited for changes none."""
+    plain: dict[str, Any] = msgspec.to_builtins(call)
+    for name in _LATER:
+        if not plain[name]:
+            del plain[name]
+    if "job" in plain:
+        plain["job"] = {k: v for k, v in plain["job"].items() if k not in _RHYTHM}
+    return plain
 
 
 _PREPARE = ("formats", "max_bytes", "min_side", "max_side", "max_pixels", "colours")

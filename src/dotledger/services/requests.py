@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
-from urllib.parse import urlencode
+from urllib.parse import urlencode, urlsplit
 
 import orjson
 import pybase64
@@ -63,12 +63,15 @@ class RequestBuilder:
         self._place = description.connect.key
         self._signer = signer
         fill = description.filled
+        self._fill = fill
+        self._home = fill(description.connect.address).rstrip("/")
         self._headers = {name: fill(value) for name, value in call.headers.items()}
         for name, value in self._headers.items():
             _check_header(name, value, description.service)
         self._query = {name: fill(value) for name, value in call.query.items()}
         self._form = {name: fill(value) for name, value in call.form.items()}
         self._fields = _filled_deep(call.fields, fill)
+        self._parts = _filled_deep(call.parts, fill)
         self._ask([kind for kind in call.kinds if kind in kinds])
         # Filled here and not for each image: a setting that lacks is told before the first call.
         self._base = fill(description.connect.address).rstrip("/") + fill(call.path)
@@ -82,6 +85,50 @@ class RequestBuilder:
         {"query": self._query, "form": self._form, "json": self._fields}[ask.place][ask.name] = (
             value
         )
+
+    def step(
+        self,
+        goal: str,
+        key: Key | None,
+        *,
+        method: str = "GET",
+        body: bytes = b"",
+        media_type: str = "",
+        query: Mapping[str, str] | None = None,
+    ) -> Request:
+        """Return a request of a further step: to a path of the service, or an address it gave.
+
+        The key goes along only to the service itself; what another host is asked goes without.
+
+        Raises
+        ------
+        DescriptionError
+            If the address is none of http or https.
+        """
+        address = self._goal(goal)
+        headers, asked = Hidden({}), Hidden(dict(query or {}))
+        if body and media_type:
+            headers["Content-Type"] = media_type
+        if _host(address) == _host(self._home):
+            self._put_key(headers, asked, key)
+        if asked:
+            address = f"{address}{'&' if '?' in address else '?'}{urlencode(asked)}"
+        request = Request(
+            method=method, address=HiddenText(address), headers=headers, body=body, images=0
+        )
+        own = self._signer is not None and _host(address) == _host(self._home)
+        return signed(request, self._signer, self._secrets) if own and self._signer else request
+
+    def _goal(self, goal: str) -> str:
+        if "://" in goal:
+            if urlsplit(goal).scheme not in ("http", "https"):
+                raise DescriptionError(
+                    "the service names an address that is none of http",
+                    place=f"call {self.call.name}",
+                    got=goal[:80],
+                )
+            return goal
+        return f"{self._home}/{self._fill(goal).lstrip('/')}"
 
     def build(self, payloads: Sequence[Payload], key: Key | None) -> Request:
         """Return the request for `payloads`; for place ``token``, `key` is the token."""
@@ -131,7 +178,8 @@ class RequestBuilder:
         from urllib3.filepost import encode_multipart_formdata
 
         image = (payload.file_name, payload.data, payload.media_type)
-        parts: dict[str, Any] = {**self._form, self.call.image_field: image}
+        typed = {name: (None, orjson.dumps(value), _JSON) for name, value in self._parts.items()}
+        parts: dict[str, Any] = {**self._form, **typed, self.call.image_field: image}
         return encode_multipart_formdata(parts)
 
     def _document(self, payloads: Sequence[Payload]) -> dict[str, Any]:
@@ -149,6 +197,12 @@ class RequestBuilder:
         if self.call.body == "address":
             return payload.address
         return pybase64.b64encode_as_string(payload.data)
+
+
+def _host(address: str) -> tuple[str, str]:
+    """Return scheme and host with its port: where a key may go."""
+    parts = urlsplit(address)
+    return parts.scheme, parts.netloc.casefold()
 
 
 def _base64(text: str) -> str:
@@ -181,8 +235,34 @@ def _copied(value: Any) -> Any:
 def _filled_deep(value: Any, fill: Callable[[str], str]) -> Any:
     if isinstance(value, str):
         return fill(value)
+    if isinstance(value, Mapping) and set(value) == {"setting", "as"}:
+        return _typed(fill("{" + str(value["setting"]) + "}"), value)
     if isinstance(value, Mapping):
         return {key: _filled_deep(part, fill) for key, part in value.items()}
     if isinstance(value, (list, tuple)):
         return [_filled_deep(part, fill) for part in value]
     return value
+
+
+def _typed(text: str, wanted: Mapping[str, Any]) -> Any:
+    """Return a setting as a number, a flag or a list: settings themselves are text."""
+    kind = wanted["as"]
+    try:
+        if kind == "number":
+            return int(text) if text.lstrip("+-").isdigit() else float(text)
+        if kind == "flag":
+            return {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}[
+                text.casefold()
+            ]
+        if kind == "list":
+            return [part.strip() for part in text.split(",") if part.strip()]
+    except (ValueError, KeyError):
+        raise DescriptionError(
+            f"the setting {wanted['setting']!r} is no {kind}", place="settings", got=text
+        ) from None
+    raise DescriptionError(
+        "a setting is put in as another sort of value",
+        place=f"setting {wanted['setting']}",
+        got=kind,
+        allowed=["number", "flag", "list"],
+    )

@@ -38,6 +38,7 @@ from dotledger.services.secrets import Key, Secrets
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
     from dotledger.sending.batch.desk import Desk
+    from dotledger.sending.calls.steps import Jobs
 
 __all__ = ["Sending"]
 
@@ -169,9 +170,14 @@ class Sending:
         claim = self._claimed(
             claim_path(path, opening.fingerprint), lambda: file_claim(path, opening)
         )
-        if isinstance(self._ledger, str) and not claim.waiting() and is_new(path):
+        early = isinstance(self._ledger, str) and not self._has_jobs()
+        if early and not claim.waiting() and is_new(path):
             return self._with_claim(claim, lambda: self._run_new(path, opening, claim))
         return self._with_claim(claim, lambda: self._run_opened(claim))
+
+    def _has_jobs(self) -> bool:
+        """Tell whether a call's answer comes later: its job must be in the database at once."""
+        return any(call.job is not None for call, _ in self._plan.calls)
 
     def _with_claim(self, claim: Claim, run: Callable[[], SentBatch]) -> SentBatch:
         """Run; the claim's file goes only when everything put aside is in the ledger."""
@@ -277,7 +283,7 @@ class Sending:
         both = (self._plan.fingerprint, self._plan.earlier)
         self._limit(self._used_this_month(ledger))
         open_by_now = threading.Event()
-        worker = self._worker(claim, open_by_now)
+        worker = self._worker(claim, open_by_now, self._jobs(ledger))
         desk = self._desk(ledger, self._opening(), worker, claim)
         open_by_now.set()
         for call, _ in self._plan.calls:
@@ -298,13 +304,27 @@ class Sending:
         left, reason = allowance(self._plan, self._at_most, self._budget, used_this_month)
         self._gate.allow(left, reason)
 
-    def _worker(self, claim: Claim, open_by_now: threading.Event) -> Worker:
+    def _jobs(self, ledger: Ledger) -> Jobs | None:
+        if not self._has_jobs():
+            return None
+        from dotledger.ledger.jobs import LedgerJobs
+
+        return LedgerJobs(ledger, self._plan.fingerprint, self._means.wall)
+
+    def _worker(
+        self, claim: Claim, open_by_now: threading.Event, jobs: Jobs | None = None
+    ) -> Worker:
         def keep(call: CallRecord, images: list[ImageRecord], answered: bool) -> None:
             answer = WaitingAnswer(call=call, images=images, answered=answered)
             call.aside = self._put_aside(claim, answer, sync=not open_by_now.is_set())
 
         return Worker(
-            self._plan, self._caller, keep, signer=self._means.signer, secrets=self._secrets
+            self._plan,
+            self._caller,
+            keep,
+            signer=self._means.signer,
+            secrets=self._secrets,
+            jobs=jobs,
         )
 
     def _put_aside(self, claim: Claim, answer: WaitingAnswer, *, sync: bool) -> int:

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 from msgspec import Struct, field
 
 from dotledger.core.boxes.frames import Frame
-from dotledger.errors import AnswerError, UnreadError
+from dotledger.errors import AnswerError, ImageError, UnreadError
 from dotledger.images.gather import Item
 from dotledger.images.prepare import Prepared
 from dotledger.images.ready import LookedAt, look_at, made_ready, why_not
@@ -23,6 +23,7 @@ from dotledger.ledger.records import (
     finding_row,
 )
 from dotledger.sending.calls.calling import Called, Caller
+from dotledger.sending.calls.steps import Jobs, NoJobs, call_in_steps, images_key
 from dotledger.sending.deciding.plan import Plan
 from dotledger.services.description import Call
 from dotledger.services.messages import Payload, Request
@@ -92,6 +93,8 @@ class Worker:
         See `RequestBuilder`.
     secrets : Secrets, optional
         Where what a signer adds is noted.
+    jobs : Jobs, optional
+        Where jobs under way are remembered.
     """
 
     def __init__(
@@ -102,7 +105,9 @@ class Worker:
         *,
         signer: Signer | None = None,
         secrets: Secrets | None = None,
+        jobs: Jobs | None = None,
     ) -> None:
+        self._jobs: Jobs = jobs or NoJobs()
         self._plan = plan
         self._caller = caller
         self._keep = keep
@@ -166,6 +171,12 @@ class Worker:
                 break
         return loaded, taken
 
+    def _refuse_local(self, item: Item) -> None:
+        """Refuse a file where the service fetches images itself: a path says who we are, only."""
+        fetched = any(c.body == "address" and c.bring is None for c, _ in self._plan.calls)
+        if fetched and "://" not in item.where:
+            raise ImageError("the service fetches images itself, and this one has no address")
+
     def _close(self, one: Loaded, result: Settled) -> None:
         """Sort an image by whether it is settled, answered elsewhere, or still pending."""
         elsewhere = tuple(c.name for c, _ in self._plan.calls if c.name not in one.unanswered)
@@ -192,6 +203,7 @@ class Worker:
             record.image = ImageRecord(
                 sha, facts.size, facts.format, facts.width, facts.height, facts.orientation
             )
+            self._refuse_local(item)
             prepared, frame = made_ready(data, facts, self._plan.demands)
         except Exception as error:  # no image may end the batch, whatever a decoder makes of it
             result.done.append(self._refused(record, why_not(error)))
@@ -279,7 +291,7 @@ class Worker:
         def build(key: Key | None) -> Request:
             return builder.build(payloads, key)
 
-        called = self._caller.call(build)
+        called = self._called(builder, build, images)
         record = _call_record(called, call, len(images), self._plan.price)
         if called.response is not None:
             record.version = self._version(called)
@@ -299,6 +311,25 @@ class Worker:
             self._count_failure(called)
             return
         self._read(images, kinds, record, called.document)
+
+    def _called(
+        self,
+        builder: RequestBuilder,
+        build: Callable[[Key | None], Request],
+        images: list[Loaded],
+    ) -> Called:
+        """Make the call; in several steps where the description asks for them."""
+        call = builder.call
+        if call.bring is None and call.job is None and call.more is None:
+            return self._caller.call(build)
+        return call_in_steps(
+            self._caller,
+            builder,
+            [one.payload for one in images],
+            jobs=self._jobs,
+            images=images_key([one.sha for one in images]),
+            sleep=self._caller.sleep,
+        )
 
     def _version(self, called: Called) -> str:
         """Return what the service says of its own version; an answer is kept whatever it says."""
@@ -331,6 +362,10 @@ class Worker:
         elif not gate.proven:
             gate.failed(called.reason)
 
+    def _waits_for_nothing(self, name: str) -> bool:
+        """Tell whether an accepted job of this call is never asked for again."""
+        return all(call.job is None for call, _ in self._plan.calls if call.name == name)
+
     def _count(self, readings: Sequence[Reading | AnswerError]) -> None:
         """Tell the gate whether anything could be read, so that a batch does not go on blindly."""
         problems = [_problem(reading) for reading in readings]
@@ -344,7 +379,7 @@ class Worker:
         self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord, document: Any
     ) -> None:
         frames = [one.frame for one in images]
-        if record.status == 202:
+        if record.status == 202 and self._waits_for_nothing(record.call):
             document = {"status": "accepted"}  # no answer yet
         try:
             readings = self.reader().read_document(document, record.call, kinds, frames)

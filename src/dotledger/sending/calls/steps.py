@@ -1,0 +1,331 @@
+"""Calls of more than one step: bring the image first, wait for a job, fetch the other parts.
+
+Each step is a call like any other: paced, tried again, its secrets covered. What comes of all of
+them is one answer.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Sequence
+from typing import Any, Protocol
+
+from msgspec.structs import replace
+
+from dotledger.reading.paths import MISSING, Level, compile_path
+from dotledger.sending.calls.calling import Called, Caller
+from dotledger.sending.calls.transport import Response
+from dotledger.services.description import Call
+from dotledger.services.messages import Payload, Request
+from dotledger.services.requests import RequestBuilder
+from dotledger.services.secrets import Key
+
+__all__ = ["Jobs", "NoJobs", "call_in_steps", "images_key"]
+
+
+class Jobs(Protocol):
+    """Where jobs under way are remembered: they outlive the process."""
+
+    def known(self, call: str, images: str) -> str:
+        """Return where a job about these images is asked for; empty if there is none."""
+
+    def began(self, call: str, images: str, where: str) -> None:
+        """Remember a job before anything else can go wrong."""
+
+    def ended(self, call: str, images: str) -> None:
+        """Forget a job that is over."""
+
+
+class NoJobs:
+    """Remembers nothing: for callers without a ledger."""
+
+    def known(self, call: str, images: str) -> str:  # noqa: ARG002, D102
+        return ""
+
+    def began(self, call: str, images: str, where: str) -> None:
+        """Do nothing."""
+
+    def ended(self, call: str, images: str) -> None:
+        """Do nothing."""
+
+
+def images_key(shas: Sequence[str]) -> str:
+    """Return what a job's images are known by: a digest of theirs, in order.
+
+    Parameters
+    ----------
+    shas : sequence of str
+        SHA-256 of each image, in hexadecimal.
+
+    Returns
+    -------
+    str
+        64 hexadecimal digits.
+    """
+    return hashlib.sha256("/".join(shas).encode()).hexdigest()
+
+
+def call_in_steps(
+    caller: Caller,
+    builder: RequestBuilder,
+    payloads: Sequence[Payload],
+    *,
+    jobs: Jobs,
+    images: str,
+    sleep: Callable[[float], None],
+) -> Called:
+    """Make one call, with all the steps that its description asks for.
+
+    Parameters
+    ----------
+    caller : Caller
+        Makes each step.
+    builder : RequestBuilder
+        Of the call.
+    payloads : sequence of Payload
+        The images.
+    jobs : Jobs
+        Jobs under way.
+    images : str
+        What the images are known by; see `images_key`.
+    sleep : callable
+        Waits so many seconds, or less if the batch is stopped.
+
+    Returns
+    -------
+    Called
+        Of the whole: the first step's start and attempts, the last one's answer. Only what was
+        asked first counts as a request that may cost something.
+    """
+    call = builder.call
+    if call.job is not None and (where := jobs.known(call.name, images)):
+        first = _nothing_yet(caller)
+    else:
+        brought, problem = _brought(caller, builder, payloads)
+        if problem is not None:
+            return problem
+        first = caller.call(lambda key: builder.build([one for one, _ in brought], key))
+        _remove(caller, builder, brought, first)
+        if first.reason or first.pending:
+            return first
+        where = _where(call, first) if call.job is not None else ""
+        if where:
+            jobs.began(call.name, images, where)
+    ended = first
+    if call.job is not None and where:
+        ended = _waited(caller, builder, where, first, sleep)
+        if not ended.pending:
+            jobs.ended(call.name, images)
+        if ended.reason or ended.pending:
+            return ended
+    return ended if call.more is None else _with_parts(caller, builder, ended)
+
+
+def _nothing_yet(caller: Caller) -> Called:
+    """Return the first step of a call whose job is under way: nothing is asked again."""
+    return Called(
+        response=None, reason="", started=caller.wall(), seconds=0.0, attempts=0, sent_bytes=0
+    )
+
+
+def _value(document: Any, path: str) -> Any:
+    found = compile_path(path)(Level(document, "", 0, None)) if path else MISSING
+    return None if found is MISSING else found
+
+
+# -- first bring, then ask ------------------------------------------------------------------------
+
+
+def _brought(
+    caller: Caller, builder: RequestBuilder, payloads: Sequence[Payload]
+) -> tuple[list[tuple[Payload, str]], Called | None]:
+    """Put each image where the service wants it; return what it is known by there."""
+    bring = builder.call.bring
+    if bring is None:
+        return [(one, "") for one in payloads], None
+    done: list[tuple[Payload, str]] = []
+    for payload in payloads:
+        known, problem = _bring_one(caller, builder, payload)
+        if problem is not None:
+            _remove(caller, builder, done, None)
+            return [], problem
+        done.append((replace(payload, address=known), known))
+    return done, None
+
+
+def _bring_one(
+    caller: Caller, builder: RequestBuilder, payload: Payload
+) -> tuple[str, Called | None]:
+    bring = builder.call.bring
+    assert bring is not None
+    body = b"" if bring.to else payload.data
+    asked = caller.call(
+        lambda key: builder.step(
+            bring.path, key, method=bring.method, body=body, media_type=payload.media_type
+        )
+    )
+    if asked.reason or asked.pending:
+        return "", asked
+    known = _value(asked.document, bring.id)
+    if bring.to:
+        goal = _value(asked.document, bring.to)
+        if not isinstance(goal, str) or not goal:
+            return "", _failed(asked, f"no address to bring the image to at {bring.to!r}")
+        # What was handed out is a permission by itself: no key goes there.
+        put = caller.call(
+            lambda _: builder.step(
+                goal, None, method="PUT", body=payload.data, media_type=payload.media_type
+            )
+        )
+        if put.reason or put.pending:
+            return "", put
+    if not isinstance(known, str | int) or known == "":
+        return "", _failed(asked, f"no id of the image at {bring.id!r}")
+    return str(known), None
+
+
+def _remove(
+    caller: Caller,
+    builder: RequestBuilder,
+    brought: Sequence[tuple[Payload, str]],
+    asked: Called | None,
+) -> None:
+    """Take images away again, also when the asking failed; that it fails costs nothing."""
+    bring = builder.call.bring
+    if bring is None or not bring.remove or (asked is not None and asked.pending):
+        return
+    for _, known in brought:
+        path = bring.remove.replace("{id}", _quoted(known))
+        caller.call(lambda key, path=path: builder.step(path, key, method="DELETE"))  # type: ignore[misc]
+
+
+def _failed(called: Called, reason: str) -> Called:
+    return replace(called, reason=reason)
+
+
+def _quoted(text: str) -> str:
+    from urllib.parse import quote
+
+    return quote(text, safe="")
+
+
+# -- the answer comes later -----------------------------------------------------------------------
+
+
+def _where(call: Call, first: Called) -> str:
+    """Return where to ask for a job's end; empty if the answer is there already."""
+    job = call.job
+    assert job is not None
+    accepted = first.response is not None and first.response.status == 202
+    state = _value(first.document, job.state)
+    waiting = isinstance(state, str) and state not in (*job.done, *job.failed)
+    if not accepted and not waiting:
+        return ""
+    if job.header and first.response is not None:
+        named = {name.casefold(): value for name, value in first.response.headers.items()}
+        return named.get(job.header.casefold(), "")
+    if job.address:
+        found = _value(first.document, job.address)
+        return found if isinstance(found, str) else ""
+    known = _value(first.document, job.id)
+    return "" if known in (None, "") else job.path.replace("{id}", _quoted(str(known)))
+
+
+def _waited(
+    caller: Caller,
+    builder: RequestBuilder,
+    where: str,
+    first: Called,
+    sleep: Callable[[float], None],
+) -> Called:
+    """Ask again until the job is done, has failed, or takes too long."""
+    job = builder.call.job
+    assert job is not None
+    began = caller.steady()
+    wait = _asked_wait(first.response) or (job.every if first.response is not None else 0.0)
+    while True:
+        if wait:
+            sleep(wait)
+        polled = caller.call(lambda key: builder.step(where, key))
+        if polled.reason or polled.pending:
+            return _of_whole(first, polled)
+        state = _value(polled.document, job.state) if job.state else None
+        still = polled.response is not None and polled.response.status == 202
+        if state in job.failed:
+            why = _value(polled.document, job.reason) or state
+            return _of_whole(first, replace(polled, reason=f"the job failed ({str(why)[:200]})"))
+        if state in job.done or (state is None and not still):
+            return _of_whole(first, _fetched(caller, builder, polled))
+        if caller.steady() - began >= job.longest:
+            reason = f"the job is not done after {job.longest:g} s; it is asked for again next time"
+            return _of_whole(first, replace(polled, reason=reason, pending=True))
+        wait = _asked_wait(polled.response) or job.every
+
+
+def _fetched(caller: Caller, builder: RequestBuilder, done: Called) -> Called:
+    """Fetch the result where the finished job only says where it is."""
+    job = builder.call.job
+    assert job is not None
+    where = _value(done.document, job.result) if job.result else None
+    if not isinstance(where, str) or not where:
+        return done
+    return caller.call(lambda key: builder.step(where, key))
+
+
+def _asked_wait(response: Response | None) -> float:
+    """Return how long the service asks to wait, in seconds; 0 where it does not say."""
+    value = "" if response is None else response.headers.get("retry-after", "")
+    return min(float(value), 900.0) if value.strip().isdigit() else 0.0
+
+
+def _of_whole(first: Called, last: Called) -> Called:
+    """Return the last step as the end of the whole call; asking for a job costs nothing."""
+    return replace(
+        last,
+        started=first.started,
+        seconds=first.seconds + last.seconds,
+        attempts=first.attempts or last.attempts,
+        sent_bytes=first.sent_bytes,
+        requests=first.requests,
+    )
+
+
+# -- the answer comes in parts --------------------------------------------------------------------
+
+
+def _with_parts(caller: Caller, builder: RequestBuilder, first: Called) -> Called:
+    """Fetch the other parts of an answer; all of them together are one JSON list."""
+    more = builder.call.more
+    assert more is not None
+    documents = [first.document]
+    bodies = [first.response.body if first.response else b"null"]
+    seen: set[str] = set()
+    last = first
+    while (goal := _next(documents[-1], more.next)) and len(documents) < more.most:
+        if goal in seen:  # a service that leads in a circle would never end
+            return _of_whole(first, replace(last, reason="its parts lead in a circle"))
+        seen.add(goal)
+
+        def build(key: Key | None, goal: str = goal) -> Request:
+            if more.query:
+                return builder.step(builder.call.path, key, query={more.query: goal})
+            return builder.step(goal, key)
+
+        last = caller.call(build)
+        if last.reason or last.pending:
+            return _of_whole(first, last)
+        documents.append(last.document)
+        bodies.append(last.response.body if last.response else b"null")
+    if _next(documents[-1], more.next):
+        return _of_whole(first, replace(last, reason=f"more than {more.most} parts"))
+    whole = Response(
+        status=200,
+        headers=first.response.headers if first.response else {},
+        body=b"[" + b",".join(body.strip() for body in bodies) + b"]",
+    )
+    return replace(_of_whole(first, last), response=whole, document=documents)
+
+
+def _next(document: Any, path: str) -> str:
+    found = _value(document, path)
+    return "" if found in (None, "", False) else str(found)
