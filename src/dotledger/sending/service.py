@@ -36,9 +36,10 @@ from dotledger.sending.batch.behind import WrittenBehind
 from dotledger.sending.batch.means import Means
 from dotledger.sending.batch.worker import Loaded, Worker, note_reading
 from dotledger.sending.calls.calling import Caller
+from dotledger.sending.calls.code import transport_for
 from dotledger.sending.calls.tokens import key_source
-from dotledger.sending.calls.transport import HttpTransport
 from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.announced import told_by
 from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
 from dotledger.services.secrets import Key, Secrets
@@ -119,10 +120,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         self._means = means or Means()
         self._ledger, self._close_ledger = ledger, close_ledger
         self._secrets = Secrets(key)
-        limits = plan.description.limits
-        self._transport = self._means.transport or HttpTransport(
-            timeout=plan.description.connect.timeout, at_once=limits.at_once
-        )
+        self._transport = self._means.transport or transport_for(plan.description)
         self._keys = key_source(
             plan.description, key, self._transport, self._means.steady, self._secrets
         )
@@ -158,6 +156,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             wall=self._means.wall,
             random=self._means.random,
             sleep=self._means.sleep or self._nap,
+            told=told_by(self._plan.description),
         )
         jobs = None
         if self._ledger is not None:

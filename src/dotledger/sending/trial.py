@@ -16,6 +16,7 @@ from dotledger.images.prepare import Prepared
 from dotledger.images.ready import made_ready
 from dotledger.reading.rule_reader import Reading
 from dotledger.reading.strict import hinted
+from dotledger.sending.calls.code import transport_for
 from dotledger.sending.calls.tokens import key_source
 from dotledger.sending.calls.transport import (
     HttpTransport,
@@ -140,10 +141,12 @@ def try_call(
     chosen, kinds = _chosen(plan, call)
     prepared, frame = made_ready(image, read_facts(image), plan.demands)
     trial.goes_to = list(facts_of(plan.description).addresses)
-    way = transport or HttpTransport(timeout=plan.description.connect.timeout, at_once=1)
     try:
         given = signer if plan.description.connect.key.place == "signed" else key
-        check_trust(plan.description, code=allow_code, asked=given is None and not dry)
+        check_trust(plan.description, code=allow_code, asked=given is None and not dry, dry=dry)
+        timeout = plan.description.connect.timeout
+        plain = HttpTransport(timeout=timeout, at_once=1) if dry else None
+        way = transport or plain or transport_for(plan.description, at_once=1)
         found = _found_key(plan.description, key, trial, dry=dry)
         secrets.add(found)
         used = found if dry else key_source(plan.description, found, way, clock, secrets).current()

@@ -33,6 +33,7 @@ __all__ = [
 
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 _PART = re.compile(r"\{(\w+)\}")
+_CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
 _HOST = re.compile(r"^[a-z]+://[^/?#]*", re.IGNORECASE)
 
 
@@ -72,7 +73,8 @@ class Token(Part, frozen=True, kw_only=True):
 class Connect(Part, frozen=True, kw_only=True):
     """The address and the key."""
 
-    address: str
+    address: str = ""
+    code: str = ""
     settings: Mapping[str, str] = msgspec.field(default_factory=dict)
     key: KeyPlace = KeyPlace()
     token: Token | None = None
@@ -81,6 +83,10 @@ class Connect(Part, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
+        if bool(self.address) == bool(self.code):
+            raise ValueError("a service has an 'address', or 'code' that runs on this machine")
+        if self.code and not _CODE.fullmatch(self.code):
+            raise ValueError(f"code is written MODULE:FUNCTION, not {self.code!r}")
         for name in _PART.findall(self.address):
             if name not in self.settings:
                 raise ValueError(f"the address uses {{{name}}}, and settings has no {name!r}")
@@ -199,6 +205,16 @@ class Call(Part, frozen=True, kw_only=True):
             raise ValueError("several images in one request need 'each', the entry for one image")
 
 
+class Announced(Part, frozen=True, kw_only=True):
+    """Headers in which the service says how many calls are left, and when there are more.
+
+    `reset` is in seconds, or a moment in seconds since 1970. The usual names need not be named.
+    """
+
+    remaining: str
+    reset: str
+
+
 class Limits(Part, frozen=True, kw_only=True):
     """What the service accepts and allows; None where it does not say."""
 
@@ -215,6 +231,7 @@ class Limits(Part, frozen=True, kw_only=True):
     findings: Positive | None = None
     floor: Annotated[float, msgspec.Meta(ge=0, le=1)] | None = None
     smallest_face: Positive | None = None
+    announced: Announced | None = None
 
 
 class Price(Part, frozen=True, kw_only=True):
@@ -235,11 +252,13 @@ class Envelope(Part, frozen=True, kw_only=True):
     height: str = ""
     version: str = ""
     version_header: str = ""
+    wait_if: str = ""
+    wait_for: str = ""
 
     def __post_init__(self) -> None:
         """Refuse what is no path."""
         compile_each(self.images, place="images")
-        names = ("id", "error", "reason", "width", "height", "version")
+        names = ("id", "error", "reason", "width", "height", "version", "wait_if", "wait_for")
         check_paths(*((getattr(self, name), name) for name in names))
 
 
@@ -339,18 +358,26 @@ class Description(Part, frozen=True, kw_only=True):
         """Return the description as JSON, without what is left at its default."""
         return orjson.dumps(_sparse(self)).decode()
 
+    @property
+    def place(self) -> str:
+        """Where the service is: its address, or the code that it is."""
+        given = ", ".join(f"{k}={v}" for k, v in sorted(self.connect.settings.items()))
+        return self.connect.address or f"code:{self.connect.code} {given}"
+
     def fingerprint(self, kinds: tuple[str, ...]) -> str:
         """Return a digest of everything that could change an answer: path, calls, options.
 
         Keys, limits, prices, reading rules and the host with its port do not belong to it: the
         same service at another address gives the same answers.
         """
+        if self.connect.code:
+            return self._digest(kinds, self.place)
         address = self.filled(self.connect.address)
         return self._digest(kinds, _HOST.sub("", address, count=1))
 
     def earlier_fingerprint(self, kinds: tuple[str, ...]) -> str:
         """Return the digest under which ledgers of version 1 know the same answers."""
-        return self._digest(kinds, self.filled(self.connect.address))
+        return self._digest(kinds, self.filled(self.place))
 
     def _digest(self, kinds: tuple[str, ...], address: str) -> str:
         calls = [_as_known(c) for c in self.call if set(c.kinds) & set(kinds)]

@@ -16,7 +16,7 @@ from dotledger.services.secrets import Key
 if TYPE_CHECKING:
     from dotledger.services.signing import Signer
 
-__all__ = ["Key", "find_key", "find_signer", "given_key"]
+__all__ = ["Key", "find_key", "find_signer", "given_key", "imported"]
 
 _MOST_BYTES = 64_000
 """Of a key file: what is longer is some other file."""
@@ -159,7 +159,7 @@ def _from_keyring(where: str, source: str) -> tuple[Key | None, str]:
 
 
 def _from_call(where: str, source: str) -> tuple[Key | None, str]:
-    function = _imported(where)
+    function = imported(where)
     try:
         key = _stripped(function(), source)
     # Only the type is told: what somebody else's code says in an error may hold the key.
@@ -175,8 +175,24 @@ _WAYS: Mapping[str, Callable[[str, str], tuple[Key | None, str]]] = {
 }
 
 
-def _imported(where: str) -> Any:
-    """Return the function named ``MODULE:FUNCTION``."""
+def imported(where: str) -> Any:
+    """Return the function named ``MODULE:FUNCTION``.
+
+    Parameters
+    ----------
+    where : str
+        As a description names it.
+
+    Returns
+    -------
+    callable
+        Not called yet.
+
+    Raises
+    ------
+    ConnectError
+        If it cannot be imported.
+    """
     module, _, function = where.partition(":")
     try:
         return getattr(importlib.import_module(module), function)
@@ -214,5 +230,5 @@ def find_signer(description: Description) -> Signer | None:
     named = [s.partition(":")[2] for s in place.sources if s.startswith("call:")]
     if place.place != "signed" or not named:
         return None
-    signer: Signer = _imported(named[0])
+    signer: Signer = imported(named[0])
     return signer

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import base64
+import hashlib
+import uuid
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 from urllib.parse import urlencode, urlsplit
@@ -19,6 +21,7 @@ from dotledger.services.signing import Signer, signed
 __all__ = ["RequestBuilder"]
 
 _JSON = "application/json"
+_UNIQUE = "{unique}"
 
 
 def _check_header(name: str, value: str, service: str) -> None:
@@ -47,6 +50,8 @@ class RequestBuilder:
         For services that sign each request.
     secrets : Secrets, optional
         Where what the signer adds is noted.
+    round : str
+        Of the batch: a deliberate asking again is another request.
     """
 
     def __init__(
@@ -57,6 +62,7 @@ class RequestBuilder:
         *,
         signer: Signer | None = None,
         secrets: Secrets | None = None,
+        round: str = "",
     ) -> None:
         self.call = call
         self._secrets = secrets or Secrets()
@@ -65,7 +71,12 @@ class RequestBuilder:
         fill = description.filled
         self._fill = fill
         self._home = fill(description.connect.address).rstrip("/")
-        self._headers = {name: fill(value) for name, value in call.headers.items()}
+        self._unique = {n for n, value in call.headers.items() if _UNIQUE in value}
+        self._round = round
+        self._headers = {
+            name: value if name in self._unique else fill(value)
+            for name, value in call.headers.items()
+        }
         for name, value in self._headers.items():
             _check_header(name, value, description.service)
         self._query = {name: fill(value) for name, value in call.query.items()}
@@ -133,6 +144,8 @@ class RequestBuilder:
     def build(self, payloads: Sequence[Payload], key: Key | None) -> Request:
         """Return the request for `payloads`; for place ``token``, `key` is the token."""
         headers, query = Hidden(self._headers), Hidden(self._query)
+        for name in self._unique:
+            headers[name] = headers[name].replace(_UNIQUE, self._unique_of(payloads))
         body, media_type = self._body(payloads, query)
         if media_type:
             headers.setdefault("Content-Type", media_type)
@@ -146,6 +159,16 @@ class RequestBuilder:
             images=len(payloads),
         )
         return signed(request, self._signer, self._secrets) if self._signer else request
+
+    def _unique_of(self, payloads: Sequence[Payload]) -> str:
+        """Return what makes this request one of its own, and the same when it is tried again.
+
+        Also after a kill: it follows from the images, the call and the round alone.
+        """
+        digest = hashlib.sha256(f"{self.call.name}/{self._round}/{self._base}".encode())
+        for payload in payloads:
+            digest.update(payload.data or payload.address.encode())
+        return str(uuid.UUID(bytes=digest.digest()[:16], version=4))
 
     # Last of all, into wrappers whose repr hides it: an error on the way shows no key.
     def _put_key(self, headers: dict[str, str], query: dict[str, str], key: Key | None) -> None:

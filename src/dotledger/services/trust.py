@@ -68,20 +68,27 @@ def facts_of(description: Description) -> Facts:
     place = description.connect.key
     used = () if place.place == "none" else place.sources
     return Facts(
-        addresses=tuple(dict.fromkeys(_addresses(description))),
+        addresses=tuple(dict.fromkeys(_addresses(description))) or ("nowhere, it runs here",),
         keys=used,
-        code=tuple(s.removeprefix("call:") for s in used if s.startswith("call:")),
+        code=(
+            *(s.removeprefix("call:") for s in used if s.startswith("call:")),
+            *([description.connect.code] if description.connect.code else []),
+        ),
     )
 
 
 def _addresses(description: Description) -> list[str]:
+    if description.connect.code:
+        return []
     found = [description.filled(description.connect.address)]
     if description.connect.token is not None:
         found.append(description.filled(description.connect.token.address))
     return found
 
 
-def check_trust(description: Description, *, code: bool = False, asked: bool = True) -> None:
+def check_trust(
+    description: Description, *, code: bool = False, asked: bool = True, dry: bool = False
+) -> None:
     """Refuse what the user has not agreed to; call it before a key is looked for.
 
     Parameters
@@ -92,6 +99,8 @@ def check_trust(description: Description, *, code: bool = False, asked: bool = T
         The user allows the code that it names, from now on.
     asked : bool
         Whether its sources will be asked at all: not if the caller gives the key or the signer.
+    dry : bool
+        Nothing will be called: a service that is code is not run.
 
     Raises
     ------
@@ -103,8 +112,9 @@ def check_trust(description: Description, *, code: bool = False, asked: bool = T
     """
     for address in _addresses(description):
         _check_address(description, address)
-    named = facts_of(description).code
-    if not named or not asked:
+    itself = (description.connect.code,) if description.connect.code and not dry else ()
+    named = facts_of(description).code if asked else itself
+    if not named:
         return
     if code:
         allow_code(description)

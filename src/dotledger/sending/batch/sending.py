@@ -28,9 +28,10 @@ from dotledger.sending.batch.means import Means
 from dotledger.sending.batch.progress import SentBatch
 from dotledger.sending.batch.worker import Position, Settled, Worker
 from dotledger.sending.calls.calling import Caller
+from dotledger.sending.calls.code import transport_for
 from dotledger.sending.calls.tokens import key_source
-from dotledger.sending.calls.transport import HttpTransport
 from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.announced import told_by
 from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
 from dotledger.services.secrets import Key, Secrets
@@ -106,9 +107,7 @@ class Sending:
             ),
             self._means.steady,
         )
-        transport = self._means.transport or HttpTransport(
-            timeout=plan.description.connect.timeout, at_once=limits.at_once
-        )
+        transport = self._means.transport or transport_for(plan.description)
         self._secrets = Secrets(key)
         self._caller = Caller(
             transport=transport,
@@ -120,6 +119,7 @@ class Sending:
             wall=self._means.wall,
             random=self._means.random,
             sleep=self._means.sleep or self._nap,
+            told=told_by(plan.description),
         )
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()

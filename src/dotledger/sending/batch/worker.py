@@ -121,7 +121,9 @@ class Worker:
         self._filling = threading.Lock() if shared else contextlib.nullcontext()
         self._reading: Reader | None = None
         self._builders = {
-            call.name: RequestBuilder(plan.description, call, kinds, signer=signer, secrets=secrets)
+            call.name: RequestBuilder(
+                plan.description, call, kinds, signer=signer, secrets=secrets, round=plan.round
+            )
             for call, kinds in plan.calls
         }
 

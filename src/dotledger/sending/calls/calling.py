@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from typing import Any
 
@@ -13,6 +14,7 @@ from dotledger.errors import DotLedgerError
 from dotledger.sending.calls.tokens import KeySource
 from dotledger.sending.calls.transport import NoAnswer, Response, Transport, send_covered
 from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.announced import Told, left_and_reset
 from dotledger.sending.deciding.retrying import (
     Accept,
     Again,
@@ -91,6 +93,8 @@ class Caller(Struct, frozen=True, kw_only=True):
         A number from 0 to 1, for jitter.
     sleep : callable
         Waits so many seconds, or less if the batch is stopped.
+    told : Told
+        Where the service says that it is too fast, beside refusing.
     """
 
     transport: Transport
@@ -102,6 +106,7 @@ class Caller(Struct, frozen=True, kw_only=True):
     wall: Callable[[], float]
     random: Callable[[], float]
     sleep: Callable[[float], None]
+    told: Told = Told()
 
     def call(self, build: Callable[[Key | None], Request]) -> Called:
         """Make one call, with as many attempts as the deciding code wants."""
@@ -128,6 +133,12 @@ class Caller(Struct, frozen=True, kw_only=True):
                 self.keys.renew(key)
             elif step.seconds is not None and not step.everyone:
                 self.sleep(step.seconds)
+
+    def _obey(self, response: Response) -> None:
+        """Hold everybody where the service announces that no call is left."""
+        found = left_and_reset(response.headers, self.told, self.wall())
+        if found is not None:
+            self.gate.announced(*found)
 
     def _decided(self, attempt: Attempt) -> Next:
         return next_step(
@@ -159,6 +170,10 @@ class Caller(Struct, frozen=True, kw_only=True):
             size = len(request.body)
             response = send_covered(self.transport, request, self.secrets)
             facts, document = _facts(response)
+            self._obey(response)
+            if document is not None and (wait := self.told.slow_down(document)) is not None:
+                asked = "the answer asks to slow down"
+                facts = {"status": 429, "retry_after": f"{math.ceil(wait)}", "detail": asked}
         except NoAnswer as error:
             facts = {"trouble": error.trouble, "detail": error.message}
         except DotLedgerError as error:

@@ -91,6 +91,12 @@ class Gate:
             self._pace = pacing.refused(self._pace, self._clock(), wait)
             self._turn.notify()
 
+    def announced(self, left: float, seconds: float) -> None:
+        """Note how many calls the service still allows, and when there are more."""
+        with self._turn:
+            self._pace = pacing.announced(self._pace, self._clock(), left, seconds)
+            self._turn.notify()
+
     def went_well(self) -> None:
         """Note that an answer could be read."""
         if self._pace.failed:

@@ -376,6 +376,35 @@ def refused(pace: Pace, now: float, wait: float | None) -> Pace:
     return pace if pace.declared or not pace.proven else _slowed(pace, now)
 
 
+def announced(pace: Pace, now: float, left: float, seconds: float) -> Pace:
+    """Obey what a service announces before it refuses: so many calls left, more after a while.
+
+    Calls under way beside the one that was answered may not be counted by the service yet: they
+    use up what is left.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now; the answered call is still under way.
+    now : float
+        Seconds of the same steady clock as before.
+    left : float
+        Calls that the service still allows.
+    seconds : float
+        Until there are more.
+
+    Returns
+    -------
+    Pace
+        Paused where nothing is left, at most a quarter of an hour; else as it was.
+    """
+    if left > max(0, pace.under_way - 1) or seconds <= 0:
+        return pace
+    until = now + min(seconds, _LONGEST_ANNOUNCED)
+    return replace(pace, paused_until=max(pace.paused_until, until))
+
+
+_LONGEST_ANNOUNCED = 900.0
 _USED_UP = "refused again after {} waits: a quota seems to be used up"
 
 

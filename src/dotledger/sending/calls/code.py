@@ -1,0 +1,75 @@
+"""A service that is a function on this machine: a ready client, or a model."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from types import MappingProxyType
+from typing import Any
+
+import orjson
+
+from dotledger.sending.calls.transport import HttpTransport, Response, Transport
+from dotledger.services.description import Description
+from dotledger.services.keys import imported
+from dotledger.services.messages import Request
+
+__all__ = ["CodeTransport", "transport_for"]
+
+
+class CodeTransport:
+    """Answers with what a function returns; a `Transport`.
+
+    Parameters
+    ----------
+    function : callable
+        Takes the bytes of one image, as prepared, and the settings; returns plain data, as an
+        answer in JSON would hold it. What it raises is a failed call.
+    settings : mapping of str to str
+        Of the description.
+    """
+
+    def __init__(
+        self, function: Callable[[bytes, Mapping[str, str]], Any], settings: Mapping[str, str]
+    ) -> None:
+        self._function = function
+        self._settings = MappingProxyType(dict(settings))
+
+    def send(self, request: Request) -> Response:
+        """Call the function."""
+        headers = {"content-type": "application/json"}
+        try:
+            body = orjson.dumps(
+                self._function(request.body, self._settings), option=orjson.OPT_SERIALIZE_NUMPY
+            )
+        except Exception as error:  # somebody else's code fails with whatever it likes
+            # 422: it is this image that it could not take; trying again would give the same.
+            said = orjson.dumps(f"{type(error).__name__}: {error}"[:300])
+            return Response(status=422, headers=headers, body=said)
+        return Response(status=200, headers=headers, body=body)
+
+
+def transport_for(description: Description, *, at_once: int | None = None) -> Transport:
+    """Return the way to a described service.
+
+    Parameters
+    ----------
+    description : Description
+        With its settings.
+    at_once : int, optional
+        Most calls at a time; by default as described.
+
+    Returns
+    -------
+    Transport
+        HTTP, or the function that the description names: whether it may run was checked before.
+
+    Raises
+    ------
+    ConnectError
+        If the function cannot be imported.
+    """
+    connect = description.connect
+    if connect.code:
+        return CodeTransport(imported(connect.code), connect.settings)
+    most = description.limits.at_once if at_once is None else at_once
+    return HttpTransport(timeout=connect.timeout, at_once=most)
