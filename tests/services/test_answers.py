@@ -218,7 +218,7 @@ class Shapes(unittest.TestCase):
         for answer, sign in (
             ({"t": None}, ""), ({"t": []}, ""), ({"t": [{"n": "x"}, {"n": 5}]}, ""),
             ({}, "no part of the answer is at t"), ([], "no part of the answer is at t"),
-            ({"t": {"n": "x"}}, "a list was expected"), ({"t": [{"n": 5}]}, "all 1 at .* set aside"),
+            ({"t": {"n": "x"}}, ""), ({"t": "x"}, "a list was expected"), ({"t": {"x": {"n": "x"}}}, "all 1 at .* set aside"), ({"t": [{"n": 5}]}, "all 1 at .* set aside"),
             ({"state": "queued"}, "only accepted the job .queued"),
             ({"job": {"status": "RUNNING"}, "t": []}, "only accepted the job .RUNNING"),
         ):  # fmt: skip

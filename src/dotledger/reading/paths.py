@@ -281,6 +281,10 @@ def _through(level: Level, step: _Step, lacking: list[str]) -> list[Level]:
 
 def _parts(value: Any, through: str, outer: Level) -> list[Level]:
     if through == "[]":
+        if type(value) is dict:
+            # Some writers of JSON give a list of one as the one itself. Where it is no such thing
+            # its parts lack what the rule names, and nothing is read in silence.
+            return [Level(value, "", 0, outer)]
         if type(value) is not list:
             raise TypeError(f"a list was expected, not {type(value).__name__}")
         return [Level(part, "", index, outer) for index, part in enumerate(value)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
@@ -168,26 +169,147 @@ def box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]:
     if rule is None:
         return lambda *_: (None, (), "")
     get, place = compile_path(rule.at, place="box.at"), _Coordinates(rule)
-    numbers = None if rule.form == "points" else _box_numbers(rule)
+    if rule.angle or rule.form in ("points", "runs"):
+        outlined = _outline_reader(rule)
+        return lambda level, frame, working: _outlined(
+            get(level), level, outlined, place, frame, working
+        )
+    numbers = _box_numbers(rule)
 
     def read(level: Level, frame: Frame, working: Any) -> Geometry:
         raw = get(level)
         if raw is MISSING or raw is None:
             raise SetAside("no box", raw)
-        outline: tuple[tuple[float, float], ...] = ()
-        if numbers is None:
-            outline = tuple(place.points(_points_of(raw), frame, working))
-            for point in outline:
-                _refuse_far(point)
-            corners = enclosing(outline)
-        else:
-            corners = place.box(numbers(raw), frame, working)
-        box, note = clip(corners, frame.width, frame.height)
+        box, note = clip(place.box(numbers(raw), frame, working), frame.width, frame.height)
         if box is None:
             raise SetAside(note, raw)
-        return box, outline, note
+        return box, (), note
 
     return read
+
+
+Outline = list[tuple[float, float]]
+
+
+def _outlined(
+    raw: Any,
+    level: Level,
+    outlined: Callable[[Any, Level], tuple[Outline, bool]],
+    place: _Coordinates,
+    frame: Frame,
+    working: Any,
+) -> Geometry:
+    """Return the enclosing box of an outline, and the outline where it is one."""
+    if raw is MISSING or raw is None:
+        raise SetAside("no box", raw)
+    points, kept = outlined(raw, level)
+    carried = tuple(place.points(points, frame, working))
+    for point in carried:
+        _refuse_far(point)
+    box, note = clip(enclosing(carried), frame.width, frame.height)
+    if box is None:
+        raise SetAside(note, raw)
+    return box, carried if kept else (), note
+
+
+def _outline_reader(rule: BoxRule) -> Callable[[Any, Level], tuple[Outline, bool]]:
+    """Return a function to an outline's points, and whether it is more than its enclosing box."""
+    if rule.form == "runs":
+        return lambda raw, _: (_run_corners(raw, rule.lines), False)
+    if not rule.angle:
+        return lambda raw, _: (_outer_ring(raw), True)
+    numbers, angle = _centre_and_size(rule), compile_path(rule.angle, place="box.angle")
+
+    def turned(raw: Any, level: Level) -> tuple[Outline, bool]:
+        found = angle(Level(raw, "", 0, None))
+        found = angle(level) if found is MISSING else found
+        turn = number_of(found) * (math.pi / 180 if rule.angle_in == "degrees" else 1.0)
+        turn = turn if rule.turns == "clockwise" else -turn
+        cx, cy, width, height = numbers(raw)
+        return _turned_corners(cx, cy, width, height, turn), True
+
+    return turned
+
+
+def _centre_and_size(rule: BoxRule) -> Callable[[Any], Box]:
+    """Return a function to the four numbers of a box as they are written."""
+    as_written: ToCorners = lambda a, b, c, d: (a, b, c, d)  # noqa: E731 - a name for what it is
+    wanted = BOX_FORMS[rule.form]
+    if rule.order:
+        in_order = _from_list([rule.order.index(name) for name in wanted], as_written)
+        return _from_text(rule.split, in_order) if rule.split else in_order
+    getters = [compile_path(rule.fields[name], place="box.fields") for name in wanted]
+    return _from_object(getters, as_written)
+
+
+def _turned_corners(cx: float, cy: float, width: float, height: float, turn: float) -> Outline:
+    """Return a box's corners turned about its middle; y grows downward, so this is clockwise."""
+    if width <= 0 or height <= 0:
+        raise SetAside("no area", [cx, cy, width, height])
+    cosine, sine = math.cos(turn), math.sin(turn)
+    halves = ((-1, -1), (1, -1), (1, 1), (-1, 1))
+    return [
+        (
+            cx + across * width / 2 * cosine - down * height / 2 * sine,
+            cy + across * width / 2 * sine + down * height / 2 * cosine,
+        )
+        for across, down in halves
+    ]
+
+
+def _outer_ring(raw: Any) -> Outline:
+    """Return a polygon's points; of several rings the one with the largest enclosing box.
+
+    The others are holes in it, or smaller parts: the box that is judged encloses the largest.
+    """
+    first = raw[0] if type(raw) is list and raw else None
+    if type(first) is list and first and type(first[0]) in (list, dict):
+        rings = [_points_of(ring) for ring in raw]
+        return max(rings, key=lambda ring: _area_of(enclosing(ring)))
+    if type(raw) is list and len(raw) >= 4 and len(raw) % 2 == 0 and type(raw[0]) in _PLAIN:
+        numbers = [number_of(value) for value in raw]
+        return list(zip(numbers[::2], numbers[1::2], strict=True))
+    return _points_of(raw)
+
+
+def _area_of(box: Box) -> float:
+    return (box[2] - box[0]) * (box[3] - box[1])
+
+
+_MOST_RUNS = 1_000_000
+
+
+def _run_corners(raw: Any, lines: str) -> Outline:
+    """Return two corners of the box around a run-length mask: ``{size: [height, width], counts}``.
+
+    Counts go from line to line of pixels, first those outside; by columns, as usual, or by rows.
+    """
+    sizes = raw.get("size") if type(raw) is dict else None
+    counts = raw.get("counts") if type(raw) is dict else None
+    if type(sizes) is not list or len(sizes) != 2 or type(counts) is not list:
+        raise SetAside("not a mask of size and counts", raw)
+    if len(counts) > _MOST_RUNS:
+        raise SetAside("a mask of too many runs", len(counts))
+    height, width = (int(number_of(side)) for side in sizes)
+    long = height if lines == "columns" else width
+    runs = [int(number_of(count)) for count in counts]
+    if long <= 0 or min(runs, default=0) < 0 or sum(runs) > height * width:
+        raise SetAside("a mask whose runs do not fit its size", sizes)
+    low, high, first, last = long, -1, math.inf, -1.0
+    at = 0
+    for place, run in enumerate(runs):
+        if place % 2 and run:
+            start, end = at, at + run - 1
+            first, last = min(first, start // long), max(last, end // long)
+            whole = end // long > start // long
+            low = 0 if whole else min(low, start % long)
+            high = long - 1 if whole else max(high, end % long)
+        at += run
+    if high < 0:
+        raise SetAside("an empty mask", sizes)
+    across, along = (first, last + 1), (low, high + 1)
+    xs, ys = (across, along) if lines == "columns" else (along, across)
+    return [(float(xs[0]), float(ys[0])), (float(xs[1]), float(ys[1]))]
 
 
 def landmarks_reader(
@@ -221,12 +343,30 @@ def landmarks_reader(
 
 
 def _named_points(raw: Any, rule: PointsRule) -> Iterable[tuple[str, tuple[float, float]]]:
+    if rule.order:
+        return _in_order(raw, rule)
     if type(raw) is dict:
         return [(name, _xy(part, rule)) for name, part in raw.items()]
     if type(raw) is list and rule.name:
         entries = [part for part in raw if type(part) is dict]
         return [(str(part.get(rule.name, "")), _xy(part, rule)) for part in entries]
     return []
+
+
+def _in_order(raw: Any, rule: PointsRule) -> list[tuple[str, tuple[float, float]]]:
+    """Return points of one flat list, ``[x, y, ...]`` or ``[x, y, seen, ...]``, by their names.
+
+    With a third number 0 means that the point is not there.
+    """
+    if type(raw) is not list or len(raw) != rule.step * len(rule.order):
+        raise SetAside(f"not {rule.step * len(rule.order)} numbers for the points in order", raw)
+    numbers = [number_of(value) for value in raw]
+    groups = [numbers[at : at + rule.step] for at in range(0, len(numbers), rule.step)]
+    return [
+        (name, (group[0], group[1]))
+        for name, group in zip(rule.order, groups, strict=True)
+        if rule.step == 2 or group[2] > 0
+    ]
 
 
 def _xy(part: Any, rule: PointsRule) -> tuple[float, float]:

@@ -86,6 +86,14 @@ def _text(value: Any, case: str) -> str:
     return (text.lower() if case == "lower" else text)[:_LONGEST_LABEL]
 
 
+def _named_cells(level: Level, header: list[Any]) -> Level:
+    """Return a row of a table as an object; one of another length raises SetAside where read."""
+    row = level.value
+    if type(row) is not list or len(row) != len(header):
+        return level
+    return Level(dict(zip(map(str, header), row, strict=True)), level.key, level.index, level.outer)
+
+
 _LEAST_SIDE = 0.5
 
 
@@ -118,6 +126,7 @@ class RuleReader:
         self.each = compile_each(rule.each, place="each")
         self._label = compile_path(rule.label, place="label") if rule.label else None
         self._split = rule.split
+        self._columns = compile_path(rule.columns, place="columns") if rule.columns else None
         self._lookup = None
         if rule.lookup is not None:
             table = rule.lookup
@@ -148,7 +157,11 @@ class RuleReader:
         first = len(into.notes)
         try:
             names = self.names(top)
-            for level in self.each(top, lacking):
+            header = self._header(top)
+            for row in self.each(top, lacking):
+                if header is not None and row.value == header:
+                    continue  # a table may begin with the row that names its columns
+                level = row if header is None else _named_cells(row, header)
                 met += 1
                 kept += self.read_level(level, names, frame, working, into)
         except TypeError as error:
@@ -159,6 +172,15 @@ class RuleReader:
             reason, value = next(iter(into.notes[first:]), ("", ""))
             return f"all {met} at {self.section} set aside, the first: {reason} {value}".strip()
         return ""
+
+    def _header(self, top: Level) -> list[Any] | None:
+        """Return the names of a table's columns; None where rows are objects already."""
+        if self._columns is None:
+            return None
+        found = self._columns(top)
+        if type(found) is not list:
+            raise TypeError("the names of its columns are not a list where columns says")
+        return found
 
     def names(self, top: Level) -> dict[str, Any]:
         """Return the side table of names, by id."""

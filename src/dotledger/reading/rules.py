@@ -78,13 +78,21 @@ class BoxRule(Place, frozen=True, kw_only=True):
     split: str = ""
     order: tuple[str, ...] = ()
     fields: Mapping[str, str] = msgspec.field(default_factory=dict)
+    angle: str = ""
+    angle_in: Literal["degrees", "radians"] = "degrees"
+    turns: Literal["clockwise", "anticlockwise"] = "clockwise"
+    lines: Literal["columns", "rows"] = "columns"
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
         super().__post_init__()
-        if self.form not in (*BOX_FORMS, "points"):
-            raise ValueError(unknown("form", self.form, (*BOX_FORMS, "points")))
-        if self.form == "points":
+        known = (*BOX_FORMS, "points", "runs")
+        if self.form not in known:
+            raise ValueError(unknown("form", self.form, known))
+        if self.angle and self.form != "centre+size":
+            raise ValueError("a box that is turned has the form 'centre+size'")
+        check_paths((self.angle, "angle"))
+        if self.form in ("points", "runs"):
             return
         if self.split and not self.order:
             raise ValueError("split goes with order: numbers in one text stand in an order")
@@ -110,10 +118,14 @@ class PointsRule(Part, frozen=True, kw_only=True):
     name: str = ""
     x: str = "x"
     y: str = "y"
+    order: tuple[str, ...] = ()
+    step: Literal[2, 3] = 2
 
     def __post_init__(self) -> None:
         """Refuse unknown units and what is no path."""
         check_paths((self.at, "at"), (self.x, "x"), (self.y, "y"))
+        if self.step == 3 and not self.order:
+            raise ValueError("step goes with order: the names of points in one flat list")
         if self.unit is not None and self.unit not in (*BOX_UNITS, "grid"):
             raise ValueError(unknown("unit", self.unit, (*BOX_UNITS, "grid")))
 
@@ -182,6 +194,7 @@ class ReadRule(Part, frozen=True, kw_only=True):
     case: Literal["lower", "as-is"] = "as-is"
     lookup: Lookup | None = None
     split: str = ""
+    columns: str = ""
     confidence: ConfidenceRule | None = None
     box: BoxRule | None = None
     points: PointsRule | None = None
@@ -196,6 +209,7 @@ class ReadRule(Part, frozen=True, kw_only=True):
             (self.label, "label"),
             (self.parents, "parents"),
             (self.keep_if, "keep_if"),
+            (self.columns, "columns"),
         )
         compile_each(self.each)
         if bool(self.label) == bool(self.always):
