@@ -226,7 +226,7 @@ class Shapes(unittest.TestCase):
             self.assertRegex(unread.get("label", ""), sign or "^$")
         optional = rule + "\noptional = true"
         self.assertEqual(read(optional, {}).unread, {})
-        self.assertIn("label", read(optional, {"t": {"n": "x"}}).unread)
+        self.assertIn("label", read(optional, {"t": "x"}).unread)
         self.assertIn("label", read(optional, {"status": "queued"}).unread)
 
     def test_what_is_said_to_be_absent(self):
