@@ -24,6 +24,7 @@ _GROUPS = {
             "demo": "draw made-up scenes, send them to two simulated services, measure, show",
             "simulate": "run simulated services on this machine, well-behaved or not",
             "draft": "draft a description from sample answers",
+            "schema": "print the JSON Schema of a file that people write",
             "try": "make one harmless call: what goes out, what comes back, how it is read",
         },
     ),

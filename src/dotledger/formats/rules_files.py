@@ -16,7 +16,7 @@ from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.files import read_regular
 from dotledger.reading.strict import Part, parse_strictly
 
-__all__ = ["listed", "pattern_of", "read_rules"]
+__all__ = ["RulesFile", "listed", "pattern_of", "read_rules"]
 
 _Verdict = Literal["pass", "hold", "block"]
 _Outcome = Literal["found", "empty", "unread", "failed", "refused", "pending"]
@@ -90,8 +90,20 @@ class _Rule(_When, frozen=True, kw_only=True):
     name: str = ""
 
 
-class _RulesFile(Part, frozen=True, kw_only=True):
-    """What a rules file holds."""
+class RulesFile(Part, frozen=True, kw_only=True):
+    """What a rules file holds.
+
+    Attributes
+    ----------
+    rules_file : int
+        The version of the format.
+    audience : str
+        Whom the rules are for.
+    otherwise, unmentioned, unmentioned_from
+        See `Rules`.
+    rule : tuple of section
+        Each a condition with its verdict and name.
+    """
 
     rules_file: Literal[1]
     audience: str = ""
@@ -156,7 +168,7 @@ def read_rules(path: str | os.PathLike[str]) -> Rules:
     except (OSError, UnicodeDecodeError) as error:
         reason = getattr(error, "strerror", None) or "not text in UTF-8"
         raise TableError(f"the rules file cannot be read ({reason})", place=str(file)) from error
-    kept = parse_strictly(text, _RulesFile, name=str(file))
+    kept = parse_strictly(text, RulesFile, name=str(file))
     try:
         return _rules(kept, file.parent)
     except ArgumentError as error:
@@ -169,7 +181,7 @@ def _facts(error: ArgumentError) -> Mapping[str, Any]:
     return {"got": error.got, "allowed": error.allowed}
 
 
-def _rules(kept: _RulesFile, home: Path) -> Rules:
+def _rules(kept: RulesFile, home: Path) -> Rules:
     found = []
     for number, one in enumerate(kept.rule, 1):
         try:

@@ -112,6 +112,8 @@ class AcceptedJobs(Stepped):
         own.needed = 0
         self.sent(service)
         self.assertEqual(len(self.posts(own)), 1, "the job is asked for again, not paid again")
+        with Ledger(self.path) as ledger:
+            self.assertEqual([month.calls for month in usage(ledger)], [1])
         self.assertEqual(findings_of(self.path).label.used(), ["night", "bell"])
 
     def test_killed(self):
@@ -135,6 +137,10 @@ class AcceptedJobs(Stepped):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(len(self.posts(own)), 1)
         self.assertEqual(findings_of(self.folder / "l.ledger").label.used(), ["night", "bell"])
+        with Ledger(self.folder / "l.ledger") as ledger:
+            self.assertEqual(
+                [month.calls for month in usage(ledger)], [1], "paid, and counted, once"
+            )
 
     def test_elsewhere_and_retry_after(self):
         """The address in a header, the result at an address, the wait that the service asks for."""

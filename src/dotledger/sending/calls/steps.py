@@ -122,9 +122,15 @@ def call_in_steps(
 
 
 def _nothing_yet(caller: Caller) -> Called:
-    """Return the first step of a call whose job is under way: nothing is asked again."""
+    """Return the first step of a call whose job is under way: asked before, and counted now."""
     return Called(
-        response=None, reason="", started=caller.wall(), seconds=0.0, attempts=0, sent_bytes=0
+        response=None,
+        reason="",
+        started=caller.wall(),
+        seconds=0.0,
+        attempts=0,
+        sent_bytes=0,
+        requests=1,
     )
 
 
@@ -279,14 +285,18 @@ def _asked_wait(response: Response | None) -> float:
 
 
 def _of_whole(first: Called, last: Called) -> Called:
-    """Return the last step as the end of the whole call; asking for a job costs nothing."""
+    """Return the last step as the end of the whole call; asking for a job costs nothing.
+
+    A job that is still under way is counted when it ends, by whoever sees that: a process that is
+    killed writes down nothing.
+    """
     return replace(
         last,
         started=first.started,
         seconds=first.seconds + last.seconds,
         attempts=first.attempts or last.attempts,
         sent_bytes=first.sent_bytes,
-        requests=first.requests,
+        requests=0 if last.pending else first.requests,
     )
 
 

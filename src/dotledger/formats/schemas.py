@@ -1,0 +1,94 @@
+"""JSON Schemas of the files that people write: editors complete and check TOML by them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import msgspec
+
+from dotledger.errors import ArgumentError
+
+__all__ = ["SCHEMAS", "schema_of"]
+
+
+def _description() -> Any:
+    from dotledger.services.description import Description
+
+    return Description
+
+
+def _rules() -> Any:
+    from dotledger.formats.rules_files import RulesFile
+
+    return RulesFile
+
+
+def _gates() -> Any:
+    from dotledger.formats.gates_files import GatesFile
+
+    return GatesFile
+
+
+def _thresholds() -> Any:
+    from dotledger.formats.thresholds_files import ThresholdsFile
+
+    return ThresholdsFile
+
+
+def _import() -> Any:
+    from dotledger.formats.annotations.imports import ImportDescription
+
+    return ImportDescription
+
+
+SCHEMAS: dict[str, Callable[[], Any]] = {
+    "description": _description,
+    "rules": _rules,
+    "gates": _gates,
+    "thresholds": _thresholds,
+    "import": _import,
+}
+"""Each sort of file, and what it holds."""
+
+
+def schema_of(name: str) -> dict[str, Any]:
+    """Return the JSON Schema of a sort of file.
+
+    Parameters
+    ----------
+    name : str
+        A key of `SCHEMAS`.
+
+    Returns
+    -------
+    dict
+        JSON Schema, draft 2020-12. What values contradict each other is checked when the file is
+        read, not by the schema.
+
+    Raises
+    ------
+    ArgumentError
+        If there is no such sort.
+    """
+    if name not in SCHEMAS:
+        raise ArgumentError("unknown sort of file", place="name", got=name, allowed=list(SCHEMAS))
+    head = {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": f"Dot Ledger: {name}",
+    }
+    return {**head, **_closed(msgspec.json.schema(SCHEMAS[name]()))}
+
+
+def _closed(part: Any) -> Any:
+    """Let no section hold keys that it does not have: they are refused when it is read, too."""
+    if isinstance(part, list | tuple):
+        return [_closed(one) for one in part]
+    if not isinstance(part, dict):
+        return part
+    made = {key: _closed(value) for key, value in part.items()}
+    if made.get("type") == "object" and "properties" in made:
+        made.setdefault("additionalProperties", False)
+    if isinstance(made.get("description"), str):
+        made["description"] = " ".join(made["description"].split())
+    return made
