@@ -1,12 +1,15 @@
 """``show`` and ``search``: one image's story, and images across batches, on the demo."""
 
 import json
+import re
 import tempfile
 import unittest
 from pathlib import Path
 
 from PIL import Image
 
+from dotledger.standins.evening import pointed_text, running
+from dotledger.standins.scenes import RECIPES, draw_scene
 from tests.cli.test_commands import dotledger
 
 
@@ -68,3 +71,26 @@ class OnTheWalk(unittest.TestCase):
         self.assertGreater((self.walk / "moons.png").stat().st_size, 10_000)
         for wrong, word in ((("--kind", "fase"), "face"), (("--least", "90"), "0 to 1"), (("--since", "May"), "2026-05-31"), (("--text", "("), "regular"), (("--verdict", "block"), "--rules")):  # fmt: skip
             self.assertIn(word, self.run_on("search", *wrong, status=2).stderr)
+
+
+class TriedOnAPage(unittest.TestCase):
+    def test_page(self):
+        """Image, boxes, what was read, the answer and the masked request; nothing from elsewhere."""
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        recipe = next(r for r in RECIPES if r.name == "walk-02.jpg")
+        (home / "a.jpg").write_bytes(draw_scene(recipe).data)
+        with running("marl") as up:
+            (home / "marl.toml").write_text(pointed_text(up))
+            words = ("try", "a.jpg", "--service", "marl.toml", "--page", "t.html")
+            done = dotledger(*words, cwd=home, env={"MARL_CLIENT": up.service.key})
+            self.assertEqual(done.returncode, 0, done.stderr)
+            text = (home / "t.html").read_text(encoding="utf-8")
+            self.assertEqual(text.count('class="box"'), 3)
+            for word in ("umbrella", "status 200", "&#34;things&#34;", "What was sent"):
+                self.assertIn(word, text)
+            self.assertNotIn(up.service.key.partition(":")[2], text)
+            self.assertEqual(re.findall(r'(?:src|href)="(?!data:)([^"]*)"', text), [])
+            self.assertEqual(dotledger(*words, cwd=home).returncode, 2, "it exists")
+        refused = dotledger(*words, "--replace", cwd=home, env={"MARL_CLIENT": "no:thing"})
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn("Problem:", (home / "t.html").read_text(encoding="utf-8"))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Callable, Mapping
+from functools import partial
 
 import orjson
 from msgspec import Struct, field
@@ -16,8 +17,10 @@ from dotledger.images.prepare import Prepared
 from dotledger.images.ready import made_ready
 from dotledger.reading.rule_reader import Reading
 from dotledger.reading.strict import hinted
+from dotledger.sending.calls.calling import Caller
 from dotledger.sending.calls.code import transport_for
-from dotledger.sending.calls.tokens import key_source
+from dotledger.sending.calls.steps import NoJobs, call_in_steps
+from dotledger.sending.calls.tokens import KeySource, key_source
 from dotledger.sending.calls.transport import (
     HttpTransport,
     NoAnswer,
@@ -25,7 +28,11 @@ from dotledger.sending.calls.transport import (
     Transport,
     send_covered,
 )
+from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.announced import told_by
+from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
+from dotledger.sending.deciding.retrying import Patience
 from dotledger.services.answers import Reader
 from dotledger.services.description import Call, Description
 from dotledger.services.keys import find_key, find_signer, given_key
@@ -160,13 +167,49 @@ def try_call(
         request = builder.build([_payload(prepared)], used)
         trial.request = _shown(request, secrets)
         if not dry:
-            sent = lambda: send_covered(way, request, secrets)  # noqa: E731 - a short name
+            sent: Callable[[], Response] = partial(send_covered, way, request, secrets)
+            if chosen.bring or chosen.job or chosen.more:
+                keys = key_source(plan.description, found, way, clock, secrets)
+                caller = _one_caller(plan.description, way, keys, secrets, clock)
+                sent = partial(_in_steps, caller, builder, _payload(prepared))
             body = _send(trial, sent, plan.description, clock)
             _read(trial, body, plan.description, chosen, kinds, frame)
     except DotLedgerError as error:
         trial.problem = trial.problem or secrets.text(str(error), least=1)
         trial.next_steps += advice(trial, plan.description, error)
     return trial
+
+
+def _one_caller(
+    description: Description,
+    way: Transport,
+    keys: KeySource,
+    secrets: Secrets,
+    clock: Callable[[], float],
+) -> Caller:
+    """Return a caller that makes each step once."""
+    return Caller(
+        transport=way,
+        keys=keys,
+        secrets=secrets,
+        gate=Gate(opening_pace(now=clock(), at_once=1), clock),
+        patience=Patience(attempts=1, connections=1, refusals=2),
+        steady=clock,
+        wall=time.time,
+        random=lambda: 0.5,
+        sleep=time.sleep,
+        told=told_by(description),
+    )
+
+
+def _in_steps(caller: Caller, builder: RequestBuilder, payload: Payload) -> Response:
+    """Make a call of several steps; raises ConnectError where one of them came to nothing."""
+    called = call_in_steps(caller, builder, [payload], jobs=NoJobs(), images="", sleep=caller.sleep)
+    response = called.response
+    well = response is not None and 200 <= response.status < 300
+    if response is None or (called.reason and well):
+        raise ConnectError(called.reason or "there was no answer")
+    return response
 
 
 def _chosen(plan: Plan, name: str | None) -> tuple[Call, tuple[str, ...]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -18,9 +19,12 @@ from dotledger.cli.options.common import (
     ledger_option,
     print_json,
     print_table,
+    replace_option,
+    say,
     service_options,
     settings_of,
 )
+from dotledger.files import check_output
 
 if TYPE_CHECKING:
     from dotledger.sending.trial import Trial
@@ -39,6 +43,10 @@ _ANSWER_LINES = 40
 @click.option(
     "--dry", is_flag=True, help="Show what would be sent; send nothing, read no key, run no code."
 )
+@click.option(
+    "--page", metavar="FILE", help="Also write it as a page (.html): image, boxes, answer."
+)
+@replace_option
 @json_option
 def command(
     image: str | None,
@@ -49,6 +57,8 @@ def command(
     pairs: tuple[str, ...],
     allow_code: bool,
     dry: bool,
+    page: str | None,
+    replace: bool,
     as_json: bool,
 ) -> None:
     """Make one harmless call with one IMAGE and take it apart.
@@ -61,16 +71,56 @@ def command(
     from dotledger.sending.deciding.plan import make_plan
     from dotledger.sending.trial import try_call
 
+    if page is not None:
+        check_output(page, place="--page", inputs=(image, service), replace=replace)
     description = described(service, ledger).with_settings(settings_of(pairs))
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(description, nothing, kinds=as_kinds(kinds))
     data = _picture(image) if image else _made_up_picture()
     trial = try_call(plan, data, call=call_name, allow_code=allow_code, dry=dry)
+    if page is not None:
+        _write_page(trial, data, description.service, call_name or plan.calls[0][0].name, page)
     if as_json:
         print_json(asdict(trial) | {"well": trial.well, "readings": _plain(trial)})
     else:
         _show(trial, dry=dry)
     sys.exit(0 if trial.well else 2)
+
+
+def _write_page(trial: Trial, image: bytes, service: str, call: str, page: str) -> None:
+    from dotledger.files import whole_file
+    from dotledger.report.pages.columns import in_words
+    from dotledger.report.pages.trial import Attempt, trial_page
+
+    found = [one for reading in trial.readings for one in reading.found]
+    notes = [f"{why}: {value}" for reading in trial.readings for why, value in reading.notes]
+    unread = {k: why for reading in trial.readings for k, why in reading.unread.items()}
+    notes += [f"{kind} unread: {why}" for kind, why in unread.items()]
+    attempt = Attempt(
+        service=service,
+        call=call,
+        request=trial.request,
+        status=trial.status,
+        seconds=trial.seconds,
+        answer=trial.answer,
+        found=[
+            (f.kind, f.label, _number(f.confidence), f.box, in_words(_attributes(f))) for f in found
+        ],
+        notes=notes,
+        problem=trial.problem,
+        next_steps=trial.next_steps,
+    )
+    with whole_file(Path(page)) as draft:
+        draft.write_text(trial_page(attempt, image), encoding="utf-8", newline="\n")
+    say(f"written to {page}")
+
+
+def _attributes(found: Any) -> dict[str, Any]:
+    return {} if found.details is None else found.details.attributes
+
+
+def _number(confidence: float | None) -> str:
+    return "asserted" if confidence is None else f"{confidence:.3g}"
 
 
 def _picture(image: str) -> bytes:

@@ -23,7 +23,7 @@ from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
 
-__all__ = ["STATES", "PageRun", "page_run"]
+__all__ = ["STATES", "PageRun", "in_words", "page_run"]
 
 STATES = ("right", "wrong", "ignored", "unjudged")
 _RIGHT, _WRONG, _IGNORED, _UNJUDGED = range(4)
@@ -205,7 +205,7 @@ def _finding_columns(
         order[key] = order.get(key, 0) + 1
         details = None if table.details is None else table.details[row]
         hidden = private and kind[row] in ("text", "caption")
-        more = "" if details is None else _in_words(details.attributes, private=private)
+        more = "" if details is None else in_words(details.attributes, private=private)
         values = (
             *(row, image[row], kind[row], "(hidden)" if hidden else label[row]),
             None if math.isnan(confidence[row]) else confidence[row],
@@ -218,7 +218,21 @@ def _finding_columns(
     return columns
 
 
-def _in_words(attributes: Mapping[str, Any], *, private: bool) -> str:
+def in_words(attributes: Mapping[str, Any], *, private: bool = False) -> str:
+    """Return attributes in words.
+
+    Parameters
+    ----------
+    attributes : mapping of str to value
+        Of a finding.
+    private : bool, default False
+        Leave out names of persons.
+
+    Returns
+    -------
+    str
+        Such as ``smiling: yes, eye distance: 23.8 pixels``.
+    """
     parts = []
     for name, value in attributes.items():
         is_person = name == "name" or (isinstance(value, Mapping) and "name" in value)
@@ -229,6 +243,8 @@ def _in_words(attributes: Mapping[str, Any], *, private: bool) -> str:
 
 
 def _value(value: Any) -> str:
+    if isinstance(value, Mapping) and set(value) == {"value", "unit"}:
+        return f"{_value(value['value'])} {value['unit']}"
     if isinstance(value, Mapping):
         return " ".join(f"{name} {_value(one)}" for name, one in value.items())
     if isinstance(value, bool):
