@@ -3,10 +3,12 @@
 import sys
 import time
 
+from msgspec.structs import replace
+
 from dotledger import findings_of, open_service, send, try_call
 from dotledger.errors import ConnectError, DescriptionError
 from dotledger.sending.deciding.announced import Told, left_and_reset, told_by
-from dotledger.sending.deciding.pacing import announced, ask, opening_pace
+from dotledger.sending.deciding.pacing import Send, Wait, announced, ask, opening_pace
 from tests.sending.calls.test_steps import Stepped
 from tests.sending.helpers import ANSWER, Handler, description, picture, pictures
 
@@ -29,12 +31,21 @@ class Announced(Stepped):
             self.assertEqual(left_and_reset(headers, told, NOW), wanted, headers)
 
     def test_pace(self):
-        """Held where nothing is left, or what is left belongs to calls under way; never for ever."""
-        pace, _ = ask(opening_pace(now=0, at_once=4), 0)
-        self.assertEqual(announced(pace, 10, 5, 60).paused_until, pace.paused_until)
-        self.assertEqual(announced(pace, 10, 0, 60).paused_until, 70)
-        self.assertEqual(announced(pace, 10, 0, 1e6).paused_until, 910)
-        self.assertEqual(announced(pace, 10, 0, -5).paused_until, pace.paused_until)
+        """So many starts until then; calls under way use them up; plenty is no limit; never for ever."""
+        pace, _ = ask(replace(opening_pace(now=0, at_once=4), proven=True), 0)
+        two = announced(pace, 10, 2, 60)
+        for _ in range(2):
+            two, decision = ask(two, 11)
+            self.assertIsInstance(decision, Send)
+        self.assertEqual(ask(two, 11)[1], Wait(59.0))
+        self.assertIsInstance(ask(two, 70)[1], Send)
+        self.assertEqual(ask(announced(pace, 10, 0, 1e6), 10)[1], Wait(900.0))
+        self.assertIsInstance(ask(announced(pace, 10, 0, -5), 10)[1], Send)
+        self.assertIsInstance(ask(announced(announced(pace, 10, 0, 60), 11, 50, 60), 12)[1], Send)
+        three, _ = ask(pace, 1)
+        self.assertEqual(announced(three, 10, 3, 60).allowed, 2, "one beside is not counted yet")
+        late = announced(announced(pace, 10, 1, 60), 11, 4, 60)
+        self.assertEqual(late.allowed, 1, "an answer that was counted earlier and came later")
 
     def test_over_http(self):
         """Ten calls against a service that allows two a second and announces it: none is refused."""

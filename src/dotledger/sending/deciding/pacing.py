@@ -132,6 +132,8 @@ class Pace(Struct, frozen=True):
     failed, grave : int
         Calls that failed for good since one last went well, and those of them for a reason that
         hardly concerns one image alone.
+    allowed, allowed_until : float
+        Calls that the service announced that it still takes, and until when that holds.
     """
 
     buckets: tuple[Bucket, ...] = ()
@@ -149,6 +151,8 @@ class Pace(Struct, frozen=True):
     refused: int = 0
     failed: int = 0
     grave: int = 0
+    allowed: float = math.inf
+    allowed_until: float = -math.inf
 
 
 # A declared limit is used to 99 %, and no bucket holds more than a hundredth of it: however the
@@ -220,8 +224,8 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
         return pace, GiveUp(pace.stop)
     if pace.left is not None and pace.left <= 0:
         return pace, GiveUp(pace.budget_reason)
-    if now < pace.paused_until:
-        return pace, Wait(pace.paused_until - now)
+    if (until := _held_until(pace)) > now:
+        return pace, Wait(until - now)
     if pace.under_way >= (pace.at_once if pace.proven else 1):
         return pace, Wait(math.inf)
     # All limits must agree before a token is taken from any, or tokens would be lost while waiting.
@@ -232,9 +236,15 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
     return _started(pace, tuple(bucket.taken() for bucket in buckets)), Send()
 
 
+def _held_until(pace: Pace) -> float:
+    """Return until when the service wants nothing: it said so, or announced that none is left."""
+    return max(pace.paused_until, pace.allowed_until if pace.allowed < 1 else -math.inf)
+
+
 def _started(pace: Pace, buckets: tuple[Bucket, ...]) -> Pace:
     left = None if pace.left is None else pace.left - 1
-    return replace(pace, buckets=buckets, under_way=pace.under_way + 1, left=left)
+    started = replace(pace, buckets=buckets, under_way=pace.under_way + 1, left=left)
+    return replace(started, allowed=pace.allowed - 1) if pace.allowed < math.inf else started
 
 
 def ended(pace: Pace, *, free: bool = False) -> Pace:
@@ -396,12 +406,17 @@ def announced(pace: Pace, now: float, left: float, seconds: float) -> Pace:
     Returns
     -------
     Pace
-        Paused where nothing is left, at most a quarter of an hour; else as it was.
+        With so many starts allowed until then, at most a quarter of an hour ahead.
     """
-    if left > max(0, pace.under_way - 1) or seconds <= 0:
+    if seconds <= 0:
         return pace
     until = now + min(seconds, _LONGEST_ANNOUNCED)
-    return replace(pace, paused_until=max(pace.paused_until, until))
+    allowed = left - max(0, pace.under_way - 1)
+    if allowed >= 2 * pace.at_once:  # plenty: nothing needs to be counted
+        return replace(pace, allowed=math.inf, allowed_until=-math.inf)
+    if now < pace.allowed_until:  # answers may arrive in another order than they were counted
+        allowed, until = min(allowed, pace.allowed), max(until, pace.allowed_until)
+    return replace(pace, allowed=allowed, allowed_until=until)
 
 
 _LONGEST_ANNOUNCED = 900.0

@@ -1,0 +1,171 @@
+"""Three invented services, described from their makers' pages: sent to, read and measured over HTTP.
+
+Each service here knows the truth of the demo's scenes and tells it in its own way, so that every
+box that is not read where it is, and every finding that is lost, costs recall.
+"""
+
+import hashlib
+import json
+import re
+import time
+from pathlib import Path
+from urllib.parse import parse_qs, urlsplit
+
+from dotledger import findings_of, measure, read_annotations, send
+from dotledger.ledger.store import Ledger
+from dotledger.ledger.usage import usage
+from dotledger.services.description import load_description
+from dotledger.standins.scenes import RECIPES, draw_scene, truth, write_scenes
+from tests.sending.calls.test_steps import Methods
+from tests.sending.helpers import InFolder, served
+
+UNSEEN = Path(__file__).parent.parent / "examples" / "unseen"
+SCENES = [r for r in RECIPES if not r.special and r.orientation == 1 and r.name.endswith(".jpg")][:9]  # fmt: skip
+
+
+def things_of(data, kinds):
+    """What is true of a scene, by the bytes of its file."""
+    return [p for p in KNOWN[hashlib.sha256(data).hexdigest()].painted if p.kind in kinds]
+
+
+DRAWN = [draw_scene(recipe) for recipe in SCENES]
+KNOWN = {hashlib.sha256(scene.data).hexdigest(): scene for scene in DRAWN}
+SIZES = {scene.name: recipe.size for scene, recipe in zip(DRAWN, SCENES)}
+
+
+class Brook(Methods):
+    tickets = {}  # noqa: RUF012 - replaced for each server
+
+    def post(self):
+        data = self.body()
+        assert self.headers["Authorization"] == "Token b-token"
+        number = len(self.tickets) + 1
+        self.tickets[number] = [data, 0]
+        self.send_response(202)
+        body = json.dumps({"ticket": {"number": number, "stage": "waiting"}}).encode()
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def get(self):
+        number = int(self.path.rpartition("/")[2])
+        data, asked = self.tickets[number]
+        self.tickets[number][1] += 1
+        if asked < 1:
+            return self.reply({"ticket": {"number": number, "stage": "looking"}})
+        width, height = SIZES[KNOWN[hashlib.sha256(data).hexdigest()].name]
+        sights = []
+        for thing in things_of(data, ("object",)):
+            x0, y0, x1, y1 = thing.box
+            place = {"cx": 500 * (x0 + x1) / width, "cy": 500 * (y0 + y1) / height, "w": 1000 * (x1 - x0) / width, "h": 1000 * (y1 - y0) / height, "tilt": 0.0}  # fmt: skip
+            sights.append({"name": thing.label, "trust": 0.93, "place": place})
+        return self.reply({"ticket": {"number": number, "stage": "finished"}, "sights": sights})
+
+
+class Thistle(Methods):
+    files, pages = {}, {}
+
+    def checked(self):
+        assert parse_qs(urlsplit(self.path).query)["apikey"] == ["t-key"]
+        return urlsplit(self.path).path
+
+    def put(self):
+        self.checked()
+        name = f"f-{time.monotonic_ns()}"
+        self.files[name] = self.body()
+        self.reply({"file": name})
+
+    def post(self):
+        self.checked()
+        asked = json.loads(self.body())
+        assert asked["tables"] == ["things"]
+        self.answer([
+            [thing.label, "93,5 %", *thing.box] for thing in things_of(self.files[asked["about"]], ("object",))
+        ])  # fmt: skip
+
+    def get(self):
+        self.answer(self.pages.pop(self.checked().rpartition("/")[2]))
+
+    def delete(self):
+        del self.files[self.checked().rpartition("/")[2]]
+        self.reply({})
+
+    def answer(self, rows):
+        page = {"columns": ["thing", "certain", "left", "top", "right", "bottom"], "rows": rows[:2]}
+        if rows[2:]:
+            token = f"t{time.monotonic_ns()}"
+            self.pages[token] = rows[2:]
+            page["more"] = f"/ask/next/{token}"
+        self.reply(page)
+
+
+class Quarry(Methods):
+    times = ()
+
+    def post(self):
+        body = self.body()
+        assert self.headers["X-Quarry-Key"] == "q-key"
+        options = re.search(rb'name="options"\r\nContent-Type: application/json\r\n\r\n(.*?)\r\n--', body, re.DOTALL)  # fmt: skip
+        assert json.loads(options[1]) == {"want": ["face", "thing"], "most": 50}
+        start = body.index(b"\xff\xd8")
+        data = body[start : body.rindex(b"\xff\xd9") + 2]
+        now = time.monotonic()
+        recent = sum(now - one < 1 for one in self.times)
+        self.times.append(now)
+        self.seen.append(recent)
+        hits = []
+        for thing in things_of(data, ("object", "face")):
+            x0, y0, x1, y1 = thing.box
+            hit = {"sort": "thing" if thing.kind == "object" else "face", "sure": 240, "area": f"{x0},{y0},{x1 - x0},{y1 - y0}"}  # fmt: skip
+            more = {"what": thing.label} if thing.kind == "object" else {"marks": [x0 + 1, y0 + 1, 2, 0, 0, 0, x0 + 2, y1 - 1, 2]}  # fmt: skip
+            hits.append({**hit, **more})
+        self.reply({"hits": hits}, X_Quarry_Left=str(max(0, 3 - recent)), X_Quarry_Again="1")
+
+
+class Unseen(InFolder):
+    def measured(self, name, handler, key, kinds, **facts):
+        """Send nine scenes, read them, measure; return the measure and the server."""
+        port, own = served(self, handler)
+        for fact, value in facts.items():
+            setattr(own, fact, value)
+        write_scenes(self.folder, recipes=SCENES)
+        service = load_description(UNSEEN / name / "description.toml")
+        sent = send(self.folder / "images", service, ledger=self.path, key=key, settings={"port": str(port)})  # fmt: skip
+        self.assertEqual(sent.outcomes[kinds[0]].get("failed", 0), 0, sent)
+        found = findings_of(self.path)
+        truths = read_annotations(self.folder / "annotations.csv")
+        result = measure(found, truths, overlap=0.9, kinds=kinds, draws=0)
+        for kind in kinds:
+            row = result.kinds[kind].pooled
+            self.assertGreater(row.annotated, 5)
+            self.assertEqual((row.misses, row.false_positives), (0, 0), (name, kind))
+        with Ledger(self.path) as ledger:
+            self.assertEqual([month.calls for month in usage(ledger)], [len(SCENES)])
+        return found, own
+
+    def test_brook(self):
+        """Jobs, tilted boxes in thousandths."""
+        found, own = self.measured("brook", Brook, "b-token", ["object"], tickets={})
+        self.assertEqual(len(own.tickets), len(SCENES))
+        self.assertEqual(set(found.confidence[~found.blank].tolist()), {0.93})
+
+    def test_thistle(self):
+        """Brought first, tables in parts, percent with a decimal comma; nothing is left there."""
+        found, own = self.measured("thistle", Thistle, "t-key", ["object"], files={}, pages={})
+        self.assertEqual((own.files, own.pages), ({}, {}))
+        self.assertEqual(set(found.confidence[~found.blank].tolist()), {0.935})
+
+    def test_quarry(self):
+        """A form with JSON, one list for two kinds, 0 to 255, flat points, a rate that is obeyed."""
+        found, own = self.measured("quarry", Quarry, "q-key", ["object", "face"], times=[])
+        self.assertLessEqual(max(own.seen), 4)
+        face = next(
+            d for d, kind in zip(found.details, found.kind.values()) if kind == "face" and d
+        )
+        self.assertEqual(sorted(face.points), ["left eye", "mouth"])
+
+    def test_the_truth_is_that_of_the_demo(self):
+        """What the services tell is what the annotations hold."""
+        self.assertEqual(len(truth(DRAWN).image.used()), len(SCENES))
+        self.assertEqual({p.name for p in UNSEEN.iterdir() if p.is_dir()}, {"brook", "thistle", "quarry"})  # fmt: skip
