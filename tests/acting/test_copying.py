@@ -14,8 +14,8 @@ from dotledger.core.deciding.conditions import Condition, Rule, Rules
 from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.standins.scenes import RECIPES, draw_scene
 from tests.acting.test_cover import encoded, noise
-from tests.cli.test_commands import dotledger as run
 from tests.core.measuring.test_measure import findings_of
+from tests.forked import dotledger as run
 
 
 def prints(**images):

@@ -13,8 +13,9 @@ from dotledger.images.gather import Gathered, gather
 from dotledger.standins.evening import pointed_text, running
 from dotledger.standins.scenes import RECIPES, draw_scene
 from tests.acting.test_cover import encoded, noise
-from tests.cli.test_commands import dotledger
 from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.forked import dotledger
+from tests.walk import walk_in
 
 BOX = (20, 30, 40, 50)
 
@@ -94,8 +95,7 @@ class Command(unittest.TestCase):
     def test_on_the_walk(self):
         """The originals stay; open faces are listed with status 1; all covered is said."""
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        self.assertEqual(dotledger("demo", "--folder", home / "walk").returncode, 0)
-        walk = home / "walk"
+        walk, _ = walk_in(home)
         before = {p: p.read_bytes() for p in (walk / "images").rglob("*.*")}
         words = ("cover", "images", "--out", "hidden", "--annotations", "annotations.csv")
         done = dotledger(*words, "--ledger", "walk.ledger", "--service", "marl", cwd=walk)

@@ -24,8 +24,8 @@ from dotledger.core.deciding.reviewing import (
 from dotledger.errors import ArgumentError, TableError
 from dotledger.testing import FakeTransport
 from tests.browser import Browser, needs_browser
-from tests.cli.test_commands import dotledger
 from tests.core.measuring.test_measure import findings_of
+from tests.forked import dotledger
 from tests.sending.helpers import ANSWER, InFolder, description, picture
 
 BOX = (0, 0, 9, 9)

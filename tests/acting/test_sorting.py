@@ -24,8 +24,9 @@ from dotledger.errors import ArgumentError
 from dotledger.formats.rules_files import read_rules
 from dotledger.images.gather import gather
 from tests.acting.test_cover import encoded, noise
-from tests.cli.test_commands import dotledger
 from tests.core.measuring.test_measure import findings_of
+from tests.forked import dotledger
+from tests.walk import walk_in
 
 FOUND = findings_of([
     ("a.png", "object", "cup", 0.9, (0, 0, 9, 9)), ("a.png", "object", "hat", 0.6, (0, 0, 9, 9)),
@@ -107,8 +108,7 @@ class Sorting(unittest.TestCase):
 
     def test_command(self):
         """Folders, a manifest with reasons, and a second run that adds nothing."""
-        self.assertEqual(dotledger("demo", "--folder", self.home / "walk").returncode, 0)
-        walk = self.home / "walk"
+        walk, _ = walk_in(self.home)
         words = ("sort", "images", "--findings", "flint.csv", "--kind", "object", "--out", "sorted", "--threshold", 0.5)  # fmt: skip
         first, second = dotledger(*words, cwd=walk), dotledger(*words, cwd=walk)
         self.assertEqual(first.returncode, 0, first.stderr)

@@ -10,17 +10,16 @@ from pathlib import Path
 import numpy as np
 
 import dotledger as dotledger_library
-from tests.cli.test_commands import dotledger
+from tests.forked import dotledger
 from tests.sending.helpers import ANSWER, TEXT, Handler, pictures, served
+from tests.walk import walk_in
 
 
 class OnTheWalk(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.home = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
-        done = dotledger("demo", "--folder", cls.home / "walk")
-        assert done.returncode == 0, done.stderr
-        cls.walk = cls.home / "walk"
+        cls.walk, done = walk_in(cls.home)
         cls.shown = done.stdout
 
     def run_on(self, command, *words, service="flint", status=0):

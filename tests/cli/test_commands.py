@@ -2,10 +2,7 @@
 
 import csv
 import json
-import os
 import shlex
-import subprocess
-import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -13,19 +10,7 @@ from pathlib import Path
 from PIL import Image
 
 from dotledger.standins.evening import description_text, evening_walk
-
-
-def dotledger(*words, cwd=None, env=None):
-    """Run the command in a process of its own."""
-    return subprocess.run(
-        [sys.executable, "-c", "from dotledger.cli import run; run()", *map(str, words)],
-        capture_output=True,
-        text=True,
-        cwd=cwd,
-        env={**os.environ, **(env or {})},
-        timeout=120,
-        check=False,
-    )
+from tests.forked import dotledger
 
 
 class Demo(unittest.TestCase):

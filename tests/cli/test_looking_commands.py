@@ -10,7 +10,8 @@ from PIL import Image
 
 from dotledger.standins.evening import pointed_text, running
 from dotledger.standins.scenes import RECIPES, draw_scene
-from tests.cli.test_commands import dotledger
+from tests.forked import dotledger
+from tests.walk import walk_in
 
 
 class OnTheWalk(unittest.TestCase):
@@ -18,8 +19,7 @@ class OnTheWalk(unittest.TestCase):
     def setUpClass(cls):
         folder = tempfile.TemporaryDirectory()
         cls.addClassCleanup(folder.cleanup)
-        cls.walk = Path(folder.name) / "walk"
-        assert dotledger("demo", "--folder", cls.walk).returncode == 0
+        cls.walk, _ = walk_in(folder.name)
 
     def run_on(self, *words, status=0):
         done = dotledger(*words, "--ledger", "walk.ledger", cwd=self.walk)

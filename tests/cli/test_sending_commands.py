@@ -9,7 +9,7 @@ from dotledger import send
 from dotledger.standins.evening import description_of, pointed_text, running
 from dotledger.standins.scenes import RECIPES, draw_scene
 from dotledger.standins.trouble import parse_trouble
-from tests.cli.test_commands import dotledger
+from tests.forked import dotledger
 
 
 class Commands(unittest.TestCase):

@@ -10,7 +10,7 @@ import jsonschema
 
 from dotledger.errors import ArgumentError
 from dotledger.formats.schemas import SCHEMAS, schema_of
-from tests.cli.test_commands import dotledger
+from tests.forked import dotledger
 
 RULES = 'rules_file = 1\nunmentioned = "hold"\n[[rule]]\nverdict = "block"\nkind = "unsafe"\nlabel = ["smoke"]\nconfidence = 0.5\n'
 

@@ -17,8 +17,9 @@ from dotledger.errors import ArgumentError
 from dotledger.report.pages.columns import page_run
 from tests.acting.test_cover import encoded, noise
 from tests.browser import Browser, needs_browser
-from tests.cli.test_commands import dotledger as run
 from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.forked import dotledger as run
+from tests.walk import walk_in
 
 LABELS = ("lamp", "cup", "<b>bold</b>")
 KINDS = (("object", True), ("label", False))
@@ -176,8 +177,7 @@ class Private(unittest.TestCase):
             for secret in ("Old Reed", "0171", "data:image/jpeg"):
                 self.assertEqual(secret in text, not private, secret)
             self.assertIn("smiling: yes", text)
-        self.assertEqual(run("demo", "--folder", home / "walk").returncode, 0)
-        walk = home / "walk"
+        walk, _ = walk_in(home)
         words = ("report", "--ledger", "walk.ledger", "--service", "marl", "--versus", "flint", "--annotations", "annotations.csv", "--rules", "rules.toml", "--threshold", 0.5)  # fmt: skip
         for name, more in (("open.html", ()), ("closed.html", ("--private",))):
             done = run(*words, "--out", name, *more, cwd=walk)
