@@ -160,6 +160,8 @@ class Judged(unittest.TestCase):
             made = draw(findings, images, home / sheet, annotations=annotations, sheet=sheet, confidence="percent")  # fmt: skip
             sizes.add(made.sheet.read_bytes())
         self.assertEqual(len(sizes), 4)
+        odd = draw(found(("a", "lamp \U0010fffd", 0.9, (10, 10, 60, 60))), images, home / "odd")
+        self.assertEqual((odd.lacking, plain.lacking), ("\U0010fffd", ""))
         marks = picture_marks(findings, None, confidence="percent")
         self.assertEqual(marks["a"][0][0].text, "lamp 90%")
         tiles = fault_tiles(findings, annotations, {n: (lambda d=d: d) for n, d in images.items()}, by="reason")  # fmt: skip

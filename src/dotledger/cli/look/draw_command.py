@@ -114,6 +114,8 @@ def command(
     if drawn.not_found:
         count = counted(len(drawn.not_found), "image")
         say(f"not drawn, {count} with findings not among IMAGES: {first_of(drawn.not_found, 5)}")
+    if drawn.lacking:
+        say(f"letters that no font here has, drawn as squares: {drawn.lacking[:40]}")
     if drawn.others:
         count = counted(len(drawn.others), "other file")
         say(f"{count} in {folder} from before: {first_of(drawn.others, 5)}")

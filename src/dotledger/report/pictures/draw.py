@@ -19,6 +19,7 @@ from dotledger.errors import ArgumentError, GatherError, ImageError
 from dotledger.files import whole_file
 from dotledger.images.facts import read_facts
 from dotledger.images.gather import gather
+from dotledger.report.pictures.fonts import lacking
 from dotledger.report.pictures.sheets import (
     CONFIDENCES,
     Pictured,
@@ -58,6 +59,8 @@ class Drawn:
         Files that were in the folder before and are none of these.
     matched : tuple of str
         In words, how images that are named differently were matched.
+    lacking : str
+        Letters of labels that no font on this machine has; squares stand for them.
     """
 
     pictures: tuple[Path, ...]
@@ -65,6 +68,7 @@ class Drawn:
     not_found: tuple[str, ...]
     others: tuple[str, ...] = ()
     matched: tuple[str, ...] = ()
+    lacking: str = ""
 
 
 def draw(
@@ -166,6 +170,7 @@ def draw(
         not_found=tuple(name for name in wanted if name not in readers),
         others=tuple(sorted(path.name for path in target.iterdir() if path.name not in made)),
         matched=tuple(matched.lines()),
+        lacking=lacking("".join(mark.text for one in pictures for mark in one.marks)),
     )
 
 
