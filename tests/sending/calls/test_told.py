@@ -38,13 +38,15 @@ class Announced(Stepped):
             two, decision = ask(two, 11)
             self.assertIsInstance(decision, Send)
         self.assertEqual(ask(two, 11)[1], Wait(59.0))
-        self.assertIsInstance(ask(two, 70)[1], Send)
+        first, decision = ask(two, 70)
+        self.assertIsInstance(decision, Send)
+        self.assertEqual(ask(first, 70)[1], Wait(1.0), "one alone tells what the next window takes")
         self.assertEqual(ask(announced(pace, 10, 0, 1e6), 10)[1], Wait(900.0))
         self.assertIsInstance(ask(announced(pace, 10, 0, -5), 10)[1], Send)
         self.assertIsInstance(ask(announced(announced(pace, 10, 0, 60), 11, 50, 60), 12)[1], Send)
         three, _ = ask(pace, 1)
         self.assertEqual(announced(three, 10, 3, 60).allowed, 2, "one beside is not counted yet")
-        late = announced(announced(pace, 10, 1, 60), 11, 4, 60)
+        late = announced(announced(three, 10, 2, 60), 11, 5, 60)
         self.assertEqual(late.allowed, 1, "an answer that was counted earlier and came later")
 
     def test_over_http(self):

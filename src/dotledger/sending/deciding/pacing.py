@@ -224,6 +224,9 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
         return pace, GiveUp(pace.stop)
     if pace.left is not None and pace.left <= 0:
         return pace, GiveUp(pace.budget_reason)
+    # Nobody knows how many the next window takes: one call goes first, and brings the news.
+    if pace.allowed < 1 and pace.allowed_until <= now:
+        pace = replace(pace, allowed=1.0, allowed_until=now + _PROBE)
     if (until := _held_until(pace)) > now:
         return pace, Wait(until - now)
     if pace.under_way >= (pace.at_once if pace.proven else 1):
@@ -414,12 +417,14 @@ def announced(pace: Pace, now: float, left: float, seconds: float) -> Pace:
     allowed = left - max(0, pace.under_way - 1)
     if allowed >= 2 * pace.at_once:  # plenty: nothing needs to be counted
         return replace(pace, allowed=math.inf, allowed_until=-math.inf)
-    if now < pace.allowed_until:  # answers may arrive in another order than they were counted
+    # Answers may arrive in another order than they were counted; one alone is the newest.
+    if now < pace.allowed_until and pace.under_way > 1:
         allowed, until = min(allowed, pace.allowed), max(until, pace.allowed_until)
     return replace(pace, allowed=allowed, allowed_until=until)
 
 
 _LONGEST_ANNOUNCED = 900.0
+_PROBE = 1.0
 _USED_UP = "refused again after {} waits: a quota seems to be used up"
 
 
