@@ -134,6 +134,8 @@ class Pace(Struct, frozen=True):
         hardly concerns one image alone.
     allowed, allowed_until : float
         Calls that the service announced that it still takes, and until when that holds.
+    probing : bool
+        One call went alone after such a time, to bring the next announcement.
     """
 
     buckets: tuple[Bucket, ...] = ()
@@ -153,6 +155,7 @@ class Pace(Struct, frozen=True):
     grave: int = 0
     allowed: float = math.inf
     allowed_until: float = -math.inf
+    probing: bool = False
 
 
 # A declared limit is used to 99 %, and no bucket holds more than a hundredth of it: however the
@@ -226,7 +229,7 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
         return pace, GiveUp(pace.budget_reason)
     # Nobody knows how many the next window takes: one call goes first, and brings the news.
     if pace.allowed < 1 and pace.allowed_until <= now:
-        pace = replace(pace, allowed=1.0, allowed_until=now + _PROBE)
+        pace = replace(pace, allowed=1.0, allowed_until=now + _PROBE, probing=True)
     if (until := _held_until(pace)) > now:
         return pace, Wait(until - now)
     if pace.under_way >= (pace.at_once if pace.proven else 1):
@@ -416,11 +419,11 @@ def announced(pace: Pace, now: float, left: float, seconds: float) -> Pace:
     until = now + min(seconds, _LONGEST_ANNOUNCED)
     allowed = left - max(0, pace.under_way - 1)
     if allowed >= 2 * pace.at_once:  # plenty: nothing needs to be counted
-        return replace(pace, allowed=math.inf, allowed_until=-math.inf)
-    # Answers may arrive in another order than they were counted; one alone is the newest.
-    if now < pace.allowed_until and pace.under_way > 1:
+        return replace(pace, allowed=math.inf, allowed_until=-math.inf, probing=False)
+    # Answers may arrive in another order than they were counted, but not one that went alone.
+    if now < pace.allowed_until and not pace.probing:
         allowed, until = min(allowed, pace.allowed), max(until, pace.allowed_until)
-    return replace(pace, allowed=allowed, allowed_until=until)
+    return replace(pace, allowed=allowed, allowed_until=until, probing=False)
 
 
 _LONGEST_ANNOUNCED = 900.0
