@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from typing import Any
 
+from dotledger.core.displays import draw_with
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 
@@ -72,3 +73,14 @@ def annotations_given(given: Any) -> Annotations:
         return read_annotations(given)
     known = isinstance(given, Findings | Annotations)
     return given if known else Annotations.from_frame(given)
+
+
+def _draw(result: Any, what: str, **options: Any) -> Any:
+    """Draw a result for its `plot`; what draws is loaded when something is drawn."""
+    from dotledger.report.plots import plot
+
+    return plot(result, what, **options)
+
+
+# Whoever gets a result from Python came through here.
+draw_with(_draw)

@@ -56,6 +56,16 @@ class Charts(unittest.TestCase):
             self.assertTrue(ax.get_title() and (ax.get_xlabel() or ax.get_xticklabels()), what)
         self.assertIn("median 0.20", dotledger.plot([0.1, 0.3, 0.2], "latency").get_legend_handles_labels()[1][0])  # fmt: skip
 
+    def test_as_a_method(self):
+        """A result draws itself: the curve of a measure, the differences of a comparison."""
+        ax = self.result.plot(kind="object")
+        self.assertEqual(ax.get_title(), "object: 4 annotated")
+        self.assertEqual(self.result.plot("sweep", kind="object", ax=ax), ax)
+        other = dotledger.compare(FOUND, FOUND.cut(0.7), annotations=TRUE, draws=20)
+        self.assertIn("3 images", other.plot().get_title())
+        with self.assertRaises(ArgumentError):
+            self.result.plot("pie", kind="object")
+
     def test_empty_and_wrong(self):
         """Nothing found draws empty axes; another result, kind, label or chart is named."""
         none = dotledger.measure(findings_of([("a", "object", "", None, None)]), TRUE, draws=20)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Displayed"]
+__all__ = ["Displayed", "Plotted", "draw_with"]
 
 _ROWS, _COLUMNS = 4, 8
 
@@ -35,3 +38,53 @@ class Displayed:
         return self.frame().to_html(
             index=False, na_rep="\N{EN DASH}", float_format="{:.3f}".format, escape=True
         )
+
+
+class Plotted:
+    """A result that can be drawn, by whatever the library proper has put in for drawing.
+
+    The core knows of no interface: what draws is given to it from above; see `draw_with`.
+    """
+
+    _chart: ClassVar[str] = "curve"
+    _draw: ClassVar[Callable[..., Any] | None] = None
+
+    def plot(self, what: str = "", **options: Any) -> Any:
+        """Draw one chart of this result; `dotledger.plot` has the charts and options.
+
+        Parameters
+        ----------
+        what : str, optional
+            Which chart; by default the curve of a measure, the differences of a comparison.
+        **options
+            Such as ``kind``, ``chosen`` and ``ax``.
+
+        Returns
+        -------
+        Axes
+            Of Matplotlib.
+
+        Raises
+        ------
+        ArgumentError
+            If the chart or an option is not known.
+        MissingExtra
+            If ``dot-ledger[plots]`` is not installed.
+        """
+        draw = Plotted._draw
+        if draw is None:
+            raise ArgumentError(
+                "nothing draws here", place="plot", got=what, allowed=["import dotledger"]
+            )
+        return draw(self, what or self._chart, **options)
+
+
+def draw_with(draw: Callable[..., Any]) -> None:
+    """Say what draws results.
+
+    Parameters
+    ----------
+    draw : callable
+        Takes the result, the chart's name, and options.
+    """
+    Plotted._draw = staticmethod(draw)

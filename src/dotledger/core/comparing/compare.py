@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import combinations
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
@@ -26,7 +26,7 @@ from dotledger.core.comparing.found_by import FoundBy, found_by, image_changes
 from dotledger.core.comparing.runs import JudgedRun, judged_runs
 from dotledger.core.counting.resampling import Resampling
 from dotledger.core.counting.rows import Row
-from dotledger.core.displays import Displayed
+from dotledger.core.displays import Displayed, Plotted
 from dotledger.core.spelling import first_of
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
@@ -82,7 +82,7 @@ def _plain(found: Mapping[str, Difference]) -> dict[str, Any]:
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
-class Comparison(Displayed):
+class Comparison(Displayed, Plotted):
     """What `compare` returns where there are annotations.
 
     Attributes
@@ -108,6 +108,8 @@ class Comparison(Displayed):
     matters : float
         Smaller differences do not matter.
     """
+
+    _chart: ClassVar[str] = "differences"
 
     names: tuple[str, ...]
     overlap: float

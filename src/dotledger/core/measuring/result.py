@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from dotledger.core.counting.rows import MEASURES, KindMeasure, Row, mean_over, plain_means
+from dotledger.core.displays import Plotted
 from dotledger.core.questions.basis import Basis
 
 if TYPE_CHECKING:
@@ -70,7 +71,7 @@ DASH = "\N{EN DASH}"
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
-class Measure:
+class Measure(Plotted):
     """What `measure` returns.
 
     The fields and `to_dict` hold the measures; the methods look further into the same pairing.
