@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from dotledger.acting.folders import NOBODY, NOTHING, UNDECIDED, UNSEEN, Place
+from dotledger.core.kinds import worst_outcome
 from dotledger.core.tables.details import plain_name
 from dotledger.core.tables.findings import Findings
 
@@ -120,11 +121,10 @@ def places_by_outcome(outcomes: Mapping[str, Mapping[str, str]]) -> dict[str, li
     dict of str to list of (place, why)
         One place each, with every kind's outcome.
     """
-    worst = ("failed", "refused", "pending", "unread", "found", "empty")
     return {
         image: [
             (
-                next((word for word in worst if word in kinds.values()), "pending"),
+                worst_outcome(kinds.values(), "pending"),
                 ", ".join(f"{kind} {outcome}" for kind, outcome in kinds.items()),
             )
         ]

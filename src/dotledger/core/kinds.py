@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass
 from typing import Literal
 
 from dotledger.errors import ArgumentError
 
-__all__ = ["BROADER", "KINDS", "LANDMARKS", "OUTCOMES", "VERDICTS", "Kind", "check_kinds"]
+__all__ = [
+    "BROADER",
+    "KINDS",
+    "LANDMARKS",
+    "OUTCOMES",
+    "VERDICTS",
+    "Kind",
+    "check_kinds",
+    "worst_outcome",
+]
 
 LANDMARKS, BROADER = "any landmark", "any broader label"
 """Parts of a finding that a rule may name beside its attributes, in words."""
@@ -16,6 +25,7 @@ VERDICTS = ("pass", "hold", "block")
 """From the mildest to the strictest."""
 OUTCOMES = ("found", "empty", "unread", "failed", "refused", "pending")
 """What became of an image and a kind, in the order shown."""
+_WORST_FIRST = ("failed", "refused", "pending", "unread", "found", "empty")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -48,6 +58,32 @@ KINDS: dict[str, Kind] = {
         Kind(name="caption", judged="carried", about="sentences about the image"),
     )
 }
+
+
+def worst_outcome(outcomes: Collection[str], otherwise: str) -> str:
+    """Return the one outcome that stands for an image of which several kinds were asked.
+
+    Parameters
+    ----------
+    outcomes : collection of str
+        One for each kind.
+    otherwise : str
+        What is returned if there are none.
+
+    Returns
+    -------
+    str
+        The first of ``failed``, ``refused``, ``pending``, ``unread``, ``found`` and ``empty``
+        that is among them.
+
+    Examples
+    --------
+    >>> worst_outcome(["found", "refused", "empty"], "pending")
+    'refused'
+    >>> worst_outcome([], "pending")
+    'pending'
+    """
+    return next((word for word in _WORST_FIRST if word in outcomes), otherwise)
 
 
 def check_kinds(kinds: str | Iterable[str], *, place: str) -> tuple[str, ...]:

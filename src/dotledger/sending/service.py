@@ -23,6 +23,7 @@ import orjson
 from dotledger.core.deciding.conditions import Rules
 from dotledger.core.deciding.decide import decide
 from dotledger.core.deciding.verdicts import Verdict
+from dotledger.core.kinds import worst_outcome
 from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
@@ -50,8 +51,6 @@ if TYPE_CHECKING:
 
 __all__ = ["OpenService", "Seen"]
 
-_WORST = ("failed", "refused", "pending", "unread", "found", "empty")
-"""Of several kinds the first of these is the image's outcome."""
 _TRY_AGAIN = 10.0
 """Seconds after which a service that was given up is tried again: a program lives for weeks."""
 
@@ -367,10 +366,9 @@ class OpenService(AbstractContextManager["OpenService"]):
         reasons = {one.kind: one.reason for one in record.outcomes if one.reason}
         findings = _findings(name, record, self._plan)
         verdict = self._verdict(item, findings, outcomes)
-        worst = next((word for word in _WORST if word in outcomes.values()), "empty")
         return Seen(
             findings=findings,
-            outcome=worst,
+            outcome=worst_outcome(outcomes.values(), "empty"),
             outcomes=outcomes,
             reasons=reasons,
             verdict=None if verdict is None else verdict.verdict,

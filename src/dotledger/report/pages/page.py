@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import orjson
 
 from dotledger.core.counting.rows import Row
+from dotledger.core.kinds import worst_outcome
 from dotledger.core.measuring.result import Measure
 from dotledger.core.questions.diagnosis import Case
 from dotledger.errors import MissingExtra
@@ -29,7 +30,6 @@ __all__ = ["Gallery", "Pages", "render"]
 _WORST = 12
 """Crops of each sort."""
 _CONFUSED = 10
-_OUTCOMES = ("failed", "refused", "pending", "unread", "found", "empty")
 DASH = "\N{EN DASH}"
 
 
@@ -213,7 +213,9 @@ def _data(pages: Pages) -> dict[str, Any]:
         "runs": [run.plain() for run in pages.runs],
         "names": list(gallery.names),
         "sizes": [list(size) for size in gallery.sizes],
-        "outcomes": [_outcome(gallery.outcomes.get(name, {})) for name in gallery.names],
+        "outcomes": [
+            worst_outcome(gallery.outcomes.get(name, {}).values(), "") for name in gallery.names
+        ],
         "verdicts": [pages.verdicts.get(name, ("", ()))[0] for name in gallery.names],
         "reasons": [list(pages.verdicts.get(name, ("", ()))[1]) for name in gallery.names],
         "facts": [_own_facts(gallery.facts.get(name, {})) for name in gallery.names],
@@ -221,11 +223,6 @@ def _data(pages: Pages) -> dict[str, Any]:
         "floor": None if first is None else first.basis.floor,
         "judged": bool(pages.measures),
     }
-
-
-def _outcome(kinds: Mapping[str, str]) -> str:
-    """Return the worst of an image's outcomes."""
-    return next((word for word in _OUTCOMES if word in kinds.values()), "")
 
 
 def _own_facts(facts: Mapping[str, Any]) -> dict[str, str]:
@@ -412,7 +409,7 @@ def _cards(pages: Pages) -> list[dict[str, Any]]:
             "source": gallery.sources[place],
             "width": gallery.sizes[place][0],
             "height": gallery.sizes[place][1],
-            "outcome": _outcome(gallery.outcomes.get(name, {})),
+            "outcome": worst_outcome(gallery.outcomes.get(name, {}).values(), ""),
             "verdict": pages.verdicts.get(name, ("", ()))[0],
             "problem": gallery.problems.get(name, ""),
         }
