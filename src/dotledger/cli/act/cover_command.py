@@ -22,6 +22,7 @@ from dotledger.cli.options.common import (
     sent_shas,
     threshold_of,
     threshold_option,
+    truth_of,
 )
 from dotledger.core.spelling import counted
 from dotledger.files import check_output_folder
@@ -103,7 +104,7 @@ def command(
             gathered,
             found,
             Path(folder),
-            annotations=_truth(annotations),
+            annotations=truth_of(annotations),
             shas=None if findings is not None else sent_shas(found, ledger, matched.names),
             kind=kind,
             label=labels or None,
@@ -123,14 +124,6 @@ def command(
     say_problems("not covered", problems)
     left = any(one.left_open for one in done) or any(one.seen for one in still or ())
     return 1 if left else 3 if problems or any(one.problem for one in still or ()) else 0
-
-
-def _truth(annotations: str | None) -> Any:
-    if annotations is None:
-        return None
-    from dotledger.formats.annotations.front import read_annotations
-
-    return read_annotations(annotations)
 
 
 def _still_found(

@@ -19,6 +19,7 @@ from dotledger.cli.options.common import (
     say,
     say_problems,
     service_name,
+    truth_of,
 )
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
@@ -95,7 +96,7 @@ def command(
         more["images"] = _prints(images, found)
     table = found.findings if findings is None else findings_given(findings)
     every = {path: decide(table, one, **more) for path, one in read.items()}
-    truth = _truth(annotations)
+    truth = truth_of(annotations)
     if out_file is not None:
         _write(next(iter(every.values())), Path(out_file))
     if as_json:
@@ -156,14 +157,6 @@ def _prints(images: tuple[str, ...], found: Any) -> Any:
         return None
     say_problems("not compared with known images", list(made.unreadable))
     return made
-
-
-def _truth(annotations: str | None) -> Any:
-    if annotations is None:
-        return None
-    from dotledger.formats.annotations.front import read_annotations
-
-    return read_annotations(annotations)
 
 
 def _plain(one: Decisions, truth: Any) -> dict[str, Any]:

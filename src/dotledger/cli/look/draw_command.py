@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import click
@@ -21,6 +20,7 @@ from dotledger.cli.options.common import (
     say,
     threshold_of,
     threshold_option,
+    truth_of,
 )
 from dotledger.core.spelling import counted, first_of
 from dotledger.files import check_output_folder
@@ -100,7 +100,7 @@ def command(
         found,
         images,
         folder,
-        annotations=_truth(annotations, facts),
+        annotations=truth_of(annotations, facts),
         overlap=overlap,
         threshold=threshold_of(threshold),
         versus=None if versus is None else read_findings(versus),
@@ -131,12 +131,3 @@ def command(
     else:
         pictures = counted(len(drawn.pictures), "picture")
         print_table(f"{pictures} in {folder}; all together: {drawn.sheet}")
-
-
-def _truth(annotations: str | None, facts: str | None) -> Any:
-    from dotledger.formats.annotations.front import read_annotations, read_image_facts
-
-    if annotations is None:
-        return None
-    truth = read_annotations(Path(annotations))
-    return truth if facts is None else truth.with_images(read_image_facts(facts))

@@ -40,6 +40,7 @@ __all__ = [
     "settings_of",
     "threshold_of",
     "threshold_option",
+    "truth_of",
 ]
 
 Function = TypeVar("Function", bound=Callable[..., Any])
@@ -298,6 +299,16 @@ def asked_findings(
     from dotledger.kept import findings_of
 
     return findings_of(ledger, batch=batch, service=service_name(service))
+
+
+def truth_of(annotations: str | None, facts: str | None = None) -> Any:
+    """Return what was annotated, with facts about the images if there are; None if nothing was."""
+    if annotations is None:
+        return None
+    from dotledger.formats.annotations.front import read_annotations, read_image_facts
+
+    truth = read_annotations(annotations)
+    return truth if facts is None else truth.with_images(read_image_facts(facts))
 
 
 def sent_shas(found: Any, ledger: str, renamed: Any) -> dict[str, str]:
