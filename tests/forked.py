@@ -8,7 +8,9 @@ option of the interpreter matters, or nothing can be forked, a fresh interpreter
 import atexit
 import json
 import os
+import select
 import shutil
+import signal
 import socket
 import subprocess
 import sys
@@ -30,18 +32,64 @@ def dotledger(*words, cwd=None, env=None):
             [sys.executable, "-c", "from dotledger.cli import run; run()", *arguments],
             capture_output=True, text=True, cwd=cwd, env={**os.environ, **changed}, timeout=_TIMEOUT, check=False,
         )  # fmt: skip
-    asked = {"argv": ["-c", *arguments], "cwd": str(cwd or Path.cwd()), "env": {**os.environ, **{k: str(v) for k, v in changed.items()}}}  # fmt: skip
-    with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err, socket.socket(socket.AF_UNIX) as line:  # fmt: skip
-        line.settimeout(_TIMEOUT)
-        line.connect(_server())
-        message = json.dumps(asked).encode()
-        socket.send_fds(line, [len(message).to_bytes(4, "big")], [out.fileno(), err.fileno()])
-        line.sendall(message)
-        answer = line.recv(8)
-        out.seek(0)
-        err.seek(0)
-        texts = [stream.read().decode("utf-8", "replace").replace("\r\n", "\n") for stream in (out, err)]  # fmt: skip
-    return subprocess.CompletedProcess(arguments, int(answer or b"-9"), *texts)
+    process = started(*arguments, cwd=cwd, env=env)
+    status = process.wait()
+    return subprocess.CompletedProcess(arguments, status, *process.texts())
+
+
+def started(*words, cwd=None, env=None):
+    """Start the command, and go on; return what can be waited for or killed."""
+    changed = {name: str(value) for name, value in (env or {}).items()}
+    asked = {"argv": ["-c", *map(str, words)], "cwd": str(cwd or Path.cwd()), "env": {**os.environ, **changed}}  # fmt: skip
+    return _Started(json.dumps(asked).encode())
+
+
+class _Started:
+    """A command under way in a process that the helper has forked."""
+
+    def __init__(self, message):
+        self._streams = [tempfile.TemporaryFile() for _ in range(2)]  # noqa: SIM115
+        self._line = socket.socket(socket.AF_UNIX)
+        self._line.settimeout(_TIMEOUT)
+        self._line.connect(_server())
+        files = [stream.fileno() for stream in self._streams]
+        socket.send_fds(self._line, [len(message).to_bytes(4, "big")], files)
+        self._line.sendall(message)
+        self.pid = int.from_bytes(_received(self._line, 4), "big")
+        self._status = None
+
+    def is_alive(self):
+        """Return whether it has not ended."""
+        return self._status is None and not select.select([self._line], [], [], 0)[0]
+
+    def kill(self):
+        """End it at once; what has ended already stays as it is."""
+        with suppress(ProcessLookupError):
+            os.kill(self.pid, signal.SIGKILL)
+
+    def wait(self):
+        """Return the exit status once it has ended."""
+        if self._status is None:
+            self._status = int(self._line.recv(8) or b"-9")
+            self._line.close()
+        return self._status
+
+    def texts(self):
+        """Return what it wrote to its two streams, which are closed."""
+        for stream in self._streams:
+            stream.seek(0)
+        return [stream.read().decode("utf-8", "replace").replace("\r\n", "\n") for stream in self._streams]  # fmt: skip
+
+    def __del__(self):
+        for one in (*self._streams, self._line):
+            one.close()
+
+
+def _received(line, size):
+    whole = b""
+    while len(whole) < size:
+        whole += line.recv(size - len(whole))
+    return whole
 
 
 @lru_cache(maxsize=1)
@@ -96,12 +144,11 @@ def _reap():
 def _answer(line):
     """Fork the command, wait for it, and tell its exit status."""
     head, streams, _, _ = socket.recv_fds(line, 4, 2)
-    size, message = int.from_bytes(head, "big"), b""
-    while len(message) < size:
-        message += line.recv(size - len(message))
+    message = _received(line, int.from_bytes(head, "big"))
     child = os.fork()
     if not child:
         _run(json.loads(message), streams)
+    line.sendall(child.to_bytes(4, "big"))
     status = os.waitpid(child, 0)[1]
     line.sendall(str(os.waitstatus_to_exitcode(status)).encode())
 
