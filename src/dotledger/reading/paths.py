@@ -19,7 +19,16 @@ from msgspec import Struct
 
 from dotledger.errors import DescriptionError
 
-__all__ = ["MISSING", "Getter", "Level", "check_paths", "compile_each", "compile_path"]
+__all__ = [
+    "MISSING",
+    "Getter",
+    "Level",
+    "check_paths",
+    "compile_each",
+    "compile_path",
+    "listed_names",
+    "names_of_path",
+]
 
 MISSING: Any = type(
     "_Missing", (), {"__repr__": lambda _: "<missing>", "__bool__": lambda _: False}
@@ -31,6 +40,7 @@ _MOST_SEVERAL = 8
 _SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*(?:\[@index\])?)?$")
 _NAME = r'(?:[\w-]+|"(?:[^"\\]|\\.)*")'
 _STEP = re.compile(rf"({_NAME}(?:\.{_NAME})*)?(\[\]|\{{\}})?(?:\.(?!$)|$)")
+_LISTED = re.compile(r"([^.\[\]{}]+)\[\]")
 _ONE_NAME = re.compile(_NAME)
 
 
@@ -241,6 +251,47 @@ def compile_each(
         return _descend(parts, deeper, lacking) if deeper else parts
 
     return each
+
+
+def names_of_path(path: str, *, place: str = "path") -> list[str]:
+    """Return the names on a path of names, ``[]`` and ``{}``, each by itself.
+
+    Parameters
+    ----------
+    path : str
+        Such as ``parts[].body``.
+    place : str, default 'path'
+        The key it stands under.
+
+    Returns
+    -------
+    list of str
+        ``["parts", "[]", "body"]``; empty for an empty path.
+
+    Raises
+    ------
+    DescriptionError
+        If it is no such path.
+    """
+    steps = _steps(path, place)
+    return [name for step in steps for name in (*step.names, step.through) if name]
+
+
+def listed_names(paths: Iterable[str]) -> tuple[str, ...]:
+    """Return the names that paths go through as lists.
+
+    Parameters
+    ----------
+    paths : iterable of str
+        As in ``each``.
+
+    Returns
+    -------
+    tuple of str
+        Each once, as it comes.
+    """
+    found = (name for path in paths for name in _LISTED.findall(path))
+    return tuple(dict.fromkeys(found))
 
 
 def _steps(path: str, place: str) -> list[_Step]:

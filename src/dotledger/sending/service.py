@@ -43,6 +43,7 @@ from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.announced import told_by
 from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
+from dotledger.services.opening import opener
 from dotledger.services.secrets import Key, Secrets
 
 if TYPE_CHECKING:
@@ -156,6 +157,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             random=self._means.random,
             sleep=self._means.sleep or self._nap,
             told=told_by(self._plan.description),
+            opened=opener(self._plan.description),
         )
         jobs = None
         if self._ledger is not None:

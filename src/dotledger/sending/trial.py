@@ -37,6 +37,7 @@ from dotledger.services.answers import Reader
 from dotledger.services.description import Call, Description
 from dotledger.services.keys import find_key, find_signer, given_key
 from dotledger.services.messages import Payload, Request
+from dotledger.services.opening import opener
 from dotledger.services.requests import RequestBuilder
 from dotledger.services.secrets import Key, Secrets
 from dotledger.services.signing import Signer
@@ -199,6 +200,7 @@ def _one_caller(
         random=lambda: 0.5,
         sleep=time.sleep,
         told=told_by(description),
+        opened=opener(description),
     )
 
 

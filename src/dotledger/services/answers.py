@@ -6,14 +6,14 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-import orjson
-
 from dotledger.core.boxes.frames import Frame
 from dotledger.errors import AnswerError, UnreadError
+from dotledger.reading.documents import document_reader
 from dotledger.reading.paths import MISSING, Level, compile_each, compile_path
 from dotledger.reading.rule_reader import Reading, RuleReader, short
 from dotledger.reading.values import SetAside, number_of
 from dotledger.services.description import Description
+from dotledger.services.opening import opener
 
 __all__ = ["Reader"]
 
@@ -47,6 +47,7 @@ class Reader:
         self._most = description.limits.findings
         self._read_sections = _sections_read(description)
         self._in_parts = {call.name for call in description.call if call.more is not None}
+        self._document = opener(description)
 
     def read(
         self, answer: bytes, call: str, kinds: Iterable[str], frames: Sequence[Frame]
@@ -73,9 +74,20 @@ class Reader:
         Raises
         ------
         AnswerError
-            If the answer is not JSON, not of the described shape, or is an error as a whole.
+            If the answer is not written as described, not of the described shape, or is an error
+            as a whole.
         """
-        return self.read_document(_parsed(answer), call, kinds, frames)
+        return self.read_document(self.document(answer, call), call, kinds, frames)
+
+    def document(self, answer: bytes, call: str) -> Any:
+        """Return a kept answer as plain values; the parts of one are kept as a list.
+
+        Raises
+        ------
+        AnswerError
+            If it is not written as described.
+        """
+        return _parsed(answer) if call in self._in_parts else self._document(answer)
 
     def read_document(
         self, document: Any, call: str, kinds: Iterable[str], frames: Sequence[Frame]
@@ -206,12 +218,7 @@ def _job_word(part: Level) -> str:
     return ""
 
 
-def _parsed(answer: bytes) -> Any:
-    try:
-        return orjson.loads(answer)
-    except orjson.JSONDecodeError as error:
-        start = answer[:40].decode("utf-8", "replace")
-        raise AnswerError(f"the answer is not JSON ({error})", got=start) from error
+_parsed = document_reader()
 
 
 def _sections_read(description: Description) -> frozenset[str] | None:

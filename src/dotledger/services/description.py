@@ -13,6 +13,7 @@ import orjson
 
 from dotledger.core.kinds import BROADER, KINDS, LANDMARKS
 from dotledger.errors import DescriptionError
+from dotledger.reading.documents import Written, document_reader
 from dotledger.reading.paths import check_paths, compile_each
 from dotledger.reading.rules import KindName, Positive, Rate, ReadRule
 from dotledger.reading.strict import Part, hinted, load_strictly, parse_strictly, unknown
@@ -254,10 +255,13 @@ class Envelope(Part, frozen=True, kw_only=True):
     version_header: str = ""
     wait_if: str = ""
     wait_for: str = ""
+    written: Written = "json"
+    texts: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         """Refuse what is no path."""
         compile_each(self.images, place="images")
+        document_reader(self.written, self.texts)
         names = ("id", "error", "reason", "width", "height", "version", "wait_if", "wait_for")
         check_paths(*((getattr(self, name), name) for name in names))
 

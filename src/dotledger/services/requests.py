@@ -7,7 +7,7 @@ import hashlib
 import uuid
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
-from urllib.parse import urlencode, urlsplit
+from urllib.parse import urlencode, urljoin, urlsplit
 
 import orjson
 import pybase64
@@ -129,6 +129,13 @@ class RequestBuilder:
         )
         own = self._signer is not None and _host(address) == _host(self._home)
         return signed(request, self._signer, self._secrets) if own and self._signer else request
+
+    def given(self, goal: str) -> str:
+        """Return an address that an answer names, whole: what it leaves out is the call's own.
+
+        As a browser does (RFC 3986, 5): a path that begins with a slash begins at the host.
+        """
+        return urljoin(self._base, goal)
 
     def _goal(self, goal: str) -> str:
         if "://" in goal:

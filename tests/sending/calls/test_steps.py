@@ -227,11 +227,11 @@ class BroughtFirst(Stepped):
 
             def put(self):
                 self.seen.append(("PUT", self.path, self.body(), self.headers.get("X-Key")))
-                self.reply({})
+                self.reply(b"")  # as stores do
 
             def delete(self):
                 self.seen.append(("DELETE", self.path, b"", self.headers.get("X-Key")))
-                self.reply({})
+                self.reply(b"gone")
 
         return Store
 

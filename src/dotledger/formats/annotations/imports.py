@@ -8,7 +8,6 @@ images and labels stand if they are kept in side tables and joined by id.
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,7 +19,8 @@ from dotledger.core.boxes.frames import Frame
 from dotledger.errors import TableError
 from dotledger.files import read_regular
 from dotledger.formats.annotations.collecting import Gathered, Loaded, folder_of_images
-from dotledger.reading.paths import MISSING, Level, compile_each, compile_path
+from dotledger.reading.documents import xml_document
+from dotledger.reading.paths import MISSING, Level, compile_each, compile_path, listed_names
 from dotledger.reading.rule_reader import Reading, RuleReader
 from dotledger.reading.rules import ReadRule
 from dotledger.reading.strict import Part, load_strictly
@@ -238,7 +238,9 @@ class _Import:
                 f"the file cannot be read ({error.strerror})", place=str(file)
             ) from error
         try:
-            return orjson.loads(data) if self._how.form == "json" else _xml(data, self._lists)
+            return (
+                orjson.loads(data) if self._how.form == "json" else xml_document(data, self._lists)
+            )
         except Exception as error:  # parsers fail in many ways: depth, encodings, entities
             raise TableError(
                 f"the file breaks off or is not {self._how.form.upper()} ({error})",
@@ -375,18 +377,4 @@ def _list_names(description: ImportDescription) -> tuple[str, ...]:
     paths = [rule.each for rule in description.read]
     paths += [rule.lookup.table for rule in description.read if rule.lookup]
     paths += [description.images.each] if description.images else []
-    return tuple(dict.fromkeys(n for path in paths for n in re.findall(r"([^.\[\]{}]+)\[\]", path)))
-
-
-def _xml(data: bytes, lists: tuple[str, ...]) -> Any:
-    """Return an XML document as plain values; what is gone through as a list always is one."""
-    from xml.parsers.expat import ExpatError
-
-    import xmltodict
-
-    try:
-        return xmltodict.parse(
-            data, force_list=lists, attr_prefix="_", cdata_key="_text", disable_entities=True
-        )
-    except ExpatError as error:
-        raise ValueError(str(error)) from error
+    return listed_names(paths)

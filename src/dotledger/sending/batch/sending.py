@@ -34,6 +34,7 @@ from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.announced import told_by
 from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
+from dotledger.services.opening import opener
 from dotledger.services.secrets import Key, Secrets
 
 if TYPE_CHECKING:
@@ -120,6 +121,7 @@ class Sending:
             random=self._means.random,
             sleep=self._means.sleep or self._nap,
             told=told_by(plan.description),
+            opened=opener(plan.description),
         )
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()

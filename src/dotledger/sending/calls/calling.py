@@ -7,10 +7,11 @@ from collections.abc import Callable
 from typing import Any
 
 import orjson
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
-from dotledger.errors import DotLedgerError
+from dotledger.errors import AnswerError, DotLedgerError
+from dotledger.reading.documents import document_reader
 from dotledger.sending.calls.tokens import KeySource
 from dotledger.sending.calls.transport import NoAnswer, Response, Transport, send_covered
 from dotledger.sending.calls.turns import Gate
@@ -95,6 +96,8 @@ class Caller(Struct, frozen=True, kw_only=True):
         Waits so many seconds, or less if the batch is stopped.
     told : Told
         Where the service says that it is too fast, beside refusing.
+    opened : callable
+        Takes an answer apart into plain values; raises AnswerError.
     """
 
     transport: Transport
@@ -107,15 +110,19 @@ class Caller(Struct, frozen=True, kw_only=True):
     random: Callable[[], float]
     sleep: Callable[[float], None]
     told: Told = Told()
+    opened: Callable[[bytes], Any] = field(default_factory=document_reader)
 
-    def call(self, build: Callable[[Key | None], Request]) -> Called:
-        """Make one call, with as many attempts as the deciding code wants."""
+    def call(self, build: Callable[[Key | None], Request], *, silent: bool = False) -> Called:
+        """Make one call, with as many attempts as the deciding code wants.
+
+        What a `silent` one answers does not matter, as long as it went well.
+        """
         number, renewals, requests, ending = 0, 0, 0, None
         while True:
             if reason := self.gate.enter():
                 return _not_made(reason, number, ending)
             number += 1
-            attempt, ending, key = self._attempt(build, number, renewals)
+            attempt, ending, key = self._attempt(build, number, renewals, silent=silent)
             step = self._decided(attempt)
             free = attempt.trouble in _NEVER_LEFT
             requests += not (free or _is_refusal(step))
@@ -158,7 +165,12 @@ class Caller(Struct, frozen=True, kw_only=True):
             self.gate.ended(free=free)
 
     def _attempt(
-        self, build: Callable[[Key | None], Request], number: int, renewals: int
+        self,
+        build: Callable[[Key | None], Request],
+        number: int,
+        renewals: int,
+        *,
+        silent: bool,
     ) -> tuple[Attempt, Called, Key | None]:
         wall, start = self.wall(), self.steady()
         key, size, response = None, 0, None
@@ -169,7 +181,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             request = build(key)
             size = len(request.body)
             response = send_covered(self.transport, request, self.secrets)
-            facts, document = _facts(response)
+            facts, document = _facts(response, (lambda _: None) if silent else self.opened)
             self._obey(response)
             if document is not None and (wait := self.told.slow_down(document)) is not None:
                 asked = "the answer asks to slow down"
@@ -199,6 +211,7 @@ class Caller(Struct, frozen=True, kw_only=True):
         return attempt, ended, key
 
 
+_WITHOUT_WORDS = (202, 204)
 _NEVER_LEFT = ("unusable", "unreachable")
 
 
@@ -206,7 +219,7 @@ def _is_refusal(step: Next) -> bool:
     return isinstance(step, Again) and step.everyone
 
 
-def _facts(response: Response) -> tuple[dict[str, Any], Any]:
+def _facts(response: Response, opened: Callable[[bytes], Any]) -> tuple[dict[str, Any], Any]:
     """Return what an attempt is judged by, and what an accepted answer says."""
     facts: dict[str, Any] = {"status": response.status}
     if not 200 <= response.status < 300:
@@ -215,12 +228,15 @@ def _facts(response: Response) -> tuple[dict[str, Any], Any]:
         return facts, None
     if response.fault:
         return {**facts, "trouble": "oversized", "detail": response.fault}, None
+    if response.status in _WITHOUT_WORDS and not response.body.strip():
+        return facts, None  # the head says it all
     try:
-        return facts, orjson.loads(response.body)
-    except orjson.JSONDecodeError:
+        return facts, opened(response.body)
+    except AnswerError as error:
         kind = response.headers.get("content-type", "no content type").partition(";")[0]
         facts["trouble"] = "unreadable"
-        facts["detail"] = f"not whole JSON but {kind[:80]}, {len(response.body):,} bytes"
+        what = error.message.partition(" (")[0].removeprefix("the answer is ")
+        facts["detail"] = f"{what} but {kind[:80]}, {len(response.body):,} bytes"
         return facts, None
 
 

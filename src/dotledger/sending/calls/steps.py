@@ -8,14 +8,15 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any, Protocol
 
+import orjson
 from msgspec.structs import replace
 
 from dotledger.reading.paths import MISSING, Level, compile_path
 from dotledger.sending.calls.calling import Called, Caller
 from dotledger.sending.calls.transport import Response
-from dotledger.services.description import Call
 from dotledger.services.messages import Payload, Request
 from dotledger.services.requests import RequestBuilder
 from dotledger.services.secrets import Key
@@ -108,7 +109,7 @@ def call_in_steps(
         _remove(caller, builder, brought, first)
         if first.reason or first.pending:
             return first
-        where = _where(call, first) if call.job is not None else ""
+        where = _where(builder, first) if call.job is not None else ""
         if where:
             jobs.began(call.name, images, where)
     ended = first
@@ -180,8 +181,13 @@ def _bring_one(
         # What was handed out is a permission by itself: no key goes there.
         put = caller.call(
             lambda _: builder.step(
-                goal, None, method="PUT", body=payload.data, media_type=payload.media_type
-            )
+                builder.given(goal),
+                None,
+                method="PUT",
+                body=payload.data,
+                media_type=payload.media_type,
+            ),
+            silent=True,
         )
         if put.reason or put.pending:
             return "", put
@@ -202,7 +208,8 @@ def _remove(
         return
     for _, known in brought:
         path = bring.remove.replace("{id}", _quoted(known))
-        caller.call(lambda key, path=path: builder.step(path, key, method="DELETE"))  # type: ignore[misc]
+        removing = partial(builder.step, path, method="DELETE")
+        caller.call(removing, silent=True)
 
 
 def _failed(called: Called, reason: str) -> Called:
@@ -218,9 +225,9 @@ def _quoted(text: str) -> str:
 # -- the answer comes later -----------------------------------------------------------------------
 
 
-def _where(call: Call, first: Called) -> str:
+def _where(builder: RequestBuilder, first: Called) -> str:
     """Return where to ask for a job's end; empty if the answer is there already."""
-    job = call.job
+    job = builder.call.job
     assert job is not None
     accepted = first.response is not None and first.response.status == 202
     state = _value(first.document, job.state)
@@ -229,10 +236,11 @@ def _where(call: Call, first: Called) -> str:
         return ""
     if job.header and first.response is not None:
         named = {name.casefold(): value for name, value in first.response.headers.items()}
-        return named.get(job.header.casefold(), "")
+        found = named.get(job.header.casefold(), "")
+        return builder.given(found) if found else ""
     if job.address:
         found = _value(first.document, job.address)
-        return found if isinstance(found, str) else ""
+        return builder.given(found) if isinstance(found, str) and found else ""
     known = _value(first.document, job.id)
     return "" if known in (None, "") else job.path.replace("{id}", _quoted(str(known)))
 
@@ -275,7 +283,7 @@ def _fetched(caller: Caller, builder: RequestBuilder, done: Called) -> Called:
     where = _value(done.document, job.result) if job.result else None
     if not isinstance(where, str) or not where:
         return done
-    return caller.call(lambda key: builder.step(where, key))
+    return caller.call(lambda key: builder.step(builder.given(where), key))
 
 
 def _asked_wait(response: Response | None) -> float:
@@ -307,8 +315,7 @@ def _with_parts(caller: Caller, builder: RequestBuilder, first: Called) -> Calle
     """Fetch the other parts of an answer; all of them together are one JSON list."""
     more = builder.call.more
     assert more is not None
-    documents = [first.document]
-    bodies = [first.response.body if first.response else b"null"]
+    documents, bodies = [first.document], [_body(first)]
     seen: set[str] = set()
     last = first
     while (goal := _next(documents[-1], more.next)) and len(documents) < more.most:
@@ -319,21 +326,34 @@ def _with_parts(caller: Caller, builder: RequestBuilder, first: Called) -> Calle
         def build(key: Key | None, goal: str = goal) -> Request:
             if more.query:
                 return builder.step(builder.call.path, key, query={more.query: goal})
-            return builder.step(goal, key)
+            return builder.step(builder.given(goal), key)
 
         last = caller.call(build)
         if last.reason or last.pending:
             return _of_whole(first, last)
         documents.append(last.document)
-        bodies.append(last.response.body if last.response else b"null")
+        bodies.append(_body(last))
     if _next(documents[-1], more.next):
         return _of_whole(first, replace(last, reason=f"more than {more.most} parts"))
     whole = Response(
         status=200,
         headers=first.response.headers if first.response else {},
-        body=b"[" + b",".join(body.strip() for body in bodies) + b"]",
+        body=_as_list(bodies, documents),
     )
     return replace(_of_whole(first, last), response=whole, document=documents)
+
+
+def _body(called: Called) -> bytes:
+    return called.response.body if called.response else b"null"
+
+
+def _as_list(bodies: Sequence[bytes], documents: list[Any]) -> bytes:
+    """Return parts as one JSON list: byte for byte where they are JSON, else what they say."""
+    joined = b"[" + b",".join(body.strip() for body in bodies) + b"]"
+    try:
+        return joined if orjson.loads(joined) == documents else orjson.dumps(documents)
+    except orjson.JSONDecodeError:
+        return orjson.dumps(documents)
 
 
 def _next(document: Any, path: str) -> str:

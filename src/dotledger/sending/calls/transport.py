@@ -136,6 +136,8 @@ class HttpTransport:
             "block": False,
             "timeout": urllib3.Timeout(connect=min(timeout, 10.0), read=timeout),
         }
+        # Spelled as descriptions spell it, so that theirs takes its place.
+        self._asked = {"Accept-Encoding": ", ".join(codings())}
         self._errors = urllib3.exceptions
         self._never_again = urllib3.Retry(False)
         self._hosts: dict[str, Any] = {}
@@ -194,7 +196,7 @@ class HttpTransport:
             request.method,
             request.address if pool.proxy and pool.scheme == "http" else target,
             body=request.body or None,
-            headers=dict(request.headers),
+            headers={**self._asked, **request.headers},
             redirect=False,
             retries=self._never_again,
             assert_same_host=False,
@@ -232,6 +234,8 @@ def _unpacked(body: bytes, coding: str, most: int) -> tuple[bytes, str]:
     coding = coding.strip().lower()
     if coding in ("", "identity") or not body:
         return body, ""
+    if coding in _PACKAGES:
+        return _unpacked_by_package(body, coding, most)
     if coding not in _WINDOWS:
         return body, f"{_CANNOT} ({coding[:20]})"
     for window in _WINDOWS[coding]:
@@ -243,12 +247,74 @@ def _unpacked(body: bytes, coding: str, most: int) -> tuple[bytes, str]:
 
 
 _CANNOT = "squeezed in a way that cannot be undone"
+_BREAKS_OFF = "squeezed, and it breaks off"
 _GZIP, _ZLIB, _BARE = 31, 15, -15
 _WINDOWS: Mapping[str, tuple[int, ...]] = {
     "gzip": (_GZIP,),
     "x-gzip": (_GZIP,),
     "deflate": (_ZLIB, _BARE),
 }
+
+
+_PACKAGES: Mapping[str, tuple[str, str]] = {
+    "br": ("brotli", "Brotli"),
+    "zstd": ("zstandard", "zstd"),
+}
+"""Codings that a package undoes, and what people call them; the extra `codings` brings them."""
+
+
+def codings() -> tuple[str, ...]:
+    """Return the content codings that can be undone here, as they are asked for.
+
+    Returns
+    -------
+    tuple of str
+        Those of the standard library, and those whose package is installed.
+    """
+    from importlib.util import find_spec
+
+    return ("gzip", "deflate", *(name for name, (at, _) in _PACKAGES.items() if find_spec(at)))
+
+
+def _unpacked_by_package(body: bytes, coding: str, most: int) -> tuple[bytes, str]:
+    package, called = _PACKAGES[coding]
+    try:
+        return (_unbrotlied if coding == "br" else _unzstd)(body, most)
+    except ImportError:
+        needed = f"squeezed with {called}, and {package} is not installed"
+        return body, f"{needed}: pip install 'dot-ledger[codings]'"
+
+
+def _unbrotlied(body: bytes, most: int) -> tuple[bytes, str]:
+    import brotli
+
+    undoing = brotli.Decompressor()
+    try:
+        whole = undoing.process(body, output_buffer_limit=most + 1)
+        while len(whole) <= most and not undoing.can_accept_more_data():
+            whole += undoing.process(b"", output_buffer_limit=most + 1 - len(whole))
+    except brotli.error:
+        return body, _CANNOT
+    if len(whole) > most:
+        return whole[:most], _too_long(most)
+    return whole, "" if undoing.is_finished() else _BREAKS_OFF
+
+
+def _unzstd(body: bytes, most: int) -> tuple[bytes, str]:
+    import zstandard
+
+    try:
+        with zstandard.ZstdDecompressor().stream_reader(body, read_across_frames=True) as reading:
+            whole = reading.read(most + 1)
+    except zstandard.ZstdError:
+        return body, _CANNOT
+    if len(whole) > most:
+        return whole[:most], _too_long(most)
+    return whole, "" if whole else _BREAKS_OFF
+
+
+def _too_long(most: int) -> str:
+    return f"longer than {most:,} bytes when unpacked; the beginning is kept"
 
 
 def _inflated(body: bytes, window: int, most: int) -> tuple[bytes, str]:
@@ -258,10 +324,9 @@ def _inflated(body: bytes, window: int, most: int) -> tuple[bytes, str]:
         pieces.append(undoing.decompress(body, left))
         left -= len(pieces[-1])
         if undoing.unconsumed_tail or left <= 0:
-            fault = f"longer than {most:,} bytes when unpacked; the beginning is kept"
-            return b"".join(pieces), fault
+            return b"".join(pieces), _too_long(most)
         if not undoing.eof:
-            return b"".join(pieces), "squeezed, and it breaks off"
+            return b"".join(pieces), _BREAKS_OFF
         body = undoing.unused_data.lstrip(b"\0")  # gzip may come in several members, and padded
     return b"".join(pieces), ""
 
