@@ -72,6 +72,9 @@ class Reread(Struct, frozen=True, kw_only=True):
     suspicions: list[str]
 
 
+_NOT_ASKED = "not asked when it was sent, and wanted by this reading; a new round asks"
+
+
 class _Again:
     """Reads kept answers one by one and counts what happens."""
 
@@ -87,6 +90,14 @@ class _Again:
         self.unreadable = 0
         self.noted: list[tuple[int, str, str]] = []
         self.outcomes: dict[tuple[int, str], tuple[object, ...]] = {}
+        self._waiting = [
+            (call.only_if, kind)
+            for call in description.call
+            if call.only_if is not None
+            for kind in call.kinds
+            if kind in batch.kinds
+        ]
+        self._wanted: dict[int, list[str]] = {}
 
     def rows(self, kept: Iterator[KeptAnswer]) -> Iterator[tuple[object, ...]]:
         """Yield finding rows; a blank one for each kind in which an answer holds nothing."""
@@ -104,6 +115,18 @@ class _Again:
             for reason, value in reading.notes:
                 self._note(one.position, reason, value)
             yield from self._found(one, reading)
+            self._note_wanted(one, reading)
+        for position, kinds in self._wanted.items():
+            for kind in kinds:
+                if (position, kind) not in self.outcomes:
+                    self._note(position, _NOT_ASKED, kind)
+
+    def _note_wanted(self, one: KeptAnswer, reading: Reading) -> None:
+        """Keep in mind which kinds should have been asked for, by what is read now."""
+        found = [(f.kind, f.label, f.confidence) for f in reading.found]
+        wanted = [kind for only_if, kind in self._waiting if only_if.met_by(found)]
+        if wanted:
+            self._wanted.setdefault(one.position, []).extend(wanted)
 
     def _kinds_of(self, one: KeptAnswer) -> tuple[str, ...]:
         return self._kinds.get(one.call, self._batch.kinds)

@@ -172,6 +172,6 @@ def bombs():
         ("gzip", gzip.compress(bytes(80 << 20))),
         ("deflate", zlib.compress(bytes(80 << 20))),
         ("gzip", gzip.compress(b"{}")[:-9]),
-        ("br", b"\x0b\x02\x80"),
+        ("compress", b"\x0b\x02\x80"),
         ("gzip, gzip", b"xx"),
     ]

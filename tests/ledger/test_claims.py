@@ -218,7 +218,7 @@ class Processes(unittest.TestCase):
             place = senders.Place(home, 40, pause=0.05)
             self.addCleanup(place.close)
             first = place.start()
-            while len(place.server.answered) < 4:
+            while len(place.server.answered) < 4 and first.poll() is None:
                 time.sleep(0.01)
             first.send_signal(signal.SIGSTOP)
             second = place.start()

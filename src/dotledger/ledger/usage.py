@@ -21,8 +21,8 @@ __all__ = [
     "call_figures",
     "call_seconds",
     "calls_about",
-    "calls_in_month",
     "preparations",
+    "requests_in_month",
     "usage",
     "versions_of",
 ]
@@ -199,8 +199,8 @@ def usage(ledger: Ledger) -> list[Month]:
         ]
 
 
-def calls_in_month(ledger: Ledger, service: str, month: str) -> int:
-    """Return how many requests to a service count in a month (``2026-11``); see `Month.calls`.
+def requests_in_month(ledger: Ledger, service: str, month: str) -> dict[str, int]:
+    """Return how many requests to a service count in a month, by call; see `Month.calls`.
 
     Parameters
     ----------
@@ -209,25 +209,27 @@ def calls_in_month(ledger: Ledger, service: str, month: str) -> int:
     service : str
         Its name.
     month : str
-        Year and month in UTC.
+        Year and month in UTC, such as ``2026-11``.
 
     Returns
     -------
-    int
-        0 if there is none.
+    dict of str to int
+        By the call's name; empty if there is none.
     """
     calls, batches = schema.calls, schema.batches
+    made = func.sum(func.coalesce(calls.c.requests, calls.c.attempts))
     query = (
-        select(func.sum(func.coalesce(calls.c.requests, calls.c.attempts)))
+        select(calls.c.call, made)
         .select_from(calls)
         .join(batches, batches.c.id == calls.c.batch)
         .where(
             batches.c.service == service,
             calls.c.started.between(f"{month}-01", f"{month}-32"),
         )
+        .group_by(calls.c.call)
     )
     with ledger.reading() as connection:
-        return int(connection.scalar(query) or 0)
+        return {str(name): int(count or 0) for name, count in connection.execute(query)}
 
 
 class CallFigures(Struct, frozen=True, kw_only=True):

@@ -15,6 +15,7 @@ from dotledger.sending.batch.progress import Progress, SentBatch
 from dotledger.sending.batch.sending import Sending
 from dotledger.sending.calls.transport import Transport
 from dotledger.sending.deciding.plan import make_plan
+from dotledger.sending.deciding.prices import has_price
 from dotledger.services.description import Description, load_description
 from dotledger.services.keys import find_key, find_signer, given_key
 from dotledger.services.secrets import Key
@@ -149,7 +150,7 @@ def _check_budget(budget: float | None, described: Description) -> None:
         return
     if not 0 <= budget < math.inf:
         raise ArgumentError("not an amount of money", place="budget", got=budget)
-    if not described.price.per_1000:
+    if not has_price(described):
         raise ArgumentError(
             f"the description of {described.service} names no price, so that no budget can be kept",
             place="budget",

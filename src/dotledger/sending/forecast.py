@@ -10,13 +10,20 @@ from concurrent.futures import ThreadPoolExecutor
 
 from msgspec import Struct
 
+from dotledger.core.boxes.frames import Frame
 from dotledger.errors import ImageError
 from dotledger.images.gather import Item
 from dotledger.images.ready import look_at, made_ready, why_not
-from dotledger.ledger.answers import answered_shas
+from dotledger.ledger.answers import answered_shas, stored_answers
+from dotledger.ledger.records import ItemRecord
 from dotledger.ledger.store import Ledger
-from dotledger.ledger.usage import calls_in_month
+from dotledger.ledger.usage import requests_in_month
+from dotledger.sending.batch.worker import found_in, note_kept
+from dotledger.sending.deciding.conditional import Fate, fate_of
 from dotledger.sending.deciding.plan import Plan
+from dotledger.sending.deciding.prices import PriceNow, cost_of, money_for, pot_of, price_now
+from dotledger.services.answers import Reader
+from dotledger.services.description import Description, OnlyIf
 
 __all__ = ["Forecast", "forecast"]
 
@@ -38,14 +45,16 @@ class Forecast(Struct, frozen=True, kw_only=True):
         Why images would be refused, each with the images' names.
     prepared : dict of str to int
         What would be done to images before sending, and to how many.
-    calls : int
-        Calls to make.
+    calls, least_calls : int
+        Calls to make at most, and at least: a call may wait for what another one finds.
     bytes : int
-        Of image data to send, as it goes out.
+        Of image data to send at most, as it goes out.
     seconds : float
         At the allowed rate; 0 if no rate is declared (the service's speed then decides).
     money : float
-        In `currency`.
+        At most, in `currency`, each request at its step of the month's prices.
+    prices : tuple of PriceNow
+        The step in use of each price; empty without any.
     used_this_month, per_month : int, int or None
         Calls this month by the ledger, and the declared quota.
     """
@@ -58,10 +67,12 @@ class Forecast(Struct, frozen=True, kw_only=True):
     reasons: Mapping[str, tuple[str, ...]]
     prepared: Mapping[str, int]
     calls: int
+    least_calls: int
     bytes: int
     seconds: float
     money: float
     currency: str
+    prices: tuple[PriceNow, ...]
     used_this_month: int
     per_month: int | None
 
@@ -81,6 +92,7 @@ class _Glance(Struct, frozen=True):
     size: int
     reason: str
     steps: tuple[str, ...] = ()
+    frame: Frame | None = None
 
 
 def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
@@ -95,23 +107,31 @@ def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
     month : str
         The month whose quota counts, such as ``2026-11``.
     """
-    known = _known(plan, ledger)
+    known = _Known(plan, ledger)
     seen: set[str] = set()
     counts: Counter[str] = Counter()
     reasons: dict[str, list[str]] = {}
     prepared: Counter[str] = Counter()
+    asked: Counter[str] = Counter()
+    sure: Counter[str] = Counter()
     for glance in _glances(plan):
-        fate = _fate(glance, seen, known)
+        missing, certain = known.calls_for(glance)
+        fate = _fate(glance, seen, missing)
         counts[fate] += 1
         seen.add(glance.sha)
         if fate == "refused":
             reasons.setdefault(glance.reason, []).append(glance.name)
         if fate == "to_send":
-            counts["bytes"] += glance.size
+            asked.update(missing)
+            sure.update(certain)
+            for name in missing:
+                counts["bytes"] += _bytes_of_call(plan, name, glance.size)
             prepared.update(_step_kinds(glance.steps))
-    calls = sum(math.ceil(counts["to_send"] / call.images) for call, _ in plan.calls)
-    price, limits = plan.description.price, plan.description.limits
-    service = plan.description.service
+    calls = {call.name: math.ceil(asked[call.name] / call.images) for call, _ in plan.calls}
+    least = sum(math.ceil(sure[call.name] / call.images) for call, _ in plan.calls)
+    description = plan.description
+    used = requests_in_month(ledger, description.service, month) if ledger else {}
+    prices = price_now(description, used)
     return Forecast(
         images=len(plan.gathered),
         to_send=counts["to_send"],
@@ -120,28 +140,68 @@ def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
         refused=counts["refused"],
         reasons={reason: tuple(names) for reason, names in reasons.items()},
         prepared=dict(prepared),
-        calls=calls,
-        bytes=sum(_bytes_of_call(plan, name, counts["bytes"]) for name in _names(plan)),
-        seconds=_seconds(plan, calls),
-        money=calls * plan.price,
-        currency=price.currency,
-        used_this_month=calls_in_month(ledger, service, month) if ledger else 0,
-        per_month=limits.per_month,
+        calls=sum(calls.values()),
+        least_calls=least,
+        bytes=counts["bytes"],
+        seconds=_seconds(plan, sum(calls.values())),
+        money=_money(description, prices, calls),
+        currency=description.price.currency,
+        prices=tuple(prices),
+        used_this_month=sum(used.values()),
+        per_month=description.limits.per_month,
     )
+
+
+def _money(description: Description, prices: list[PriceNow], calls: Mapping[str, int]) -> float:
+    """Return what the calls cost, each pot at its own steps."""
+    total = 0.0
+    for now in prices:
+        count = sum(n for name, n in calls.items() if pot_of(description, name) == now.of)
+        total += money_for(cost_of(description, now.of), now.used, count)
+    return total
 
 
 def _names(plan: Plan) -> list[str]:
     return [call.name for call, _ in plan.calls]
 
 
-def _known(plan: Plan, ledger: Ledger | None) -> set[str]:
-    """Return the digests of images whose every call is answered."""
-    if ledger is None:
-        return set()
-    answered = [
-        answered_shas(ledger, (plan.fingerprint, plan.earlier), name) for name in _names(plan)
-    ]
-    return set.intersection(*answered)
+class _Known:
+    """What the ledger answers already, by call."""
+
+    def __init__(self, plan: Plan, ledger: Ledger | None) -> None:
+        self._plan, self._ledger = plan, ledger
+        self._both = plan.fingerprint, plan.earlier
+        self._answered: dict[str, set[str]] = {
+            name: set() if ledger is None else answered_shas(ledger, self._both, name)
+            for name in _names(plan)
+        }
+        self._reader: Reader | None = None
+
+    def calls_for(self, glance: _Glance) -> tuple[list[str], list[str]]:
+        """Return the calls an image may need, and those that it needs for certain.
+
+        A call that waits for what another one finds is needed where that one is in the ledger
+        and found it; where that one is still to be made, nobody knows.
+        """
+        may: list[str] = []
+        certain: list[str] = []
+        for call, _ in self._plan.calls:
+            if glance.reason or glance.sha in self._answered[call.name]:
+                continue
+            fate: Fate = "ask" if call.only_if is None else self._fate(call.only_if, glance)
+            may += [call.name] if fate in ("ask", "later") else []
+            certain += [call.name] if fate == "ask" else []
+        return may, certain
+
+    def _fate(self, only_if: OnlyIf, glance: _Glance) -> Fate:
+        name, kinds = next((c.name, ks) for c, ks in self._plan.calls if only_if.kind in ks)
+        if self._ledger is None or glance.sha not in self._answered[name] or glance.frame is None:
+            return "later"
+        kept = stored_answers(self._ledger, self._both, name, [glance.sha])[glance.sha]
+        record = ItemRecord(position=0)
+        self._reader = self._reader or Reader(self._plan.description)
+        note_kept(record, kept, name, kinds, glance.frame, self._reader)
+        return fate_of(only_if, *found_in(record))
 
 
 def _glances(plan: Plan) -> Iterator[_Glance]:
@@ -156,20 +216,20 @@ def _glance(item: Item, plan: Plan) -> _Glance:
     sha = ""
     try:
         data, sha, facts = look_at(item)
-        ready, _ = made_ready(data, facts, plan.demands)
+        ready, frame = made_ready(data, facts, plan.demands)
     except ImageError as error:
         return _Glance(item.name, sha, 0, error.message)  # without figures: reasons are counted
     except Exception as error:  # one bad image never ends a forecast either
         return _Glance(item.name, sha, 0, why_not(error))
-    return _Glance(item.name, sha, len(ready.data), "", ready.steps)
+    return _Glance(item.name, sha, len(ready.data), "", ready.steps, frame)
 
 
-def _fate(glance: _Glance, seen: set[str], known: set[str]) -> str:
+def _fate(glance: _Glance, seen: set[str], missing: list[str]) -> str:
     if glance.reason:
         return "refused"
     if glance.sha in seen:
         return "repeated"
-    return "answered" if glance.sha in known else "to_send"
+    return "to_send" if missing else "answered"
 
 
 def _step_kinds(steps: tuple[str, ...]) -> list[str]:

@@ -32,17 +32,19 @@ from dotledger.errors import ArgumentError
 from dotledger.images.gather import Item, gather
 from dotledger.images.prints import prints_of
 from dotledger.ledger.jobs import LedgerJobs
-from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
+from dotledger.ledger.records import BatchOpening, ItemRecord, timestamp
 from dotledger.sending.batch.behind import WrittenBehind
 from dotledger.sending.batch.means import Means
-from dotledger.sending.batch.worker import Loaded, Worker, note_reading
+from dotledger.sending.batch.worker import Loaded, Worker, note_kept
 from dotledger.sending.calls.calling import Caller
 from dotledger.sending.calls.code import transport_for
+from dotledger.sending.calls.meter import Meter
 from dotledger.sending.calls.tokens import key_source
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.announced import told_by
 from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
+from dotledger.sending.deciding.prices import has_steps
 from dotledger.services.opening import opener
 from dotledger.services.secrets import Key, Secrets
 
@@ -127,12 +129,23 @@ class OpenService(AbstractContextManager["OpenService"]):
         self._lock, self._writing = threading.Lock(), threading.Lock()
         self._closed = threading.Event()
         self._given_up = 0.0
+        self._meter = self._started_meter()
         self._worker = self._fresh()
         self._position = 0
         self._writer = None if ledger is None else self._opened_batch(ledger)
         slow = self._writer is None or before
         self._behind = None if slow or self._writer is None else WrittenBehind(self._writer)
         self._threads: ThreadPoolExecutor | None = None
+
+    def _started_meter(self) -> Meter:
+        """Return what counts the money; where prices have steps the ledger knows which holds."""
+        description, meter = self._plan.description, Meter(self._plan.description)
+        if self._ledger is not None and has_steps(description):
+            from dotledger.ledger.usage import requests_in_month
+
+            month = timestamp(self._means.wall())[:7]
+            meter.start(requests_in_month(self._ledger, description.service, month), month)
+        return meter
 
     def _fresh(self) -> Worker:
         """Return a worker whose gate is open."""
@@ -158,6 +171,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             sleep=self._means.sleep or self._nap,
             told=told_by(self._plan.description),
             opened=opener(self._plan.description),
+            meter=self._meter,
         )
         jobs = None
         if self._ledger is not None:
@@ -291,7 +305,6 @@ class OpenService(AbstractContextManager["OpenService"]):
 
     def _known(self, one: Loaded) -> None:
         """Settle calls from answers that the ledger holds for the same bytes."""
-        from dotledger.errors import AnswerError, UnreadError
         from dotledger.ledger.answers import is_answered, stored_answers
 
         assert self._ledger is not None
@@ -306,22 +319,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             if found is None:
                 continue
             one.unanswered.discard(call.name)
-            frames = [one.frame] * found.images
-            try:
-                reading = self._worker.reader().read(found.answer, call.name, kinds, frames)
-                part = reading[found.place]
-            except AnswerError as error:
-                part = error
-            if isinstance(part, AnswerError):
-                outcome = "unread" if isinstance(part, UnreadError) else "failed"
-                one.record.outcomes += [
-                    OutcomeRecord(
-                        kind=kind, outcome=outcome, reason=str(part), call_id=found.call_id
-                    )
-                    for kind in kinds
-                ]
-            else:
-                note_reading(one.record, part, kinds, None, found.call_id)
+            note_kept(one.record, found, call.name, kinds, one.frame, self._worker.reader())
 
     def _opened_batch(self, ledger: Ledger) -> BatchWriter:
         from dotledger.ledger.writing import BatchWriter

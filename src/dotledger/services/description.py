@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -22,9 +22,11 @@ __all__ = [
     "Ask",
     "Call",
     "Connect",
+    "Cost",
     "Description",
     "KeyPlace",
     "Limits",
+    "OnlyIf",
     "Price",
     "Token",
     "load_description",
@@ -32,6 +34,7 @@ __all__ = [
     "stored_description",
 ]
 
+Money = Annotated[float, msgspec.Meta(ge=0)]
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 _PART = re.compile(r"\{(\w+)\}")
 _CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
@@ -169,6 +172,58 @@ class More(Part, frozen=True, kw_only=True):
         check_paths((self.next, "next"))
 
 
+class Step(Part, frozen=True, kw_only=True):
+    """What a thousand requests cost after so many requests of a month."""
+
+    above: Positive
+    per_1000: Money
+
+
+class Cost(Part, frozen=True, kw_only=True):
+    """What a thousand requests cost, from the first of a month on, and by steps after so many."""
+
+    per_1000: Money = 0.0
+    steps: tuple[Step, ...] = ()
+
+    def __post_init__(self) -> None:
+        """Raise ValueError if the steps are not in order."""
+        above = [step.above for step in self.steps]
+        if sorted(set(above)) != above:
+            raise ValueError(f"the steps of a price begin one after another, not at {above}")
+
+
+class Price(Cost, frozen=True, kw_only=True):
+    """What a thousand requests cost, and in which money."""
+
+    currency: str = ""
+
+
+class OnlyIf(Part, frozen=True, kw_only=True):
+    """A call is made only where something of a kind was found before, by an earlier call."""
+
+    kind: KindName
+    labels: tuple[str, ...] = ()
+    least: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.0
+
+    def met_by(self, found: Iterable[tuple[str, str, float | None]]) -> bool:
+        """Return whether one of (kind, label, confidence) is what is waited for.
+
+        One without a confidence counts as certain; letter case does not matter.
+        """
+        wanted = {label.casefold() for label in self.labels}
+        return any(
+            kind == self.kind
+            and (not wanted or label.casefold() in wanted)
+            and (confidence is None or confidence >= self.least)
+            for kind, label, confidence in found
+        )
+
+    def __str__(self) -> str:
+        """Return what was not found, for people: ``no object person or child of 0.5 or more``."""
+        labels = f" {' or '.join(self.labels)}" if self.labels else ""
+        return f"no {self.kind}{labels}{f' of {self.least:g} or more' if self.least else ''}"
+
+
 class Call(Part, frozen=True, kw_only=True):
     """One way of calling the service."""
 
@@ -189,6 +244,8 @@ class Call(Part, frozen=True, kw_only=True):
     bring: Bring | None = None
     job: Job | None = None
     more: More | None = None
+    only_if: OnlyIf | None = None
+    price: Cost | None = None
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
@@ -233,13 +290,6 @@ class Limits(Part, frozen=True, kw_only=True):
     floor: Annotated[float, msgspec.Meta(ge=0, le=1)] | None = None
     smallest_face: Positive | None = None
     announced: Announced | None = None
-
-
-class Price(Part, frozen=True, kw_only=True):
-    """What a thousand calls cost."""
-
-    per_1000: Annotated[float, msgspec.Meta(ge=0)] = 0.0
-    currency: str = ""
 
 
 class Envelope(Part, frozen=True, kw_only=True):
@@ -287,6 +337,14 @@ class Description(Part, frozen=True, kw_only=True):
         for rule in self.read:
             if rule.call and rule.call not in names:
                 raise ValueError(unknown("call", rule.call, names))
+        before: set[str] = set()
+        for call in self.call:
+            if call.only_if is not None and call.only_if.kind not in before:
+                raise ValueError(
+                    f"call {call.name!r} waits for {call.only_if.kind!r}, which no call before it "
+                    f"serves; those before serve {sorted(before)}"
+                )
+            before.update(call.kinds)
 
     @property
     def kinds(self) -> tuple[str, ...]:
@@ -395,7 +453,7 @@ class Description(Part, frozen=True, kw_only=True):
         return hashlib.sha256(orjson.dumps(facts, option=orjson.OPT_SORT_KEYS)).hexdigest()[:16]
 
 
-_LATER = ("bring", "job", "more", "parts")
+_LATER = ("bring", "job", "more", "parts", "only_if")
 """Keys of a call that came after ledgers were written: without them its digest is as it was."""
 _RHYTHM = ("every", "longest")
 
@@ -406,6 +464,7 @@ def _as_known(call: Call) -> dict[str, Any]:
     for name in _LATER:
         if not plain[name]:
             del plain[name]
+    del plain["price"]
     if "job" in plain:
         plain["job"] = {k: v for k, v in plain["job"].items() if k not in _RHYTHM}
     return plain

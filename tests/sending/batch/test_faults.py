@@ -188,7 +188,7 @@ class Processes(unittest.TestCase):
         self.handler.pause = 0.3
         self.images(200)
         process = self.start()
-        while len(self.handler.seen) < 12:
+        while len(self.handler.seen) < 12 and process.poll() is None:
             time.sleep(0.02)
         began = time.monotonic()
         process.send_signal(signal.SIGINT)
@@ -211,7 +211,7 @@ class Processes(unittest.TestCase):
         for number in (signal.SIGINT, signal.SIGTERM):
             before = len(self.handler.seen)
             process = self.start()
-            while len(self.handler.seen) == before:
+            while len(self.handler.seen) == before and process.poll() is None:
                 time.sleep(0.005)
             process.send_signal(number)
             out, err = process.communicate(timeout=20)
@@ -254,7 +254,7 @@ class Processes(unittest.TestCase):
         self.images(120)
         self.handler.pause = 0.5
         first = self.start()
-        while len(self.committed()) < 5:
+        while len(self.committed()) < 5 and first.poll() is None:
             time.sleep(0.02)
         _, err = self.start().communicate()
         self.assertRegex(

@@ -83,6 +83,7 @@ def command(
 
 def _show(result: Forecast, service: str) -> None:
     from dotledger.report.terminal.tables import duration, rows_table
+    from dotledger.sending.deciding.prices import price_lines
 
     rows = [
         ("would be sent", f"{result.to_send:,}"),
@@ -97,7 +98,13 @@ def _show(result: Forecast, service: str) -> None:
         f"{duration(result.seconds)} at the allowed rate" if result.seconds else "no rate declared"
     )
     price = money(result.money, result.currency) if result.currency else "no price declared"
-    lines = [f"{counted(result.calls, 'call')}, {result.bytes / 1e6:,.1f} MB, {rate}, {price}."]
+    most = "" if result.least_calls == result.calls else " at most"
+    calls = f"{counted(result.calls, 'call')}{most}"
+    lines = [f"{calls}, {result.bytes / 1e6:,.1f} MB, {rate}, {price}{most}."]
+    if most:
+        waiting = counted(result.calls - result.least_calls, "call")
+        lines.append(f"{waiting} of them only where another call finds what they wait for.")
+    lines += price_lines(result.prices, result.currency)
     if result.per_month:
         lines.append(
             f"This month: {counted(result.used_this_month, 'call')} made, then "

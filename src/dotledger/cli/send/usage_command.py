@@ -18,6 +18,7 @@ from dotledger.cli.options.common import (
 
 if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
+    from dotledger.sending.deciding.prices import PriceNow
 
 __all__ = ["command"]
 
@@ -33,12 +34,17 @@ def command(ledger: str, as_json: bool) -> None:
     from dotledger.ledger.store import Ledger
     from dotledger.ledger.usage import usage
     from dotledger.report.terminal.tables import DASH, rows_table
+    from dotledger.sending.deciding.prices import price_lines
 
     with Ledger(ledger, create=False) as opened:
         months = usage(opened)
         quotas = _quotas(opened)
+        newest = {m.service: m.month for m in months}
+        prices = {service: _prices(opened, service, month) for service, month in newest.items()}
     records = [
-        to_builtins(m) | {"per_month": quota, "left": None if quota is None else quota - m.calls}
+        to_builtins(m)
+        | {"per_month": quota, "left": None if quota is None else quota - m.calls}
+        | {"price_now": to_builtins(prices[m.service]) if m.month == newest[m.service] else None}
         for m in months
         for quota in [quotas.get(m.service)]
     ]
@@ -59,6 +65,25 @@ def command(ledger: str, as_json: bool) -> None:
         for r in records
     ]
     print_table(rows_table("", header, rows))
+    for service, month in newest.items():
+        currency = next(m.currency for m in months if m.service == service)
+        for line in price_lines(prices[service], currency):
+            print_table(f"{service}, {month}: {line}")
+
+
+def _prices(ledger: Ledger, service: str, month: str) -> list[PriceNow]:
+    """Return the steps of a service's prices that are in use at the end of a month."""
+    from dotledger.errors import DescriptionError
+    from dotledger.ledger.batches import batches
+    from dotledger.ledger.usage import requests_in_month
+    from dotledger.sending.deciding.prices import price_now
+    from dotledger.services.description import stored_description
+
+    kept = [batch.description for batch in batches(ledger) if batch.service == service]
+    try:
+        return price_now(stored_description(kept[-1]), requests_in_month(ledger, service, month))
+    except DescriptionError:
+        return []
 
 
 def _quotas(ledger: Ledger) -> dict[str, int | None]:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from dotledger.core.spelling import counted, first_of
-from dotledger.errors import AnswerError, LedgerError, UnreadError
+from dotledger.errors import LedgerError
 from dotledger.ledger.answers import stored_answers
 from dotledger.ledger.batches import find_batch, outcome_counts, unread_images
 from dotledger.ledger.claims import Claim, WaitingAnswer
@@ -15,8 +15,16 @@ from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, Outco
 from dotledger.ledger.store import Ledger, in_parts
 from dotledger.ledger.writing import BatchWriter
 from dotledger.sending.batch.progress import Progress, SentBatch
-from dotledger.sending.batch.worker import Loaded, Settled, Worker, note_reading
+from dotledger.sending.batch.worker import (
+    Loaded,
+    Settled,
+    Worker,
+    found_in,
+    note_kept,
+    note_not_asked,
+)
 from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.conditional import fate_of
 from dotledger.sending.deciding.plan import Plan
 
 if TYPE_CHECKING:
@@ -193,7 +201,8 @@ class Desk:
             for name in {name for _, names in waiting for name in names}
         }
         for one, names in waiting:
-            if not all(one.sha in stored[name] or one.sha in self._broken for name in names):
+            missing = {n for n in names if one.sha not in stored[n] and one.sha not in self._broken}
+            if any(self._may_come(one, name, stored) for name in missing):
                 self._lookups.append((one, names))
                 continue
             for name in names:
@@ -206,7 +215,12 @@ class Desk:
         return stored_answers(self._ledger, both, name, shas)
 
     def _reuse(self, one: Loaded, name: str, stored: Any) -> None:
-        kinds = next(kinds for call, kinds in self._plan.calls if call.name == name)
+        call, kinds = next((c, kinds) for c, kinds in self._plan.calls if c.name == name)
+        if stored is None and call.only_if is not None:
+            fate = fate_of(call.only_if, *found_in(one.record))
+            if fate in ("skip", "fail"):
+                note_not_asked(one.record, call, kinds, fate)
+                return
         if stored is None:
             one.record.outcomes += [
                 OutcomeRecord(kind=o.kind, outcome=o.outcome, reason=o.reason, call=o.call)
@@ -216,19 +230,22 @@ class Desk:
             return
         if stored.fingerprint != self._plan.fingerprint:
             one.record.known.append((name, stored.call_id, stored.place))
-        frames = [one.frame] * stored.images
-        try:
-            reading = self._reader.read(stored.answer, name, kinds, frames)[stored.place]
-        except AnswerError as error:
-            reading = error
-        if isinstance(reading, AnswerError):
-            outcome = "unread" if isinstance(reading, UnreadError) else "failed"
-            one.record.outcomes += [
-                OutcomeRecord(kind=k, outcome=outcome, reason=str(reading), call_id=stored.call_id)
-                for k in kinds
-            ]
-        else:
-            note_reading(one.record, reading, kinds, None, stored.call_id)
+        note_kept(one.record, stored, name, kinds, one.frame, self._reader)
+
+    def _may_come(self, one: Loaded, name: str, stored: Mapping[str, Mapping[str, Any]]) -> bool:
+        """Tell whether a missing answer may still come, or its call was left out."""
+        only_if = next(call.only_if for call, _ in self._plan.calls if call.name == name)
+        if only_if is None:
+            return True
+        record = ItemRecord(position=0)
+        before, kinds = next(
+            (c.name, kinds) for c, kinds in self._plan.calls if only_if.kind in kinds
+        )
+        kept = stored.get(before, {}).get(one.sha)
+        if kept is None:
+            return self._may_come(one, before, stored)
+        note_kept(record, kept, before, kinds, one.frame, self._reader)
+        return fate_of(only_if, *found_in(record)) == "ask"
 
     def progress(self) -> Progress:
         """Return how far the sending is."""

@@ -17,19 +17,15 @@ if TYPE_CHECKING:
 __all__ = ["allowance", "being_sent", "file_claim", "is_new", "make_empty", "waiting_aside"]
 
 
-def allowance(
-    plan: Plan, at_most: int | None, budget: float | None, used_this_month: int
-) -> tuple[int | None, str]:
+def allowance(plan: Plan, at_most: int | None, used_this_month: int) -> tuple[int | None, str]:
     """Return how many calls are allowed, and which limit says so.
 
     Parameters
     ----------
     plan : Plan
-        With price and limits.
+        With limits. A budget of money is kept by the `Meter`.
     at_most : int or None
         Calls.
-    budget : float or None
-        Money, in the currency of the price.
     used_this_month : int
         Requests, for a quota by month.
 
@@ -41,10 +37,6 @@ def allowance(
     limits = []
     if at_most is not None:
         limits.append((at_most, f"the limit of {at_most} calls is reached"))
-    if budget is not None and plan.price > 0:
-        calls = int(budget / plan.price + 1e-9)
-        currency = plan.description.price.currency
-        limits.append((calls, f"the budget of {budget:g} {currency} is reached"))
     if (quota := plan.description.limits.per_month) is not None:
         left = max(0, quota - used_this_month)
         limits.append((left, f"the monthly quota of {quota} calls is used up"))

@@ -6,7 +6,8 @@ import logging
 import queue
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -29,15 +30,18 @@ from dotledger.sending.batch.progress import SentBatch
 from dotledger.sending.batch.worker import Position, Settled, Worker
 from dotledger.sending.calls.calling import Caller
 from dotledger.sending.calls.code import transport_for
+from dotledger.sending.calls.meter import Meter
 from dotledger.sending.calls.tokens import key_source
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.announced import told_by
 from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
+from dotledger.sending.deciding.prices import has_steps
 from dotledger.services.opening import opener
 from dotledger.services.secrets import Key, Secrets
 
 if TYPE_CHECKING:
+    from dotledger.ledger.answers import StoredAnswer
     from dotledger.ledger.store import Ledger
     from dotledger.sending.batch.desk import Desk
     from dotledger.sending.calls.steps import Jobs
@@ -110,6 +114,7 @@ class Sending:
         )
         transport = self._means.transport or transport_for(plan.description)
         self._secrets = Secrets(key)
+        self._meter = Meter(plan.description)
         self._caller = Caller(
             transport=transport,
             keys=key_source(plan.description, key, transport, self._means.steady, self._secrets),
@@ -122,6 +127,7 @@ class Sending:
             sleep=self._means.sleep or self._nap,
             told=told_by(plan.description),
             opened=opener(plan.description),
+            meter=self._meter,
         )
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()
@@ -266,7 +272,7 @@ class Sending:
         make_empty(path)
         open_by_now = threading.Event()
         worker = self._worker(claim, open_by_now)
-        self._limit(0)
+        self._limit({})
         threads = self._start(worker, self._positions({}))
 
         def keep() -> SentBatch:
@@ -285,7 +291,7 @@ class Sending:
         both = (self._plan.fingerprint, self._plan.earlier)
         self._limit(self._used_this_month(ledger))
         open_by_now = threading.Event()
-        worker = self._worker(claim, open_by_now, self._jobs(ledger))
+        worker = self._worker(claim, open_by_now, ledger)
         desk = self._desk(ledger, self._opening(), worker, claim)
         open_by_now.set()
         for call, _ in self._plan.calls:
@@ -293,18 +299,22 @@ class Sending:
         threads = self._start(worker, self._positions(desk.settled))
         return self._watched(lambda: self._kept(desk, len(threads)))
 
-    def _used_this_month(self, ledger: Ledger) -> int:
-        """Return the calls that count against a monthly quota; looked up only if there is one."""
+    def _used_this_month(self, ledger: Ledger) -> Mapping[str, int]:
+        """Return the requests of this month by call, if anything depends on them."""
         description = self._plan.description
-        if description.limits.per_month is None:
-            return 0
-        from dotledger.ledger.usage import calls_in_month
+        if description.limits.per_month is None and not has_steps(description):
+            return {}
+        from dotledger.ledger.usage import requests_in_month
 
-        return calls_in_month(ledger, description.service, timestamp(self._means.wall())[:7])
+        return requests_in_month(ledger, description.service, self._month())
 
-    def _limit(self, used_this_month: int) -> None:
-        left, reason = allowance(self._plan, self._at_most, self._budget, used_this_month)
+    def _month(self) -> str:
+        return timestamp(self._means.wall())[:7]
+
+    def _limit(self, used: Mapping[str, int]) -> None:
+        left, reason = allowance(self._plan, self._at_most, sum(used.values()))
         self._gate.allow(left, reason)
+        self._meter.start(used, self._month(), self._budget)
 
     def _jobs(self, ledger: Ledger) -> Jobs | None:
         if not self._has_jobs():
@@ -314,7 +324,7 @@ class Sending:
         return LedgerJobs(ledger, self._plan.fingerprint, self._means.wall)
 
     def _worker(
-        self, claim: Claim, open_by_now: threading.Event, jobs: Jobs | None = None
+        self, claim: Claim, open_by_now: threading.Event, ledger: Ledger | None = None
     ) -> Worker:
         def keep(call: CallRecord, images: list[ImageRecord], answered: bool) -> None:
             answer = WaitingAnswer(call=call, images=images, answered=answered)
@@ -326,8 +336,15 @@ class Sending:
             keep,
             signer=self._means.signer,
             secrets=self._secrets,
-            jobs=jobs,
+            jobs=None if ledger is None else self._jobs(ledger),
+            stored=None if ledger is None else partial(self._stored, ledger),
         )
+
+    def _stored(self, ledger: Ledger, name: str, sha: str) -> StoredAnswer | None:
+        from dotledger.ledger.answers import stored_answers
+
+        both = (self._plan.fingerprint, self._plan.earlier)
+        return stored_answers(ledger, both, name, [sha]).get(sha)
 
     def _put_aside(self, claim: Claim, answer: WaitingAnswer, *, sync: bool) -> int:
         """Keep an answer where no kill can reach it; it is also in memory.

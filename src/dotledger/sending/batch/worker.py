@@ -24,6 +24,7 @@ from dotledger.ledger.records import (
 )
 from dotledger.sending.calls.calling import Called, Caller
 from dotledger.sending.calls.steps import Jobs, NoJobs, call_in_steps, images_key
+from dotledger.sending.deciding.conditional import Fate, fate_of, not_asked
 from dotledger.sending.deciding.plan import Plan
 from dotledger.services.description import Call
 from dotledger.services.messages import Payload, Request
@@ -32,10 +33,19 @@ from dotledger.services.secrets import Key, Secrets
 from dotledger.services.signing import Signer
 
 if TYPE_CHECKING:
+    from dotledger.ledger.answers import StoredAnswer
     from dotledger.reading.rule_reader import Reading
     from dotledger.services.answers import Reader
 
-__all__ = ["Loaded", "Settled", "Worker", "note_reading"]
+__all__ = [
+    "Loaded",
+    "Settled",
+    "Worker",
+    "found_in",
+    "note_kept",
+    "note_not_asked",
+    "note_reading",
+]
 
 _QUICK = 0.02
 """After a file that took longer to read and hash, in seconds, the next one waits for none."""
@@ -95,6 +105,8 @@ class Worker:
         Where what a signer adds is noted.
     jobs : Jobs, optional
         Where jobs under way are remembered.
+    stored : callable, optional
+        From a call's name and an image's SHA-256 to the answer that the ledger holds.
     """
 
     def __init__(
@@ -106,7 +118,9 @@ class Worker:
         signer: Signer | None = None,
         secrets: Secrets | None = None,
         jobs: Jobs | None = None,
+        stored: Callable[[str, str], StoredAnswer | None] | None = None,
     ) -> None:
+        self._stored = stored
         self._jobs: Jobs = jobs or NoJobs()
         self._plan = plan
         self._caller = caller
@@ -151,7 +165,7 @@ class Worker:
         if not taken:
             return None
         for call, kinds in self._plan.calls:
-            self._call([one for one in loaded if call.name in one.unanswered], call, kinds, result)
+            self._call([one for one in loaded if self._asks(one, call, kinds)], call, kinds, result)
         for one in loaded:
             self._close(one, result)
         return result
@@ -253,7 +267,7 @@ class Worker:
         if known is not None:
             known(one)
         for call, kinds in self._plan.calls:
-            if call.name in one.unanswered:
+            if self._asks(one, call, kinds):
                 self._call_once([one], call, kinds, result)
         settled = {outcome.kind for outcome in one.record.outcomes}
         reason = self._caller.gate.stop_reason or "no call was made"
@@ -263,6 +277,29 @@ class Worker:
             if kind not in settled
         ]
         return one.record
+
+    def _asks(self, one: Loaded, call: Call, kinds: tuple[str, ...]) -> bool:
+        """Tell whether a call is made for an image; note why if it is left out."""
+        if call.name not in one.unanswered:
+            return False
+        if call.only_if is None:
+            return True
+        known = self._so_far(one, call.only_if.kind)
+        fate = fate_of(call.only_if, *found_in(known))
+        if fate in ("skip", "fail"):
+            note_not_asked(one.record, call, kinds, fate)
+        return fate == "ask"
+
+    def _so_far(self, one: Loaded, kind: str) -> ItemRecord:
+        """Return what is known of an image; from the ledger where the kind was answered before."""
+        if self._stored is None or any(o.kind == kind for o in one.record.outcomes):
+            return one.record
+        name, kinds = next((c.name, kinds) for c, kinds in self._plan.calls if kind in kinds)
+        kept = None if name in one.unanswered else self._stored(name, one.sha)
+        record = ItemRecord(position=0)
+        if kept is not None:
+            note_kept(record, kept, name, kinds, one.frame, self.reader())
+        return record
 
     def _claim(self, sha: str) -> set[str]:
         """Return the calls this image needs from us, so that equal bytes are sent once."""
@@ -294,7 +331,7 @@ class Worker:
             return builder.build(payloads, key)
 
         called = self._called(builder, build, images)
-        record = _call_record(called, call, len(images), self._plan.price)
+        record = _call_record(called, call, len(images))
         if called.response is not None:
             record.version = self._version(called)
             shown = [one.record.image for one in images if one.record.image is not None]
@@ -323,7 +360,7 @@ class Worker:
         """Make the call; in several steps where the description asks for them."""
         call = builder.call
         if call.bring is None and call.job is None and call.more is None:
-            return self._caller.call(build)
+            return self._caller.call(build, paid=call.name)
         return call_in_steps(
             self._caller,
             builder,
@@ -456,6 +493,84 @@ def note_reading(
     record.notes += reading.notes
 
 
+def note_kept(
+    record: ItemRecord,
+    kept: StoredAnswer,
+    name: str,
+    kinds: Sequence[str],
+    frame: Frame,
+    reader: Reader,
+) -> None:
+    """Put what a kept answer says into an image's record.
+
+    Parameters
+    ----------
+    record : ItemRecord
+        It is changed.
+    kept : StoredAnswer
+        From the ledger.
+    name : str
+        Of the call that it answers.
+    kinds : sequence of str
+        To read.
+    frame : Frame
+        Of the image.
+    reader : Reader
+        Of the service.
+    """
+    reading: Reading | AnswerError
+    try:
+        reading = reader.read(kept.answer, name, kinds, [frame] * kept.images)[kept.place]
+    except AnswerError as error:
+        reading = error
+    if not isinstance(reading, AnswerError):
+        note_reading(record, reading, kinds, None, kept.call_id)
+        return
+    outcome = "unread" if isinstance(reading, UnreadError) else "failed"
+    record.outcomes += [
+        OutcomeRecord(kind=kind, outcome=outcome, reason=str(reading), call_id=kept.call_id)
+        for kind in kinds
+    ]
+
+
+def note_not_asked(record: ItemRecord, call: Call, kinds: Sequence[str], fate: Fate) -> None:
+    """Put into an image's record that a call was left out.
+
+    Parameters
+    ----------
+    record : ItemRecord
+        It is changed.
+    call : Call
+        With what it waits for.
+    kinds : sequence of str
+        Those it would have been made for.
+    fate : {'skip', 'fail'}
+        Why.
+    """
+    assert call.only_if is not None
+    outcome, reason = not_asked(call.only_if, fate)
+    record.outcomes += [OutcomeRecord(kind=k, outcome=outcome, reason=reason) for k in kinds]
+
+
+def found_in(
+    record: ItemRecord,
+) -> tuple[dict[str, str], list[tuple[str, str, float | None]]]:
+    """Return the outcomes by kind, and what was found, of an image's record.
+
+    Parameters
+    ----------
+    record : ItemRecord
+        As it is so far.
+
+    Returns
+    -------
+    tuple of dict and list
+        As `fate_of` takes them.
+    """
+    outcomes = {one.kind: one.outcome for one in record.outcomes}
+    return outcomes, [(str(row[0]), str(row[1]), row[2]) for row in record.found]
+
+
 def _payload(prepared: Prepared, where: str) -> Payload:
     return Payload(
         data=prepared.data,
@@ -465,7 +580,7 @@ def _payload(prepared: Prepared, where: str) -> Payload:
     )
 
 
-def _call_record(called: Called, call: Call, images: int, price: float) -> CallRecord:
+def _call_record(called: Called, call: Call, images: int) -> CallRecord:
     response = called.response
     return CallRecord(
         call=call.name,
@@ -475,7 +590,7 @@ def _call_record(called: Called, call: Call, images: int, price: float) -> CallR
         status=response.status if response else None,
         sent_bytes=called.sent_bytes,
         images=images,
-        price=price * called.requests,
+        price=called.money,
         requests=called.requests,
         reason=called.reason,
         media_type=response.headers.get("content-type", "") if response else "",

@@ -11,7 +11,9 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from dotledger.errors import AnswerError, DotLedgerError
+from dotledger.ledger.records import timestamp
 from dotledger.reading.documents import document_reader
+from dotledger.sending.calls.meter import Meter
 from dotledger.sending.calls.tokens import KeySource
 from dotledger.sending.calls.transport import NoAnswer, Response, Transport, send_covered
 from dotledger.sending.calls.turns import Gate
@@ -60,6 +62,8 @@ class Called(Struct, frozen=True, kw_only=True):
     requests : int
         Attempts that may have cost something: those that the service answered, or may have taken
         before the line failed; not those it refused because of the rate, or that never left.
+    money : float
+        What those cost.
     """
 
     response: Response | None
@@ -71,6 +75,7 @@ class Called(Struct, frozen=True, kw_only=True):
     pending: bool = False
     document: Any = None
     requests: int = 0
+    money: float = 0.0
 
 
 class Caller(Struct, frozen=True, kw_only=True):
@@ -98,6 +103,8 @@ class Caller(Struct, frozen=True, kw_only=True):
         Where the service says that it is too fast, beside refusing.
     opened : callable
         Takes an answer apart into plain values; raises AnswerError.
+    meter : Meter, optional
+        Counts what requests cost; without one they cost nothing.
     """
 
     transport: Transport
@@ -111,22 +118,30 @@ class Caller(Struct, frozen=True, kw_only=True):
     sleep: Callable[[float], None]
     told: Told = Told()
     opened: Callable[[bytes], Any] = field(default_factory=document_reader)
+    meter: Meter | None = None
 
-    def call(self, build: Callable[[Key | None], Request], *, silent: bool = False) -> Called:
+    def call(
+        self, build: Callable[[Key | None], Request], *, paid: str = "", silent: bool = False
+    ) -> Called:
         """Make one call, with as many attempts as the deciding code wants.
 
-        What a `silent` one answers does not matter, as long as it went well.
+        `paid` is the name of the call whose price each attempt costs; a step that costs nothing
+        has none. What a `silent` one answers does not matter, as long as it went well.
         """
-        number, renewals, requests, ending = 0, 0, 0, None
+        number, renewals, requests, money, ending = 0, 0, 0, 0.0, None
         while True:
-            if reason := self.gate.enter():
+            price, reason = self._turn(paid)
+            if reason:
                 return _not_made(reason, number, ending)
             number += 1
             attempt, ending, key = self._attempt(build, number, renewals, silent=silent)
             step = self._decided(attempt)
             free = attempt.trouble in _NEVER_LEFT
-            requests += not (free or _is_refusal(step))
-            ending = replace(ending, requests=requests)
+            if free or _is_refusal(step):
+                self._give_back(paid, price)
+            else:
+                requests, money = requests + 1, money + price
+            ending = replace(ending, requests=requests, money=money)
             self._tell_gate(step, free=free)
             if isinstance(step, Accept):
                 return ending
@@ -140,6 +155,31 @@ class Caller(Struct, frozen=True, kw_only=True):
                 self.keys.renew(key)
             elif step.seconds is not None and not step.everyone:
                 self.sleep(step.seconds)
+
+    def _turn(self, paid: str) -> tuple[float, str]:
+        """Wait for a turn; return what it costs, or why there will be none."""
+        price = 0.0
+        if paid and self.meter is not None:
+            month = timestamp(self.wall())[:7]
+            taken = self.meter.take(paid, month)
+            if taken is None:
+                self.gate.allow(0, self.meter.reason)
+                return 0.0, self.meter.reason
+            price = taken
+        reason = self.gate.enter()
+        if reason:
+            self._give_back(paid, price)
+        return price, reason
+
+    def price_of(self, paid: str) -> float:
+        """Return what a request costs that was made before, and is counted now."""
+        if self.meter is None:
+            return 0.0
+        return self.meter.take(paid, timestamp(self.wall())[:7]) or 0.0
+
+    def _give_back(self, paid: str, price: float) -> None:
+        if paid and self.meter is not None:
+            self.meter.give_back(paid, price)
 
     def _obey(self, response: Response) -> None:
         """Hold everybody where the service announces that no call is left."""
@@ -269,4 +309,5 @@ def _not_made(reason: str, attempts: int, last: Called | None) -> Called:
         sent_bytes=last.sent_bytes if last else 0,
         pending=True,
         requests=last.requests if last else 0,
+        money=last.money if last else 0.0,
     )

@@ -100,12 +100,14 @@ def call_in_steps(
     """
     call = builder.call
     if call.job is not None and (where := jobs.known(call.name, images)):
-        first = _nothing_yet(caller)
+        first = _nothing_yet(caller, call.name)
     else:
         brought, problem = _brought(caller, builder, payloads)
         if problem is not None:
             return problem
-        first = caller.call(lambda key: builder.build([one for one, _ in brought], key))
+        first = caller.call(
+            lambda key: builder.build([one for one, _ in brought], key), paid=call.name
+        )
         _remove(caller, builder, brought, first)
         if first.reason or first.pending:
             return first
@@ -122,9 +124,10 @@ def call_in_steps(
     return ended if call.more is None else _with_parts(caller, builder, ended)
 
 
-def _nothing_yet(caller: Caller) -> Called:
+def _nothing_yet(caller: Caller, name: str) -> Called:
     """Return the first step of a call whose job is under way: asked before, and counted now."""
     return Called(
+        money=caller.price_of(name),
         response=None,
         reason="",
         started=caller.wall(),
@@ -305,6 +308,7 @@ def _of_whole(first: Called, last: Called) -> Called:
         attempts=first.attempts or last.attempts,
         sent_bytes=first.sent_bytes,
         requests=0 if last.pending else first.requests,
+        money=0.0 if last.pending else first.money,
     )
 
 

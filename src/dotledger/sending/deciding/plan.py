@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from msgspec import Struct
 
-from dotledger.core.kinds import check_kinds
+from dotledger.core.kinds import KINDS, check_kinds
 from dotledger.errors import ArgumentError
 from dotledger.images.gather import Gathered
 from dotledger.images.prepare import Demands
@@ -59,11 +59,6 @@ class Plan(Struct, frozen=True, kw_only=True):
             digest.update(known.encode("utf-8", "surrogateescape"))
         return digest.hexdigest()[:40]
 
-    @property
-    def price(self) -> float:
-        """Of one call."""
-        return self.description.price.per_1000 / 1000
-
 
 def make_plan(
     description: Description,
@@ -81,7 +76,7 @@ def make_plan(
     gathered : Gathered
         The images.
     kinds : str or iterable of str, optional
-        Those wanted; None for all that are served.
+        Those wanted; None for all that are served. What a call waits for is asked for too.
     round : str, default ""
         Asks again under this name: a hosted model changes under its users.
 
@@ -107,6 +102,7 @@ def make_plan(
                 got=kind,
                 allowed=served,
             )
+    wanted = _with_needed(description, wanted)
     fingerprint = description.fingerprint(wanted)
     earlier = description.earlier_fingerprint(wanted)
     if round:  # another name for the answers, so that those kept before do not serve
@@ -137,6 +133,14 @@ def _calls(
             chosen.append((call, mine))
             left.difference_update(mine)
     return tuple(chosen)
+
+
+def _with_needed(description: Description, wanted: tuple[str, ...]) -> tuple[str, ...]:
+    """Add the kinds that calls wait for: without them nobody knows whether to make those calls."""
+    needed = {c.only_if.kind for c, _ in _calls(description, wanted) if c.only_if is not None}
+    if needed <= set(wanted):
+        return wanted
+    return _with_needed(description, tuple(k for k in KINDS if k in needed or k in wanted))
 
 
 def _demands(description: Description) -> Demands:
