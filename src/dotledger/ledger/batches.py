@@ -25,6 +25,7 @@ __all__ = [
     "failures",
     "find_batch",
     "kept_sizes",
+    "left_out",
     "outcome_counts",
     "outcomes_of",
     "readings",
@@ -350,6 +351,31 @@ def unread_images(ledger: Ledger, batch: Batch) -> int:
     )
     with ledger.reading() as connection:
         return int(connection.scalar(query) or 0)
+
+
+def left_out(ledger: Ledger, batch: Batch) -> dict[str, int]:
+    """Return for how many images no call was made, since what it waits for was not found.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        Of this ledger.
+
+    Returns
+    -------
+    dict of str to int
+        By kind; empty if no call waits for another.
+    """
+    t = schema.outcomes
+    query = (
+        select(t.c.kind, func.count())
+        .where(t.c.batch == batch.id, t.c.outcome == "empty", t.c.call.is_(None))
+        .group_by(t.c.kind)
+    )
+    with ledger.reading() as connection:
+        return {str(kind): int(count) for kind, count in connection.execute(query)}
 
 
 def kept_sizes(ledger: Ledger, batch: Batch) -> dict[str, dict[str, float]]:

@@ -255,7 +255,9 @@ class BatchWriter:
     ) -> None:
         table = schema.outcomes
         if self.resumed:
-            for part in in_parts([record.position for record in records]):
+            # What has no outcome yet, only an answer, keeps those of an earlier sending.
+            anew = [record.position for record in records if record.outcomes]
+            for part in in_parts(anew):
                 connection.execute(
                     delete(table).where(table.c.batch == self.batch, table.c.position.in_(part))
                 )

@@ -102,8 +102,8 @@ def _show(result: Forecast, service: str) -> None:
     calls = f"{counted(result.calls, 'call')}{most}"
     lines = [f"{calls}, {result.bytes / 1e6:,.1f} MB, {rate}, {price}{most}."]
     if most:
-        waiting = counted(result.calls - result.least_calls, "call")
-        lines.append(f"{waiting} of them only where another call finds what they wait for.")
+        waiting = result.calls - result.least_calls
+        lines.append(f"{waiting:,} of them only where another call finds what they wait for.")
     lines += price_lines(result.prices, result.currency)
     if result.per_month:
         lines.append(

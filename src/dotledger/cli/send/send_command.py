@@ -195,6 +195,11 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
     resumed = " (resumed)" if sent.resumed else ""
     title = f"Batch {sent.batch}{resumed}: {counted(sent.images, 'image')} to {sent.service}"
     print_table(rows_table(title, ("kind", *OUTCOMES), rows), "", _cost(sent))
+    for kind, count in sent.not_asked.items():
+        print_table(
+            f"{kind} was not asked for {counted(count, 'image')}: what that call waits for was not "
+            "found there."
+        )
     if sent.stopped_because:
         print_table(f"Stopped: {sent.stopped_because}.")
     print_table(*_reasons(failures(ledger, batch), sent.batch), *noticed(notes_of(ledger, batch)))

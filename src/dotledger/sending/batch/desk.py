@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from dotledger.core.spelling import counted, first_of
 from dotledger.errors import LedgerError
 from dotledger.ledger.answers import stored_answers
-from dotledger.ledger.batches import find_batch, outcome_counts, unread_images
+from dotledger.ledger.batches import find_batch, left_out, outcome_counts, unread_images
 from dotledger.ledger.claims import Claim, WaitingAnswer
 from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, OutcomeRecord
 from dotledger.ledger.store import Ledger, in_parts
@@ -71,6 +71,7 @@ class Desk:
         self.settled = self._writer.settled()
         self._opened = False
         self._records: list[ItemRecord] = []
+        self._halves: list[ItemRecord] = []
         self._loose: list[Any] = []
         self._lookups: list[tuple[Loaded, tuple[str, ...]]] = []
         self._broken: dict[str, list[OutcomeRecord]] = {}
@@ -98,6 +99,9 @@ class Desk:
         for call in result.loose:
             self._charge(call)
         self._aside += [call.aside for call in result.loose if call.aside >= 0]
+        for half in result.halves:
+            self._note_calls(call for _, call, _ in half.answered)
+        self._halves += result.halves
         self._lookups += result.lookups
 
     def _keep(self, record: ItemRecord) -> None:
@@ -108,7 +112,10 @@ class Desk:
         self._counts["done"] += record.position not in self.settled
         if "failed" in worst and record.image:
             self._broken[record.image.sha] = [o for o in record.outcomes if o.outcome == "failed"]
-        for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
+        self._note_calls(o.call for o in record.outcomes if o.call)
+
+    def _note_calls(self, calls: Iterable[CallRecord]) -> None:
+        for call in calls:
             if id(call) not in self._calls:
                 self._calls.add(id(call))
                 self._aside += [call.aside] if call.aside >= 0 else []
@@ -167,9 +174,12 @@ class Desk:
         """Return the calls that are not in the ledger, each with the names of its images."""
         items = self._plan.gathered.items
         calls: dict[int, tuple[WaitingAnswer, list[str]]] = {}
-        for record in [*self._records, *(one.record for one, _ in self._lookups)]:
+        unwritten = [*self._records, *self._halves, *(one.record for one, _ in self._lookups)]
+        for record in unwritten:
             places = {id(call): place for _, call, place in record.answered}
-            for call in {id(o.call): o.call for o in record.outcomes if o.call}.values():
+            made = [call for _, call, _ in record.answered]
+            made += [o.call for o in record.outcomes if o.call]
+            for call in {id(call): call for call in made}.values():
                 if call.id or record.image is None:
                     continue
                 answer = WaitingAnswer(call=call, images=[], answered=id(call) in places)
@@ -184,9 +194,10 @@ class Desk:
         return [*calls.values(), *loose]
 
     def _write_records(self) -> None:
-        self._writer.write(self._records, self._loose)
+        self._writer.write([*self._records, *self._halves], self._loose)
         self._claim.committed(self._aside)
-        self._records, self._loose, self._calls, self._aside = [], [], set(), []
+        self._records, self._halves, self._loose = [], [], []
+        self._calls, self._aside = set(), []
 
     def _look_up(self) -> None:
         """Settle images whose answer is in the ledger by now."""
@@ -278,6 +289,7 @@ class Desk:
             calls=self._call_count,
             reused=self._reused,
             unread=unread_images(self._ledger, batch),
+            not_asked=left_out(self._ledger, batch),
             refusals=self._gate.refusals,
             money=self._money,
             currency=batch.currency,

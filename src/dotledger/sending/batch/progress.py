@@ -61,6 +61,9 @@ class SentBatch(Struct, frozen=True, kw_only=True):
     unread : int
         Images of the batch with an answer, paid for and kept, out of which some kind could not be
         read; an edited description may read it (``dotledger reread``).
+    not_asked : dict of str to int
+        By kind, images of the batch for which no call was made, since it waits for what another
+        one did not find; their outcome is ``empty``.
     refusals : int
         Answers "come back later".
     money : float
@@ -82,6 +85,7 @@ class SentBatch(Struct, frozen=True, kw_only=True):
     calls: int
     reused: int
     unread: int
+    not_asked: Mapping[str, int]
     refusals: int
     money: float
     currency: str

@@ -77,6 +77,8 @@ class Settled(Struct, kw_only=True):
         Images whose named calls are answered in the ledger, or soon will be.
     loose : list of CallRecord
         Calls that settled nothing.
+    halves : list of ItemRecord
+        Images given back with some of their calls answered: without outcomes.
     pending : int
         Images given back unsettled.
     """
@@ -84,6 +86,7 @@ class Settled(Struct, kw_only=True):
     done: list[ItemRecord] = field(default_factory=list)
     lookups: list[tuple[Loaded, tuple[str, ...]]] = field(default_factory=list)
     loose: list[CallRecord] = field(default_factory=list)
+    halves: list[ItemRecord] = field(default_factory=list)
     pending: int = 0
 
 
@@ -200,13 +203,23 @@ class Worker:
         here = {k for c, ks in self._plan.calls if c.name in one.unanswered for k in ks}
         if here - known:
             result.pending += 1
-            result.loose += [call for _, call, _ in one.record.answered if call]
+            self._keep_half(one.record, result)
             self._release(one)
         elif elsewhere:
             one.payload = Payload(data=b"")  # it will not go out; do not hold it in memory
             result.lookups.append((one, elsewhere))
         else:
             result.done.append(one.record)
+
+    def _keep_half(self, record: ItemRecord, result: Settled) -> None:
+        """Keep what was paid for an image that is not settled: the next sending goes on from it."""
+        answered = {id(call) for _, call, _ in record.answered}
+        made = {id(o.call): o.call for o in record.outcomes if o.call is not None}
+        result.loose += [call for key, call in made.items() if key not in answered]
+        if answered:
+            half = ItemRecord(position=record.position, image=record.image, sent=record.sent)
+            half.answered = record.answered
+            result.halves.append(half)
 
     def _release(self, one: Loaded) -> None:
         with self._claiming:
