@@ -4,7 +4,7 @@ import itertools
 
 from dotledger.images.gather import gather
 from dotledger.ledger.batches import find_batch
-from dotledger.ledger.usage import call_figures, calls_in_month, preparations, usage
+from dotledger.ledger.usage import call_figures, preparations, requests_in_month, usage
 from dotledger.sending.batch.means import Means
 from dotledger.sending.batch.sending import Sending
 from dotledger.sending.deciding.plan import make_plan
@@ -40,8 +40,8 @@ class Usage(InFolder):
         self.assertEqual((old.month, old.calls, old.failed, old.images), ("2026-12", 3, 0, 3))
         self.assertEqual((new.month, new.calls, new.failed, new.images), ("2027-01", 6, 1, 5))
         self.assertAlmostEqual(new.money, 0.06)
-        self.assertEqual(calls_in_month(ledger, "bell", "2027-01"), 6)
-        self.assertEqual(calls_in_month(ledger, "other", "2027-01"), 0)
+        self.assertEqual(sum(requests_in_month(ledger, "bell", "2027-01").values()), 6)
+        self.assertEqual(sum(requests_in_month(ledger, "other", "2027-01").values()), 0)
 
     def test_how_the_calls_went(self):
         """Attempts beyond the first, bytes and seconds; without a success no seconds."""
