@@ -15,10 +15,13 @@ __all__ = [
     "OUTCOMES",
     "VERDICTS",
     "Kind",
+    "KindName",
     "check_kinds",
     "worst_outcome",
 ]
 
+KindName = Literal["label", "object", "face", "unsafe", "text", "caption", "colour", "fact"]
+"""A name of a kind, where files are checked; the same as the keys of `KINDS`."""
 LANDMARKS, BROADER = "any landmark", "any broader label"
 """Parts of a finding that a rule may name beside its attributes, in words."""
 VERDICTS = ("pass", "hold", "block")
@@ -56,6 +59,8 @@ KINDS: dict[str, Kind] = {
         Kind(name="unsafe", judged="presence", about="unsafe content by category"),
         Kind(name="text", judged="carried", about="lines of writing"),
         Kind(name="caption", judged="carried", about="sentences about the image"),
+        Kind(name="colour", judged="carried", about="colours of the image, by name or as #rrggbb"),
+        Kind(name="fact", judged="carried", about="facts of the picture itself: drawn, blurred"),
     )
 }
 

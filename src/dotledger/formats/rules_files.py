@@ -12,6 +12,7 @@ import msgspec
 
 from dotledger.core.copying.prints import LEAST, Prints
 from dotledger.core.deciding.conditions import PATTERNS, Condition, Rule, Rules
+from dotledger.core.kinds import KindName
 from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.files import read_regular
 from dotledger.reading.strict import Part, parse_strictly
@@ -20,7 +21,6 @@ __all__ = ["RulesFile", "listed", "pattern_of", "read_rules"]
 
 _Verdict = Literal["pass", "hold", "block"]
 _Outcome = Literal["found", "empty", "unread", "failed", "refused", "pending"]
-_Kind = Literal["label", "object", "face", "unsafe", "text", "caption"]
 _Count = Annotated[int, msgspec.Meta(ge=0)]
 _Share = Annotated[float, msgspec.Meta(ge=0, le=1)]
 _Scalar = str | int | float | bool
@@ -29,7 +29,7 @@ _Scalar = str | int | float | bool
 class _When(Part, frozen=True, kw_only=True):
     """A condition as it is written."""
 
-    kind: _Kind | None = None
+    kind: KindName | None = None
     label: str | tuple[str, ...] = ()
     below: str | tuple[str, ...] = ()
     confidence: float | str | None = None

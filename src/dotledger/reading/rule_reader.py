@@ -128,7 +128,9 @@ class RuleReader:
         self._split = rule.split
         self._columns = compile_path(rule.columns, place="columns") if rule.columns else None
         self._lookup = None
-        if rule.lookup is not None:
+        self._names = dict(rule.lookup.names) if rule.lookup is not None else {}
+        self._by_id = rule.lookup is not None
+        if rule.lookup is not None and rule.lookup.table:
             table = rule.lookup
             self._lookup = (
                 compile_each(table.table, place="lookup.table"),
@@ -185,7 +187,7 @@ class RuleReader:
     def names(self, top: Level) -> dict[str, Any]:
         """Return the side table of names, by id."""
         if self._lookup is None:
-            return {}
+            return self._names
         each, get_id, get_name = self._lookup
         rows = list(each(top, []))
         return {str(get_id(row)): get_name(row) for row in rows}
@@ -257,9 +259,10 @@ class RuleReader:
 
     def _labelled(self, level: Level, names: dict[str, Any]) -> str:
         raw = self._label(level) if self._label else ""
-        if self._lookup is not None:
+        if self._by_id:
             if str(raw) not in names:
-                raise SetAside("label's id is not in the side table", raw)
+                where = "side table" if self._lookup is not None else "vocabulary"
+                raise SetAside(f"label's id is not in the {where}", raw)
             raw = names[str(raw)]
         return _text(raw, self._case)
 

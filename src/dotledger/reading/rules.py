@@ -8,14 +8,13 @@ from typing import Annotated, Literal
 import msgspec
 
 from dotledger.core.boxes.forms import BOX_FORMS, BOX_UNITS
-from dotledger.core.kinds import KINDS
+from dotledger.core.kinds import KINDS, KindName
 from dotledger.reading.paths import check_paths, compile_each
 from dotledger.reading.scales import SCALES
 from dotledger.reading.strict import Part, unknown
 
 __all__ = ["BoxRule", "ConfidenceRule", "KindName", "Positive", "Rate", "ReadRule"]
 
-KindName = Literal["label", "object", "face", "unsafe", "text", "caption"]
 AttributeType = Literal["choice", "flag", "number", "range", "shares", "text", "person"]
 Positive = Annotated[int, msgspec.Meta(gt=0)]
 Rate = Annotated[float, msgspec.Meta(gt=0)]
@@ -171,14 +170,24 @@ class AttributeRule(Part, frozen=True, kw_only=True):
 
 
 class Lookup(Part, frozen=True, kw_only=True):
-    """A side table of the answer in which labels stand by their id."""
+    """Where labels stand by their id.
 
-    table: str
+    Either in a side table of the answer, with `id` and `name` as paths in its rows; or in a CSV
+    `file` beside the description, with `id` and `name` as columns; or written out as `names`.
+    """
+
+    table: str = ""
+    file: str = ""
+    names: Mapping[str, str] = msgspec.field(default_factory=dict)
     id: str = "id"
     name: str = "name"
 
     def __post_init__(self) -> None:
         """Refuse what is no path."""
+        if sum(map(bool, (self.table, self.file, self.names))) != 1:
+            raise ValueError("a lookup needs a table in the answer, or a file, or names")
+        if not self.table:
+            return
         compile_each(self.table, place="table")
         check_paths((self.id, "id"), (self.name, "name"))
 

@@ -225,7 +225,7 @@ def _sections_read(description: Description) -> frozenset[str] | None:
     """Return the first names of all paths that a description reads; None if it reads anything."""
     envelope = description.envelope
     paths = [rule.each for rule in description.read]
-    paths += [rule.lookup.table for rule in description.read if rule.lookup]
+    paths += [rule.lookup.table for rule in description.read if rule.lookup and rule.lookup.table]
     paths += [envelope.id, envelope.error, envelope.reason, envelope.width, envelope.height]
     paths.append(envelope.version)
     if not envelope.images:

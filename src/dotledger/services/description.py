@@ -6,17 +6,19 @@ import hashlib
 import os
 import re
 from collections.abc import Iterable, Mapping
+from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import msgspec
 import orjson
 
-from dotledger.core.kinds import BROADER, KINDS, LANDMARKS
+from dotledger.core.kinds import BROADER, KINDS, LANDMARKS, KindName
 from dotledger.errors import DescriptionError
 from dotledger.reading.documents import Written, document_reader
 from dotledger.reading.paths import check_paths, compile_each
-from dotledger.reading.rules import KindName, Positive, Rate, ReadRule
+from dotledger.reading.rules import Positive, Rate, ReadRule
 from dotledger.reading.strict import Part, hinted, load_strictly, parse_strictly, unknown
+from dotledger.reading.vocabularies import with_vocabularies
 
 __all__ = [
     "Ask",
@@ -500,8 +502,9 @@ def load_description(path: str | os.PathLike[str]) -> Description:
     Raises
     ------
     DescriptionError
-        Naming file, line and field: not TOML, an unknown or misspelt key (with the nearest
-        right one), a missing key, or values that contradict each other.
+        Naming file, line and field: not TOML, an unknown or misspelt key (with the nearest right
+        one), a missing key, values that contradict each other, or a vocabulary file that a rule
+        names and that cannot be used.
 
     Examples
     --------
@@ -509,7 +512,9 @@ def load_description(path: str | os.PathLike[str]) -> Description:
     >>> dotledger.load_description("myservice.toml").kinds
     ('label', 'object', 'face', 'unsafe')
     """
-    described = load_strictly(path, Description)
+    read = load_strictly(path, Description)
+    rules = with_vocabularies(read.read, Path(path).parent, os.fspath(path))
+    described = msgspec.structs.replace(read, read=rules)
     _check_promises(described, os.fspath(path))
     return described
 
@@ -535,6 +540,7 @@ def parse_description(text: str, *, name: str = "description") -> Description:
         See `load_description`; `name` stands for the file.
     """
     described = parse_strictly(text, Description, name=name)
+    with_vocabularies(described.read, None, name)
     _check_promises(described, name)
     return described
 

@@ -27,5 +27,5 @@ def opener(description: Description) -> Callable[[bytes], Any]:
     """
     envelope = description.envelope
     paths = [envelope.images, *(rule.each for rule in description.read)]
-    paths += [rule.lookup.table for rule in description.read if rule.lookup]
+    paths += [rule.lookup.table for rule in description.read if rule.lookup and rule.lookup.table]
     return document_reader(envelope.written, envelope.texts, listed_names(paths))

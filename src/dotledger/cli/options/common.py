@@ -77,7 +77,9 @@ def json_option(function: Function) -> Function:
 def kinds_option(function: Function) -> Function:
     """Add ``--kinds``."""
     return click.option(
-        "--kinds", metavar="LIST", help="Kinds, with commas: label,object,face,unsafe,text,caption."
+        "--kinds",
+        metavar="LIST",
+        help="Kinds, with commas: label,object,face,unsafe,text,caption,colour,fact.",
     )(function)
 
 

@@ -28,7 +28,7 @@ sources = ["env:MINE_KEY"]            # where the key comes from; never the key 
 
 [[call]]
 name = "look"
-kinds = ["label"]                     # label, object, face, unsafe, text, caption
+kinds = ["label"]                     # label, object, face, unsafe, text, caption, colour, fact
 path = "/v1/look"
 body = "raw"                          # raw, multipart, json (base64), address
 

@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 import orjson
+from msgspec import structs
 
 from dotledger.core.boxes.frames import Frame
 from dotledger.errors import TableError
@@ -25,6 +26,7 @@ from dotledger.reading.rule_reader import Reading, RuleReader
 from dotledger.reading.rules import ReadRule
 from dotledger.reading.strict import Part, load_strictly
 from dotledger.reading.values import SetAside, number_of
+from dotledger.reading.vocabularies import with_vocabularies
 
 __all__ = ["ImageTable", "ImportDescription", "ImportRule", "load_import", "read_by_description"]
 
@@ -111,7 +113,9 @@ def load_import(path: str | os.PathLike[str]) -> ImportDescription:
     DescriptionError
         Naming file, line and key.
     """
-    return load_strictly(path, ImportDescription)
+    read = load_strictly(path, ImportDescription)
+    rules = with_vocabularies(read.read, Path(path).parent, os.fspath(path))
+    return structs.replace(read, read=rules)
 
 
 def read_by_description(
@@ -375,6 +379,6 @@ def _truth(get: Any, level: Level) -> bool:
 def _list_names(description: ImportDescription) -> tuple[str, ...]:
     """Return the names that the description goes through as lists."""
     paths = [rule.each for rule in description.read]
-    paths += [rule.lookup.table for rule in description.read if rule.lookup]
+    paths += [rule.lookup.table for rule in description.read if rule.lookup and rule.lookup.table]
     paths += [description.images.each] if description.images else []
     return listed_names(paths)

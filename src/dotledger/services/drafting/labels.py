@@ -19,7 +19,7 @@ from dotledger.services.drafting.parts import (
     written,
 )
 
-__all__ = ["ID_NAMES", "Fields", "Guess", "capitals", "label_of", "rank_of"]
+__all__ = ["COLOUR_NAMES", "ID_NAMES", "Fields", "Guess", "capitals", "label_of", "rank_of"]
 
 Fields = Mapping[Path, Sequence[Any]]
 
@@ -28,6 +28,9 @@ ID_NAMES = (
 )
 """Names of fields that tell entries apart and say nothing about them."""
 
+_COLOUR = re.compile(r"#[0-9a-f]{6}$", re.IGNORECASE)
+COLOUR_NAMES = ("colour", "color", "palette", "swatch")
+"""Names of sections that tell the colours of an image."""
 _NO_WORD = re.compile(r"(#?[0-9a-f]{6,}|https?://.*|\d{4}-\d\d-\d\d.*)$", re.IGNORECASE)
 
 
@@ -73,7 +76,7 @@ def label_of(guess: Guess) -> tuple[str, str, str, str]:
     if guess.group.path[-1] == "{}":
         return "@key", "", "", ""
     free = {path: values for path, values in guess.fields.items() if path not in guess.used}
-    if chosen := _text_field(free):
+    if chosen := _text_field(free) or _colour_field(guess, free):
         guess.used.add(chosen)
         return guess.at(chosen), "", _split_of(guess.fields[chosen]), ""
     if table := _side_table(guess):
@@ -116,6 +119,21 @@ def _text_field(fields: Fields) -> Path | None:
         return (others or rows)[0]
     inner = [p for p in others if len(p) > 1 and plain_name(p[-2]) in LABEL_NAMES]
     return inner[0] if inner else None
+
+
+def _colour_field(guess: Guess, fields: Fields) -> Path | None:
+    """Return the field of a section about colours that holds them as #rrggbb.
+
+    Elsewhere a colour is one more fact about a thing, and not what it is called.
+    """
+    last = guess.group.names[-1] if guess.group.names else ""
+    if not any(word in last for word in COLOUR_NAMES):
+        return None
+    return next((p for p, values in fields.items() if all(map(_is_colour, values))), None)
+
+
+def _is_colour(value: Any) -> bool:
+    return isinstance(value, str) and _COLOUR.match(value) is not None
 
 
 def rank_of(path: Path, names: Sequence[str]) -> int:

@@ -9,7 +9,15 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from dotledger.services.drafting.boxes import BoxGuess, Size, box_guesses, toml_text
-from dotledger.services.drafting.labels import ID_NAMES, Fields, Guess, capitals, label_of, rank_of
+from dotledger.services.drafting.labels import (
+    COLOUR_NAMES,
+    ID_NAMES,
+    Fields,
+    Guess,
+    capitals,
+    label_of,
+    rank_of,
+)
 from dotledger.services.drafting.parts import (
     CONFIDENCE_NAMES,
     Group,
@@ -35,6 +43,14 @@ _UNSAFE_WORDS = (
     *("unsafe", "safety", "hazard", "flag", "moderation", "risk", "danger", "adult"),
     *("violence", "harm"),
 )
+_CARRIED = {
+    "colour": COLOUR_NAMES,
+    "caption": ("caption", "sentence", "summary", "narration", "alt_text", "alttext"),
+    "fact": ("quality", "facts", "technical", "imagetype", "image_type"),
+}
+"""Names of sections that are carried along and never judged as labels."""
+_SENTENCE = 4
+"""Words from which on a label is a sentence about the image, and no label."""
 _TEXT_WORDS = ("text", "line", "ocr", "writing")
 _NOT_THERE = ("absent", "none", "no", "not there", "not present", "nothing", "negative")
 """Words that can only mean that something is not there."""
@@ -187,6 +203,8 @@ def rule_of(
     if not (label or (always and boxes)) or not (confidence or boxes) or _is_only_a_branch(guess):
         return None
     kind = _kind_of(guess, label)
+    if kind == "label" and _are_sentences(guess, label):
+        kind = "caption"
     if kind == "face":
         label, always, split, lookup = "", "face", "", ""
     if not boxes and (kind in ("object", "face") or _inside_a_thing(guess)):
@@ -201,7 +219,7 @@ def rule_of(
         always=always,
         split=split,
         lookup=lookup,
-        lower=bool(label) and not split and capitals(guess, label),
+        lower=kind != "caption" and bool(label) and not split and capitals(guess, label),
         confidence=confidence,
         parents=parents,
         points=points,
@@ -281,6 +299,13 @@ def _kind_of(guess: Guess, label: str) -> str:
     return "face" if people and not own and hints & set(_FACE_HINTS) else kind
 
 
+def _are_sentences(guess: Guess, label: str) -> bool:
+    """Tell whether labels are sentences: most of them of several words."""
+    chosen = next((path for path in guess.fields if guess.at(path) == label), None)
+    texts = [str(value).split() for value in guess.fields[chosen]] if chosen is not None else []
+    return bool(texts) and sum(len(words) >= _SENTENCE for words in texts) > len(texts) / 2
+
+
 def _kind_by_path(names: Sequence[str], *, boxed: bool) -> str:
     text = " ".join(names)
     if any(word in text for word in _UNSAFE_WORDS):
@@ -289,6 +314,10 @@ def _kind_by_path(names: Sequence[str], *, boxed: bool) -> str:
         return "face"
     if boxed and any(word in text for word in _TEXT_WORDS):
         return "text"
+    last = names[-1] if names else ""
+    carried = (kind for kind, words in _CARRIED.items() if any(word in last for word in words))
+    if not boxed and (kind := next(carried, "")):
+        return kind
     return "object" if boxed else "label"
 
 
