@@ -322,53 +322,68 @@ def reread(
 
 
 def draft_description(
-    answers: Sequence[Any],
+    answers: Sequence[Any] = (),
     *,
     sizes: Sequence[tuple[float, float]] = (),
     words: Sequence[str] = (),
+    curl: str | None = None,
+    har: bytes | None = None,
+    openapi: bytes | None = None,
+    operation: str = "",
 ) -> Draft:
-    """Propose reading rules from sample answers.
+    """Propose a description from sample answers, and from what is known of the request.
 
     Parameters
     ----------
     answers : sequence
-        Raw answers: bytes, or JSON parsed already; the more, the surer.
+        Raw answers: bytes (JSON, lines of JSON, XML), or JSON parsed already; the more, the surer.
+        Without any, those of the HAR file or the OpenAPI document.
     sizes : sequence of (width, height), optional
         Of the images they answer, in pixels.
     words : sequence of str, optional
         The service's ordered words of confidence, rising.
+    curl, har, openapi : str, bytes, bytes, optional
+        One of: a line for curl, a HAR file, the service's OpenAPI document (version 3). Keys are
+        never copied.
+    operation : str
+        Which operation of the OpenAPI document: its id or path.
 
     Returns
     -------
     Draft
-        Its `toml` is the reading part of a description; `questions` what it cannot tell.
+        Its `toml` is the reading part of a description, its `description` the whole; `questions`
+        what it cannot tell.
 
     Raises
     ------
     ArgumentError
-        If sizes are given, and not one for each answer.
-    ValueError
-        If bytes are not JSON.
+        If there is no answer, one cannot be taken apart, or sizes are given and not one for each.
 
     Examples
     --------
     >>> made = draft_description([b'{"tags": [{"tag": "lantern", "score": 0.5}]}'])
     >>> made.rules[0].each, made.rules[0].label
     ('tags[]', 'tag')
+    >>> line = "curl https://eyes.example/look -H 'X-Key: secret' --data-binary @a.jpg"
+    >>> made = draft_description([b'{"tags": [{"tag": "lantern", "score": 0.5}]}'], curl=line)
+    >>> made.asked.place, made.asked.name, made.asked.body, "secret" in made.description()
+    ('header', 'X-Key', 'raw', False)
     """
     import orjson
 
-    from dotledger.services.drafting import draft
+    from dotledger.services.drafting import saved_from, whole_draft
 
-    parsed = [orjson.loads(a) if isinstance(a, bytes | bytearray) else a for a in answers]
-    if sizes and len(sizes) != len(parsed):
+    saved = saved_from(curl=curl, har=har, openapi=openapi, operation=operation)
+    raw = [bytes(a) if isinstance(a, bytes | bytearray) else orjson.dumps(a) for a in answers]
+    raw = raw or saved.answers
+    if sizes and len(sizes) != len(raw):
         raise ArgumentError(
             "give one size for each answer, or none",
             place="sizes",
             got=len(sizes),
-            allowed=[str(len(parsed))],
+            allowed=[str(len(raw))],
         )
-    return draft(parsed, sizes, words=words)
+    return whole_draft(raw, sizes, words=words, saved=saved)
 
 
 def check_conventions(

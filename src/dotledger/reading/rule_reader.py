@@ -146,8 +146,17 @@ class RuleReader:
         self._attributes = attributes_reader(dict(rule.attributes)) if rule.attributes else None
         self._parents = compile_path(rule.parents, place="parents") if rule.parents else None
 
-    def read(self, top: Level, frame: Frame, working: Any, into: Reading) -> str:
+    def read(
+        self,
+        top: Level,
+        frame: Frame,
+        working: Any,
+        into: Reading,
+        told: Callable[[Level, list[Read]], None] | None = None,
+    ) -> str:
         """Append what this rule finds; set aside what cannot be kept.
+
+        `told` is given every part of the answer with what was read out of it.
 
         Returns
         -------
@@ -165,7 +174,10 @@ class RuleReader:
                     continue  # a table may begin with the row that names its columns
                 level = row if header is None else _named_cells(row, header)
                 met += 1
+                before = len(into.found)
                 kept += self.read_level(level, names, frame, working, into)
+                if told is not None:
+                    told(row, into.found[before:])
         except TypeError as error:
             return f"{self.section}: {error}"
         if lacking and not met:

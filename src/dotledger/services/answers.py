@@ -10,7 +10,7 @@ from dotledger.core.boxes.frames import Frame
 from dotledger.errors import AnswerError, UnreadError
 from dotledger.reading.documents import document_reader
 from dotledger.reading.paths import MISSING, Level, compile_each, compile_path
-from dotledger.reading.rule_reader import Reading, RuleReader, short
+from dotledger.reading.rule_reader import Read, Reading, RuleReader, short
 from dotledger.reading.values import SetAside, number_of
 from dotledger.services.description import Description
 from dotledger.services.opening import opener
@@ -87,7 +87,8 @@ class Reader:
         AnswerError
             If it is not written as described.
         """
-        return _parsed(answer) if call in self._in_parts else self._document(answer)
+        joined = call in self._in_parts and answer[:1] == b"["
+        return _parsed(answer) if joined else self._document(answer)
 
     def read_document(
         self, document: Any, call: str, kinds: Iterable[str], frames: Sequence[Frame]
@@ -119,6 +120,30 @@ class Reader:
             problem = next((one for one in mine if isinstance(one, AnswerError)), None)
             joined.append(problem or _together([one for one in mine if isinstance(one, Reading)]))
         return joined
+
+    def beside(
+        self, answer: bytes, call: str, kinds: Iterable[str], frame: Frame
+    ) -> list[tuple[Read, Any]]:
+        """Return what is read of every image of an answer, each with the part it stands in.
+
+        Raises
+        ------
+        AnswerError
+            If the answer is not written as described, or its images are not where they should be.
+        """
+        beside: list[tuple[Read, Any]] = []
+
+        def told(level: Level, found: list[Read]) -> None:
+            beside.extend((one, level.value) for one in found)
+
+        wanted = frozenset(kinds)
+        top = Level(self.document(answer, call), "", 0, None)
+        tops = [top] if self._images is None else list(self._images(top, []))
+        for part in tops:
+            for name, rule in self._rules:
+                if rule.kind in wanted and name in ("", call):
+                    rule.read(part, frame, self._working(part), Reading(), told)
+        return beside
 
     def version_of(self, document: Any, headers: Mapping[str, str]) -> str:
         """Return what the service says of its own version; empty if it says nothing."""

@@ -269,13 +269,16 @@ def print_json(value: Any) -> None:
     click.echo(escaped_json(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode()))
 
 
-def print_table(*parts: Any) -> None:
-    """Print tables and lines to stdout; a text is one line, whatever stands in it."""
+def print_table(*parts: Any, aside: bool = False) -> None:
+    """Print tables and lines to stdout; a text is one line, whatever stands in it.
+
+    What stands aside of the result goes to stderr.
+    """
     from dotledger.report.terminal.tables import console, printed
 
     out = console()
     for part in parts:
-        click.echo(printed(out, part), nl=False)
+        click.echo(printed(out, part), nl=False, err=aside)
 
 
 def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-from typing import Any
+import sys
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,7 +11,13 @@ from dotledger.cli.options.common import example, print_table, replace_option, s
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output, read_regular, whole_file
 
+if TYPE_CHECKING:
+    from dotledger.services.drafting import Draft
+    from dotledger.services.drafting.saved import Saved
+
 __all__ = ["STARTER", "command"]
+
+_MOST_SHOWN = 40
 
 STARTER = """\
 # A description: how to call one service and read its answers. See docs/sending.md.
@@ -55,6 +61,11 @@ confidence = { at = "score" }         # scale = "percent", "thousandths", ... wh
 @click.option("--words", default="", help="The service's ordered words, rising, with commas.")
 @click.option("--name", default="mine", show_default=True, help="What to call the service.")
 @click.option("--address", default="https://service.example", help="Where it is.")
+@click.option("--curl", metavar="FILE", help="A saved line for curl ('-': standard input).")
+@click.option("--har", metavar="FILE", help="Requests as a browser or proxy saved them (HAR).")
+@click.option("--openapi", metavar="FILE", help="The service's OpenAPI document, version 3.")
+@click.option("--operation", default="", help="Which operation of it: its id or path.")
+@click.option("--ask", is_flag=True, help="Ask what no sample tells.")
 @click.option("--out", metavar="FILE", help="Write the description there.")
 @replace_option
 def command(
@@ -64,37 +75,96 @@ def command(
     words: str,
     name: str,
     address: str,
+    curl: str | None,
+    har: str | None,
+    openapi: str | None,
+    operation: str,
+    ask: bool,
     out: str | None,
     replace: bool,
 ) -> None:
-    """Draft a description from raw answers (SAMPLES, JSON files).
+    """Draft a description from raw answers (SAMPLES: JSON, lines of JSON, XML).
 
     Finds the lists, tells labels from attributes, recognises how boxes, confidences, points and
     ordered words are written, and says why; other candidates stand beside as comments. With the
     images' sizes it is surer. Every rule is tried on the samples; one that does not read what
-    stands there is left open, as a comment. What the draft reads, does not use and cannot tell is
-    shown.
+    stands there is left open, as a comment. What the draft reads, beside where it stands, what it
+    does not use and what it cannot tell is shown.
+
+    How the service is asked is taken from a saved request or the service's own document; keys are
+    never copied.
     """
-    from dotledger.services.drafting import described_draft, draft
+    from dotledger.services.drafting import whole_draft
 
     if starter:
         click.echo(STARTER, nl=False)
         return
-    if not samples:
-        raise click.UsageError("give raw answers (JSON files), or --starter")
+    sources = [one for one in (curl, har, openapi) if one is not None]
+    if len(sources) > 1 or not (samples or sources):
+        raise click.UsageError(
+            "give raw answers (SAMPLES), or one of --curl, --har and --openapi, or --starter"
+        )
     if out is not None:
-        check_output(out, place="--out", inputs=(*samples, *images), replace=replace)
-    answers = [_parsed(Path(sample)) for sample in samples]
-    sizes = [_size(Path(image)) for image in images]
-    if sizes and len(sizes) != len(answers):
+        check_output(out, place="--out", inputs=(*samples, *images, *sources), replace=replace)
+    saved = _saved(curl, har, openapi, operation)
+    raw = [read_regular(sample) for sample in samples] or saved.answers
+    named = list(samples) or [f"answer {n}" for n in range(1, len(raw) + 1)]
+    sizes = [_size(read_regular(image)) for image in images]
+    if not sizes and not samples and saved.images and all(saved.images):
+        sizes = [_size(image) for image in saved.images[-len(raw) :]]
+    if sizes and len(sizes) != len(raw):
         raise ArgumentError(
             "give one image for each sample, or none",
             place="--image",
             got=len(sizes),
-            allowed=[str(len(answers))],
+            allowed=[str(len(raw))],
         )
     ordered = [word.strip() for word in words.split(",") if word.strip()]
-    made = draft(answers, sizes, words=ordered)
+    made = whole_draft(raw, sizes, words=ordered, saved=saved, ask=_asked if ask else None)
+    _write(made, raw, named, sizes, name, address, out)
+
+
+def _saved(curl: str | None, har: str | None, openapi: str | None, operation: str) -> Saved:
+    """Return what is known of how the service is asked."""
+    from dotledger.services.drafting import saved_from
+
+    if operation and openapi is None:
+        raise click.UsageError("--operation goes with --openapi")
+    line = None
+    if curl is not None:
+        data = sys.stdin.buffer.read() if curl == "-" else read_regular(curl)
+        line = data.decode("utf-8", "replace")
+    return saved_from(
+        curl=line,
+        har=None if har is None else read_regular(har),
+        openapi=None if openapi is None else read_regular(openapi),
+        operation=operation,
+    )
+
+
+def _asked(text: str, allowed: list[str]) -> str:
+    """Put one question on the screen, and return what was answered."""
+    if not allowed:
+        return str(click.prompt(text, err=True))
+    say(f"{text}:")
+    for number, one in enumerate(allowed, 1):
+        say(f"  {number}  {one}")
+    chosen = click.prompt("Number", type=click.IntRange(1, len(allowed)), default=1, err=True)
+    return allowed[chosen - 1]
+
+
+def _write(
+    made: Draft,
+    raw: list[bytes],
+    named: list[str],
+    sizes: list[tuple[float, float]],
+    name: str,
+    address: str,
+    out: str | None,
+) -> None:
+    """Write or print the description, then what it reads and what it cannot tell."""
+    from dotledger.services.drafting import described_draft
+
     if not made.sure:
         raise ArgumentError(
             "nothing like a finding was recognised",
@@ -109,8 +179,8 @@ def command(
         with whole_file(out) as file:
             file.write_text(text, encoding="utf-8")
         say(f"written: {out}")
-        _show(text, samples, sizes)
-    if out is not None and not sizes:
+    _show(text, raw, named, sizes, aside=out is None)
+    if not sizes:
         say("without --image boxes are shown as in images of 1000 x 1000 pixels")
     for question in made.questions:
         say(f"please check: {question}")
@@ -118,38 +188,40 @@ def command(
         say(f"not used: {', '.join(made.unused)}")
 
 
-def _parsed(path: Path) -> Any:
-    import orjson
-
-    try:
-        return orjson.loads(read_regular(path))
-    except orjson.JSONDecodeError as error:
-        raise ArgumentError(f"not JSON ({error})", place=str(path)) from error
-
-
-def _size(path: Path) -> tuple[float, float]:
+def _size(data: bytes) -> tuple[float, float]:
     from dotledger.images.facts import read_facts
 
-    facts = read_facts(read_regular(path))
+    facts = read_facts(data)
     return float(facts.width), float(facts.height)
 
 
-def _show(text: str, samples: tuple[str, ...], sizes: list[tuple[float, float]]) -> None:
-    """Show what the draft reads out of the samples."""
+def _show(
+    text: str,
+    raw: list[bytes],
+    named: list[str],
+    sizes: list[tuple[float, float]],
+    *,
+    aside: bool,
+) -> None:
+    """Show what the draft reads out of the samples, beside the part of the sample."""
     from dotledger.report.terminal.tables import number, rows_table
-    from dotledger.services.drafting import read_samples
+    from dotledger.services.drafting import read_beside
+    from dotledger.showing import shown
 
-    answers = [read_regular(sample) for sample in samples]
+    found = read_beside(text, raw, sizes)
     rows = [
         (
-            sample,
+            named[place],
             f.kind,
             f.label,
             number(f.confidence),
             *(number(v, 1) for v in f.box or (None,) * 4),
+            shown(part, 36),
         )
-        for sample, reading in zip(samples, read_samples(text, answers, sizes), strict=False)
-        for f in reading.found
+        for place, f, part in found[:_MOST_SHOWN]
     ]
-    header = ("sample", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
-    print_table(rows_table("Read by the draft", header, rows[:40]))
+    header = ("sample", "kind", "label", "confidence", "x0", "y0", "x1", "y1", "where it stands")
+    table = rows_table("Read by the draft", header, rows, ("where it stands",))
+    print_table(table, aside=aside)
+    if len(found) > _MOST_SHOWN:
+        say(f"and {len(found) - _MOST_SHOWN:,} more")

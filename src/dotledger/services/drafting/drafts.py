@@ -13,14 +13,24 @@ from msgspec.structs import replace
 
 from dotledger.core.boxes.frames import Frame
 from dotledger.errors import DescriptionError
-from dotledger.reading.rule_reader import NOT_THERE, Reading
+from dotledger.reading.rule_reader import NOT_THERE, Read, Reading
 from dotledger.services.answers import Reader
 from dotledger.services.description import parse_description
 from dotledger.services.drafting.boxes import Size, reported_size, toml_text
 from dotledger.services.drafting.parts import groups_of, written
+from dotledger.services.drafting.requests import Asked, call_toml, connect_toml, inline_toml
 from dotledger.services.drafting.rules import RuleGuess, amounts_of, rule_of
+from dotledger.services.drafting.samples import Samples
 
-__all__ = ["Draft", "described_draft", "draft", "read_samples"]
+__all__ = [
+    "Draft",
+    "ambiguous",
+    "described_draft",
+    "draft",
+    "read_beside",
+    "read_samples",
+    "with_samples",
+]
 
 Parts = list[tuple[Any, Size]]
 
@@ -30,7 +40,7 @@ class Draft(Struct, kw_only=True):
 
     Attributes
     ----------
-    envelope : dict of str to str
+    envelope : dict of str to str or list of str
         Keys of the ``[envelope]`` section.
     rules : list of RuleGuess
         In the order of the answer; those left open are comments.
@@ -38,12 +48,15 @@ class Draft(Struct, kw_only=True):
         What no sample can tell.
     unused : list of str
         Sections of the answers that no rule reads.
+    asked : Asked
+        What is known of how the service is asked.
     """
 
-    envelope: dict[str, str] = field(default_factory=dict)
+    envelope: dict[str, str | list[str]] = field(default_factory=dict)
     rules: list[RuleGuess] = field(default_factory=list)
     questions: list[str] = field(default_factory=list)
     unused: list[str] = field(default_factory=list)
+    asked: Asked = field(default_factory=Asked)
 
     @property
     def sure(self) -> list[RuleGuess]:
@@ -55,9 +68,26 @@ class Draft(Struct, kw_only=True):
         parts = [f"# Please check: {question}" for question in self.questions]
         parts += [f"# Not used: {', '.join(self.unused)}"] if self.unused else []
         if self.envelope:
-            inner = [f"{name} = {toml_text(where)}" for name, where in self.envelope.items()]
+            inner = [f"{name} = {inline_toml(where)}" for name, where in self.envelope.items()]
             parts.append("\n".join(["[envelope]", *inner]))
         return "\n\n".join([*parts, *(rule.toml() for rule in self.rules)]) + "\n"
+
+    def description(self, *, name: str = "mine", address: str = "https://service.example") -> str:
+        """Return a whole description as commented TOML.
+
+        Parameters
+        ----------
+        name : str
+            Of the service; the key is looked for under it.
+        address : str
+            Where it is, if that is not known.
+
+        Returns
+        -------
+        str
+            To be saved as a file and looked through.
+        """
+        return described_draft(self, name=name, address=address)
 
 
 def draft(
@@ -124,6 +154,23 @@ def _agree(rules: Sequence[RuleGuess]) -> None:
 
 def _box_questions(rule: RuleGuess) -> list[str]:
     """Ask where two ways of reading four numbers fit the samples equally well."""
+    ways = " or ".join(", ".join(order) for order in ambiguous(rule))
+    return [f"the order of the boxes' numbers at {rule.each}: {ways}"] if ways else []
+
+
+def ambiguous(rule: RuleGuess) -> list[tuple[str, ...]]:
+    """Return the two ways of reading a rule's four numbers that fit the samples equally well.
+
+    Parameters
+    ----------
+    rule : RuleGuess
+        With its boxes, ranked.
+
+    Returns
+    -------
+    list of tuple of str
+        Empty if one of them is clearly better.
+    """
     if len(rule.boxes) < 2:
         return []
     first, second = rule.boxes[:2]
@@ -132,8 +179,7 @@ def _box_questions(rule: RuleGuess) -> list[str]:
     turned = {first.order, second.order} == _TURNED
     if first.clear >= _SURE if turned else first.score - second.score > _CLEAR:
         return []
-    ways = " or ".join(", ".join(box.order) for box in (first, second))
-    return [f"the order of the boxes' numbers at {rule.each}: {ways}"]
+    return [first.order, second.order]
 
 
 _TURNED = {("x0", "y0", "x1", "y1"), ("y0", "x0", "y1", "x1")}
@@ -224,7 +270,10 @@ def _settle(rule: RuleGuess, made: Draft, answers: Sequence[Any], sizes: Sequenc
 
 
 def _problem(
-    rule: RuleGuess, envelope: Mapping[str, str], answers: Sequence[Any], sizes: Sequence[Size]
+    rule: RuleGuess,
+    envelope: Mapping[str, str | list[str]],
+    answers: Sequence[Any],
+    sizes: Sequence[Size],
 ) -> str:
     """Return what is wrong with what a rule reads out of the samples; empty if nothing is."""
     text = described_draft(
@@ -251,7 +300,7 @@ _QUIET = (NOT_THERE, "section never read")
 
 def _unused(parts: Parts, made: Draft) -> list[str]:
     """Return the sections of the answers that nothing of the draft looks at."""
-    texts = [rule.toml() for rule in made.sure] + list(made.envelope.values())
+    texts = [rule.toml() for rule in made.sure] + [str(at) for at in made.envelope.values()]
     names: dict[str, None] = {}
     for part, _ in parts:
         for name, value in part.items() if isinstance(part, dict) else ():
@@ -279,29 +328,44 @@ def described_draft(made: Draft, *, name: str, address: str) -> str:
     """
     rules = made.sure or made.rules
     kinds = ", ".join(f'"{kind}"' for kind in dict.fromkeys(rule.kind for rule in rules))
-    several, key = "images" in made.envelope, made.envelope.get("id", "id")
-    images = (
+    key = str(made.envelope.get("id", "id"))
+    several = (
         'body = "json"\nimage_field = "images"  # where the list of images goes\n'
         f'images = 2\neach = {{ {toml_text(key)} = "{{id}}", data = "{{image}}" }}\n'
-        if several
-        else 'body = "raw"  # or multipart, json, address\n'
+        if "images" in made.envelope
+        else ""
     )
-    return f"""# Drafted from sample answers; every guess says why. The rest is in docs/sending.md.
+    return f"""# Drafted; every guess says why. The rest is in docs/descriptions.md.
 schema = 1
 service = {toml_text(name)}
 
-[connect]
-address = {toml_text(address)}
+{connect_toml(made.asked, name, address)}
 
-[connect.key]
-place = "none"  # header, query, basic, bearer, token; with name and sources
+{call_toml(made.asked, kinds, several=several)}
 
-[[call]]
-name = "look"
-kinds = [{kinds}]
-path = "/"
-{images}
 {made.toml()}"""
+
+
+def with_samples(made: Draft, samples: Samples) -> Draft:
+    """Put into a draft what is around the findings, and how answers are written.
+
+    Parameters
+    ----------
+    made : Draft
+        From the samples' documents; it is changed.
+    samples : Samples
+        See `dotledger.services.drafting.samples.samples_of`.
+
+    Returns
+    -------
+    Draft
+        The same.
+    """
+    made.envelope = {**samples.envelope, **made.envelope}
+    if not any(line.startswith("[call.job]") for line in made.asked.sections):
+        made.asked.sections += samples.sections
+        made.questions += samples.questions
+    return made
 
 
 def read_samples(text: str, answers: Sequence[bytes], sizes: Sequence[Size] = ()) -> list[Reading]:
@@ -323,11 +387,48 @@ def read_samples(text: str, answers: Sequence[bytes], sizes: Sequence[Size] = ()
     """
     described = parse_description(text, name="the draft")
     reader, kinds = Reader(described), described.kinds
-    known = [(1000.0, 1000.0) if math.isnan(w) else (w, h) for w, h in sizes]
-    known = known or [(1000.0, 1000.0)] * len(answers)
+    known = _known_sizes(answers, sizes)
     readings: list[Reading] = []
     for answer, (width, height) in zip(answers, known, strict=True):
         frame = Frame(int(width), int(height), int(width), int(height))
         parts = reader.read(answer, described.call[0].name, kinds, [frame])
         readings += [part if isinstance(part, Reading) else Reading() for part in parts]
     return readings
+
+
+def read_beside(
+    text: str, answers: Sequence[bytes], sizes: Sequence[Size] = ()
+) -> list[tuple[int, Read, Any]]:
+    """Return what a description reads out of raw answers, each beside where it stands.
+
+    Parameters
+    ----------
+    text : str
+        A description in TOML.
+    answers : sequence of bytes
+        Sample answers, as received.
+    sizes : sequence of (float, float), default ()
+        Width and height of their images; NaN or none where not known.
+
+    Returns
+    -------
+    list of tuple of int, Read and object
+        The number of the answer from 0, what is read, and the part of the answer it is read from.
+    """
+    described = parse_description(text, name="the draft")
+    reader, known = Reader(described), _known_sizes(answers, sizes)
+    return [
+        (place, found, part)
+        for place, (answer, (width, height)) in enumerate(zip(answers, known, strict=True))
+        for found, part in reader.beside(
+            answer,
+            described.call[0].name,
+            described.kinds,
+            Frame(int(width), int(height), int(width), int(height)),
+        )
+    ]
+
+
+def _known_sizes(answers: Sequence[bytes], sizes: Sequence[Size]) -> list[Size]:
+    known = [(1000.0, 1000.0) if math.isnan(w) else (w, h) for w, h in sizes]
+    return known or [(1000.0, 1000.0)] * len(answers)

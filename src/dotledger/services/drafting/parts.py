@@ -167,7 +167,7 @@ def is_pair(value: Any) -> bool:
 
 
 def plain_name(name: object) -> str:
-    """Return a name in lower case without signs around it: ``@Score`` is ``score``.
+    """Return a name in lower case without signs around it: ``@Score`` and ``_score`` are ``score``.
 
     Parameters
     ----------
@@ -179,7 +179,7 @@ def plain_name(name: object) -> str:
     str
         May be empty.
     """
-    return re.sub(r"^\W+|\W+$", "", str(name)).lower()
+    return re.sub(r"^[\W_]+|[\W_]+$", "", str(name)).lower()
 
 
 def written(path: Iterable[str | int], *, each: bool = False) -> str:

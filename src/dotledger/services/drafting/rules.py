@@ -8,6 +8,7 @@ from typing import Any
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from dotledger.core.spelling import counted
 from dotledger.services.drafting.boxes import BoxGuess, Size, box_guesses, toml_text
 from dotledger.services.drafting.labels import (
     COLOUR_NAMES,
@@ -226,7 +227,7 @@ def rule_of(
         attributes=attributes,
         boxes=[_beside(guess, one) for one in boxes] if kind in ("object", "face", "text") else [],
         count=len(group.entries),
-        reasons=[f"{len(group.entries)} parts at {written(group.path, each=True)}"],
+        reasons=[f"{counted(len(group.entries), 'part')} at {written(group.path, each=True)}"],
         questions=guess.questions,
         left=_left_of(guess, label, parents, point_field, attributes),
     )

@@ -1,0 +1,247 @@
+"""Drafts from saved requests and documents: what is taken from them, and what never is: the key."""
+
+import base64
+import json
+import tempfile
+import unittest
+from pathlib import Path
+from unittest import mock
+
+import yaml
+
+from dotledger import draft_description
+from dotledger.errors import ArgumentError, MissingExtra
+from dotledger.services.description import parse_description
+from dotledger.services.drafting import whole_draft
+from dotledger.services.messages import Payload
+from dotledger.services.requests import RequestBuilder
+from dotledger.services.secrets import Key
+from tests.forked import dotledger
+from tests.sending.helpers import picture
+
+ANSWER = {"things": [{"name": "lantern", "score": 0.9, "box": [3, 1, 20, 12]}, {"name": "basket", "score": 0.4, "box": [1, 2, 9, 15]}]}  # fmt: skip
+RAW = json.dumps(ANSWER).encode()
+SECRET = "s3cr3t-0171"
+
+
+def described(**source):
+    """The description drafted from a source, and its questions."""
+    made = draft_description([ANSWER] * 2, sizes=[(24, 16)] * 2, **source)
+    return parse_description(made.description()), " | ".join(made.questions)
+
+
+class Curl(unittest.TestCase):
+    def test_ways(self):
+        """Where the key goes, and how the image does, of the usual ways of writing such a line."""
+        for line, key, call in (
+            (f"curl -X PUT https://h.example/v1/look?model=2 -H 'X-Key: {SECRET}' --data-binary @a.jpg", ("header", "X-Key", ""), ("PUT", "raw", "", {"model": "2"})),
+            (f"curl 'https://h.example/v1/look?api_key={SECRET}' \\\n -F 'photo=@a.jpg;type=image/jpeg' -F most=5", ("query", "api_key", ""), ("POST", "multipart", "photo", {})),
+            (f"curl https://h.example/v1/look -H 'authorization: Bearer {SECRET}' -d '{{\"image\": {{\"content\": \"'$(base64 a.jpg)'\"}}, \"most\": 3}}'", ("bearer", "", ""), ("POST", "json", "image.content", {})),
+            (f"curl -u me:{SECRET} https://h.example/v1/look --json '{{\"url\": \"https://a.example/b.jpg\"}}'", ("basic", "", ""), ("POST", "address", "url", {})),
+            (f"curl -G https://h.example/v1/look -d u=https://a.example/b.jpg -d token={SECRET}", ("query", "token", ""), ("GET", "address", "u", {})),
+            (f"curl -T a.jpg https://h.example/v1/look -H 'Authorization: Lamp {SECRET}'", ("header", "Authorization", "Lamp "), ("PUT", "raw", "", {})),
+        ):  # fmt: skip
+            with self.subTest(line):
+                service, questions = described(curl=line)
+                place, [one] = service.connect.key, service.call
+                self.assertEqual((place.place, place.name, place.prefix), key)
+                self.assertEqual((one.method, one.body, one.image_field, dict(one.query)), call)
+                self.assertEqual((service.connect.address, one.path), ("https://h.example", "/v1/look"))  # fmt: skip
+                self.assertNotIn(SECRET, service.to_json() + questions)
+                self.assertIn("was not copied", questions)
+
+    def test_as_it_was(self):
+        """What the drafted call sends is what the line would have sent, but for the key."""
+        service, _ = described(curl="curl https://h.example/look -H 'X-Key: k' -H 'X-Region: north' -d '{\"shots\": [{\"data\": \"<base64>\", \"deep\": true}], \"most\": 3}'")  # fmt: skip
+        builder = RequestBuilder(service, service.call[0], service.kinds)
+        request = builder.build([Payload(data=b"abc")], Key("mine", "here"))
+        self.assertEqual(json.loads(request.body), {"shots": [{"data": base64.b64encode(b"abc").decode(), "deep": True}], "most": 3})  # fmt: skip
+        self.assertEqual((request.headers["X-Region"], request.headers["X-Key"]), ("north", "mine"))
+
+    def test_no_such_line(self):
+        """What is none, or names no address, is refused with what to do."""
+        for line, words in (("wget https://h.example", "begins with 'curl'"), ("curl -F a=@b", "names no address"), ("curl 'https://h", "taken apart")):  # fmt: skip
+            with self.assertRaisesRegex(ArgumentError, words):
+                described(curl=line)
+
+    def test_second_secrets(self):
+        """Two keys, or one in the body, have no place: they are not copied, and said."""
+        line = f"curl https://h.example/look -H 'X-Key: {SECRET}1' -H 'X-App-Token: {SECRET}2' -d '{{\"image\": \"<base64>\", \"password\": \"{SECRET}3\"}}'"  # fmt: skip
+        service, questions = described(curl=line)
+        self.assertNotIn(SECRET, service.to_json() + questions)
+        self.assertIn("X-App-Token looks like a second secret", questions)
+        self.assertIn("password in the body looks like a key", questions)
+
+
+def har(*exchanges):
+    """A HAR file of (method, url, body, answer, status) with a key in each request."""
+    entries = []
+    for method, url, body, answer, status in exchanges:
+        request = {"method": method, "url": url, "headers": [{"name": "X-Key", "value": SECRET}, {"name": "Cookie", "value": SECRET}, {"name": ":authority", "value": "h"}]}  # fmt: skip
+        if body is not None:
+            request["postData"] = body
+        content = {"mimeType": "application/json", "text": json.dumps(answer)}
+        headers = [{"name": "X-Calls-Remaining", "value": "9"}, {"name": "X-Calls-Reset", "value": "60"}]  # fmt: skip
+        entries.append({"request": request, "response": {"status": status, "headers": headers, "content": content}})  # fmt: skip
+    return json.dumps({"log": {"entries": entries}}).encode()
+
+
+IMAGE = {"mimeType": "image/jpeg", "text": base64.b64encode(picture(1)).decode(), "encoding": "base64"}  # fmt: skip
+
+
+class Har(unittest.TestCase):
+    def test_request_and_answer(self):
+        """The request that brings an image is found among others; its answer is the sample."""
+        file = har(("POST", "https://h.example/login", {"mimeType": "application/x-www-form-urlencoded", "params": [{"name": "user", "value": "me"}]}, {}, 200),
+                   ("POST", "https://h.example/look", IMAGE, ANSWER, 200), ("POST", "https://h.example/look", IMAGE, ANSWER, 200))  # fmt: skip
+        made = draft_description(har=file)
+        service = parse_description(made.description())
+        self.assertEqual((service.call[0].path, service.call[0].body, service.connect.key.name), ("/look", "raw", "X-Key"))  # fmt: skip
+        self.assertEqual((service.limits.announced.remaining, service.limits.announced.reset), ("x-calls-remaining", "x-calls-reset"))  # fmt: skip
+        self.assertNotIn(SECRET, made.description() + str(made.questions))
+
+    def test_a_job(self):
+        """An id of the first answer in the address of a later request: the answer came later."""
+        file = har(("POST", "https://h.example/v1/look", IMAGE, {"job": {"id": "j-77", "state": "running"}}, 202), ("GET", "https://h.example/v1/jobs/j-77", None, {"job": {"id": "j-77", "state": "running"}}, 200),
+                   ("GET", "https://h.example/v1/jobs/j-77", None, {"job": {"id": "j-77", "state": "ready"}, **ANSWER}, 200))  # fmt: skip
+        [call] = parse_description(draft_description(har=file).description()).call
+        self.assertEqual((call.job.id, call.job.path, call.job.state, call.job.done), ("job.id", "/v1/jobs/{id}", "job.state", ("ready",)))  # fmt: skip
+
+    def test_no_such_file(self):
+        """No HAR, and one without an image: what it holds is said."""
+        for data, words in ((b"{}", "not a HAR file"), (b"[1", "not a HAR file"), (har(("GET", "https://h.example/a", None, {}, 200)), "brings an image; got .*GET /a")):  # fmt: skip
+            with self.assertRaisesRegex(ArgumentError, words):
+                draft_description(har=data)
+
+
+API = {
+    "openapi": "3.1.0",
+    "servers": [{"url": "https://{region}.h.example/v2", "variables": {"region": {"default": "north"}}}],
+    "security": [{"own": []}],
+    "components": {
+        "securitySchemes": {"own": {"type": "apiKey", "in": "header", "name": "X-Eye"}},
+        "schemas": {
+            "Thing": {"type": "object", "properties": {"name": {"type": "string"}, "score": {"type": "number", "maximum": 100},
+                      "box": {"type": "object", "properties": {n: {"type": "integer"} for n in ("left", "top", "width", "height")}}}},
+            "Look": {"type": "object", "properties": {"things": {"type": "array", "items": {"$ref": "#/components/schemas/Thing"}}}},
+        },
+    },
+    "paths": {
+        "/health": {"get": {"responses": {"200": {"description": "well"}}}},
+        "/look": {"post": {
+            "operationId": "look", "parameters": [{"name": "model", "in": "query", "required": True, "schema": {"type": "string", "default": "evening"}}, {"name": "debug", "in": "query", "schema": {"type": "boolean"}}],
+            "requestBody": {"content": {"multipart/form-data": {"schema": {"type": "object", "required": ["most"], "properties": {"photo": {"type": "string", "format": "binary"}, "most": {"type": "integer", "default": 7}}}}}},
+            "responses": {"200": {"content": {"application/json": {"schema": {"$ref": "#/components/schemas/Look"}}}}},
+        }},
+    },
+}  # fmt: skip
+
+
+class OpenApi(unittest.TestCase):
+    def drafted(self, document=API, **options):
+        made = draft_description(openapi=json.dumps(document).encode(), **options)
+        return parse_description(made.description()), made
+
+    def test_from_the_document_alone(self):
+        """Address, key, call and the shape of the answer, without a sample."""
+        service, _ = self.drafted()
+        [call], [rule] = service.call, service.read
+        self.assertEqual((service.connect.address, service.connect.key.place, service.connect.key.name), ("https://north.h.example/v2", "header", "X-Eye"))  # fmt: skip
+        self.assertEqual((call.path, call.body, call.image_field, dict(call.query), dict(call.form)), ("/look", "multipart", "photo", {"model": "evening"}, {"most": "7"}))  # fmt: skip
+        self.assertEqual((rule.each, rule.label, rule.confidence.at, rule.confidence.scale, rule.box.form), ("things[]", "name", "score", "percent", "corner+size"))  # fmt: skip
+
+    def test_yaml_and_other_keys(self):
+        """YAML says the same; bearer, basic, a token with its address, a key in the query."""
+        made = draft_description(openapi=yaml.safe_dump(API, sort_keys=False).encode())
+        self.assertEqual(made.description(), self.drafted()[1].description())
+        flows = {"clientCredentials": {"tokenUrl": "https://h.example/token", "scopes": {"look": ""}}}  # fmt: skip
+        for scheme, place in (({"type": "http", "scheme": "bearer"}, "bearer"), ({"type": "http", "scheme": "Basic"}, "basic"), ({"type": "apiKey", "in": "query", "name": "k"}, "query"),
+                              ({"type": "oauth2", "flows": flows}, "token")):  # fmt: skip
+            changed = {**API, "components": {**API["components"], "securitySchemes": {"own": scheme}}}  # fmt: skip
+            service, _ = self.drafted(changed)
+            self.assertEqual(service.connect.key.place, place)
+        self.assertEqual((service.connect.token.address, service.connect.token.scope), ("https://h.example/token", "look"))  # fmt: skip
+        _, made = self.drafted({**API, "security": [{"own": []}], "components": {**API["components"], "securitySchemes": {"own": {"type": "apiKey", "in": "cookie", "name": "c"}}}})  # fmt: skip
+        self.assertIn("the key is given by apiKey in cookie", made.questions)
+
+    def test_an_example_goes_first(self):
+        """A written example is read as it stands; JSON with base64 or an address is recognised."""
+        for name, schema, body in (("data", {"type": "string", "format": "byte"}, "json"), ("url", {"type": "string", "format": "uri"}, "address")):  # fmt: skip
+            operation = {"requestBody": {"content": {"application/json": {"schema": {"type": "object", "properties": {name: schema, "note": {"type": "string"}}}}}},
+                         "responses": {"200": {"content": {"application/json": {"example": ANSWER}}}}}  # fmt: skip
+            service, made = self.drafted({**API, "paths": {"/see": {"post": operation}, **API["paths"]}}, operation="/see")  # fmt: skip
+            [call] = service.call
+            self.assertEqual((call.path, call.body, call.image_field, dict(call.fields)), ("/see", body, name, {}))  # fmt: skip
+            self.assertEqual(made.rules[0].label, "name")
+
+    def test_no_such_document(self):
+        """Another version, no operation for an image, one that is not there, a file beside it."""
+        for data, words in ((b"swagger: '2.0'", "version 3"), (b"a: [", "neither JSON nor YAML"), (json.dumps({**API, "paths": {"/a": {"get": {}}}}).encode(), "no operation takes an image; got .*GET /a")):  # fmt: skip
+            with self.assertRaisesRegex(ArgumentError, words):
+                draft_description(openapi=data)
+        with self.assertRaisesRegex(ArgumentError, "under this name.*allowed: look"):
+            self.drafted(operation="lok")
+        beside = {**API, "paths": {"/a": {"$ref": "other.yaml"}}}
+        with self.assertRaisesRegex(ArgumentError, "refers to another file"):
+            self.drafted(beside)
+        with mock.patch.dict("sys.modules", {"yaml": None}), self.assertRaisesRegex(MissingExtra, r"dot-ledger\[openapi\]"):  # fmt: skip
+            draft_description(openapi=b"openapi: 3.0.0")
+
+
+class Around(unittest.TestCase):
+    def call(self, *answers, **options):
+        made = whole_draft([one if isinstance(one, bytes) else json.dumps(one).encode() for one in answers], **options)  # fmt: skip
+        return parse_description(made.description()), made
+
+    def test_parts_jobs_versions(self):
+        """A next part, a promise among the samples, and the service's own version."""
+        service, made = self.call({**ANSWER, "next_page_token": "b", "model_version": "2.1"}, {**ANSWER, "model_version": "2.1"})  # fmt: skip
+        self.assertEqual((service.call[0].more.next, service.call[0].more.query, service.envelope.version), ("next_page_token", "next_page_token", "model_version"))  # fmt: skip
+        service, _ = self.call({**ANSWER, "links": {"next": "https://h.example/look?page=2"}})
+        self.assertEqual((service.call[0].more.next, service.call[0].more.query), ("links.next", ""))  # fmt: skip
+        service, made = self.call({"status": "queued", "task_id": 7}, {"status": "completed", "task_id": 7, **ANSWER})  # fmt: skip
+        job = service.call[0].job
+        self.assertEqual((job.id, job.state, job.done), ("task_id", "status", ("completed",)))
+        self.assertIn("where a job is asked for", str(made.questions))
+        with self.assertRaisesRegex(ArgumentError, "only promises of one"):
+            self.call({"status": "queued", "task_id": 7})
+
+    def test_other_writings(self):
+        """XML, lines and text in text are recognised, and read by what was drafted."""
+        thing = '<thing name="{}" sure="0.9{}"><x0>{}</x0><y0>1</y0><x1>9</x1><y1>8</y1></thing>'
+        xml = f"<r>{thing.format('lantern', 1, 2)}{thing.format('bell', 2, 3)}</r>".encode()
+        for answers, written, texts in (([xml], "xml", ()), ([b"\n".join(json.dumps(t).encode() for t in ANSWER["things"])], "lines", ()), ([json.dumps({"body": RAW.decode()}).encode()], "json", ("body",))):  # fmt: skip
+            service, made = self.call(*answers, sizes=[(24, 16)])
+            self.assertEqual((service.envelope.written, service.envelope.texts), (written, texts))
+            self.assertEqual([rule.kind for rule in made.sure], ["object"])
+        with self.assertRaisesRegex(ArgumentError, "neither JSON, nor lines"):
+            self.call(b"<a>", b"x")
+
+
+class Command(unittest.TestCase):
+    def test_on_the_screen(self):
+        """The questions, what was drafted, and a table of what it reads beside where it stands."""
+        with tempfile.TemporaryDirectory() as home:
+            (Path(home) / "a.json").write_bytes(RAW)
+            (Path(home) / "line").write_text(f"curl https://h.example/look -H 'X-Key: {SECRET}' -T a.jpg")  # fmt: skip
+            done = dotledger("draft", "a.json", "--curl", "line", "--out", "m.toml", cwd=home, env={"COLUMNS": "140"})  # fmt: skip
+            self.assertEqual(done.returncode, 0, done.stderr)
+            self.assertRegex(done.stdout, r"a.json  object  lantern +0.90.*\{'name': 'lantern'")
+            self.assertIn("please check: the key itself was not copied (X-Key)", done.stderr)
+            self.assertNotIn(SECRET, (Path(home) / "m.toml").read_text() + done.stdout + done.stderr)  # fmt: skip
+            for wrong in (("--curl", "line", "--har", "x"), ("a.json", "--operation", "x"), ("--curl", "line"), ()):  # fmt: skip
+                self.assertEqual(dotledger("draft", *wrong, cwd=home).returncode, 2)
+
+    def test_asked(self):
+        """What no sample tells is asked, and goes into the draft; its question is gone."""
+        words = {"tags": [{"tag": "a", "level": "high"}, {"tag": "b", "level": "low"}, {"tag": "c", "level": "some"}]}  # fmt: skip
+        told = iter(["low, some, high", "https://h.example/v3/look", "header", "X-Eye", "multipart", "photo"])  # fmt: skip
+        made = whole_draft([json.dumps(words).encode()], ask=lambda *_: next(told))
+        service = parse_description(made.description())
+        self.assertEqual([name for name, _ in service.read[0].confidence.words], ["low", "some", "high"])  # fmt: skip
+        self.assertEqual((service.call[0].path, service.call[0].image_field, service.connect.key.name), ("/v3/look", "photo", "X-Eye"))  # fmt: skip
+        self.assertEqual(made.questions, [])
+        told = iter(["https://h.example", "none", "raw", "y0, x0, y1, x1"])
+        square = {"things": [{"name": "a", "score": 0.5, "box": [1, 2, 11, 12]}] * 3}
+        made = whole_draft([json.dumps(square).encode()], ask=lambda *_: next(told))
+        self.assertEqual(made.rules[0].boxes[0].order, ("y0", "x0", "y1", "x1"))
