@@ -20,7 +20,7 @@ from tests.sending.helpers import ANSWER, InFolder, description, picture, pictur
 OLD = sorted((Path(__file__).parent.parent / "data").glob("ledger-*.sqlite.gz"))
 
 
-class Upgrading(InFolder):
+class Kept(InFolder):
     def old(self, file):
         for left in self.folder.glob("l.ledger*"):  # SQLite's log of another ledger is read, too
             left.unlink()
@@ -31,6 +31,8 @@ class Upgrading(InFolder):
         with closing(sqlite3.connect(path)) as connection:
             return connection.execute(query).fetchall()
 
+
+class Upgrading(Kept):
     def test_every_earlier_version(self):
         """Each kept ledger of an earlier version is refused with the command, upgraded, and works."""
         self.assertEqual([self.old(file) for file in OLD], list(range(1, schema.VERSION)))

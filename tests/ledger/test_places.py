@@ -68,8 +68,8 @@ class Damaged(InFolder):
         self.send(pictures(4), lambda r: far, service)
         self.assertEqual(len(findings_of(self.path, kinds=["label"])), 4)
         with sqlite3.connect(self.path) as connection:
-            connection.execute('UPDATE findings SET details = \'{"points": {"a": [null, 1]}}\'')
-            connection.execute("UPDATE findings SET details = 'x' WHERE id = 1")
+            connection.execute('UPDATE finding_rows SET details = \'{"points": {"a": [null, 1]}}\'')
+            connection.execute("UPDATE finding_rows SET details = 'x' WHERE id = 1")
             connection.execute("UPDATE calls SET answer = x'00' WHERE id = 2")
         connection.close()
         found = findings_of(self.path, kinds=["label"])

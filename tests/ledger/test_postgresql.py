@@ -139,7 +139,7 @@ class PostgreSQL(unittest.TestCase):
         batches = tuple(r.batch for r in results)
         with Ledger(self.server.address) as ledger, ledger.reading() as connection:
             rows = connection.exec_driver_sql(
-                f"SELECT count(*), count(DISTINCT a.sha) FROM answers a JOIN calls c ON c.id = a.call WHERE c.batch IN {batches}"
+                f"SELECT count(*), count(DISTINCT a.sha) FROM answer_keys a JOIN calls c ON c.id = a.call WHERE c.batch IN {batches}"
             ).one()
         self.assertEqual(tuple(rows), (110, 110))
 
@@ -180,7 +180,7 @@ class PostgreSQL(unittest.TestCase):
         self.server.start()
         with Ledger(self.server.address) as ledger, ledger.reading() as connection:
             kept = connection.exec_driver_sql(
-                "SELECT count(*) FROM outcomes o JOIN items i ON i.batch = o.batch AND i.position = o.position WHERE i.name LIKE 'g-%%' AND o.kind = 'label'"
+                "SELECT count(*) FROM outcome_rows o JOIN items i ON i.batch = o.batch AND i.position = o.position WHERE i.name LIKE 'g-%%' AND o.kind = 'label'"
             ).scalar()
         rest, transport = self.send(images, [ANSWER])
         self.assertEqual(rest.outcomes["label"]["found"], 200)

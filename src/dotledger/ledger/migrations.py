@@ -12,11 +12,13 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Column, Connection, Integer, Text, select, update
+from sqlalchemy import Column, Connection, Integer, Text, column, select, table, update
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
+from dotledger.ledger.sqlite import mark_file
 from dotledger.ledger.store import Ledger
+from dotledger.ledger.views import make_views
 
 __all__ = ["upgrade"]
 
@@ -90,7 +92,9 @@ def _run(connection: Connection, version: int) -> None:
 def _to_2(operations: Any, connection: Connection) -> None:
     """Count requests beside calls; answers that were not read become unread, and known."""
     operations.add_column("calls", Column("requests", Integer, nullable=True))
-    calls, outcomes = schema.calls, schema.outcomes
+    # As the tables were called then.
+    calls = table("calls", column("id"), column("status"), column("requests"), column("attempts"))
+    outcomes = table("outcomes", column("outcome"), column("call"), column("reason"))
     connection.execute(update(calls).values(requests=calls.c.attempts))
     answered = select(calls.c.id).where(calls.c.status.between(200, 299))
     ours = (outcomes.c.outcome == "failed") & outcomes.c.call.in_(answered)
@@ -111,9 +115,26 @@ def _to_4(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as
     schema.jobs.create(connection)
 
 
+def _to_5(operations: Any, connection: Connection) -> None:
+    """Keep headers of answers; give tables the names of tables, and people views to ask."""
+    operations.add_column("calls", Column("headers", Text, nullable=True))
+    for name, now in _RENAMED.items():
+        operations.rename_table(name, now)
+    make_views(connection)
+    mark_file(connection)
+
+
+_RENAMED = {
+    "images": "image_files",
+    "outcomes": "outcome_rows",
+    "answers": "answer_keys",
+    "findings": "finding_rows",
+}
+
 _STEPS: Mapping[int, Callable[[Any, Connection], None]] = {
     1: _to_2,
     2: _to_3,
     3: _to_4,
+    4: _to_5,
 }
 """By version, the step to the next one."""

@@ -62,9 +62,10 @@ def timestamp(seconds: float) -> str:
 class CallRecord(Struct, kw_only=True, eq=False):
     """One call as it went; `id` is set when it is written. The answer is as received.
 
-    `version` is what the service says of its own, if the description names where. `requests` of the
-    attempts may have cost something, and `price` is what they all did; `aside` is
-    where the claim keeps it until then, -1 if it does not.
+    `version` is what the service says of its own, if the description names where, and `headers` are
+    those of the answer's head that are kept: what it calls the request, and those named. `requests`
+    of the attempts may have cost something, and `price` is what they all did; `aside` is where the
+    claim keeps it until then, -1 if it does not.
     """
 
     call: str
@@ -80,6 +81,7 @@ class CallRecord(Struct, kw_only=True, eq=False):
     answer: bytes | None = None
     requests: int = 0
     version: str = ""
+    headers: dict[str, str] = field(default_factory=dict)
     id: int = 0
     aside: int = -1
 

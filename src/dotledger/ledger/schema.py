@@ -1,4 +1,4 @@
-"""The ledger's tables.
+"""The ledger's tables; `dotledger.ledger.views` has what people may ask in SQL.
 
 Only portable SQL types and constructs are used, so that another database can join; what only
 SQLite needs stands in `dotledger.ledger.sqlite`.
@@ -38,7 +38,7 @@ __all__ = [
     "reviews",
 ]
 
-VERSION = 4
+VERSION = 5
 """Raised whenever a table changes, with a step in `dotledger.ledger.migrations`."""
 
 metadata = MetaData()
@@ -73,7 +73,7 @@ batches = Table(
 """One sending of a set of images to one service with one set of settings."""
 
 images = Table(
-    "images",
+    "image_files",
     metadata,
     Column("sha", String(64), primary_key=True),
     Column("bytes", Integer, nullable=False),
@@ -102,7 +102,7 @@ items = Table(
 """One image of a batch, under the name the user knows."""
 
 outcomes = Table(
-    "outcomes",
+    "outcome_rows",
     metadata,
     Column("batch", ForeignKey("batches.id"), primary_key=True),
     Column("position", Integer, primary_key=True),
@@ -131,6 +131,7 @@ calls = Table(
     Column("answer", LargeBinary),
     Column("requests", Integer),
     Column("version", Text),
+    Column("headers", Text),
     # What is counted by month stands in the index, so that answers are not read for it.
     Index("calls_by_batch", "batch", "started", "status", "images", "price"),
 )
@@ -141,7 +142,7 @@ answered, or may have taken before the line failed, but not those it refused bec
 """
 
 answers = Table(
-    "answers",
+    "answer_keys",
     metadata,
     Column("fingerprint", String(64), nullable=False),
     Column("call_name", String(80), nullable=False),
@@ -163,7 +164,7 @@ readings = Table(
 """One reading of a batch's answers; the first is made while sending."""
 
 findings = Table(
-    "findings",
+    "finding_rows",
     metadata,
     Column("id", Integer, primary_key=True),
     Column("reading", ForeignKey("readings.id"), nullable=False),

@@ -13,7 +13,7 @@ from sqlalchemy.exc import DatabaseError
 from dotledger.errors import LedgerError
 from dotledger.ledger.places import FilePlace
 
-__all__ = ["check_file", "explained", "file_engine", "identity"]
+__all__ = ["check_file", "explained", "file_engine", "identity", "mark_file"]
 
 # Longer than any commit takes on a slow disk; shorter than a person waits without asking why.
 _BUSY_SECONDS = 30
@@ -112,6 +112,22 @@ def _on_connect(connection: sqlite3.Connection, _record: Any) -> None:
         return
     connection.execute("PRAGMA synchronous=NORMAL")
     connection.execute("PRAGMA foreign_keys=ON")
+
+
+_APPLICATION = 0x444C6564
+"""What the file's head says it belongs to: "DLed" (https://www.sqlite.org/fileformat2.html)."""
+
+
+def mark_file(connection: Connection) -> None:
+    """Write into a SQLite file's head what it is, for programs that look there, such as `file`.
+
+    Parameters
+    ----------
+    connection : Connection
+        In a transaction; of another database nothing is written.
+    """
+    if connection.dialect.name == "sqlite":
+        connection.exec_driver_sql(f"PRAGMA application_id = {_APPLICATION}")
 
 
 def _on_begin(connection: Connection) -> None:

@@ -33,7 +33,8 @@ from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.places import FilePlace, ServerPlace, place_of, shown_address
 from dotledger.ledger.postgresql import server_engine, take_turn
-from dotledger.ledger.sqlite import check_file, explained, file_engine, identity
+from dotledger.ledger.sqlite import check_file, explained, file_engine, identity, mark_file
+from dotledger.ledger.views import make_views
 
 __all__ = ["Ledger", "RowRefused", "compress", "decompress", "shown_address"]
 
@@ -198,6 +199,8 @@ class Ledger:
             take_turn(connection)
             schema.metadata.create_all(connection)
             if not connection.scalar(select(func.count()).select_from(schema.about)):
+                make_views(connection)
+                mark_file(connection)
                 row = {"name": "version", "value": str(schema.VERSION)}
                 connection.execute(insert(schema.about), [row])
 

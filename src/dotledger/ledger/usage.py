@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+import orjson
 from msgspec import Struct
 from sqlalchemy import case, func, select
 
@@ -323,13 +324,13 @@ def calls_about(ledger: Ledger, batch: Batch, position: int) -> list[dict[str, A
     Returns
     -------
     list of dict
-        ``call, started, seconds, attempts, status, price, currency, images``; of a call about
-        several images the price is its whole price.
+        ``call, started, seconds, attempts, status, price, currency, images, version, headers``; of
+        a call about several images the price is its whole price.
     """
     outcomes, calls = schema.outcomes, schema.calls
-    names = ("call", "started", "seconds", "attempts", "status", "price", "images")
+    names = ("call", "started", "seconds", "attempts", "status", "price", "images", "version")
     query = (
-        select(calls.c.id, *(calls.c[name] for name in names))
+        select(calls.c.id, calls.c.headers, *(calls.c[name] for name in names))
         .join(outcomes, outcomes.c.call == calls.c.id)
         .where(outcomes.c.batch == batch.id, outcomes.c.position == position)
         .distinct()
@@ -338,5 +339,7 @@ def calls_about(ledger: Ledger, batch: Batch, position: int) -> list[dict[str, A
     with ledger.reading() as connection:
         rows = connection.execute(query).all()
     return [
-        {**{name: row._mapping[name] for name in names}, "currency": batch.currency} for row in rows
+        {name: row._mapping[name] for name in names}
+        | {"currency": batch.currency, "headers": orjson.loads(row.headers or "{}")}
+        for row in rows
     ]

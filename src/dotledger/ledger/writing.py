@@ -65,6 +65,7 @@ _CALL_COLUMNS = (
     "answer",
     "requests",
     "version",
+    "headers",
 )
 _ANSWER_COLUMNS = ("fingerprint", "call_name", "sha", "call", "place")
 _OUTCOME_COLUMNS = ("batch", "position", "kind", "outcome", "reason", "call")
@@ -412,6 +413,7 @@ def _call_row(call: CallRecord, key: int, batch: int) -> tuple[Any, ...]:
         None if call.answer is None else compress(call.answer),
         call.requests,
         storable(call.version) or None,
+        storable(orjson.dumps(call.headers).decode()) if call.headers else None,
     )
 
 

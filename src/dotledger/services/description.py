@@ -309,6 +309,7 @@ class Envelope(Part, frozen=True, kw_only=True):
     wait_for: str = ""
     written: Written = "json"
     texts: tuple[str, ...] = ()
+    keep_headers: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         """Refuse what is no path."""

@@ -241,6 +241,8 @@ def _show(story: dict[str, Any], *, judged: bool) -> None:
         moment = f"{one['started'][:19].replace('T', ' ')} UTC, {one['seconds']:.2f} s"
         cost = f"status {one['status']}, {one['price']:.4f} {one['currency']}"
         lines.append((f"call {one['call']}", f"{moment}, {cost}"))
+        lines += [("its version", one["version"])] if one["version"] else []
+        lines += list(one["headers"].items())
     lines += [
         (kind, one["outcome"] + (f": {one['reason']}" if one["reason"] else ""))
         for kind, one in story["outcomes"].items()

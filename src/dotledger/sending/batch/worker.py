@@ -28,6 +28,7 @@ from dotledger.sending.deciding.conditional import Fate, fate_of, not_asked
 from dotledger.sending.deciding.plan import Plan
 from dotledger.services.description import Call
 from dotledger.services.messages import Payload, Request
+from dotledger.services.opening import kept_headers
 from dotledger.services.requests import RequestBuilder
 from dotledger.services.secrets import Key, Secrets
 from dotledger.services.signing import Signer
@@ -124,6 +125,7 @@ class Worker:
         stored: Callable[[str, str], StoredAnswer | None] | None = None,
     ) -> None:
         self._stored = stored
+        self._kept_headers = plan.description.envelope.keep_headers
         self._jobs: Jobs = jobs or NoJobs()
         self._plan = plan
         self._caller = caller
@@ -347,6 +349,7 @@ class Worker:
         record = _call_record(called, call, len(images))
         if called.response is not None:
             record.version = self._version(called)
+            record.headers = kept_headers(called.response.headers, self._kept_headers)
             shown = [one.record.image for one in images if one.record.image is not None]
             self._keep(record, shown, not called.reason)
         if called.pending:
