@@ -1,4 +1,4 @@
-"""Three invented services, described from their makers' pages: sent to, read and measured over HTTP.
+"""Four invented services, described from their makers' pages: sent to, read and measured over HTTP.
 
 Each service here knows the truth of the demo's scenes and tells it in its own way, so that every
 box that is not read where it is, and every finding that is lost, costs recall.
@@ -12,8 +12,9 @@ from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
 from dotledger import findings_of, measure, read_annotations, send
+from dotledger.ledger.batches import find_batch
 from dotledger.ledger.store import Ledger
-from dotledger.ledger.usage import usage
+from dotledger.ledger.usage import usage, versions_of
 from dotledger.services.description import load_description
 from dotledger.standins.scenes import RECIPES, draw_scene, truth, write_scenes
 from tests.sending.calls.test_steps import Methods
@@ -123,8 +124,29 @@ class Quarry(Methods):
         self.reply({"hits": hits}, X_Quarry_Left=str(max(0, 3 - recent)), X_Quarry_Again="1")
 
 
+SUBJECTS = {"banner": 101, "dusk": 102, "lantern": 104, "moon": 108, "people": 131, "umbrella": 140}  # fmt: skip
+
+
+class Heron(Methods):
+    def post(self):
+        body = self.body()
+        assert self.headers["Heron-Word"] == "h-word"
+        assert b'name="bild"' in body
+        data = body[body.index(b"\xff\xd8") : body.rindex(b"\xff\xd9") + 2]
+        self.seen.append(self.path)
+        if self.path == "/subjects":
+            inner = [f'<subject no="{SUBJECTS[t.label]}" weight="87"/>' for t in things_of(data, ("label",))]  # fmt: skip
+        else:
+            inner = [
+                '<head weight="91"><corner>{:.3f} {:.3f}</corner><corner>{:.3f} {:.3f}</corner></head>'.format(*t.box)
+                for t in things_of(data, ("face",))
+            ]  # fmt: skip
+        text = f'<?xml version="1.0"?>\n<reply engine="5.2">{"".join(inner)}</reply>'
+        self.reply(text.encode(), Content_Type="application/xml")
+
+
 class Unseen(InFolder):
-    def measured(self, name, handler, key, kinds, **facts):
+    def measured(self, name, handler, key, kinds, more_calls=0, **facts):
         """Send nine scenes, read them, measure; return the measure and the server."""
         port, own = served(self, handler)
         for fact, value in facts.items():
@@ -141,7 +163,7 @@ class Unseen(InFolder):
             self.assertGreater(row.annotated, 5)
             self.assertEqual((row.misses, row.false_positives), (0, 0), (name, kind))
         with Ledger(self.path) as ledger:
-            self.assertEqual([month.calls for month in usage(ledger)], [len(SCENES)])
+            self.assertEqual([month.calls for month in usage(ledger)], [len(SCENES) + more_calls])
         return found, own
 
     def test_brook(self):
@@ -165,7 +187,19 @@ class Unseen(InFolder):
         )
         self.assertEqual(sorted(face.points), ["left eye", "mouth"])
 
+    def test_heron(self):
+        """XML, subjects by number, heads only where there are people, prices in steps and of a call."""
+        people = sum(any(t.label == "people" for t in scene.painted) for scene in DRAWN)
+        self.assertTrue(0 < people < len(SCENES))
+        found, own = self.measured("heron", Heron, "h-word", ["label", "face"], more_calls=people)  # fmt: skip
+        self.assertEqual(own.seen.count("/heads"), people)
+        self.assertEqual(set(found.confidence[~found.blank].tolist()), {0.87, 0.91})
+        with Ledger(self.path) as ledger:
+            [month] = usage(ledger)
+            self.assertAlmostEqual(month.money, (len(SCENES) - 5) * 0.0012 + people * 0.004)
+            self.assertEqual(versions_of(ledger, find_batch(ledger)), {"5.2": month.calls})
+
     def test_the_truth_is_that_of_the_demo(self):
         """What the services tell is what the annotations hold."""
         self.assertEqual(len(truth(DRAWN).image.used()), len(SCENES))
-        self.assertEqual({p.name for p in UNSEEN.iterdir() if p.is_dir()}, {"brook", "thistle", "quarry"})  # fmt: skip
+        self.assertEqual({p.name for p in UNSEEN.iterdir() if p.is_dir()}, {"brook", "thistle", "quarry", "heron"})  # fmt: skip
