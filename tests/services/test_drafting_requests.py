@@ -2,6 +2,7 @@
 
 import base64
 import json
+import random
 import tempfile
 import unittest
 from pathlib import Path
@@ -12,7 +13,7 @@ import yaml
 from dotledger import draft_description
 from dotledger.errors import ArgumentError, MissingExtra
 from dotledger.services.description import parse_description
-from dotledger.services.drafting import whole_draft
+from dotledger.services.drafting import read_beside, whole_draft
 from dotledger.services.messages import Payload
 from dotledger.services.requests import RequestBuilder
 from dotledger.services.secrets import Key
@@ -216,6 +217,66 @@ class Around(unittest.TestCase):
             self.assertEqual([rule.kind for rule in made.sure], ["object"])
         with self.assertRaisesRegex(ArgumentError, "neither JSON, nor lines"):
             self.call(b"<a>", b"x")
+
+
+def boxes(count, seed=1):
+    """Random boxes in an image of 640 x 400."""
+    rng = random.Random(seed)
+    corners = [(rng.uniform(0, 500), rng.uniform(0, 300)) for _ in range(count)]
+    return [(x, y, x + rng.uniform(20, 120), y + rng.uniform(20, 90)) for x, y in corners]
+
+
+class Shapes(unittest.TestCase):
+    """Less usual shapes: what is drafted reads every box where it is, and asks what cannot be seen."""
+
+    def drafted(self, *answers):
+        made = whole_draft([json.dumps(one).encode() for one in answers], [(640, 400)] * len(answers))  # fmt: skip
+        text = made.description()
+        return made, read_beside(text, [json.dumps(one).encode() for one in answers], [(640, 400)] * len(answers))  # fmt: skip
+
+    def check_boxes(self, found, wanted, near=1.0):
+        self.assertEqual(len(found), len(wanted))
+        for (_, one, _), box in zip(found, wanted):
+            self.assertTrue(all(abs(a - b) <= near for a, b in zip(one.box, box)), (one, box))
+
+    def test_several_kinds_in_one_list(self):
+        """Things and faces told apart by a field: a rule for each; 0 to 255; flat points are asked for."""
+        places = boxes(4)
+        hits = [{"sort": "face" if n % 2 else "thing", "sure": 250 - n, "at": [round(v) for v in box], **({"marks": [1, 2, 2, 3, 4, 0]} if n % 2 else {"what": "stool"})} for n, box in enumerate(places)]  # fmt: skip
+        made, found = self.drafted({"hits": hits}, {"hits": hits})
+        self.assertEqual([(r.kind, r.keep_if) for r in made.rules], [("object", "sort == 'thing'"), ("face", "sort == 'face'")])  # fmt: skip
+        self.assertEqual([f.label for _, f, _ in found[:4]], ["stool", "stool", "face", "face"])
+        self.assertAlmostEqual(found[0][1].confidence, 250 / 255)
+        self.assertEqual(sorted(found[2][1].details.points), ["point 1"])
+        self.assertIn("whether sure counts to 255 or to 1000", made.questions)
+        self.assertTrue(any("what the points at" in q for q in made.questions))
+
+    def test_turned_and_gridded(self):
+        """A field called tilt turns the box, and is asked about; parts of 65535 are no pixels."""
+        turned = [{"name": "a", "score": 0.5, "cx": (a + c) / 2, "cy": (b + d) / 2, "w": c - a, "h": d - b, "tilt": 0.0} for a, b, c, d in boxes(4)]  # fmt: skip
+        made, found = self.drafted({"things": turned})
+        self.assertEqual(made.rules[0].boxes[0].angle, "tilt")
+        self.check_boxes(found, boxes(4))
+        self.assertTrue(any("are turned" in q for q in made.questions))
+        grid = [{"name": "a", "score": 0.5, "box": [round(65535 * v / s) for v, s in zip(box, (640, 400) * 2)]} for box in boxes(12, 3)]  # fmt: skip
+        made, found = self.drafted({"things": grid})
+        self.assertEqual(made.rules[0].boxes[0].grid, 65535)
+        self.check_boxes(found, boxes(12, 3))
+
+    def test_masks_and_corners(self):
+        """Run lengths that add up to their size; two corners as two points."""
+        runs = {"size": [400, 640], "counts": [400 * 10 + 5, 20, 380, 20, 400 * 640 - 4005 - 420]}
+        _, found = self.drafted({"shapes": [{"label": "pond", "score": 0.5, "mask": runs}]})
+        self.check_boxes(found, [(10, 5, 12, 25)], near=1e-6)
+        pairs = [{"name": "a", "score": 0.5, "corners": [[a, b], [c, d]]} for a, b, c, d in boxes(3)]  # fmt: skip
+        _, found = self.drafted({"things": pairs})
+        self.check_boxes(found, boxes(3))
+
+    def test_languages(self):
+        """English is the label and the others go along, as an object and as a list."""
+        for names in ({"de": "Laterne", "en": "lantern"}, [{"lang": "de", "text": "Laterne"}, {"lang": "en", "text": "lantern"}]):  # fmt: skip
+            _, found = self.drafted({"tags": [{"names": names, "score": 0.5}] * 2})
+            self.assertEqual([(f.label, f.details.attributes) for _, f, _ in found], [("lantern", {"name in de": "Laterne"})] * 2)  # fmt: skip
 
 
 class Command(unittest.TestCase):

@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from dotledger.core.boxes.forms import BOX_FORMS
 from dotledger.services.drafting.parts import (
@@ -52,6 +53,7 @@ _ORDERS: tuple[tuple[str, tuple[str, ...], float], ...] = (
 )
 
 
+_GRIDS = (1024, 4096, 10_000, 32_767, 65_535)
 _UNUSUAL = 0.15
 """Taken off the score of a unit that numbers merely do not exceed."""
 
@@ -69,6 +71,9 @@ class BoxGuess(Struct, frozen=True, kw_only=True):
     fields: Mapping[str, str] = field(default_factory=dict)
     split: str = ""
     unit: str = "pixels"
+    grid: int = 0
+    angle: str = ""
+    angle_in: str = "degrees"
     of: str = "sent"
     score: float = 0.0
     fits: float = 1.0
@@ -88,6 +93,9 @@ class BoxGuess(Struct, frozen=True, kw_only=True):
             parts.append(f"fields = {{ {inner} }}")
         parts += [f"split = {toml_text(self.split)}"] if self.split else []
         parts += [f'unit = "{self.unit}"'] if self.unit != "pixels" else []
+        parts += [f"grid = {self.grid}"] if self.grid else []
+        parts += [f"angle = {toml_text(self.angle)}"] if self.angle else []
+        parts += ['angle_in = "radians"'] if self.angle_in != "degrees" else []
         parts += [f'of = "{self.of}"'] if self.of != "sent" else []
         return "{ " + ", ".join(parts) + " }"
 
@@ -132,10 +140,16 @@ def box_guesses(
     guesses += _of_roles(fields, sizes, working)
     guesses += _of_pairs(fields, sizes, working)
     guesses += _of_rows(fields, sizes, working)
+    guesses = [_with_grid(guess) for guess in guesses]
     # Sides by their names are a box even where none fits: the reader then says what is wrong.
     kept = [g for g in guesses if g.fits > 0] or [g for g in guesses if g.fields and g.at != "@"]
     ranked = sorted(kept, key=lambda g: -g.score)
     return ranked[:3]
+
+
+def _with_grid(guess: BoxGuess) -> BoxGuess:
+    unit, _, grid = guess.unit.partition(" ")
+    return replace(guess, unit=unit, grid=int(grid or 0))
 
 
 def reported_size(part: Any) -> tuple[tuple[str, float], tuple[str, float]] | None:
@@ -172,6 +186,13 @@ def _of_list(
 ) -> list[BoxGuess]:
     if all(isinstance(v, list) and len(v) > 2 and all(is_pair(p) for p in v) for v in values):
         return [_polygon(path, written(path), values, sizes, working)]
+    if all(isinstance(v, list) and len(v) == 2 and all(is_pair(p) for p in v) for v in values):
+        corners = _polygon(path, written(path), values, sizes, working)
+        return [
+            replace(
+                corners, reasons=(corners.reasons[0].replace("a list of points", "two corners"),)
+            )
+        ]
     if all(isinstance(v, list) and v and _is_ring(v[0]) for v in values):
         first = [v[0] for v in values]
         return [_polygon(path, f"{written(path)}[0]", first, sizes, working)]
@@ -421,7 +442,25 @@ def _unit(
         small = most <= 1.002 * top and sides and min(sides) > far and not (whole and top == 100)
         if other > fits or (small and other >= fits):
             return unit, "sent", other, f"no number above {most:.0f}: {unit}"
+    if (grid := _grid_of(corners, sides)) is not None:
+        other = _share(rows, form, [(float(grid), float(grid))] * len(rows))
+        if other > fits:
+            return f"grid {grid}", "sent", other, f"no number above {most:.0f}: parts of {grid}"
     return "pixels", "sent", fits, f"numbers up to {most:.0f}: pixels"
+
+
+def _grid_of(rows: Sequence[Sequence[float]], sides: Sequence[float]) -> int | None:
+    """Return the number that a full side reads as, where numbers go beyond image and thousandths.
+
+    None where pixels may be meant.
+    """
+    numbers = [abs(x) for row in rows for x in row]
+    most = max(numbers, default=0.0)
+    whole = all(float(x).is_integer() for x in numbers)
+    few = len(rows) < _ENOUGH  # one box outside its image is an error, and no grid
+    if few or not whole or not sides or most <= 1.1 * max(sides) or most <= 1000:
+        return None
+    return next((grid for grid in _GRIDS if 0.6 * grid <= most <= grid), None)
 
 
 def _halves(rows: Sequence[Sequence[float]], form: str) -> float:
@@ -439,7 +478,7 @@ def _shapes(
     found = []
     for row, (width, height) in zip(rows, sizes, strict=True):
         x0, y0, x1, y1 = _corners(row, form)
-        if unit in _FULL and not math.isnan(width):
+        if (unit in _FULL or unit.startswith("grid")) and not math.isnan(width):
             x0, x1, y0, y1 = x0 * width, x1 * width, y0 * height, y1 * height
         if x1 > x0 and y1 > y0:
             found.append(abs(math.log((x1 - x0) / (y1 - y0))))
@@ -460,7 +499,7 @@ def _crowded(
     rows: Sequence[Sequence[float]], form: str, unit: str, of: str, sizes: Sequence[Size]
 ) -> float:
     """Return a malus where all boxes lie in one corner: percent read as pixels look like that."""
-    if unit in _FULL or of == "working" or len(rows) < _ENOUGH:
+    if unit in _FULL or unit[:4] == "grid" or of == "working" or len(rows) < _ENOUGH:
         return 0.0
     far = [
         max(x1 / width, y1 / height)

@@ -19,7 +19,7 @@ from dotledger.services.description import parse_description
 from dotledger.services.drafting.boxes import Size, reported_size, toml_text
 from dotledger.services.drafting.parts import groups_of, written
 from dotledger.services.drafting.requests import Asked, call_toml, connect_toml, inline_toml
-from dotledger.services.drafting.rules import RuleGuess, amounts_of, rule_of
+from dotledger.services.drafting.rules import RuleGuess, amounts_of, rules_of
 from dotledger.services.drafting.samples import Samples
 
 __all__ = [
@@ -118,8 +118,11 @@ def draft(
     working = _working_size(parts, made)
     groups = groups_of(parts)
     amounts = amounts_of(groups)
-    guesses = [rule_of(group, groups, working, words, amounts) for group in groups.values()]
-    made.rules = [guess for guess in guesses if guess is not None]
+    made.rules = [
+        rule
+        for group in groups.values()
+        for rule in rules_of(group, groups, working, words, amounts)
+    ]
     if prefix and made.rules:
         made.envelope = {"images": prefix, **made.envelope}
     _agree(made.rules)
@@ -127,6 +130,11 @@ def draft(
         rule.optional = _may_be_missing(rule, parts)
         _settle(rule, made, answers, known)
     made.questions += [q for rule in made.sure for q in rule.questions + _box_questions(rule)]
+    made.questions += [
+        f"which way boxes at {rule.each} are turned, and whether by {rule.boxes[0].angle_in}"
+        for rule in made.sure
+        if rule.boxes and rule.boxes[0].angle
+    ]
     made.questions += [f"{rule.each}: {rule.open}" for rule in made.rules if rule.open]
     made.unused = _unused(parts, made)
     return made
@@ -285,7 +293,10 @@ def _problem(
         readings = read_samples(text, [orjson.dumps(answer) for answer in answers], sizes)
     except DescriptionError as error:
         return str(error)
-    notes = [note for reading in readings for note in reading.notes if note[0] not in _QUIET]
+    # What encloses a box that is turned may go beyond the image where the thing does not.
+    turned = any(box.angle for box in rule.boxes[:1])
+    quiet = (*_QUIET, _CLIPPED) if turned else _QUIET
+    notes = [note for reading in readings for note in reading.notes if note[0] not in quiet]
     absent = sum(note[0] == NOT_THERE for reading in readings for note in reading.notes)
     read = sum(len(reading.found) for reading in readings) + absent
     if read != rule.count:
@@ -295,6 +306,7 @@ def _problem(
     return f"{notes[0][0]}: {notes[0][1]}" if notes and known else ""
 
 
+_CLIPPED = "box clipped to the image"
 _QUIET = (NOT_THERE, "section never read")
 
 

@@ -18,6 +18,7 @@ from dotledger.services.drafting.parts import (
     plain_name,
     written,
 )
+from dotledger.services.drafting.shapes import angled, language_list, languages_of, masks_of
 
 __all__ = ["COLOUR_NAMES", "ID_NAMES", "Fields", "Guess", "capitals", "label_of", "rank_of"]
 
@@ -46,7 +47,10 @@ class Guess:
         shown = [working[e.sample] for e in group.entries if e.sample in working]
         full = shown if len(shown) == len(group.entries) else []
         self.boxes = box_guesses(self.fields, self.sizes, full)
+        self.boxes = masks_of(self.fields) + [angled(one, self.fields) for one in self.boxes]
         self.used: set[Path] = {path for guess in self.boxes[:1] for path in guess.used}
+        named = {name: self.at(path) for name, path in languages_of(self.fields).items()}
+        self.languages = named or language_list(self.fields)
         self.questions: list[str] = []
 
     def name(self, path: Path) -> str:
@@ -73,8 +77,8 @@ def label_of(guess: Guess) -> tuple[str, str, str, str]:
     tuple of str
         Four, of which all but one may be empty.
     """
-    if guess.group.path[-1] == "{}":
-        return "@key", "", "", ""
+    if label := _told_label(guess):
+        return label, "", "", ""
     free = {path: values for path, values in guess.fields.items() if path not in guess.used}
     if chosen := _text_field(free) or _colour_field(guess, free):
         guess.used.add(chosen)
@@ -94,6 +98,14 @@ def label_of(guess: Guess) -> tuple[str, str, str, str]:
     names = guess.group.names
     word = names[-1] if names else ""
     return "", word.removesuffix("s") or word, "", ""
+
+
+def _told_label(guess: Guess) -> str:
+    """Return a label that needs no guessing: a key, or a name in the first of several languages."""
+    if guess.group.path[-1] == "{}":
+        return "@key"
+    guess.used.update(languages_of(guess.fields).values())
+    return next(iter(guess.languages.values()), "")
 
 
 def _scalars(value: Any) -> Any:

@@ -32,8 +32,9 @@ from dotledger.services.drafting.parts import (
     plain_name,
     written,
 )
+from dotledger.services.drafting.shapes import kinds_in
 
-__all__ = ["RuleGuess", "amounts_of", "rule_of"]
+__all__ = ["RuleGuess", "amounts_of", "rule_of", "rules_of"]
 
 _PARENT_NAMES = ("broader", "parents", "parent", "ancestors", "hypernyms")
 _POINT_NAMES = ("marks", "landmarks", "points", "keypoints", "features", "spots")
@@ -62,7 +63,7 @@ class RuleGuess(Struct, kw_only=True):
 
     Attributes
     ----------
-    kind, each, label, always, split, lookup : str
+    kind, each, label, always, split, lookup, keep_if : str
         As in a description; `lookup` as an inline table.
     confidence : str
         Where it stands and on what scale, as an inline table; empty for none.
@@ -92,6 +93,7 @@ class RuleGuess(Struct, kw_only=True):
     lower: bool = False
     parents: str = ""
     points: str = ""
+    keep_if: str = ""
     attributes: dict[str, tuple[str, str]] = field(default_factory=dict)
     boxes: list[BoxGuess] = field(default_factory=list)
     optional: bool = False
@@ -134,6 +136,7 @@ class RuleGuess(Struct, kw_only=True):
                 for name, (at, kind) in self.attributes.items()
             )
             lines.append(f"attributes = {{ {inner} }}")
+        lines += [f"keep_if = {toml_text(self.keep_if)}"] if self.keep_if else []
         lines += ["optional = true  # some sample has no such section"] if self.optional else []
         lines += [f"# not used: {', '.join(self.left)}"] if self.left else []
         return lines
@@ -163,14 +166,49 @@ def amounts_of(groups: Mapping[Path, Group]) -> dict[str, list[float]]:
     return found
 
 
+def rules_of(
+    group: Group,
+    groups: Mapping[Path, Group],
+    working: Mapping[int, Size],
+    words: Sequence[str],
+    amounts: Mapping[str, Sequence[float]],
+) -> list[RuleGuess]:
+    """Return the rules that a group's entries call for: one for each kind that it holds.
+
+    Parameters
+    ----------
+    group, groups, working, words, amounts
+        See `rule_of`.
+
+    Returns
+    -------
+    list of RuleGuess
+        Empty if they are no findings.
+    """
+    sorts = kinds_in(group)
+    if sorts is None:
+        made = rule_of(group, groups, working, words, amounts)
+        return [] if made is None else [made]
+    found = []
+    for keep_if, (kind, own) in sorts.items():
+        made = rule_of(own, groups, working, words, amounts, kind=kind)
+        if made is not None:
+            made.keep_if = keep_if
+            made.reasons.append(f"one list of {len(sorts)} kinds, told apart by a field")
+            found.append(made)
+    return found
+
+
 def rule_of(
     group: Group,
     groups: Mapping[Path, Group],
     working: Mapping[int, Size],
     words: Sequence[str],
     amounts: Mapping[str, Sequence[float]],
+    *,
+    kind: str = "",
 ) -> RuleGuess | None:
-    """Return the rule that a group's entries call for; None if they are no findings.
+    """Return the rule that a group's entries of one kind call for; None if they are no findings.
 
     Parameters
     ----------
@@ -184,6 +222,8 @@ def rule_of(
         Those on the way to the group, for its kind.
     amounts : mapping of str to sequence of float
         See `amounts_of`.
+    kind : str, optional
+        Where the answer itself says what they are.
 
     Returns
     -------
@@ -203,7 +243,7 @@ def rule_of(
     boxes = guess.boxes
     if not (label or (always and boxes)) or not (confidence or boxes) or _is_only_a_branch(guess):
         return None
-    kind = _kind_of(guess, label)
+    kind = kind or _kind_of(guess, label)
     if kind == "label" and _are_sentences(guess, label):
         kind = "caption"
     if kind == "face":
@@ -213,6 +253,8 @@ def rule_of(
     points, point_field = _points_of(guess)
     parents = _parents_of(guess, label)
     attributes = _attributes_of(guess, label, point_field)
+    for language, at in list(guess.languages.items())[1:]:
+        attributes[f"name in {language}"] = (at, "text")
     return RuleGuess(
         kind=kind,
         each=written(group.path, each=True),
@@ -357,6 +399,8 @@ def _confidence_of(
         path = min(named, key=lambda p: (len(p), rank_of(p, CONFIDENCE_NAMES)))
         guess.used.add(path)
         seen = amounts.get(guess.name(path)) or [amount_of(v) for v in numbers[path]]
+        if _are_bytes(seen):
+            guess.questions.append(f"whether {guess.at(path)} counts to {_BYTE} or to 1000")
         return _scale(seen, guess.at(path), values=numbers[path])
     texts = [
         p
@@ -411,6 +455,10 @@ def _likeness(values: Sequence[Any]) -> int:
     return 1 if max(amounts) <= 1000 and min(amounts) > 100 and whole else 0
 
 
+_BYTE = 255
+"""Whole numbers above 100 that never exceed this are shares of it, and not thousandths."""
+
+
 def _scale(amounts: Sequence[float], at: str, *, values: Sequence[Any] = ()) -> str:
     """Return the scale on which the amounts fit, the narrowest first."""
     least, most = min(amounts), max(amounts)
@@ -423,11 +471,18 @@ def _scale(amounts: Sequence[float], at: str, *, values: Sequence[Any] = ()) -> 
         scale = "fraction"
     elif most <= 100:
         scale = "percent"
+    elif _are_bytes(amounts):
+        return f'{{ at = {toml_text(at)}, scale = "range", range = [0, {_BYTE}] }}'
     else:
         scale = "thousandths"
     more = f', scale = "{scale}"' if scale != "fraction" else ""
     more += ', decimal = ","' if any("," in text for text in texts) else ""
     return f"{{ at = {toml_text(at)}{more} }}"
+
+
+def _are_bytes(amounts: Sequence[float]) -> bool:
+    whole = all(float(a).is_integer() for a in amounts)
+    return whole and min(amounts) >= 0 and 100 < max(amounts) <= _BYTE
 
 
 # Evenly spread, as in the shipped descriptions: only their order is known.
@@ -455,10 +510,25 @@ def _points_of(guess: Guess) -> tuple[str, str]:
         at = toml_text(written([own]))
         if isinstance(value, dict) and value and all(is_pair(v) for v in value.values()):
             return f"{{ at = {at} }}", own
+        if table := _flat_points(value, at, guess.questions):
+            return table, own
         named = isinstance(value, list) and value and isinstance(value[0], dict)
         if named and value and (table := _named_points(value[0], at)):
             return table, own
     return "", ""
+
+
+def _flat_points(value: Any, at: str, questions: list[str]) -> str:
+    """Return numbers in one list as points: three for each where every third is a small one."""
+    if not isinstance(value, list) or len(value) < 4 or not all(map(is_number, value)):
+        return ""
+    thirds = len(value) % 3 == 0 and all(v in (0, 1, 2) for v in value[2::3])
+    step = 3 if thirds else 2
+    if len(value) % step:
+        return ""
+    names = ", ".join(f'"point {n}"' for n in range(1, len(value) // step + 1))
+    questions.append(f"what the points at {at} are, in their order")
+    return f"{{ at = {at}, order = [{names}], step = {step} }}"
 
 
 def _named_points(part: Mapping[str, Any], at: str) -> str:

@@ -44,7 +44,7 @@ _WORKING = (
 _DONE = ("done", "succeeded", "success", "completed", "complete", "finished", "ready", "ok")
 _STATES = ("state", "status", "phase")
 _NEXT = re.compile(
-    r"(next(_?(page|token|page_?token|link|url|cursor|marker))?|continuation(_?token)?|cursor)$",
+    r"(next(_?(page|token|page_?token|link|url|cursor|marker))?|continuation(_?token)?|cursor|more)$",
     re.IGNORECASE,
 )
 _VERSION = re.compile(r"(model|api|service|engine)?[_-]?version$|model$", re.IGNORECASE)
