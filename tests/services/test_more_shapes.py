@@ -163,3 +163,22 @@ class FlatPoints(unittest.TestCase):
         reading = read(rule.replace("STEP", "2"), {"f": [{"b": [1, 1, 9, 9], "p": [1, 2, 3]}]})
         self.assertEqual(len(reading.found), 1)
         self.assertIn("not 4 numbers", reading.notes[0][0])
+
+
+class Edges(unittest.TestCase):
+    def test_on_different_levels(self):
+        """Sides that stand with the thing, inside it, and with the row that it lies in."""
+        rows = [{"top": "20 px", "span": {"bottom": 60}, "things": [{"what": "mat", "edge": {"l": 10}, "r": 90}]}]  # fmt: skip
+        each = OBJECT.replace('"things[]"', '"rows[].things[]"')
+        for at, inner in (("@", ("edge.l", "r", "^top", "^span.bottom")), ("edge", ("l", "^r", "^^top", "^^span.bottom"))):  # fmt: skip
+            x0, x1, y0, y1 = inner
+            rule = each + f'box = {{ at = "{at}", fields = {{ x0 = "{x0}", x1 = "{x1}", y0 = "{y0}", y1 = "{y1}" }} }}\n'  # fmt: skip
+            self.assertEqual(boxes(rule, {"rows": rows}), [(10, 20, 90, 60)])
+
+    def test_numbers_with_units(self):
+        """A unit is taken off; any other word makes it no number, and the thing is set aside."""
+        rule = OBJECT + 'box = { at = "b", order = ["x0", "y0", "x1", "y1"] }\n'
+        self.assertEqual(boxes(rule, {"things": [{"what": "mat", "b": ["10px", "20 px", " 90 pixels", "60"]}]}), [(10, 20, 90, 60)])  # fmt: skip
+        for odd in ("3F", "12 mats", "px", "1 px 2"):
+            reading = read(rule, {"things": [{"what": "mat", "b": [odd, 20, 90, 60]}]})
+            self.assertEqual((reading.found, reading.notes[0][0]), ([], "not a number"))

@@ -108,10 +108,10 @@ def _from_text(sign: str, read: Callable[[Any], Box]) -> Callable[[Any], Box]:
 
 def _from_object(getters: list[Getter], to_corners: ToCorners) -> Callable[[Any], Box]:
     def read(raw: Any) -> Box:
-        level = Level(raw, "", 0, None)
+        level = raw if type(raw) is Level else Level(raw, "", 0, None)
         a, b, c, d = (get(level) for get in getters)
-        if MISSING in (a, b, c, d):
-            raise SetAside("box lacks a field", raw)
+        if a is MISSING or b is MISSING or c is MISSING or d is MISSING:
+            raise SetAside("box lacks a field", level.value)
         return _corners(a, b, c, d, to_corners)
 
     return read
@@ -175,12 +175,17 @@ def box_reader(rule: BoxRule | None) -> Callable[[Level, Frame, Any], Geometry]:
             get(level), level, outlined, place, frame, working
         )
     numbers = _box_numbers(rule)
+    # A side may stand further out than the others, such as the top of a row: it is found from the
+    # part itself, and not from the value alone.
+    outward = any(name.startswith("^") for name in rule.fields.values())
+    itself = rule.at in ("", "@")
 
     def read(level: Level, frame: Frame, working: Any) -> Geometry:
         raw = get(level)
         if raw is MISSING or raw is None:
             raise SetAside("no box", raw)
-        box, note = clip(place.box(numbers(raw), frame, working), frame.width, frame.height)
+        around = raw if not outward else level if itself else Level(raw, "", 0, level)
+        box, note = clip(place.box(numbers(around), frame, working), frame.width, frame.height)
         if box is None:
             raise SetAside(note, raw)
         return box, (), note

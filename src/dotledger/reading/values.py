@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -19,7 +20,7 @@ class SetAside(Exception):
 
 
 def number_of(value: Any) -> float:
-    """Return a finite number from a number or a text such as ``"87.5%"``.
+    """Return a finite number from a number or a text such as ``"87.5%"`` or ``"120 px"``.
 
     Parameters
     ----------
@@ -29,7 +30,8 @@ def number_of(value: Any) -> float:
     Returns
     -------
     float
-        A percent sign is taken off, and nothing divided.
+        A unit behind it (a percent sign, pixels, degrees, years) is taken off, and nothing divided.
+        Any other word makes it no number: ``3F`` is none.
 
     Raises
     ------
@@ -42,10 +44,13 @@ def number_of(value: Any) -> float:
         return _whole(value)
     if isinstance(value, str):
         try:
-            return _finite(float(value.strip().rstrip("%")))
+            return _finite(float(_UNIT.sub("", value.strip())))
         except ValueError:
             pass
     raise SetAside("not a number", value)
+
+
+_UNIT = re.compile(r"\s*(?:%|‰|°|px|pixels?|deg|degrees?|yrs?|years?)$", re.IGNORECASE)
 
 
 def _whole(value: int) -> float:
