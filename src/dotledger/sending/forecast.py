@@ -18,12 +18,13 @@ from dotledger.ledger.answers import answered_shas, stored_answers
 from dotledger.ledger.records import ItemRecord
 from dotledger.ledger.store import Ledger
 from dotledger.ledger.usage import requests_in_month
-from dotledger.sending.batch.worker import found_in, note_kept
+from dotledger.sending.batch.notes import found_in, note_kept
 from dotledger.sending.deciding.conditional import Fate, fate_of
 from dotledger.sending.deciding.plan import Plan
 from dotledger.sending.deciding.prices import PriceNow, cost_of, money_for, pot_of, price_now
 from dotledger.services.answers import Reader
-from dotledger.services.description import Description, OnlyIf
+from dotledger.services.call_parts import OnlyIf
+from dotledger.services.description import Description
 
 __all__ = ["Forecast", "forecast"]
 

@@ -35,7 +35,8 @@ from dotledger.ledger.jobs import LedgerJobs
 from dotledger.ledger.records import BatchOpening, ItemRecord, timestamp
 from dotledger.sending.batch.behind import WrittenBehind
 from dotledger.sending.batch.means import Means
-from dotledger.sending.batch.worker import Loaded, Worker, note_kept
+from dotledger.sending.batch.notes import note_kept
+from dotledger.sending.batch.worker import Loaded, Worker
 from dotledger.sending.calls.calling import Caller
 from dotledger.sending.calls.code import transport_for
 from dotledger.sending.calls.meter import Meter
@@ -333,7 +334,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             settings=description.connect.settings,
             description=description.to_json(),
             source="a running program",
-            floor=description.limits.floor,
+            floor=description.floor,
             currency=description.price.currency,
             names=[],
             paths=[],
@@ -408,7 +409,6 @@ def _findings(name: str, record: ItemRecord, plan: Plan) -> Findings:
     details = tuple(
         None if one is None else Details.from_dict(orjson.loads(one)) for one in columns[7]
     )
-    limits = plan.description.limits
     made = Findings(
         image=Coded.of([name] * len(columns[0])),
         kind=Coded.of(list(columns[0])),
@@ -418,6 +418,6 @@ def _findings(name: str, record: ItemRecord, plan: Plan) -> Findings:
         details=details if any(details) else None,
     )
     origin = Origin(
-        service=plan.description.service, floor=limits.floor, words=plan.description.words
+        service=plan.description.service, floor=plan.description.floor, words=plan.description.words
     )
     return replace(made, origin=origin)

@@ -44,7 +44,7 @@ class Reader:
         self._height = compile_path(envelope.height) if envelope.height else None
         self._version = compile_path(envelope.version) if envelope.version else None
         self._version_header = envelope.version_header.casefold()
-        self._most = description.limits.findings
+        self._most = description.most_findings
         self._read_sections = _sections_read(description)
         self._in_parts = {call.name for call in description.call if call.more is not None}
         self._document = opener(description)

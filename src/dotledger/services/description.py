@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -17,18 +17,18 @@ from dotledger.errors import DescriptionError
 from dotledger.reading.documents import Written, document_reader
 from dotledger.reading.paths import check_paths, compile_each
 from dotledger.reading.rules import Positive, Rate, ReadRule
+from dotledger.reading.scales import SCALES
 from dotledger.reading.strict import Part, hinted, load_strictly, parse_strictly, unknown
 from dotledger.reading.vocabularies import with_vocabularies
+from dotledger.services.call_parts import Ask, Bring, Cost, Job, More, OnlyIf
 
 __all__ = [
-    "Ask",
     "Call",
     "Connect",
-    "Cost",
     "Description",
+    "FromSetting",
     "KeyPlace",
     "Limits",
-    "OnlyIf",
     "Price",
     "Token",
     "load_description",
@@ -36,7 +36,6 @@ __all__ = [
     "stored_description",
 ]
 
-Money = Annotated[float, msgspec.Meta(ge=0)]
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 _PART = re.compile(r"\{(\w+)\}")
 _CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
@@ -100,130 +99,10 @@ class Connect(Part, frozen=True, kw_only=True):
             raise ValueError("a key of place 'token' needs a [connect.token] section")
 
 
-class Ask(Part, frozen=True, kw_only=True):
-    """How a call is told which kinds are wanted, for calls that serve several."""
-
-    place: Literal["query", "form", "json"]
-    name: str
-    words: Mapping[KindName, str]
-    join: str = ","
-    separate: bool = False
-
-
-class Bring(Part, frozen=True, kw_only=True):
-    """First the image is brought somewhere, then the service is asked with the id it got.
-
-    `to` is where the answer says where the image itself goes, by PUT and without a key; without
-    it the image goes to `path`. `id` is where the answer says what the image is known by.
-    """
-
-    path: str
-    id: str
-    method: Literal["POST", "PUT"] = "POST"
-    to: str = ""
-    remove: str = ""
-
-    def __post_init__(self) -> None:
-        """Refuse what is no path."""
-        check_paths((self.id, "id"), (self.to, "to"))
-
-
-class Job(Part, frozen=True, kw_only=True):
-    """The answer comes later: it is asked for until it is there.
-
-    Where to ask again is said by `path` with an `id`, by an `address`, or by a `header`.
-    """
-
-    id: str = ""
-    path: str = ""
-    address: str = ""
-    header: str = ""
-    state: str = ""
-    done: tuple[str, ...] = ()
-    failed: tuple[str, ...] = ()
-    reason: str = ""
-    result: str = ""
-    every: Rate = 2.0
-    longest: Rate = 600.0
-
-    def __post_init__(self) -> None:
-        """Raise ValueError if keys contradict each other."""
-        names = ("id", "address", "state", "reason", "result")
-        check_paths(*((getattr(self, name), name) for name in names))
-        ways = [bool(self.id and self.path), bool(self.address), bool(self.header)]
-        if sum(ways) != 1:
-            raise ValueError("a job needs 'id' with 'path', or 'address', or 'header'")
-        if self.id and "{id}" not in self.path:
-            raise ValueError("the path of a job needs {id}")
-        if (self.done or self.failed) and not self.state:
-            raise ValueError("'done' and 'failed' are words of 'state', which is missing")
-
-
-class More(Part, frozen=True, kw_only=True):
-    """The answer comes in parts: `next` is where one says which is the next.
-
-    With `query` it is a value of that name in the query; without, an address.
-    """
-
-    next: str
-    query: str = ""
-    most: Positive = 50
-
-    def __post_init__(self) -> None:
-        """Refuse what is no path."""
-        check_paths((self.next, "next"))
-
-
-class Step(Part, frozen=True, kw_only=True):
-    """What a thousand requests cost after so many requests of a month."""
-
-    above: Positive
-    per_1000: Money
-
-
-class Cost(Part, frozen=True, kw_only=True):
-    """What a thousand requests cost, from the first of a month on, and by steps after so many."""
-
-    per_1000: Money = 0.0
-    steps: tuple[Step, ...] = ()
-
-    def __post_init__(self) -> None:
-        """Raise ValueError if the steps are not in order."""
-        above = [step.above for step in self.steps]
-        if sorted(set(above)) != above:
-            raise ValueError(f"the steps of a price begin one after another, not at {above}")
-
-
 class Price(Cost, frozen=True, kw_only=True):
     """What a thousand requests cost, and in which money."""
 
     currency: str = ""
-
-
-class OnlyIf(Part, frozen=True, kw_only=True):
-    """A call is made only where something of a kind was found before, by an earlier call."""
-
-    kind: KindName
-    labels: tuple[str, ...] = ()
-    least: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.0
-
-    def met_by(self, found: Iterable[tuple[str, str, float | None]]) -> bool:
-        """Return whether one of (kind, label, confidence) is what is waited for.
-
-        One without a confidence counts as certain; letter case does not matter.
-        """
-        wanted = {label.casefold() for label in self.labels}
-        return any(
-            kind == self.kind
-            and (not wanted or label.casefold() in wanted)
-            and (confidence is None or confidence >= self.least)
-            for kind, label, confidence in found
-        )
-
-    def __str__(self) -> str:
-        """Return what was not found, for people: ``no object person or child of 0.5 or more``."""
-        labels = f" {' or '.join(self.labels)}" if self.labels else ""
-        return f"no {self.kind}{labels}{f' of {self.least:g} or more' if self.least else ''}"
 
 
 class Call(Part, frozen=True, kw_only=True):
@@ -275,6 +154,13 @@ class Announced(Part, frozen=True, kw_only=True):
     reset: str
 
 
+class FromSetting(Part, frozen=True, kw_only=True):
+    """A number that follows a setting: what is asked of the service is what it then keeps to."""
+
+    setting: str
+    scale: Literal["fraction", "percent", "thousandths"] = "fraction"
+
+
 class Limits(Part, frozen=True, kw_only=True):
     """What the service accepts and allows; None where it does not say."""
 
@@ -288,8 +174,8 @@ class Limits(Part, frozen=True, kw_only=True):
     per_minute: Rate | None = None
     per_month: Positive | None = None
     at_once: Positive = 8
-    findings: Positive | None = None
-    floor: Annotated[float, msgspec.Meta(ge=0, le=1)] | None = None
+    findings: Positive | FromSetting | None = None
+    floor: Annotated[float, msgspec.Meta(ge=0, le=1)] | FromSetting | None = None
     smallest_face: Positive | None = None
     announced: Announced | None = None
 
@@ -340,6 +226,9 @@ class Description(Part, frozen=True, kw_only=True):
         for rule in self.read:
             if rule.call and rule.call not in names:
                 raise ValueError(unknown("call", rule.call, names))
+        for limit in (self.limits.floor, self.limits.findings):
+            if isinstance(limit, FromSetting) and limit.setting not in self.connect.settings:
+                raise ValueError(unknown("setting", limit.setting, self.connect.settings))
         before: set[str] = set()
         for call in self.call:
             if call.only_if is not None and call.only_if.kind not in before:
@@ -369,6 +258,54 @@ class Description(Part, frozen=True, kw_only=True):
             more = (*((LANDMARKS,) if rule.points else ()), *((BROADER,) if rule.parents else ()))
             found[rule.kind] = (*found.get(rule.kind, ()), *rule.attributes, *more)
         return found
+
+    @property
+    def floor(self) -> float | None:
+        """The service's own cut, as a confidence; as asked for where it follows a setting.
+
+        Raises
+        ------
+        DescriptionError
+            If the setting is no number that can be one.
+        """
+        floor = self.limits.floor
+        if not isinstance(floor, FromSetting):
+            return floor
+        value = SCALES[floor.scale](self._number(floor.setting))
+        if not 0 <= value <= 1:
+            raise self._no_number(floor.setting, f"no confidence on the scale {floor.scale!r}")
+        return value
+
+    @property
+    def most_findings(self) -> int | None:
+        """How many findings an answer holds at most; as asked for where that follows a setting.
+
+        Raises
+        ------
+        DescriptionError
+            If the setting is no whole number from 1.
+        """
+        most = self.limits.findings
+        if not isinstance(most, FromSetting):
+            return most
+        value = self._number(most.setting)
+        if value < 1 or not value.is_integer():
+            raise self._no_number(most.setting, "no whole number from 1")
+        return int(value)
+
+    def _number(self, setting: str) -> float:
+        try:
+            return float(self.filled("{" + setting + "}"))
+        except ValueError:
+            raise self._no_number(setting, "no number") from None
+
+    def _no_number(self, setting: str, what: str) -> DescriptionError:
+        return DescriptionError(
+            f"the setting {setting!r} is {what}",
+            place=f"service {self.service}",
+            got=self.connect.settings.get(setting),
+            next_step=f"Give it with --set {setting}=NUMBER.",
+        )
 
     def with_settings(self, settings: Mapping[str, str]) -> Description:
         """Return the description with named settings replaced.

@@ -5,12 +5,14 @@ import time
 
 from msgspec.structs import replace
 
-from dotledger import findings_of, open_service, send, try_call
+from dotledger import Ledger, findings_of, open_service, send, try_call
 from dotledger.errors import ConnectError, DescriptionError
+from dotledger.ledger.batches import find_batch
+from dotledger.ledger.findings import notes_of
 from dotledger.sending.deciding.announced import Told, left_and_reset, told_by
 from dotledger.sending.deciding.pacing import Send, Wait, announced, ask, opening_pace
 from tests.sending.calls.test_steps import Stepped
-from tests.sending.helpers import ANSWER, Handler, description, picture, pictures
+from tests.sending.helpers import ANSWER, Handler, InFolder, description, picture, pictures
 
 NOW = 1_900_000_000.0
 
@@ -163,3 +165,28 @@ def _state_in(folder):
     from unittest import mock
 
     return mock.patch.dict("os.environ", {"DOTLEDGER_STATE": str(folder / "state")})
+
+
+class AskedLimits(InFolder):
+    SETTINGS = (('settings = { region = "north" }', 'settings = { region = "north", least = "40", most = "2" }'), ('path = "/look"', 'path = "/look"\nquery = { least = "{least}", most = "{most}" }'),
+                ("min_side = 8", 'min_side = 8\nfloor = { setting = "least", scale = "percent" }\nfindings = { setting = "most" }'))  # fmt: skip
+
+    def test_they_follow_the_settings(self):
+        """What is asked of the service is the floor, and how many findings are as many as it gives."""
+        service = description(*self.SETTINGS)
+        self.send(pictures(1), [ANSWER], service)
+        self.assertEqual(findings_of(self.path).origin.floor, 0.4)
+        with Ledger(self.path) as ledger:
+            notes = str(notes_of(ledger, find_batch(ledger)))
+        self.assertIn("as many findings as the service ever gives", notes)
+        _, transport = self.send(pictures(1), [ANSWER], service, settings={"least": "70", "most": "9"})  # fmt: skip
+        self.assertIn("least=70&most=9", transport.requests[0].address)
+        self.assertEqual(findings_of(self.path).origin.floor, 0.7)
+
+    def test_wrong_settings(self):
+        """No number, one off the scale, no whole number, and a setting that is not there."""
+        for given, words in (({"least": "much"}, "'least' is no number"), ({"least": "140"}, "no confidence on the scale 'percent'"), ({"most": "2.5"}, "no whole number")):  # fmt: skip
+            with self.assertRaisesRegex(DescriptionError, words):
+                self.send(pictures(1), [ANSWER], description(*self.SETTINGS), settings=given)
+        with self.assertRaisesRegex(DescriptionError, "did you mean 'least'"):
+            description(*self.SETTINGS[:2], ("min_side = 8", 'floor = { setting = "leest" }'))

@@ -8,7 +8,7 @@ from dotledger.errors import DescriptionError
 from dotledger.ledger.usage import usage
 from dotledger.sending.calls.meter import Meter
 from dotledger.sending.deciding.prices import money_for, per_request, price_lines, price_now
-from dotledger.services.description import Cost, Step
+from dotledger.services.call_parts import Cost, Step
 from dotledger.testing import Response
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
 

@@ -14,15 +14,9 @@ from dotledger.ledger.claims import Claim, WaitingAnswer
 from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, OutcomeRecord
 from dotledger.ledger.store import Ledger, in_parts
 from dotledger.ledger.writing import BatchWriter
+from dotledger.sending.batch.notes import found_in, note_kept, note_not_asked
 from dotledger.sending.batch.progress import Progress, SentBatch
-from dotledger.sending.batch.worker import (
-    Loaded,
-    Settled,
-    Worker,
-    found_in,
-    note_kept,
-    note_not_asked,
-)
+from dotledger.sending.batch.worker import Loaded, Settled, Worker
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.conditional import fate_of
 from dotledger.sending.deciding.plan import Plan

@@ -434,7 +434,7 @@ class Sending:
             settings=description.connect.settings,
             description=description.to_json(),
             source=as_text(plan.gathered.source),
-            floor=description.limits.floor,
+            floor=description.floor,
             currency=description.price.currency,
             names=[item.name for item in plan.gathered.items],
             paths=[as_text(item.known_as) for item in plan.gathered.items],

@@ -20,11 +20,11 @@ from dotledger.ledger.records import (
     ItemRecord,
     OutcomeRecord,
     SentRecord,
-    finding_row,
 )
+from dotledger.sending.batch.notes import found_in, note_kept, note_not_asked, note_reading
 from dotledger.sending.calls.calling import Called, Caller
 from dotledger.sending.calls.steps import Jobs, NoJobs, call_in_steps, images_key
-from dotledger.sending.deciding.conditional import Fate, fate_of, not_asked
+from dotledger.sending.deciding.conditional import fate_of
 from dotledger.sending.deciding.plan import Plan
 from dotledger.services.description import Call
 from dotledger.services.messages import Payload, Request
@@ -38,15 +38,7 @@ if TYPE_CHECKING:
     from dotledger.reading.rule_reader import Reading
     from dotledger.services.answers import Reader
 
-__all__ = [
-    "Loaded",
-    "Settled",
-    "Worker",
-    "found_in",
-    "note_kept",
-    "note_not_asked",
-    "note_reading",
-]
+__all__ = ["Loaded", "Settled", "Worker"]
 
 _QUICK = 0.02
 """After a file that took longer to read and hash, in seconds, the next one waits for none."""
@@ -469,122 +461,6 @@ def _unexpected(error: Exception) -> AnswerError:
 def _blames_the_images(called: Called) -> bool:
     """Tell whether a refusal may be due to one of several images."""
     return called.response is not None and called.response.status in (400, 413, 415, 422)
-
-
-def note_reading(
-    record: ItemRecord,
-    reading: Reading,
-    kinds: Sequence[str],
-    call: CallRecord | None,
-    call_id: int | None,
-) -> None:
-    """Put what was read out of one answer into an image's record.
-
-    Parameters
-    ----------
-    record : ItemRecord
-        It is changed.
-    reading : Reading
-        Of one answer.
-    kinds : sequence of str
-        Those the call was made for.
-    call : CallRecord or None
-        Of a new call.
-    call_id : int or None
-        Of a call kept before.
-    """
-    seen = {found.kind for found in reading.found}
-    for kind in kinds:
-        outcome = "found" if kind in seen else "unread" if kind in reading.unread else "empty"
-        reason = reading.unread.get(kind, "")
-        record.outcomes.append(
-            OutcomeRecord(kind=kind, outcome=outcome, reason=reason, call=call, call_id=call_id)
-        )
-    record.found += [
-        finding_row(
-            f.kind, f.label, f.confidence, f.box, f.details.to_dict() if f.details else None
-        )
-        for f in reading.found
-    ]
-    record.notes += reading.notes
-
-
-def note_kept(
-    record: ItemRecord,
-    kept: StoredAnswer,
-    name: str,
-    kinds: Sequence[str],
-    frame: Frame,
-    reader: Reader,
-) -> None:
-    """Put what a kept answer says into an image's record.
-
-    Parameters
-    ----------
-    record : ItemRecord
-        It is changed.
-    kept : StoredAnswer
-        From the ledger.
-    name : str
-        Of the call that it answers.
-    kinds : sequence of str
-        To read.
-    frame : Frame
-        Of the image.
-    reader : Reader
-        Of the service.
-    """
-    reading: Reading | AnswerError
-    try:
-        reading = reader.read(kept.answer, name, kinds, [frame] * kept.images)[kept.place]
-    except AnswerError as error:
-        reading = error
-    if not isinstance(reading, AnswerError):
-        note_reading(record, reading, kinds, None, kept.call_id)
-        return
-    outcome = "unread" if isinstance(reading, UnreadError) else "failed"
-    record.outcomes += [
-        OutcomeRecord(kind=kind, outcome=outcome, reason=str(reading), call_id=kept.call_id)
-        for kind in kinds
-    ]
-
-
-def note_not_asked(record: ItemRecord, call: Call, kinds: Sequence[str], fate: Fate) -> None:
-    """Put into an image's record that a call was left out.
-
-    Parameters
-    ----------
-    record : ItemRecord
-        It is changed.
-    call : Call
-        With what it waits for.
-    kinds : sequence of str
-        Those it would have been made for.
-    fate : {'skip', 'fail'}
-        Why.
-    """
-    assert call.only_if is not None
-    outcome, reason = not_asked(call.only_if, fate)
-    record.outcomes += [OutcomeRecord(kind=k, outcome=outcome, reason=reason) for k in kinds]
-
-
-def found_in(
-    record: ItemRecord,
-) -> tuple[dict[str, str], list[tuple[str, str, float | None]]]:
-    """Return the outcomes by kind, and what was found, of an image's record.
-
-    Parameters
-    ----------
-    record : ItemRecord
-        As it is so far.
-
-    Returns
-    -------
-    tuple of dict and list
-        As `fate_of` takes them.
-    """
-    outcomes = {one.kind: one.outcome for one in record.outcomes}
-    return outcomes, [(str(row[0]), str(row[1]), row[2]) for row in record.found]
 
 
 def _payload(prepared: Prepared, where: str) -> Payload:

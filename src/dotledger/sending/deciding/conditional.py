@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Literal
 
-from dotledger.services.description import OnlyIf
+from dotledger.services.call_parts import OnlyIf
 
 __all__ = ["Fate", "fate_of", "not_asked"]
 

@@ -6,7 +6,8 @@ from collections.abc import Iterable, Mapping
 
 from msgspec import Struct
 
-from dotledger.services.description import Cost, Description
+from dotledger.services.call_parts import Cost
+from dotledger.services.description import Description
 
 __all__ = [
     "PriceNow",
