@@ -77,3 +77,15 @@ class Packets(unittest.TestCase):
         self.assertEqual(read_packet(with_packet(encoded("JPEG"), packet)), packet)
         with self.assertRaisesRegex(ImageError, f"{largest + 1} bytes"):
             with_packet(encoded("JPEG"), packet + b" ")
+
+
+class Compressed(unittest.TestCase):
+    def test_text_of_both_sorts(self):
+        """A packet in a PNG is found squeezed and plain; the flag says which, not the bytes."""
+        for flag, body in ((0, PACKET), (1, zlib.compress(PACKET))):
+            text = b"XML:com.adobe.xmp\x00" + bytes([flag, 0]) + b"\x00\x00" + body
+            chunk = struct.pack(">I", len(text)) + b"iTXt" + text
+            chunk += struct.pack(">I", zlib.crc32(b"iTXt" + text))
+            data = encoded("PNG")
+            end = data.rindex(b"IEND") - 4
+            self.assertEqual(read_packet(data[:end] + chunk + data[end:]), PACKET)

@@ -1,0 +1,42 @@
+"""Comparing at its limits: confidences by image and label, what is said of many unmet expectations."""
+
+import unittest
+
+from dotledger import compare, measure
+from dotledger.core.comparing.expectations import Expectation
+from dotledger.core.comparing.gates import Gate, judge_gates
+from tests.core.measuring.test_measure import annotations_of, findings_of
+
+
+class Confidences(unittest.TestCase):
+    def test_of_the_same_label_in_the_same_image(self):
+        """Two images with two labels each: every confidence is compared with its own."""
+        sure = {("a", "x"): 0.9, ("a", "y"): 0.5, ("b", "x"): 0.3, ("b", "y"): 0.7}
+        first = findings_of([(i, "label", n, c, None) for (i, n), c in sure.items()])
+        second = findings_of([(i, "label", n, c - 0.1, None) for (i, n), c in sure.items()])
+        [label] = compare(first, second).kinds["run 1", "run 2"]
+        self.assertAlmostEqual(label.confidence_difference, -0.1)
+        self.assertAlmostEqual(label.confidence_distance, 0.1)
+
+
+class Gates(unittest.TestCase):
+    def test_many_unmet_expectations(self):
+        """Five of eight are named, all are counted."""
+        found = findings_of([(f"i{n}", "object", "x", 0.9, (0, 0, 9, 9)) for n in range(8)])
+        true = annotations_of([(f"i{n}", "object", "x", (0, 0, 9, 9), False) for n in range(8)])
+        wanted = tuple(
+            Expectation(image=f"i{n}", kind="object", label="y", at_least=1) for n in range(8)
+        )
+        gate = Gate(measure="unmet_expectations", at_most=0, expectations=wanted)
+        [one] = judge_gates([gate], measure(found, true, draws=0)).judged
+        self.assertEqual((one.holds, one.counts), (False, "8 of 8"))
+        self.assertEqual(sum(f"i{n} " in one.why for n in range(8)), 5)
+
+    def test_screened_images_are_all_counted(self):
+        """Caught, let through, stopped for nothing and rightly passed: one each of four."""
+        found = findings_of([("a", "unsafe", "s", 0.9, None), ("b", "unsafe", "", None, None), ("c", "unsafe", "s", 0.9, None), ("d", "unsafe", "", None, None)])  # fmt: skip
+        true = annotations_of([("a", "unsafe", "s", None, False), ("b", "unsafe", "s", None, False), ("c", "unsafe", "", None, False), ("d", "unsafe", "", None, False)])  # fmt: skip
+        for least, judged in ((4, True), (5, False)):
+            gate = Gate(measure="caught_share", at_least=0.5, least_images=least)
+            [one] = judge_gates([gate], measure(found, true, draws=0)).judged
+            self.assertEqual((one.value, one.was_judged), (0.5, judged), least)

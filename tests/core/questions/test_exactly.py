@@ -1,0 +1,54 @@
+"""Questions at their limits: edges that touch, all kinds at once, a box exactly near, lines set aside."""
+
+import unittest
+
+from dotledger import measure
+from dotledger.core.questions.text import measure_text
+from dotledger.errors import ArgumentError
+from tests.core.measuring.test_measure import annotations_of, findings_of
+
+BOX, FAR = (0, 0, 10, 10), (50, 0, 60, 10)
+
+
+class Limits(unittest.TestCase):
+    def test_edges_rise(self):
+        """Bands that touch have no width: equal edges, and edges at 0 or 1, are refused."""
+        found = findings_of([("a", "object", "x", 0.5, BOX)])
+        result = measure(found, annotations_of([("a", "object", "x", BOX, False)]), draws=0)
+        for edges in ((0.5, 0.5), (0.0, 0.5), (0.5, 1.0), (0.6, 0.5)):
+            with self.assertRaisesRegex(ArgumentError, "edges must rise"):
+                result.reliability(edges=edges)
+        self.assertIn("object", result.reliability(edges=(0.25, 0.5)))
+
+    def test_all_kinds_asked_for(self):
+        """A sweep of every kind by name holds every kind."""
+        found = findings_of([("a", "object", "x", 0.5, BOX), ("a", "label", "x", 0.5, None)])
+        true = annotations_of([("a", "object", "x", BOX, False), ("a", "label", "x", None, False)])
+        result = measure(found, true, draws=0)
+        for kinds in (("object", "label"), ("object",)):
+            groups = set(result.sweep(kinds=kinds, each="kind").frame()["group"])
+            self.assertEqual(groups, set(kinds))
+
+    def test_a_box_exactly_near(self):
+        """A box that overlaps by just what counts as near is shifted; below that it is nowhere."""
+        true = annotations_of([("a", "object", "x", (0, 0, 30, 10), False)])
+        said = findings_of([("a", "object", "x", 0.9, (20, 0, 50, 10))])  # 10 of 50: a fifth
+        for near, reason in ((0.2, "box shifted"), (0.21, "nothing there")):
+            case = measure(said, true, overlap=0.5, draws=0).why(near=near).wrong[0]
+            self.assertEqual(case.reason.startswith(reason), True, (near, case.reason))
+
+    def test_lines_set_aside(self):
+        """Lines over what is ignored are neither right nor wrong: they are no wrong ones."""
+        said = findings_of([("a", "text", "one", 0.9, BOX), ("a", "text", "two", 0.9, FAR), ("a", "text", "odd", 0.9, (90, 0, 99, 9))])  # fmt: skip
+        true = annotations_of([("a", "text", "one", BOX, False), ("a", "text", "two", FAR, True)])
+        told = measure_text(said, true)
+        self.assertEqual((told.paired, told.exact, told.wrong, told.missed), (1, 1, 1, 0))
+
+    def test_confidences_are_not_missed_where_they_are(self):
+        """The note about findings without a confidence stands where none has one, and only there."""
+        true = annotations_of([("a", "object", "x", BOX, False)])
+        note = "No finding has a confidence"
+        for rows, said in (([("a", "object", "x", 0.5, BOX)], False), ([("a", "object", "x", None, BOX)], True), ([("a", "object", "", None, None)], False),
+                           ([("a", "object", "x", None, BOX), ("a", "object", "x", 0.5, FAR)], False)):  # fmt: skip
+            notes = measure(findings_of(rows), true, draws=0).notes
+            self.assertEqual(any(one.startswith(note) for one in notes), said, rows)

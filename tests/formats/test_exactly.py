@@ -1,0 +1,75 @@
+"""Files at their limits: own columns that are not there, intervals in tables, concepts without a name."""
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import pandas as pd
+
+from dotledger import measure, read_annotations, read_findings
+from dotledger.errors import DescriptionError
+from dotledger.formats.label_names import read_names
+from dotledger.services.description import load_description
+from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.sending.helpers import TEXT
+
+SKOS = """@prefix skos: <http://www.w3.org/2004/02/skos/core#> .
+<urn:a> skos:prefLabel "lantern" ; skos:broader <urn:nameless>, <urn:b> .
+<urn:nameless> skos:broader <urn:b> .
+<urn:b> skos:prefLabel "light" .
+"""
+
+
+class Files(unittest.TestCase):
+    def setUp(self):
+        self.home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+
+    def file(self, name, text):
+        path = self.home / name
+        path.write_text(text)
+        return path
+
+    def test_concepts_without_a_name(self):
+        """A concept that has no preferred label is above nothing and below nothing."""
+        names = read_names(self.file("n.ttl", SKOS))
+        self.assertEqual(names.broader, {"lantern": ("light",)})
+
+    def test_own_columns(self):
+        """Columns of one's own stay with annotations from Parquet; findings have none, nor what has none."""
+        frame = pd.DataFrame({"image": ["a"], "kind": ["label"], "label": ["x"]})
+        for more, kept in (({}, None), ({"weather": ["rain"]}, "rain")):
+            frame.assign(**more).to_parquet(self.home / "t.parquet")
+            true = read_annotations(self.home / "t.parquet")
+            own = None if true.details is None else true.details[0].attributes["weather"]
+            self.assertEqual(own, kept)
+            frame.assign(confidence=0.5, **more).to_parquet(self.home / "f.parquet")
+            found = read_findings(self.home / "f.parquet")
+            self.assertIsNone(found.details)
+
+    def test_a_description_as_large_as_is_taken(self):
+        """Four megabytes of comments are read; one byte more is too much."""
+        fill = (4 << 20) - len(TEXT.encode())
+        self.assertEqual(load_description(self.file("d.toml", TEXT + "#" * fill)).service, "bell")
+        with self.assertRaisesRegex(DescriptionError, "4,194,304|4 MB|large"):
+            load_description(self.file("e.toml", TEXT + "#" * (fill + 1)))
+
+    def test_the_line_of_the_third_section(self):
+        """A mistake in the third [[read]] is named there, and not in the first."""
+        text = TEXT + '[[read]]\nkind = "label"\neach = "more[]"\nlabl = "x"\n'
+        line = text[: text.index("labl")].count("\n") + 1
+        with self.assertRaisesRegex(DescriptionError, f"line {line}, read.2.*labl"):
+            load_description(self.file("d.toml", text))
+
+
+class Tables(unittest.TestCase):
+    def test_intervals_have_columns(self):
+        """The table of results has the ends of each interval, with numbers in them."""
+        from dotledger.formats.tables.results import write_everything
+
+        found = findings_of([(f"i{n}", "object", "x", 0.9, (0, 0, 9, 9 + n % 2 * 20)) for n in range(9)])  # fmt: skip
+        true = annotations_of([(f"i{n}", "object", "x", (0, 0, 9, 9), False) for n in range(9)])
+        with tempfile.TemporaryDirectory() as home:
+            write_everything(measure(found, true, draws=100), home)
+            table = pd.read_csv(Path(home) / "pooled.csv")
+        row = table[table["kind"] == "object"].iloc[0]
+        self.assertTrue(0 < row["precision_low"] < row["precision"] < row["precision_high"] < 1)

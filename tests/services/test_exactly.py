@@ -1,0 +1,68 @@
+"""Descriptions and answers at their limits: points that are none, boxes that are not there, flags, versions."""
+
+import unittest
+
+from dotledger.errors import ConnectError, DescriptionError
+from dotledger.services.answers import Reader
+from dotledger.services.messages import Payload
+from dotledger.services.requests import RequestBuilder
+from dotledger.services.trust import check_trust
+from tests.sending.helpers import description
+from tests.services.test_answers import OBJECT
+from tests.services.test_more_shapes import read
+
+JOB = 'path = "/look"\n[call.job]\nid = "job"\npath = "/jobs/{id}"\nevery = 2\nlongest = 60\n'
+
+
+class Shapes(unittest.TestCase):
+    def test_what_is_no_outline(self):
+        """No outline, an empty one, and points that lack a side are set aside, each with its reason."""
+        rule = OBJECT + 'box = { at = "b", form = "points" }\n'
+        for raw, reason in ((None, "no box"), ([{"x": 1, "y": 2}, {"x": 3}], "not a point"), ([{"x": 1, "y": 2}, [1]], "not a point"), ([{"x": 1, "y": 2}, "ab"], "not a point")):  # fmt: skip
+            reading = read(rule, {"things": [{"what": "mat", "b": raw}]})
+            self.assertEqual([note[0] for note in reading.notes], [reason], raw)
+        reading = read(rule, {"things": [{"what": "mat"}]})
+        self.assertEqual(reading.notes[0][0], "no box")
+
+    def test_a_mask_of_nothing(self):
+        """Runs without any pixel that is set have no area."""
+        rule = OBJECT + 'box = { at = "b", form = "runs" }\n'
+        reading = read(rule, {"things": [{"what": "mat", "b": {"size": [10, 20], "counts": [200]}}]})  # fmt: skip
+        self.assertEqual((reading.found, len(reading.notes)), ([], 1))
+
+
+class Facts(unittest.TestCase):
+    def test_where_a_version_stands(self):
+        """In the answer, else in its head; neither is nothing."""
+        reader = Reader(description(("[[read]]", '[envelope]\nversion = "v"\nversion_header = "X-Version"\n[[read]]')))  # fmt: skip
+        for document, headers, said in (({"v": "2"}, {"x-version": "3"}, "2"), ({"v": None}, {"X-Version": "3"}, "3"), ({"v": 0}, {}, "0")):  # fmt: skip
+            self.assertEqual(reader.version_of(document, headers), said)
+        head = Reader(description(("[[read]]", '[envelope]\nversion_header = "X-Version"\n[[read]]')))  # fmt: skip
+        self.assertEqual(head.version_of({"v": "2"}, {"x-version": "3"}), "3")
+        self.assertEqual(head.version_of({}, {}), "")
+
+    def test_how_often_a_job_is_asked_for_changes_no_answer(self):
+        """Rhythm and patience do not belong to what answers are known by; where jobs are does."""
+        kinds = ("label", "object")
+        first = description(('path = "/look"\n', JOB)).fingerprint(kinds)
+        for old, new, same in (("every = 2", "every = 5", True), ("longest = 60", "longest = 9", True), ("/jobs/{id}", "/done/{id}", False)):  # fmt: skip
+            other = description(('path = "/look"\n', JOB.replace(old, new))).fingerprint(kinds)
+            self.assertEqual(other == first, same, new)
+
+    def test_flags(self):
+        """Every word for yes and no; any other is refused."""
+        more = 'path = "/look"\nbody = "json"\nimage_field = "i"\nfields = { deep = { setting = "deep", as = "flag" } }'  # fmt: skip
+        service = description(('path = "/look"', more), ('region = "north" }', 'region = "north", deep = "no" }'))  # fmt: skip
+        for word, value in (("true", b"true"), ("Yes", b"true"), ("1", b"true"), ("false", b"false"), ("NO", b"false"), ("0", b"false")):  # fmt: skip
+            own = service.with_settings({"deep": word})
+            body = RequestBuilder(own, own.call[0], own.kinds).build([Payload(data=b"a")], None).body  # fmt: skip
+            self.assertIn(b'"deep":' + value, body)
+        with self.assertRaisesRegex(DescriptionError, "'deep' is no flag"):
+            own = service.with_settings({"deep": "maybe"})
+            RequestBuilder(own, own.call[0], own.kinds)
+
+    def test_code_is_not_run_unasked(self):
+        """Without a word from the user, code that a description names is refused."""
+        text = ('address = "http://127.0.0.1:1/{region}"', 'code = "mine:look"'), ('place = "header"\nname = "X-Key"\nsources = ["env:BELL_KEY"]', 'place = "none"')  # fmt: skip
+        with self.assertRaisesRegex(ConnectError, "mine:look"):
+            check_trust(description(*text))
