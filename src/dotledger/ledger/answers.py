@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import lru_cache
-from typing import Any
+from typing import Any, Protocol
 
 import orjson
 from msgspec import Struct
@@ -19,6 +19,7 @@ __all__ = [
     "KeptAnswer",
     "StoredAnswer",
     "answered_shas",
+    "answers_kept",
     "is_answered",
     "kept_answers",
     "raw_answers",
@@ -170,6 +171,52 @@ def stored_answers(
                     answer=decompress(answer),
                     fingerprint=known_as,
                 )
+    return found
+
+
+class AskedAs(Protocol):
+    """What answers are known by: a `Plan` is one."""
+
+    @property
+    def fingerprint(self) -> str:
+        """Of the settings as a whole."""
+
+    @property
+    def earlier(self) -> str:
+        """The same, as earlier versions knew it."""
+
+    @property
+    def identities(self) -> Mapping[str, tuple[str, ...]]:
+        """By call, what its answers are known by beside the bytes sent."""
+
+
+def answers_kept(
+    ledger: Ledger, plan: AskedAs, call_name: str, images: Mapping[str, str]
+) -> dict[str, StoredAnswer]:
+    """Return what is stored for images: under these settings, else for the same bytes sent.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    plan : Plan
+        What is asked.
+    call_name : str
+        One of its calls.
+    images : mapping of str to str
+        By SHA-256 of each file, that of what is sent of it.
+
+    Returns
+    -------
+    dict of str to StoredAnswer
+        By SHA-256 of the file; images never answered are left out.
+    """
+    found = stored_answers(ledger, (plan.fingerprint, plan.earlier), call_name, list(images))
+    left = {sha: asked for sha, asked in images.items() if sha not in found and asked}
+    if left:
+        sent = list(dict.fromkeys(left.values()))
+        same = stored_answers(ledger, plan.identities.get(call_name, ()), call_name, sent)
+        found |= {sha: same[asked] for sha, asked in left.items() if asked in same}
     return found
 
 

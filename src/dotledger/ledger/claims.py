@@ -26,7 +26,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 import msgspec
-from msgspec import Struct
+from msgspec import Struct, field
 
 from dotledger.errors import LedgerError
 from dotledger.files import read_regular
@@ -52,11 +52,15 @@ class Waiting(Struct, frozen=True, kw_only=True):
 
 
 class WaitingAnswer(Struct, frozen=True, kw_only=True):
-    """One call with its answer, and the images that it answers, in the order of the call."""
+    """One call with its answer, and the images that it answers, in the order of the call.
+
+    `asked` are the SHA-256 of what was sent of them.
+    """
 
     call: CallRecord
     images: list[ImageRecord]
     answered: bool
+    asked: list[str] = field(default_factory=list)
 
 
 class Claim(Protocol):

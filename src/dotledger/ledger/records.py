@@ -139,6 +139,8 @@ class ItemRecord(Struct, kw_only=True):
         Call names with the call that answered this image and its place in it.
     known : list of (str, int, int)
         The same of calls in the ledger, by id, that are known under earlier settings only.
+    asked : str
+        SHA-256 of the bytes that went out, or would have: answers serve whoever sends the same.
     """
 
     position: int
@@ -149,10 +151,14 @@ class ItemRecord(Struct, kw_only=True):
     notes: list[tuple[str, str]] = field(default_factory=list)
     answered: list[tuple[str, CallRecord, int]] = field(default_factory=list)
     known: list[tuple[str, int, int]] = field(default_factory=list)
+    asked: str = ""
 
 
 class BatchOpening(Struct, frozen=True, kw_only=True):
-    """What a batch is, before anything is sent; `earlier_key` is how earlier versions knew it."""
+    """What a batch is, before anything is sent; `earlier_key` is how earlier versions knew it.
+
+    `identities` are what the answers of each call are known by, beside the bytes sent.
+    """
 
     key: str
     service: str
@@ -167,6 +173,7 @@ class BatchOpening(Struct, frozen=True, kw_only=True):
     paths: Sequence[str]
     earlier_key: str = ""
     round: str = ""
+    identities: Mapping[str, str] = field(default_factory=dict)
 
 
 FINDING_COLUMNS = ("kind", "label", "confidence", "x0", "y0", "x1", "y1", "details")

@@ -244,6 +244,13 @@ class BatchWriter:
             for name, call, place in record.answered
         ]
         rows += [
+            (self._opening.identities[name], name, record.asked, call.id or ids[id(call)], place)
+            for record in records
+            if record.asked
+            for name, call, place in record.answered
+            if name in self._opening.identities
+        ]
+        rows += [
             (fingerprint, name, record.image.sha, call_id, place)
             for record in records
             if record.image
@@ -308,7 +315,7 @@ class BatchWriter:
             with self._ledger.writing() as connection:
                 batch = _batch_of(connection, head, now)
                 if not _is_known(connection, batch, answer.call):
-                    _write_answer(connection, batch, head.opening.fingerprint, answer)
+                    _write_answer(connection, batch, head.opening, answer)
                     count += 1
         return count
 
@@ -361,16 +368,20 @@ def _is_known(connection: Connection, batch: int, call: CallRecord) -> bool:
 
 
 def _write_answer(
-    connection: Connection, batch: int, fingerprint: str, answer: WaitingAnswer
+    connection: Connection, batch: int, opening: BatchOpening, answer: WaitingAnswer
 ) -> None:
     key = _next_call(connection)
     insert_rows(connection, schema.calls, _CALL_COLUMNS, [_call_row(answer.call, key, batch)])
     insert_rows(connection, schema.images, ImageRecord._fields, answer.images, skip_known=True)
+    name = answer.call.call
     rows = [
-        (fingerprint, answer.call.call, image.sha, key, place)
+        (opening.fingerprint, name, image.sha, key, place)
         for place, image in enumerate(answer.images)
         if answer.answered
     ]
+    if answer.answered and name in opening.identities:
+        identity = opening.identities[name]
+        rows += [(identity, name, sha, key, place) for place, sha in enumerate(answer.asked)]
     insert_rows(connection, schema.answers, _ANSWER_COLUMNS, rows, skip_known=True)
 
 

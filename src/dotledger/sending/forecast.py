@@ -14,11 +14,12 @@ from dotledger.core.boxes.frames import Frame
 from dotledger.errors import ImageError
 from dotledger.images.gather import Item
 from dotledger.images.ready import look_at, made_ready, why_not
-from dotledger.ledger.answers import answered_shas, stored_answers
+from dotledger.ledger.answers import answered_shas, answers_kept
 from dotledger.ledger.records import ItemRecord
 from dotledger.ledger.store import Ledger
 from dotledger.ledger.usage import requests_in_month
 from dotledger.sending.batch.notes import found_in, note_kept
+from dotledger.sending.batch.worker import digest_of
 from dotledger.sending.deciding.conditional import Fate, fate_of
 from dotledger.sending.deciding.plan import Plan
 from dotledger.sending.deciding.prices import PriceNow, cost_of, money_for, pot_of, price_now
@@ -94,6 +95,7 @@ class _Glance(Struct, frozen=True):
     reason: str
     steps: tuple[str, ...] = ()
     frame: Frame | None = None
+    asked: str = ""
 
 
 def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
@@ -119,7 +121,7 @@ def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
         missing, certain = known.calls_for(glance)
         fate = _fate(glance, seen, missing)
         counts[fate] += 1
-        seen.add(glance.sha)
+        seen |= {glance.sha, f"sent {glance.asked}"}
         if fate == "refused":
             reasons.setdefault(glance.reason, []).append(glance.name)
         if fate == "to_send":
@@ -176,7 +178,14 @@ class _Known:
             name: set() if ledger is None else answered_shas(ledger, self._both, name)
             for name in _names(plan)
         }
+        self._sent: dict[str, set[str]] = {
+            name: set() if ledger is None else answered_shas(ledger, plan.identities[name], name)
+            for name in _names(plan)
+        }
         self._reader: Reader | None = None
+
+    def _is_answered(self, name: str, glance: _Glance) -> bool:
+        return glance.sha in self._answered[name] or glance.asked in self._sent[name]
 
     def calls_for(self, glance: _Glance) -> tuple[list[str], list[str]]:
         """Return the calls an image may need, and those that it needs for certain.
@@ -187,7 +196,7 @@ class _Known:
         may: list[str] = []
         certain: list[str] = []
         for call, _ in self._plan.calls:
-            if glance.reason or glance.sha in self._answered[call.name]:
+            if glance.reason or self._is_answered(call.name, glance):
                 continue
             fate: Fate = "ask" if call.only_if is None else self._fate(call.only_if, glance)
             may += [call.name] if fate in ("ask", "later") else []
@@ -196,12 +205,13 @@ class _Known:
 
     def _fate(self, only_if: OnlyIf, glance: _Glance) -> Fate:
         name, kinds = next((c.name, ks) for c, ks in self._plan.calls if only_if.kind in ks)
-        if self._ledger is None or glance.sha not in self._answered[name] or glance.frame is None:
+        ledger, frame = self._ledger, glance.frame
+        if ledger is None or frame is None or not self._is_answered(name, glance):
             return "later"
-        kept = stored_answers(self._ledger, self._both, name, [glance.sha])[glance.sha]
+        kept = answers_kept(ledger, self._plan, name, {glance.sha: glance.asked})[glance.sha]
         record = ItemRecord(position=0)
         self._reader = self._reader or Reader(self._plan.description)
-        note_kept(record, kept, name, kinds, glance.frame, self._reader)
+        note_kept(record, kept, name, kinds, frame, self._reader)
         return fate_of(only_if, *found_in(record))
 
 
@@ -222,13 +232,15 @@ def _glance(item: Item, plan: Plan) -> _Glance:
         return _Glance(item.name, sha, 0, error.message)  # without figures: reasons are counted
     except Exception as error:  # one bad image never ends a forecast either
         return _Glance(item.name, sha, 0, why_not(error))
-    return _Glance(item.name, sha, len(ready.data), "", ready.steps, frame)
+    fetched = any(c.body == "address" and c.bring is None for c, _ in plan.calls)
+    asked = digest_of(ready, data, sha, item.where if fetched else "")
+    return _Glance(item.name, sha, len(ready.data), "", ready.steps, frame, asked)
 
 
 def _fate(glance: _Glance, seen: set[str], missing: list[str]) -> str:
     if glance.reason:
         return "refused"
-    if glance.sha in seen:
+    if glance.sha in seen or f"sent {glance.asked}" in seen:
         return "repeated"
     return "to_send" if missing else "answered"
 

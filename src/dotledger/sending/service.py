@@ -306,21 +306,35 @@ class OpenService(AbstractContextManager["OpenService"]):
 
     def _known(self, one: Loaded) -> None:
         """Settle calls from answers that the ledger holds for the same bytes."""
-        from dotledger.ledger.answers import is_answered, stored_answers
+        from dotledger.ledger.answers import answers_kept
 
         assert self._ledger is not None
         if self._behind is not None:
             self._behind.flush(one.sha)
-        both = (self._plan.fingerprint, self._plan.earlier)
-        names = [call.name for call, _ in self._plan.calls]
-        if not is_answered(self._ledger, both, names, one.sha):
+        if not self._is_known(one):
             return
         for call, kinds in self._plan.calls:
-            found = stored_answers(self._ledger, both, call.name, [one.sha]).get(one.sha)
+            asked = {one.sha: one.asked}
+            found = answers_kept(self._ledger, self._plan, call.name, asked).get(one.sha)
             if found is None:
                 continue
             one.unanswered.discard(call.name)
             note_kept(one.record, found, call.name, kinds, one.frame, self._worker.reader())
+
+    def _is_known(self, one: Loaded) -> bool:
+        """Tell whether any call has answered these bytes, or what would be sent of them."""
+        from dotledger.ledger.answers import is_answered
+
+        assert self._ledger is not None
+        plan = self._plan
+        names = [call.name for call, _ in plan.calls]
+        if is_answered(self._ledger, (plan.fingerprint, plan.earlier), names, one.sha):
+            return True
+        return any(
+            is_answered(self._ledger, (known, known), [name], one.asked)
+            for name in names
+            for known in plan.identities[name]
+        )
 
     def _opened_batch(self, ledger: Ledger) -> BatchWriter:
         from dotledger.ledger.writing import BatchWriter
@@ -339,6 +353,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             names=[],
             paths=[],
             round=plan.round,
+            identities={name: known[0] for name, known in plan.identities.items()},
         )
         return BatchWriter(ledger, opening, self._means.wall())
 
@@ -355,6 +370,7 @@ class OpenService(AbstractContextManager["OpenService"]):
                 found=record.found,
                 notes=record.notes,
                 answered=record.answered,
+                asked=record.asked,
             )
             if self._behind is not None:
                 self._behind.put(moved, item.name, item.known_as)

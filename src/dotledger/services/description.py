@@ -81,6 +81,7 @@ class Connect(Part, frozen=True, kw_only=True):
     address: str = ""
     code: str = ""
     settings: Mapping[str, str] = msgspec.field(default_factory=dict)
+    indifferent: tuple[str, ...] = ()
     key: KeyPlace = KeyPlace()
     token: Token | None = None
     timeout: Rate = 30.0
@@ -92,6 +93,9 @@ class Connect(Part, frozen=True, kw_only=True):
             raise ValueError("a service has an 'address', or 'code' that runs on this machine")
         if self.code and not _CODE.fullmatch(self.code):
             raise ValueError(f"code is written MODULE:FUNCTION, not {self.code!r}")
+        for name in self.indifferent:
+            if name not in self.settings:
+                raise ValueError(unknown("setting in indifferent", name, self.settings))
         for name in _PART.findall(self.address):
             if name not in self.settings:
                 raise ValueError(f"the address uses {{{name}}}, and settings has no {name!r}")

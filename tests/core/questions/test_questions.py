@@ -77,7 +77,7 @@ class Several(unittest.TestCase):
         measure(findings_of([]), true, threshold={"x": 0.5}, draws=0)
         result = measure(said, true, threshold="plain", words={"Plain": 0.9}, draws=0)
         self.assertEqual((result.threshold, result.pooled.true_positives), (0.9, 0))
-        for bad, sign in (("perhaps", "likely"), ({"lamp": 0.5}, "label 'lamp'.*caption, x, y, smoke$"), ({"x": 2}, "0 to 1")):  # fmt: skip
+        for bad, sign in (("perhaps", "likely"), ({"lamp": 0.5}, "label 'lamp'.*caption, colour, fact, x, y, smoke$"), ({"x": 2}, "0 to 1")):  # fmt: skip
             with self.assertRaisesRegex(ArgumentError, sign):
                 measure(said, true, threshold=bad)
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from dotledger.core.spelling import counted, first_of
 from dotledger.errors import LedgerError
-from dotledger.ledger.answers import stored_answers
+from dotledger.ledger.answers import answers_kept
 from dotledger.ledger.batches import find_batch, left_out, outcome_counts, unread_images
 from dotledger.ledger.claims import Claim, WaitingAnswer
 from dotledger.ledger.records import BatchOpening, CallRecord, ItemRecord, OutcomeRecord
@@ -105,7 +105,8 @@ class Desk:
         self._counts["refused"] += "refused" in worst
         self._counts["done"] += record.position not in self.settled
         if "failed" in worst and record.image:
-            self._broken[record.image.sha] = [o for o in record.outcomes if o.outcome == "failed"]
+            failed = [o for o in record.outcomes if o.outcome == "failed"]
+            self._broken[record.image.sha] = self._broken["sent " + record.asked] = failed
         self._note_calls(o.call for o in record.outcomes if o.call)
 
     def _note_calls(self, calls: Iterable[CallRecord]) -> None:
@@ -202,11 +203,12 @@ class Desk:
 
     def _settle(self, waiting: Sequence[tuple[Loaded, tuple[str, ...]]]) -> None:
         stored = {
-            name: self._stored(name, [one.sha for one, names in waiting if name in names])
+            name: self._stored(name, [one for one, names in waiting if name in names])
             for name in {name for _, names in waiting for name in names}
         }
         for one, names in waiting:
-            missing = {n for n in names if one.sha not in stored[n] and one.sha not in self._broken}
+            broken = self._broken_of(one) is not None
+            missing = {n for n in names if one.sha not in stored[n] and not broken}
             if any(self._may_come(one, name, stored) for name in missing):
                 self._lookups.append((one, names))
                 continue
@@ -215,9 +217,9 @@ class Desk:
             self._reused += 1
             self._keep(one.record)
 
-    def _stored(self, name: str, shas: list[str]) -> dict[str, Any]:
-        both = (self._plan.fingerprint, self._plan.earlier)
-        return stored_answers(self._ledger, both, name, shas)
+    def _stored(self, name: str, images: Sequence[Loaded]) -> dict[str, Any]:
+        asked = {one.sha: one.asked for one in images}
+        return answers_kept(self._ledger, self._plan, name, asked)
 
     def _reuse(self, one: Loaded, name: str, stored: Any) -> None:
         call, kinds = next((c, kinds) for c, kinds in self._plan.calls if c.name == name)
@@ -229,13 +231,17 @@ class Desk:
         if stored is None:
             one.record.outcomes += [
                 OutcomeRecord(kind=o.kind, outcome=o.outcome, reason=o.reason, call=o.call)
-                for o in self._broken[one.sha]
+                for o in self._broken_of(one) or ()
                 if o.kind in kinds
             ]
             return
         if stored.fingerprint != self._plan.fingerprint:
             one.record.known.append((name, stored.call_id, stored.place))
         note_kept(one.record, stored, name, kinds, one.frame, self._reader)
+
+    def _broken_of(self, one: Loaded) -> list[OutcomeRecord] | None:
+        """Return how the same bytes failed in this sending; None if they did not."""
+        return self._broken.get(one.sha) or self._broken.get("sent " + one.asked)
 
     def _may_come(self, one: Loaded, name: str, stored: Mapping[str, Mapping[str, Any]]) -> bool:
         """Tell whether a missing answer may still come, or its call was left out."""

@@ -295,7 +295,12 @@ class Sending:
         desk = self._desk(ledger, self._opening(), worker, claim)
         open_by_now.set()
         for call, _ in self._plan.calls:
-            worker.know(call.name, answered_shas(ledger, both, call.name))
+            known = self._plan.identities[call.name]
+            worker.know(
+                call.name,
+                answered_shas(ledger, both, call.name),
+                answered_shas(ledger, known, call.name),
+            )
         threads = self._start(worker, self._positions(desk.settled))
         return self._watched(lambda: self._kept(desk, len(threads)))
 
@@ -326,8 +331,10 @@ class Sending:
     def _worker(
         self, claim: Claim, open_by_now: threading.Event, ledger: Ledger | None = None
     ) -> Worker:
-        def keep(call: CallRecord, images: list[ImageRecord], answered: bool) -> None:
-            answer = WaitingAnswer(call=call, images=images, answered=answered)
+        def keep(
+            call: CallRecord, images: list[ImageRecord], asked: list[str], answered: bool
+        ) -> None:
+            answer = WaitingAnswer(call=call, images=images, answered=answered, asked=asked)
             call.aside = self._put_aside(claim, answer, sync=not open_by_now.is_set())
 
         return Worker(
@@ -340,11 +347,10 @@ class Sending:
             stored=None if ledger is None else partial(self._stored, ledger),
         )
 
-    def _stored(self, ledger: Ledger, name: str, sha: str) -> StoredAnswer | None:
-        from dotledger.ledger.answers import stored_answers
+    def _stored(self, ledger: Ledger, name: str, sha: str, asked: str) -> StoredAnswer | None:
+        from dotledger.ledger.answers import answers_kept
 
-        both = (self._plan.fingerprint, self._plan.earlier)
-        return stored_answers(ledger, both, name, [sha]).get(sha)
+        return answers_kept(ledger, self._plan, name, {sha: asked}).get(sha)
 
     def _put_aside(self, claim: Claim, answer: WaitingAnswer, *, sync: bool) -> int:
         """Keep an answer where no kill can reach it; it is also in memory.
@@ -440,6 +446,7 @@ class Sending:
             paths=[as_text(item.known_as) for item in plan.gathered.items],
             earlier_key=plan.key(earlier=True),
             round=plan.round,
+            identities={name: known[0] for name, known in plan.identities.items()},
         )
 
     def _positions(self, settled: dict[int, dict[str, str]]) -> Iterator[Position]:

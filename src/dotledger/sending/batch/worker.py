@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import threading
 from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING, Any
@@ -38,15 +39,17 @@ if TYPE_CHECKING:
     from dotledger.reading.rule_reader import Reading
     from dotledger.services.answers import Reader
 
-__all__ = ["Loaded", "Settled", "Worker"]
+__all__ = ["Loaded", "Settled", "Worker", "digest_of"]
 
 _QUICK = 0.02
 """After a file that took longer to read and hash, in seconds, the next one waits for none."""
 
 _MOST_WITHOUT_A_CALL = 64
+_SENT = "sent "
+"""What tells the digest of what was sent from that of the file, which may be the same."""
 
 Position = tuple[int, Item]
-Keep = Callable[[CallRecord, "list[ImageRecord]", bool], None]
+Keep = Callable[[CallRecord, "list[ImageRecord]", "list[str]", bool], None]
 
 
 class Loaded(Struct, kw_only=True):
@@ -57,6 +60,7 @@ class Loaded(Struct, kw_only=True):
     frame: Frame
     payload: Payload
     unanswered: set[str]
+    asked: str = ""
 
 
 class Settled(Struct, kw_only=True):
@@ -93,8 +97,8 @@ class Worker:
     caller : Caller
         How to call.
     keep : callable
-        Given a call with its answer, its images and whether it answers them; told first, before
-        anything else is done with an answer.
+        Given a call with its answer, its images, what was sent of them and whether it answers
+        them; told first, before anything else is done with an answer.
     signer : callable, optional
         See `RequestBuilder`.
     secrets : Secrets, optional
@@ -102,7 +106,8 @@ class Worker:
     jobs : Jobs, optional
         Where jobs under way are remembered.
     stored : callable, optional
-        From a call's name and an image's SHA-256 to the answer that the ledger holds.
+        From a call's name, an image's SHA-256 and that of what is sent of it to the answer that
+        the ledger holds.
     """
 
     def __init__(
@@ -114,9 +119,10 @@ class Worker:
         signer: Signer | None = None,
         secrets: Secrets | None = None,
         jobs: Jobs | None = None,
-        stored: Callable[[str, str], StoredAnswer | None] | None = None,
+        stored: Callable[[str, str, str], StoredAnswer | None] | None = None,
     ) -> None:
         self._stored = stored
+        self._fetched = any(c.body == "address" and c.bring is None for c, _ in plan.calls)
         self._kept_headers = plan.description.envelope.keep_headers
         self._jobs: Jobs = jobs or NoJobs()
         self._plan = plan
@@ -138,9 +144,10 @@ class Worker:
             for call, kinds in plan.calls
         }
 
-    def know(self, call: str, shas: Iterable[str]) -> None:
-        """Note images (by SHA-256) that a call has answered already."""
+    def know(self, call: str, shas: Iterable[str], asked: Iterable[str] = ()) -> None:
+        """Note what a call has answered already: SHA-256 of files, and of what was sent of them."""
         self._claimed.update((call, sha) for sha in shas)
+        self._claimed.update((call, _SENT + sha) for sha in asked)
 
     def reader(self) -> Reader:
         """Return the reader, compiled at first use: the first call goes out before."""
@@ -186,8 +193,7 @@ class Worker:
 
     def _refuse_local(self, item: Item) -> None:
         """Refuse a file where the service fetches images itself: a path says who we are, only."""
-        fetched = any(c.body == "address" and c.bring is None for c, _ in self._plan.calls)
-        if fetched and "://" not in item.where:
+        if self._fetched and "://" not in item.where:
             raise ImageError("the service fetches images itself, and this one has no address")
 
     def _close(self, one: Loaded, result: Settled) -> None:
@@ -212,12 +218,13 @@ class Worker:
         result.loose += [call for key, call in made.items() if key not in answered]
         if answered:
             half = ItemRecord(position=record.position, image=record.image, sent=record.sent)
-            half.answered = record.answered
+            half.answered, half.asked = record.answered, record.asked
             result.halves.append(half)
 
     def _release(self, one: Loaded) -> None:
         with self._claiming:
-            self._claimed.difference_update((name, one.sha) for name in one.unanswered)
+            for known in (one.sha, _SENT + one.asked):
+                self._claimed.difference_update((name, known) for name in one.unanswered)
 
     def _load(self, position: int, item: Item, result: Settled) -> Loaded | None:
         record = ItemRecord(position=position)
@@ -239,12 +246,14 @@ class Worker:
             prepared.quality,
             prepared.steps,
         )
+        record.asked = digest_of(prepared, data, sha, item.where if self._fetched else "")
         return Loaded(
             record=record,
             sha=sha,
             frame=frame,
             payload=_payload(prepared, item.where),
-            unanswered=self._claim(sha),
+            unanswered=self._claim(sha, record.asked),
+            asked=record.asked,
         )
 
     def _looked_at(self, item: Item) -> LookedAt:
@@ -302,18 +311,21 @@ class Worker:
         if self._stored is None or any(o.kind == kind for o in one.record.outcomes):
             return one.record
         name, kinds = next((c.name, kinds) for c, kinds in self._plan.calls if kind in kinds)
-        kept = None if name in one.unanswered else self._stored(name, one.sha)
+        kept = None if name in one.unanswered else self._stored(name, one.sha, one.asked)
         record = ItemRecord(position=0)
         if kept is not None:
             note_kept(record, kept, name, kinds, one.frame, self.reader())
         return record
 
-    def _claim(self, sha: str) -> set[str]:
+    def _claim(self, sha: str, asked: str) -> set[str]:
         """Return the calls this image needs from us, so that equal bytes are sent once."""
         names = {call.name for call, _ in self._plan.calls}
         with self._claiming:
-            mine = {name for name in names if (name, sha) not in self._claimed}
-            self._claimed.update((name, sha) for name in mine)
+            mine = {
+                name for name in names if not {(name, sha), (name, _SENT + asked)} & self._claimed
+            }
+            for known in (sha, _SENT + asked):
+                self._claimed.update((name, known) for name in mine)
         return mine
 
     def _refused(self, record: ItemRecord, reason: str) -> ItemRecord:
@@ -343,7 +355,7 @@ class Worker:
             record.version = self._version(called)
             record.headers = kept_headers(called.response.headers, self._kept_headers)
             shown = [one.record.image for one in images if one.record.image is not None]
-            self._keep(record, shown, not called.reason)
+            self._keep(record, shown, [one.asked for one in images], not called.reason)
         if called.pending:
             if called.attempts:
                 result.loose.append(record)
@@ -461,6 +473,13 @@ def _unexpected(error: Exception) -> AnswerError:
 def _blames_the_images(called: Called) -> bool:
     """Tell whether a refusal may be due to one of several images."""
     return called.response is not None and called.response.status in (400, 413, 415, 422)
+
+
+def digest_of(prepared: Prepared, data: bytes, sha: str, address: str) -> str:
+    """Return the SHA-256 of what goes out for one image: its bytes as prepared, or its address."""
+    if address:
+        return hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
+    return sha if prepared.data is data else hashlib.sha256(prepared.data).hexdigest()
 
 
 def _payload(prepared: Prepared, where: str) -> Payload:

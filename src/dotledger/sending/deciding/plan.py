@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from dotledger.core.kinds import KINDS, check_kinds
 from dotledger.errors import ArgumentError
 from dotledger.images.gather import Gathered
 from dotledger.images.prepare import Demands
 from dotledger.services.description import Call, Description
+from dotledger.services.identity import identities_of
 
 __all__ = ["Plan", "make_plan"]
 
@@ -35,6 +36,8 @@ class Plan(Struct, frozen=True, kw_only=True):
         Of everything that could change an answer; and as earlier versions knew the same.
     round : str
         Names a deliberate asking again, whose answers are kept beside the earlier ones.
+    identities : mapping of str to tuple of str
+        By call, what its answers are known by beside the bytes sent; see `identities_of`.
     """
 
     description: Description
@@ -45,6 +48,7 @@ class Plan(Struct, frozen=True, kw_only=True):
     fingerprint: str
     earlier: str = ""
     round: str = ""
+    identities: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property
     def images_per_call(self) -> int:
@@ -107,10 +111,12 @@ def make_plan(
     earlier = description.earlier_fingerprint(wanted)
     if round:  # another name for the answers, so that those kept before do not serve
         fingerprint, earlier = (_in_round(one, round) for one in (fingerprint, earlier))
+    calls = _calls(description, wanted)
     return Plan(
         description=description,
         kinds=wanted,
-        calls=_calls(description, wanted),
+        calls=calls,
+        identities={c.name: identities_of(description, c, ks, round=round) for c, ks in calls},
         gathered=gathered,
         demands=_demands(description),
         fingerprint=fingerprint,
