@@ -9,6 +9,7 @@ import ast
 import hashlib
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -253,14 +254,30 @@ def _option(name, otherwise):
     return int(given[-1].partition("=")[2]) if given else otherwise
 
 
+def equivalent():
+    """Return the changes that change nothing anybody could see, each with the reason why."""
+    lines = (Path(__file__).parent / "equivalent.txt").read_text().splitlines()
+    pairs = [line.split(" | ") for line in lines if line and not line.startswith("#")]
+    return dict(pairs)
+
+
 def main(*, quick):
-    """Print how many of a sample are noticed, and those that are not."""
+    """Print how many of a sample are noticed, those that are not, and those that nobody could."""
     count, seed = _option("count", 30 if quick else 300), _option("seed", 1)
+    same = equivalent()
     chosen = sample(count, seed)
-    folders = sorted({folder for room, _, _ in chosen for folder in ROOMS[room]})
-    reaching = Reaching(folders)
+    named = {one: f"{one[1].relative_to(SOURCE)}:{changed(one[1].read_text(), one[2])[1]}" for one in chosen}  # fmt: skip
+    told = {one: same[_NUMBER.sub(":", line)] for one, line in named.items() if _NUMBER.sub(":", line) in same}  # fmt: skip
+    for one, why in told.items():
+        print(f"equivalent {named[one]} ({why})")
+    tried = [one for one in chosen if one not in told]
+    reaching = Reaching(sorted({folder for room, _, _ in tried for folder in ROOMS[room]}))
     with ThreadPoolExecutor(max_workers=os.cpu_count() or 2) as pool:
-        results = list(pool.map(lambda one: noticed(*one, reaching), chosen))
-    rooms = Counter(room for (room, _, _), (seen, _) in zip(chosen, results) if not seen)
+        results = list(pool.map(lambda one: noticed(*one, reaching), tried))
+    rooms = Counter(room for (room, _, _), (seen, _) in zip(tried, results) if not seen)
     well = sum(seen for seen, _ in results)
-    print(f"{well} of {count} noticed ({well / count:.0%}); not noticed by room: {dict(rooms)}")
+    share = f"{well} of {len(tried)} noticed ({well / len(tried):.1%})"
+    print(f"{share}, {len(told)} equivalent; not noticed by room: {dict(rooms)}")
+
+
+_NUMBER = re.compile(r":\d+: ")

@@ -7,9 +7,10 @@ import hashlib
 import math
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
 import orjson
@@ -25,6 +26,7 @@ from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, MissingExtra, TableError
 from dotledger.files import read_regular, whole_file
 from dotledger.formats.tables.columns import first_names, guard, read_csv, read_json_lines
+from dotledger.formats.tables.quick import quick_columns
 from dotledger.formats.tables.shapes import OUR_SHAPE, Shape, read_shape
 
 if TYPE_CHECKING:
@@ -83,6 +85,28 @@ def _load(path: Path, ours: Sequence[str], shape: Shape, *, keep_own: bool) -> _
     _require(columns.given, wanted, shape, path)
     result = {n: c for n, c in columns.result().items() if not _all_empty(n, c)}
     return _Table(result, columns.where, columns.own_rows())
+
+
+T = TypeVar("T")
+
+
+def _built(
+    path: Path,
+    ours: Sequence[str],
+    shape: Shape,
+    build: Callable[[_Table], T],
+    *,
+    keep_own: bool,
+) -> T:
+    """Build a table from whole columns where that goes; what is wrong is named by reading anew."""
+    _suffix(path)
+    quick = quick_columns(path, shape.wanted(ours), shape.columns, keep_own=keep_own)
+    if quick is not None:
+        with suppress(TableError):
+            return build(
+                _Table(quick, lambda row, column: f"{path}, row {row + 1}, {column}", None)
+            )
+    return build(_load(path, ours, shape, keep_own=keep_own))
 
 
 def _all_empty(name: str, column: Any) -> bool:
@@ -192,14 +216,17 @@ def read_findings(
     'flint'
     """
     shape = _shape(columns)
-    table = _load(Path(path), (*FINDING_COLUMNS, "details"), shape, keep_own=False)
-    details = table.columns.pop("details", None)
-    common = shape.applied(table.columns, table.where, images or {})
-    found = Findings.from_columns(
-        **_filled(common, FINDING_COLUMNS),
-        details=_read_details(details, table.where) if _any_of(details) else None,
-        where=table.where,
-    )
+
+    def built(table: _Table) -> Findings:
+        details = table.columns.pop("details", None)
+        common = shape.applied(table.columns, table.where, images or {})
+        return Findings.from_columns(
+            **_filled(common, FINDING_COLUMNS),
+            details=_read_details(details, table.where) if _any_of(details) else None,
+            where=table.where,
+        )
+
+    found = _built(Path(path), (*FINDING_COLUMNS, "details"), shape, built, keep_own=False)
     return replace(found, origin=_read_origin(Path(path)))
 
 
@@ -329,19 +356,22 @@ def read_annotation_table(
         For Parquet without pyarrow.
     """
     shape = _shape(columns)
-    table = _load(Path(path), (*ANNOTATION_COLUMNS, "details"), shape, keep_own=True)
-    details = table.columns.pop("details", None)
-    common = shape.applied(table.columns, table.where, images or {})
-    common.setdefault("ignore", [False] * len(common["image"]))
-    result = Annotations.from_columns(
-        **_filled(common, ANNOTATION_COLUMNS),
-        vocabulary=vocabulary,
-        details=_with_own(details, table.own, table.where),
-        images=images,
-        where=table.where,
-    )
-    _refuse_repeats(result, table.where)
-    return result
+
+    def built(table: _Table) -> Annotations:
+        details = table.columns.pop("details", None)
+        common = shape.applied(table.columns, table.where, images or {})
+        common.setdefault("ignore", [False] * len(common["image"]))
+        result = Annotations.from_columns(
+            **_filled(common, ANNOTATION_COLUMNS),
+            vocabulary=vocabulary,
+            details=_with_own(details, table.own, table.where),
+            images=images,
+            where=table.where,
+        )
+        _refuse_repeats(result, table.where)
+        return result
+
+    return _built(Path(path), (*ANNOTATION_COLUMNS, "details"), shape, built, keep_own=True)
 
 
 def _with_own(
