@@ -184,7 +184,7 @@ class NoPlace(InFolder):
         self.assertEqual((sent.failed, sent.outcomes["label"]["found"]), (0, 5))
         labels = findings_of(self.path).label.used()
         self.assertIn(r"a\x00b", labels)
-        with mock.patch("dotledger.sending.batch.worker.finding_row", _too_large):
+        with mock.patch("dotledger.sending.batch.notes.finding_row", _too_large):
             other = {f"q-{n}": picture(n + 100) for n in range(5)}
             sent, transport = self.send(other, [ANSWER])
         self.assertEqual((len(transport.requests), sent.outcomes["label"]["failed"]), (5, 5))

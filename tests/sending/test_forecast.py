@@ -37,17 +37,21 @@ class Forecasting(InFolder):
             {name for names in told.reasons.values() for name in names}, {"small.jpg", "text.jpg"}
         )
 
+    def wide(self, count):
+        """Images of different widths: shrunk, they are different still."""
+        return {f"p-{n}.jpg": picture(n, (24 + n, 16)) for n in range(count)}
+
     def test_time_and_quota(self):
         """The tightest rate gives the time; the quota counts what was used this month only."""
         service = description(LIMITS)
-        self.send(pictures(3), [ANSWER], service)
+        self.send(self.wide(3), [ANSWER], service)
         from datetime import UTC, datetime
 
         month = datetime.now(UTC).strftime("%Y-%m")
-        told = self.forecast(pictures(7), service, month)
+        told = self.forecast(self.wide(7), service, month)
         self.assertEqual((told.calls, told.seconds), (4, 2.0))  # 120 a minute, not 10 a second
         self.assertEqual((told.used_this_month, told.per_month, told.share_of_month), (3, 10, 0.7))
-        self.assertEqual(self.forecast(pictures(7), service, "1999-01").used_this_month, 0)
+        self.assertEqual(self.forecast(self.wide(7), service, "1999-01").used_this_month, 0)
         self.assertEqual(told.prepared, {"shrunk to fit": 4})
 
     def test_several_images_and_base64(self):

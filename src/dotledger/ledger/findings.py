@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
@@ -13,7 +14,8 @@ from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 from dotledger.ledger import schema
-from dotledger.ledger.batches import Batch, sent_images
+from dotledger.ledger.batches import Batch
+from dotledger.ledger.bulk import columns_of, number, text
 from dotledger.ledger.store import Ledger
 
 __all__ = ["load_findings", "notes_of"]
@@ -66,47 +68,99 @@ def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None =
         Without an origin.
     """
     wanted = tuple(batch.kinds if kinds is None else (k for k in batch.kinds if k in kinds))
-    names = {sent.position: sent.name for sent in sent_images(ledger, batch)}
-    rows = list(_found_rows(ledger, batch, wanted))
-    blank = _answered(ledger, batch, wanted) - {(row[0], row[2]) for row in rows}
-    rows += [
-        (position, 0, kind, "", None, None, None, None, None, None) for position, kind in blank
-    ]
-    rows.sort(key=lambda row: (row[0], row[1], row[2]))
-    columns = list(zip(*rows, strict=True)) or [()] * 10
-    box = np.array([columns[5], columns[6], columns[7], columns[8]], dtype=np.float64)
-    details = tuple(map(_details, columns[9]))
+    with ThreadPoolExecutor(3) as pool:  # where they are many, each waits for another process
+        found = pool.submit(_found, ledger, batch, wanted)
+        answered = pool.submit(_answered, ledger, batch, wanted)
+        items = pool.submit(_items, ledger, batch)
+    position, row, kind, label, *numbers, details = found.result()
+    answered_at, answered_kind = answered.result()
+    known, names = items.result()
+    blank_at, blank_kind = _blanks(wanted, answered_at, answered_kind, position, kind)
+    count = len(blank_at)
+    at = np.concatenate([position, blank_at])
+    of_kind = np.concatenate([kind.onto(wanted), blank_kind])
+    alphabet = np.argsort(np.argsort(np.array(wanted, dtype=object)))
+    ranks = alphabet[of_kind] if wanted else of_kind
+    order = np.lexsort((ranks, np.concatenate([row, np.zeros(count, dtype=np.int64)]), at))
+    none = np.full((len(numbers), count), np.nan)
+    sure, *box = np.concatenate([np.array(numbers), none], axis=1)[:, order]
+    parsed = _in_order(details, count, order)
     return Findings(
-        image=Coded.of([names[position] for position in columns[0]]),
-        kind=Coded.of(list(columns[2])),
-        label=Coded.of(list(columns[3])),
-        confidence=np.array(columns[4], dtype=np.float64),
-        box=box.T.reshape(-1, 4),
-        details=details if any(details) else None,
+        image=_by_appearance(_names(known, names, at[order])),
+        kind=_by_appearance(Coded(of_kind[order], wanted)),
+        label=_by_appearance(_with_blanks(label, count).take(order)),
+        confidence=sure,
+        box=np.array(box).T.reshape(-1, 4),
+        details=parsed if any(parsed) else None,
     )
 
 
-def _found_rows(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> Iterator[tuple[Any, ...]]:
+def _found(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
+    """Return the columns of what was found: position, row, kind, label, five numbers, details."""
     t = schema.findings
-    query = (
-        select(
-            t.c.position, t.c.id, t.c.kind, t.c.label, t.c.confidence,
-            t.c.x0, t.c.y0, t.c.x1, t.c.y1, t.c.details,
-        )
-        .where(t.c.reading == batch.reading, t.c.kind.in_(kinds))
-    )  # fmt: skip
-    with ledger.reading() as connection:
-        yield from map(tuple, connection.execute(query))
+    numbers = [number(t.c[name]) for name in ("confidence", "x0", "y0", "x1", "y1")]
+    query = select(t.c.position, t.c.id, t.c.kind, t.c.label, *numbers, text(t.c.details))
+    mine = query.where(t.c.reading == batch.reading, t.c.kind.in_(kinds))
+    kinds_of = ("whole", "whole", "name", "name", *["number"] * 5, "text")
+    return columns_of(ledger, mine, kinds_of, by=t.c.id, among=t.c.reading == batch.reading)
 
 
-def _answered(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> set[tuple[int, str]]:
-    """Return (position, kind) of everything that was answered while sending."""
+def _answered(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
+    """Return position and kind of everything that was answered while sending."""
     t = schema.outcomes
+    mine = t.c.batch == batch.id
     query = select(t.c.position, t.c.kind).where(
-        t.c.batch == batch.id, t.c.outcome.in_(("found", "empty")), t.c.kind.in_(kinds)
+        mine, t.c.outcome.in_(("found", "empty")), t.c.kind.in_(kinds)
     )
-    with ledger.reading() as connection:
-        return {(position, kind) for position, kind in connection.execute(query)}
+    return columns_of(ledger, query, ("whole", "name"), by=t.c.position, among=mine)
+
+
+def _items(ledger: Ledger, batch: Batch) -> list[Any]:
+    """Return position and name of every image of a batch."""
+    t = schema.items
+    mine = t.c.batch == batch.id
+    query = select(t.c.position, t.c.name).where(mine)
+    return columns_of(ledger, query, ("whole", "name"), by=t.c.position, among=mine)
+
+
+def _blanks(
+    kinds: tuple[str, ...], answered_at: Any, answered: Coded, position: Any, kind: Coded
+) -> tuple[Any, Any]:
+    """Return position and kind (by its place in `kinds`) of what was answered and holds nothing."""
+    width = max(len(kinds), 1)
+    every = answered_at * width + answered.onto(kinds)
+    left = np.setdiff1d(every, position * width + kind.onto(kinds))
+    return left // width, (left % width).astype(np.intp)
+
+
+def _names(known: Any, names: Coded, positions: Any) -> Coded:
+    """Return the names of images by their positions."""
+    order = np.argsort(known)
+    places = np.searchsorted(known[order], positions)
+    return Coded(names.codes[order][places] if len(positions) else names.codes[:0], names.names)
+
+
+def _with_blanks(label: Coded, count: int) -> Coded:
+    """Return labels with so many empty ones behind them."""
+    names = label.names if "" in label.names else (*label.names, "")
+    empty = np.full(count, names.index(""), dtype=np.intp)
+    return Coded(np.concatenate([label.codes, empty]), names)
+
+
+def _by_appearance(coded: Coded) -> Coded:
+    """Return names in the order in which rows use them, and only those."""
+    used, first = np.unique(coded.codes, return_index=True)
+    order = np.argsort(first)
+    onto = np.zeros(max(len(coded.names), 1), dtype=np.intp)
+    onto[used[order]] = np.arange(len(used))
+    return Coded(onto[coded.codes], tuple(coded.names[place] for place in used[order]))
+
+
+def _in_order(details: list[str], blanks: int, order: Any) -> tuple[Details | None, ...]:
+    if not any(details):
+        return ()
+    spelt = [*details, *[""] * blanks]
+    return tuple(_details(spelt[place]) for place in order.tolist())
 
 
 def _details(text: str | None) -> Details | None:

@@ -476,7 +476,24 @@ def _blames_the_images(called: Called) -> bool:
 
 
 def digest_of(prepared: Prepared, data: bytes, sha: str, address: str) -> str:
-    """Return the SHA-256 of what goes out for one image: its bytes as prepared, or its address."""
+    """Return the SHA-256 of what goes out for one image: its bytes as prepared, or its address.
+
+    Parameters
+    ----------
+    prepared : Prepared
+        As it would be sent.
+    data : bytes
+        The file.
+    sha : str
+        Of the file, which is that of what is sent where nothing was changed.
+    address : str
+        Where the service fetches the image itself; else empty.
+
+    Returns
+    -------
+    str
+        64 hexadecimal digits.
+    """
     if address:
         return hashlib.sha256(address.encode("utf-8", "surrogateescape")).hexdigest()
     return sha if prepared.data is data else hashlib.sha256(prepared.data).hexdigest()

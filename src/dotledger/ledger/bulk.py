@@ -1,0 +1,184 @@
+"""Whole columns out of a ledger: by ADBC in a process apart, else a part of the rows at a time.
+
+Row by row a finding costs ten objects of Python; a column costs none. ADBC (Arrow Database
+Connectivity, https://arrow.apache.org/adbc) reads a SQLite file without them. It must not do so in
+this process: see `dotledger.ledger.apart`.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Sequence
+from importlib.util import find_spec
+from itertools import pairwise
+from subprocess import DEVNULL, PIPE
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from sqlalchemy import Select, func, literal_column, select
+
+from dotledger.core.tables.coded import Coded
+from dotledger.ledger.store import Ledger
+
+if TYPE_CHECKING:
+    from sqlalchemy.sql.elements import ColumnElement
+
+__all__ = ["columns_of", "number", "text"]
+
+_AT_ONCE = 65_536
+_ENOUGH = 200_000
+"""Rows from which on a process apart is worth its start."""
+_NONE = "9e999"
+"""Stands for NULL among numbers on the way: no number in a ledger is infinite. Without it a column
+that begins with nothing would be taken for one of another type."""
+
+
+def number(column: ColumnElement[Any]) -> ColumnElement[Any]:
+    """Return a column of numbers for `columns_of`: NULL becomes NaN.
+
+    Parameters
+    ----------
+    column : column of SQLAlchemy
+        Of type Float.
+
+    Returns
+    -------
+    column of SQLAlchemy
+        It keeps its place, and loses its name.
+    """
+    return func.coalesce(column, literal_column(_NONE))
+
+
+def text(column: ColumnElement[Any]) -> ColumnElement[Any]:
+    """Return a column of text for `columns_of`: NULL becomes empty; see `number`."""
+    return func.coalesce(column, literal_column("''"))
+
+
+def columns_of(
+    ledger: Ledger,
+    query: Select[Any],
+    kinds: Sequence[str],
+    *,
+    by: ColumnElement[int] | None = None,
+    among: ColumnElement[bool] | None = None,
+) -> list[Any]:
+    """Run a query and return its columns whole.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    query : Select
+        Of SQLAlchemy; its numbers and texts by `number` and `text`.
+    kinds : sequence of {'whole', 'number', 'name', 'text'}
+        Of each column: whole numbers as int64, numbers as float64 with NaN, names that repeat as
+        `Coded`, other text as a list.
+    by : column of SQLAlchemy, optional
+        A row's number: where there are many, a process apart reads them, divided by it.
+    among : condition of SQLAlchemy, optional
+        Among which rows the least and the greatest number are looked for; an index should hold it.
+
+    Returns
+    -------
+    list
+        One column each, of equal length; in no order.
+
+    Raises
+    ------
+    LedgerError
+        If the ledger cannot be read.
+    """
+    parts = [] if by is None or among is None else _parts(ledger, query, by, among)
+    found = _apart(ledger, parts, kinds) if parts else None
+    return _by_rows(ledger, query, kinds) if found is None else found
+
+
+def _apart(ledger: Ledger, parts: Sequence[Select[Any]], kinds: Sequence[str]) -> list[Any] | None:
+    """Return the columns that a process apart reads; None where it cannot, or not this."""
+    if ledger.path is None or not all(map(find_spec, ("pyarrow", "adbc_driver_sqlite"))):
+        return None
+    import pyarrow
+
+    options = {"literal_binds": True}
+    queries = [str(one.compile(dialect=ledger.dialect, compile_kwargs=options)) for one in parts]
+    asked = {"address": f"{ledger.path.absolute().as_uri()}?mode=ro", "queries": queries}
+    words = [sys.executable, "-m", "dotledger.ledger.apart"]
+    with subprocess.Popen(words, stdin=PIPE, stdout=PIPE, stderr=DEVNULL) as reader:
+        assert reader.stdin is not None
+        assert reader.stdout is not None
+        try:
+            reader.stdin.write(json.dumps(asked).encode())
+            reader.stdin.close()
+            table = pyarrow.ipc.open_stream(reader.stdout).read_all()
+        except (pyarrow.ArrowException, OSError):
+            return None
+    if reader.returncode:
+        return None
+    return [_from_arrow(table.column(place), kind) for place, kind in enumerate(kinds)]
+
+
+def _parts(
+    ledger: Ledger, query: Select[Any], by: ColumnElement[int], among: ColumnElement[bool]
+) -> list[Select[Any]]:
+    """Return a query in as many parts as there are processors; none if it has few rows."""
+    with ledger.reading() as connection:  # each by itself: only so does the index give it at once
+        low = connection.scalar(select(func.min(by)).where(among))
+        high = connection.scalar(select(func.max(by)).where(among))
+    if low is None or high is None or high - low < _ENOUGH:
+        return []
+    count = min(os.cpu_count() or 1, 8)
+    edges = np.linspace(low, high + 1, count + 1).astype(int).tolist()
+    return [query.where(by >= first, by < last) for first, last in pairwise(edges)]
+
+
+def _from_arrow(column: Any, kind: str) -> Any:
+    if kind == "text":
+        return column.to_pylist()
+    if kind == "name":
+        whole = column.dictionary_encode().unify_dictionaries()
+        if not whole.chunks:
+            return Coded(np.zeros(0, dtype=np.intp), ())
+        rows = np.concatenate([chunk.indices.to_numpy() for chunk in whole.chunks])
+        names = [str(name) for name in whole.chunks[-1].dictionary.to_pylist()]
+        return Coded(rows.astype(np.intp), tuple(names))
+    return _numbers(column.to_numpy(), kind)
+
+
+def _numbers(values: Any, kind: str) -> Any:
+    if kind == "whole":
+        return np.asarray(values, dtype=np.int64)
+    numbers = np.array(values, dtype=np.float64)
+    numbers[np.isinf(numbers)] = np.nan
+    return numbers
+
+
+def _by_rows(ledger: Ledger, query: Select[Any], kinds: Sequence[str]) -> list[Any]:
+    parts: list[list[Any]] = [[] for _ in kinds]
+    index: list[dict[str, int]] = [{} for _ in kinds]
+    with ledger.reading() as connection:
+        result = connection.execution_options(yield_per=_AT_ONCE).execute(query)
+        for rows in result.partitions(_AT_ONCE):
+            for place, column in enumerate(zip(*rows, strict=True)):
+                parts[place].append(_part(column, kinds[place], index[place]))
+    known = [tuple(names) for names in index]
+    return [_joined(*one) for one in zip(parts, kinds, known, strict=True)]
+
+
+def _part(column: Sequence[Any], kind: str, index: dict[str, int]) -> Any:
+    if kind == "text":
+        return list(column)
+    if kind == "name":
+        return np.array([index.setdefault(name, len(index)) for name in column], dtype=np.intp)
+    return _numbers(column, kind)
+
+
+def _joined(parts: list[Any], kind: str, names: tuple[str, ...]) -> Any:
+    if kind == "text":
+        return [one for part in parts for one in part]
+    if kind == "name":
+        return Coded(np.concatenate([np.zeros(0, dtype=np.intp), *parts]), names)
+    empty = np.zeros(0, dtype=np.int64 if kind == "whole" else np.float64)
+    return np.concatenate([empty, *parts])

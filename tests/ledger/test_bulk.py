@@ -1,0 +1,102 @@
+"""Whole columns out of a ledger: the same by ADBC, in parts, and row by row; also while another writes."""
+
+import random
+import threading
+from unittest import mock
+
+from dotledger import Findings, Ledger, findings_of, send
+from dotledger.ledger import bulk
+from dotledger.ledger.batches import find_batch
+from dotledger.ledger.findings import load_findings
+from dotledger.testing import FakeTransport, Response
+from tests.sending.helpers import InFolder, description, pictures
+
+EYES = ('confidence = { at = "sure" }', 'confidence = { at = "sure" }\nattributes = { colour = { at = "colour" } }')  # fmt: skip
+NAMES = ("bell", "größer", "a, b", "", "x" * 200, "'; DROP TABLE", "\u05d0")
+
+
+def answers(seed):
+    """Answers that hold nothing, or some things with and without confidence and attributes."""
+    rng = random.Random(seed)
+
+    def one(_):
+        things = [
+            {"name": rng.choice([n for n in NAMES if n]), "sure": rng.choice([None, 0.25, 0.9]), "box": [1, 1, rng.uniform(2, 20), 9], "colour": rng.choice([None, "red"])}
+            for _ in range(rng.choice((0, 0, 1, 4)))
+        ]  # fmt: skip
+        return {"tags": [{"name": "night"}] * rng.choice((0, 1)), "things": things}
+
+    return one
+
+
+class Columns(InFolder):
+    def loaded(self, ledger, **options):
+        return load_findings(ledger, find_batch(ledger), **options)
+
+    def test_three_ways(self):
+        """By rows, by a process apart, and without its packages: equal, in the same order, names as they come."""
+        for seed in (3,):
+            self.path = self.folder / f"{seed}.ledger"
+            images = {**pictures(30), "late/é.jpg": pictures(31)["p-30.jpg"]}
+            self.send(images, answers(seed), description(EYES))
+            with Ledger(self.path) as ledger:
+                for kinds in (None, ("object",)):
+                    ways = [self.loaded(ledger, kinds=kinds)]
+                    with mock.patch.object(bulk, "_ENOUGH", 1):
+                        ways.append(self.loaded(ledger, kinds=kinds))
+                    with mock.patch.object(bulk, "_ENOUGH", 1), mock.patch.object(bulk, "find_spec", return_value=None):  # fmt: skip
+                        ways.append(self.loaded(ledger, kinds=kinds))
+                    for other in ways[1:]:
+                        self.assertEqual(ways[0], other)
+                        self.assertEqual(ways[0].image.names, other.image.names)
+                        self.assertEqual(ways[0].label.names, other.label.names)
+            first = findings_of(self.path)
+            self.assertEqual(len(first.image.used()), 31, "what holds nothing has blank rows")
+            self.assertEqual(first.image.values().tolist(), sorted(first.image.values(), key=list(images).index))  # fmt: skip
+
+    def test_parts_are_really_read(self):
+        """Many rows are asked for in several parts, which together are all rows."""
+        self.send(pictures(40), answers(1), description(EYES))
+        asked = []
+        real = bulk._apart
+
+        def counted(ledger, parts, kinds):
+            asked.append(len(parts))
+            return real(ledger, parts, kinds)
+
+        with Ledger(self.path) as ledger, mock.patch.object(bulk, "_ENOUGH", 1), mock.patch("os.cpu_count", return_value=4), mock.patch.object(bulk, "_apart", counted):  # fmt: skip
+            first = self.loaded(ledger)
+        self.assertEqual(max(asked), 4)
+        self.assertEqual(first, findings_of(self.path))
+
+    def test_nothing_there(self):
+        """A batch without any answer is a table without rows."""
+        sent = send(pictures(2), description(), ledger=self.path, key="k", transport=FakeTransport([Response(status=422, headers={}, body=b"{}")]))  # fmt: skip
+        self.assertEqual(sent.outcomes["label"]["failed"], 2)
+        with Ledger(self.path) as ledger:
+            empty = self.loaded(ledger)
+        self.assertIsInstance(empty, Findings)
+        self.assertEqual((len(empty), empty.box.shape), (0, (0, 4)))
+
+    def test_while_another_writes(self):
+        """Reading waits for whoever opens, writes or closes the file; it never falls back or fails."""
+        self.send(pictures(20), answers(2), description(EYES))
+        stop = threading.Event()
+
+        def write():
+            number = 0
+            while not stop.is_set():
+                with Ledger(self.path) as ledger, ledger.writing() as connection:
+                    connection.exec_driver_sql("UPDATE batches SET source = ?", (str(number),))
+                number += 1
+
+        writer = threading.Thread(target=write)
+        writer.start()
+        try:
+            with mock.patch.object(bulk, "_ENOUGH", 1), mock.patch.object(bulk, "_by_rows", side_effect=AssertionError):  # fmt: skip
+                for _ in range(2):
+                    with Ledger(self.path) as ledger:
+                        self.assertGreater(len(self.loaded(ledger)), 20)
+        finally:
+            stop.set()
+            writer.join()
