@@ -1,5 +1,9 @@
 """Estimates of a sending, against what it then needs."""
 
+import io
+
+from PIL import Image
+
 from dotledger import Ledger
 from dotledger.images.gather import gather
 from dotledger.sending.deciding.plan import make_plan
@@ -37,21 +41,26 @@ class Forecasting(InFolder):
             {name for names in told.reasons.values() for name in names}, {"small.jpg", "text.jpg"}
         )
 
-    def wide(self, count):
-        """Images of different widths: shrunk, they are different still."""
-        return {f"p-{n}.jpg": picture(n, (24 + n, 16)) for n in range(count)}
+    def coloured(self, count):
+        """Images of different colours: shrunk, they are different still."""
+        found = {}
+        for number in range(count):
+            buffer = io.BytesIO()
+            Image.new("RGB", (24, 16), (30 * number, 0, 0)).save(buffer, "JPEG")
+            found[f"p-{number}.jpg"] = buffer.getvalue()
+        return found
 
     def test_time_and_quota(self):
         """The tightest rate gives the time; the quota counts what was used this month only."""
         service = description(LIMITS)
-        self.send(self.wide(3), [ANSWER], service)
+        self.send(self.coloured(3), [ANSWER], service)
         from datetime import UTC, datetime
 
         month = datetime.now(UTC).strftime("%Y-%m")
-        told = self.forecast(self.wide(7), service, month)
+        told = self.forecast(self.coloured(7), service, month)
         self.assertEqual((told.calls, told.seconds), (4, 2.0))  # 120 a minute, not 10 a second
         self.assertEqual((told.used_this_month, told.per_month, told.share_of_month), (3, 10, 0.7))
-        self.assertEqual(self.forecast(self.wide(7), service, "1999-01").used_this_month, 0)
+        self.assertEqual(self.forecast(self.coloured(7), service, "1999-01").used_this_month, 0)
         self.assertEqual(told.prepared, {"shrunk to fit": 4})
 
     def test_several_images_and_base64(self):

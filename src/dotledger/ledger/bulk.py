@@ -53,7 +53,18 @@ def number(column: ColumnElement[Any]) -> ColumnElement[Any]:
 
 
 def text(column: ColumnElement[Any]) -> ColumnElement[Any]:
-    """Return a column of text for `columns_of`: NULL becomes empty; see `number`."""
+    """Return a column of text for `columns_of`: NULL becomes empty; see `number`.
+
+    Parameters
+    ----------
+    column : column of SQLAlchemy
+        Of type Text.
+
+    Returns
+    -------
+    column of SQLAlchemy
+        It keeps its place, and loses its name.
+    """
     return func.coalesce(column, literal_column("''"))
 
 
