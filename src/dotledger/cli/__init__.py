@@ -26,6 +26,7 @@ _GROUPS = {
             "draft": "draft a description from sample answers",
             "schema": "print the JSON Schema of a file that people write",
             "try": "make one harmless call: what goes out, what comes back, how it is read",
+            "doctor": "say what is installed, what is missing, and where things are",
         },
     ),
     "Send": (
@@ -143,12 +144,41 @@ def _as_option(place: str, command: click.Command | None) -> str:
 
 @click.group(
     cls=_Lazy,
-    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    context_settings={
+        "help_option_names": ["-h", "--help"],
+        "max_content_width": 100,
+    },
     epilog="Start with: dotledger demo. The words used are explained in docs/glossary.md.",
 )
 @click.version_option(package_name="dot-ledger")
-def main() -> None:
-    """Send images to recognition services, keep every answer, measure how right it is."""
+@click.option("-v", "--verbose", is_flag=True, help="Tell waits, retries, renewals and stops.")
+@click.pass_context
+def main(ctx: click.Context, verbose: bool) -> None:
+    """Send images to recognition services, keep every answer, measure how right it is.
+
+    Options may stand in dotledger.toml, or in DOTLEDGER_COMMAND_OPTION.
+    """
+    from dotledger.cli.options.defaults import defaults_of, name_variables
+
+    _tell(all_of_it=verbose)
+    name = ctx.invoked_subcommand or ""
+    asked = ctx.command.get_command(ctx, name) if isinstance(ctx.command, click.Group) else None
+    if asked is not None:
+        name_variables(name, asked)
+        ctx.default_map = {name: defaults_of(name, asked, _FOLDERS)}
+
+
+def _tell(*, all_of_it: bool) -> None:
+    """Let warnings go to stderr; on request all that the library notes, with the time."""
+    import logging
+
+    log = logging.getLogger("dotledger")
+    shown = logging.StreamHandler()
+    shown.setLevel(logging.DEBUG if all_of_it else logging.WARNING)
+    if all_of_it:
+        shown.setFormatter(logging.Formatter("%(asctime)s %(message)s", "%H:%M:%S"))
+        log.setLevel(logging.DEBUG)
+    log.addHandler(shown)
 
 
 def run() -> None:

@@ -118,10 +118,14 @@ def described(service: str, ledger: str) -> Description:
     DescriptionError
         If the file is not a description.
     """
+    from dotledger.cli.options.defaults import description_files
     from dotledger.services.description import load_description, stored_description
 
     if _is_file(service):
         return load_description(service)
+    if (beside := next(description_files(service), None)) is not None:
+        say(f"{service} is described in {beside}")
+        return load_description(beside)
     known: list[str] = []
     if Path(ledger).exists() or "://" in ledger:
         from dotledger.ledger.batches import batches
@@ -133,7 +137,7 @@ def described(service: str, ledger: str) -> Description:
             return stored_description(kept[service])
         known = list(kept)
     raise ArgumentError(
-        "neither a description's file nor a service that the ledger knows",
+        "neither a description's file nor a service that the ledger, or descriptions/, knows",
         place="--service",
         got=service,
         allowed=[*known, "a .toml file"],

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import logging
 import threading
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
@@ -41,6 +42,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Loaded", "Settled", "Worker", "digest_of"]
 
+_log = logging.getLogger("dotledger")
 _QUICK = 0.02
 """After a file that took longer to read and hash, in seconds, the next one waits for none."""
 
@@ -122,6 +124,7 @@ class Worker:
         stored: Callable[[str, str, str], StoredAnswer | None] | None = None,
     ) -> None:
         self._stored = stored
+        self._told_of_the_end = False
         self._fetched = any(c.body == "address" and c.bring is None for c, _ in plan.calls)
         self._kept_headers = plan.description.envelope.keep_headers
         self._jobs: Jobs = jobs or NoJobs()
@@ -354,6 +357,7 @@ class Worker:
         if called.response is not None:
             record.version = self._version(called)
             record.headers = kept_headers(called.response.headers, self._kept_headers)
+            self._tell_of_the_end(record.headers)
             shown = [one.record.image for one in images if one.record.image is not None]
             self._keep(record, shown, [one.asked for one in images], not called.reason)
         if called.pending:
@@ -389,6 +393,15 @@ class Worker:
             images=images_key([one.sha for one in images]),
             sleep=self._caller.sleep,
         )
+
+    def _tell_of_the_end(self, headers: Mapping[str, str]) -> None:
+        """Say once that the service calls this deprecated, or says when it ends."""
+        if not self._told_of_the_end and {"deprecation", "sunset"} & headers.keys():
+            self._told_of_the_end = True
+            said = ", ".join(
+                f"{n}: {headers[n]}" for n in ("deprecation", "sunset") if n in headers
+            )
+            _log.warning("%s will not be there for ever (%s)", self._plan.description.service, said)
 
     def _version(self, called: Called) -> str:
         """Return what the service says of its own version; an answer is kept whatever it says."""

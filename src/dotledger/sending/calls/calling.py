@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import math
 from collections.abc import Callable
 from typing import Any
@@ -36,6 +37,7 @@ from dotledger.showing import shown
 __all__ = ["Called", "Caller"]
 
 _LONGEST_DETAIL = 200
+_log = logging.getLogger("dotledger")
 
 
 class Called(Struct, frozen=True, kw_only=True):
@@ -145,6 +147,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             self._tell_gate(step, free=free)
             if isinstance(step, Accept):
                 return ending
+            _note(number, attempt, step)
             if isinstance(step, Fail):
                 return replace(ending, reason=step.reason)
             if isinstance(step, Stop):
@@ -251,6 +254,20 @@ class Caller(Struct, frozen=True, kw_only=True):
         return attempt, ended, key
 
 
+def _note(number: int, attempt: Attempt, step: Next) -> None:
+    """Log an attempt that was not the end of it; what it says is covered already."""
+    came = f"status {attempt.status}" if attempt.status else attempt.trouble
+    what = f"attempt {number}: {came}{f' ({attempt.detail})' if attempt.detail else ''}"
+    if isinstance(step, Again):
+        who = "everybody waits" if step.everyone else "again after"
+        told = "a while" if step.seconds is None else f"{step.seconds:.1f} s"
+        _log.info("%s; %s %s", what, who, told)
+    elif isinstance(step, Renew):
+        _log.info("%s; the token is renewed", what)
+    else:
+        _log.info("%s; %s", what, step.reason if isinstance(step, Fail | Stop) else "")
+
+
 _WITHOUT_WORDS = (202, 204)
 _NEVER_LEFT = ("unusable", "unreachable")
 
@@ -293,10 +310,23 @@ def _detail(response: Response) -> str:
     if elsewhere := response.headers.get("location", ""):
         return f"to {elsewhere.partition('?')[0][:_LONGEST_DETAIL]}"
     try:
-        return shown(orjson.loads(response.body), _LONGEST_DETAIL)
+        said = orjson.loads(response.body)
+        problem = "problem+json" in response.headers.get("content-type", "")
+        return (
+            _problem(said) or shown(said, _LONGEST_DETAIL)
+            if problem
+            else shown(said, _LONGEST_DETAIL)
+        )
     except orjson.JSONDecodeError:
         kind = response.headers.get("content-type", "").partition(";")[0]
         return f"({kind[:80] or 'no content'})"
+
+
+def _problem(said: Any) -> str:
+    """Return title and detail of problem details (RFC 9457); empty if it has neither."""
+    parts = [said.get(name) for name in ("title", "detail")] if isinstance(said, dict) else []
+    texts = [part.rstrip(". ") for part in parts if isinstance(part, str) and part]
+    return ": ".join(texts)[:_LONGEST_DETAIL]
 
 
 def _not_made(reason: str, attempts: int, last: Called | None) -> Called:

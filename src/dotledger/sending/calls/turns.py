@@ -5,6 +5,7 @@ The thin loop around `dotledger.sending.deciding.pacing`, which decides.
 
 from __future__ import annotations
 
+import logging
 import math
 import threading
 from collections.abc import Callable
@@ -15,6 +16,8 @@ from dotledger.sending.deciding import pacing
 from dotledger.sending.deciding.pacing import GiveUp, Pace, Send, Wait
 
 __all__ = ["Gate"]
+
+_log = logging.getLogger("dotledger")
 
 
 class Gate:
@@ -117,6 +120,8 @@ class Gate:
 
     def stop(self, reason: str) -> None:
         """Let nobody through any more."""
+        if not self._pace.stop:
+            _log.info("stopped: %s", reason)
         with self._turn:
             self._pace = pacing.stopped(self._pace, reason)
             self._turn.notify()
