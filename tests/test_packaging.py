@@ -41,7 +41,7 @@ class Packages(unittest.TestCase):
         """Every file of the package is in it, also those that are no Python."""
         [wheel] = [path for path in self.made["one"] if path.suffix == ".whl"]
         inside = {name for name in zipfile.ZipFile(wheel).namelist() if name.startswith("dotledger/")}  # fmt: skip
-        files = {name.removeprefix("src/") for name in files_of("src")}
+        files = {name.removeprefix("src/") for name in files_of("src/dotledger")}
         self.assertEqual(inside, files)
         self.assertTrue(any(name.endswith(".css") for name in files))
 
@@ -50,7 +50,7 @@ class Packages(unittest.TestCase):
         [archive] = [path for path in self.made["one"] if path.name.endswith(".tar.gz")]
         with tarfile.open(archive) as opened:
             inside = {name.partition("/")[2] for name in opened.getnames()}
-        for folder in ("tests", "examples", "docs", "benchmarks", "src"):
+        for folder in ("tests", "examples", "docs", "benchmarks", "src/dotledger"):
             self.assertEqual(files_of(folder) - inside, set(), folder)
         for name in ("README.md", "LICENSE", "CHANGELOG.md", "CITATION.cff", "pyproject.toml"):
             self.assertIn(name, inside)
