@@ -22,24 +22,26 @@ from pathlib import Path
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "dotledger"
 CORE = ["tests/core/measuring", "tests/core/questions", "tests/core/counting"]
+CHOOSING = ["tests/core/choosing", "tests/core/comparing"]
+SENDING = ["tests/services", "tests/sending"]
 ROOMS = {
     "core/boxes": ["tests/core/boxes", "tests/core/questions", "tests/services"],
-    "core/tables": ["tests/core/tables", "tests/formats", *CORE],
-    "core/pairing": ["tests/core/pairing", *CORE],
-    "core/counting": CORE,
-    "core/questions": ["tests/core/questions", "tests/core/tables", *CORE],
+    "core/tables": ["tests/core/tables", "tests/formats", *CORE, "tests/core/deciding", *CHOOSING],
+    "core/pairing": ["tests/core/pairing", *CORE, *CHOOSING],
+    "core/counting": [*CORE, *CHOOSING],
+    "core/questions": ["tests/core/questions", "tests/core/tables", *CORE, "tests/report"],
     "core/measuring": [*CORE, "tests/formats"],
     "core/choosing": ["tests/core/choosing", "tests/core/comparing", "tests/core/measuring"],
     "core/comparing": ["tests/core/comparing", "tests/formats"],
-    "core/deciding": ["tests/core/deciding"],
+    "core/deciding": ["tests/core/deciding", "tests/acting"],
     "reading": ["tests/services", "tests/formats"],
-    "services/requests.py": ["tests/services", "tests/sending/calls"],
-    "services/answers.py": ["tests/services", "tests/sending/calls"],
-    "services/description.py": ["tests/services", "tests/sending/deciding"],
-    "services/call_parts.py": ["tests/services", "tests/sending/deciding"],
-    "sending/deciding": ["tests/sending/deciding", "tests/sending/batch"],
-    "images": ["tests/images"],
-    "formats": ["tests/formats"],
+    "services/requests.py": SENDING,
+    "services/answers.py": SENDING,
+    "services/description.py": SENDING,
+    "services/call_parts.py": SENDING,
+    "sending/deciding": ["tests/sending"],
+    "images": ["tests/images", "tests/sending", "tests/acting"],
+    "formats": ["tests/formats", "tests/acting"],
 }
 """The rooms that are changed, each with the folders whose tests should notice, the nearest first.
 

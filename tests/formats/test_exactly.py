@@ -7,7 +7,7 @@ from pathlib import Path
 import pandas as pd
 
 from dotledger import measure, read_annotations, read_findings
-from dotledger.errors import DescriptionError
+from dotledger.errors import DescriptionError, TableError
 from dotledger.formats.label_names import read_names
 from dotledger.services.description import load_description
 from tests.core.measuring.test_measure import annotations_of, findings_of
@@ -34,6 +34,14 @@ class Files(unittest.TestCase):
         names = read_names(self.file("n.ttl", SKOS))
         self.assertEqual(names.broader, {"lantern": ("light",)})
 
+    def test_names_that_are_not_there(self):
+        """The system's own reason, or that it is no text."""
+        with self.assertRaisesRegex(TableError, "gone.csv: the file cannot be read .No such file"):
+            read_names(self.home / "gone.csv")
+        (self.home / "odd.csv").write_bytes(b"label,becomes\n\xff,x\n")
+        with self.assertRaisesRegex(TableError, "not text in UTF-8"):
+            read_names(self.home / "odd.csv")
+
     def test_own_columns(self):
         """Columns of one's own stay with annotations from Parquet; findings have none, nor what has none."""
         frame = pd.DataFrame({"image": ["a"], "kind": ["label"], "label": ["x"]})
@@ -59,6 +67,18 @@ class Files(unittest.TestCase):
         line = text[: text.index("labl")].count("\n") + 1
         with self.assertRaisesRegex(DescriptionError, f"line {line}, read.2.*labl"):
             load_description(self.file("d.toml", text))
+
+
+class Imports(unittest.TestCase):
+    def test_sizes_that_are_none(self):
+        """A width of nothing, or less, is not known; the annotation stays."""
+        from dotledger.formats.annotations.imports import _size
+        from dotledger.reading.paths import Level, compile_path
+
+        for value, wanted in ((0, None), (-3, None), ("", None), (1, 1), ("640", 640)):
+            level = Level({"w": value}, "", 0, None)
+            self.assertEqual(_size(compile_path("w"), level), wanted)
+        self.assertIsNone(_size(None, Level({}, "", 0, None)))
 
 
 class Tables(unittest.TestCase):

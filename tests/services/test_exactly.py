@@ -49,6 +49,19 @@ class Facts(unittest.TestCase):
             other = description(('path = "/look"\n', JOB.replace(old, new))).fingerprint(kinds)
             self.assertEqual(other == first, same, new)
 
+    def test_what_earlier_versions_knew(self):
+        """Ledgers of the first version knew an answer by its whole address, and code by its name."""
+        kinds = ("label", "object")
+        here, there = description(), description(("127.0.0.1:1/", "localhost:2/"))
+        self.assertNotEqual(here.earlier_fingerprint(kinds), there.earlier_fingerprint(kinds))
+        self.assertEqual(here.place, "http://127.0.0.1:1/{region}")
+
+    def test_words_of_a_state_that_is_missing(self):
+        """Either word alone needs to know where the state stands."""
+        for words in ('done = ["x"]', 'failed = ["x"]'):
+            with self.assertRaisesRegex(DescriptionError, "'state', which is missing"):
+                description(('path = "/look"\n', f'path = "/look"\n[call.job]\naddress = "a"\n{words}\n'))  # fmt: skip
+
     def test_flags(self):
         """Every word for yes and no; any other is refused."""
         more = 'path = "/look"\nbody = "json"\nimage_field = "i"\nfields = { deep = { setting = "deep", as = "flag" } }'  # fmt: skip

@@ -3,6 +3,7 @@
 import unittest
 
 from dotledger import compare, measure
+from dotledger.core.comparing.agreement import kappa
 from dotledger.core.comparing.expectations import Expectation
 from dotledger.core.comparing.gates import Gate, judge_gates
 from tests.core.measuring.test_measure import annotations_of, findings_of
@@ -17,6 +18,14 @@ class Confidences(unittest.TestCase):
         [label] = compare(first, second).kinds["run 1", "run 2"]
         self.assertAlmostEqual(label.confidence_difference, -0.1)
         self.assertAlmostEqual(label.confidence_distance, 0.1)
+
+
+class Kappa(unittest.TestCase):
+    def test_by_hand(self):
+        """20 both, 5 and 10 one alone, 15 neither: seen 0.7, by chance 0.5 x 0.6 + 0.5 x 0.4."""
+        self.assertAlmostEqual(kappa(20, 5, 10, 15), 0.4)
+        self.assertAlmostEqual(kappa(20, 10, 5, 15), 0.4)
+        self.assertEqual((kappa(5, 0, 0, 5), kappa(0, 5, 5, 0)), (1.0, -1.0))
 
 
 class Gates(unittest.TestCase):

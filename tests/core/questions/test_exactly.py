@@ -2,6 +2,8 @@
 
 import unittest
 
+import numpy as np
+
 from dotledger import measure
 from dotledger.core.questions.text import measure_text
 from dotledger.errors import ArgumentError
@@ -52,3 +54,15 @@ class Limits(unittest.TestCase):
                            ([("a", "object", "x", None, BOX), ("a", "object", "x", 0.5, FAR)], False)):  # fmt: skip
             notes = measure(findings_of(rows), true, draws=0).notes
             self.assertEqual(any(one.startswith(note) for one in notes), said, rows)
+
+    def test_bands_as_a_table(self):
+        """The ends of each band's interval stand in their columns, the low one first."""
+        rng = np.random.default_rng(1)
+        sure = rng.random(60)
+        found = findings_of([(f"i{n}", "object", "x", c, BOX if rng.random() < c else FAR) for n, c in enumerate(sure)])  # fmt: skip
+        true = annotations_of([(f"i{n}", "object", "x", BOX, False) for n in range(60)])
+        bands = measure(found, true, draws=0).reliability()["object"]
+        frame = bands.frame()
+        ends = [tuple(one.interval) for one in bands.bands]
+        np.testing.assert_array_equal(frame[["low_end", "high_end"]].to_numpy(), np.array(ends))
+        self.assertTrue((frame["low_end"] < frame["high_end"]).any())

@@ -1,0 +1,23 @@
+"""Candidate pairs are made a bounded number at a time, and none is lost between."""
+
+import unittest
+from unittest import mock
+
+import numpy as np
+
+from dotledger.core.pairing import edges
+
+
+class Chunks(unittest.TestCase):
+    def test_bounded(self):
+        """No part has more pairs than allowed, but for a row that has more by itself; all rows come once."""
+        rng = np.random.default_rng(3)
+        for limit in (1, 7, 20, 1000):
+            count = rng.integers(0, 12, 200)
+            with mock.patch.object(edges, "_PAIRS_AT_ONCE", limit):
+                parts = list(edges._chunks(count))
+            self.assertEqual(np.concatenate(parts).tolist(), np.flatnonzero(count).tolist())
+            for part, following in zip(parts, [*parts[1:], None]):
+                self.assertTrue(count[part].sum() <= limit or len(part) == 1)
+                if following is not None:  # it could not have held one more
+                    self.assertGreater(count[part].sum() + count[following[0]], limit)
