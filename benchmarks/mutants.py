@@ -97,7 +97,9 @@ def changed(text, number):
     else:
         node.value = not node.value if isinstance(node.value, bool) else node.value + 1
     after = ast.unparse(node)
-    return ast.unparse(ast.fix_missing_locations(tree)), f"{node.lineno}: {before}  ->  {after}"
+    line = text.splitlines()[node.lineno - 1].strip()
+    about = f"{node.lineno}: {before}  ->  {after}   in: {line}"
+    return ast.unparse(ast.fix_missing_locations(tree)), about
 
 
 def sample(count, seed):
@@ -259,7 +261,7 @@ def _option(name, otherwise):
 def equivalent():
     """Return the changes that change nothing anybody could see, each with the reason why."""
     lines = (Path(__file__).parent / "equivalent.txt").read_text().splitlines()
-    pairs = [line.split(" | ") for line in lines if line and not line.startswith("#")]
+    pairs = [line.rsplit(" | ", 1) for line in lines if line and not line.startswith("#")]
     return dict(pairs)
 
 

@@ -62,6 +62,17 @@ class Facts(unittest.TestCase):
             with self.assertRaisesRegex(DescriptionError, "'state', which is missing"):
                 description(('path = "/look"\n', f'path = "/look"\n[call.job]\naddress = "a"\n{words}\n'))  # fmt: skip
 
+    def test_as_many_lists_as_a_path_may_make(self):
+        """Eight lists or objects are made in one expression; nine are too many."""
+        for count, well in ((8, True), (9, False)):
+            path = " || ".join(["[a]"] * count)
+            change = ('each = "tags[]"\nlabel = "name"', f'each = "tags[]"\nlabel = "{path}"')
+            if well:
+                description(change)
+            else:
+                with self.assertRaisesRegex(DescriptionError, "more than 8 lists"):
+                    description(change)
+
     def test_flags(self):
         """Every word for yes and no; any other is refused."""
         more = 'path = "/look"\nbody = "json"\nimage_field = "i"\nfields = { deep = { setting = "deep", as = "flag" } }'  # fmt: skip

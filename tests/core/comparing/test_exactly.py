@@ -2,7 +2,7 @@
 
 import unittest
 
-from dotledger import compare, measure
+from dotledger import compare, drift, measure
 from dotledger.core.comparing.agreement import kappa
 from dotledger.core.comparing.expectations import Expectation
 from dotledger.core.comparing.gates import Gate, judge_gates
@@ -49,3 +49,19 @@ class Gates(unittest.TestCase):
             gate = Gate(measure="caught_share", at_least=0.5, least_images=least)
             [one] = judge_gates([gate], measure(found, true, draws=0)).judged
             self.assertEqual((one.value, one.was_judged), (0.5, judged), least)
+
+
+class Drifts(unittest.TestCase):
+    def test_what_is_said_of_other_images(self):
+        """Runs of different images are said to be; those left out are counted only where some are common."""
+
+        def run(names):
+            return findings_of([(n, "label", "x", 0.5 + k / 100, None) for k, n in enumerate(names)])  # fmt: skip
+
+        apart = " ".join(drift(run("abc"), run("def")).notes)
+        self.assertIn("different images", apart)
+        self.assertNotIn("left out", apart)
+        names = [f"i{n}" for n in range(12)]
+        common = " ".join(drift(run(names), run(names[2:])).notes)
+        self.assertIn("2 images that only one run answered were left out", common)
+        self.assertNotIn("left out", " ".join(drift(run(names), run(names)).notes))

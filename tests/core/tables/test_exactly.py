@@ -1,10 +1,15 @@
 """Tables at their limits: points that are none among others, thresholds for other labels."""
 
+import tempfile
 import unittest
+from dataclasses import replace
+from pathlib import Path
 
+from dotledger import Findings, write_table
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.thresholds import _check_some
 from dotledger.errors import ArgumentError
+from tests.core.measuring.test_measure import findings_of
 
 
 class Parts(unittest.TestCase):
@@ -25,3 +30,21 @@ class ForOthers(unittest.TestCase):
         _check_some({"object:z": 0.5}, [], "t")
         with self.assertRaisesRegex(ArgumentError, "chosen for other labels; got 'y, z'"):
             _check_some({"object:y": 0.5, "object:z": 0.5}, ["a", "b"], "t")
+
+
+class Joined(unittest.TestCase):
+    def test_details_of_some(self):
+        """A table without details beside one with them: each row keeps its own."""
+        plain = findings_of([("a", "label", "x", 0.5, None)] * 2)
+        rich = replace(plain, details=(Details({"n": "größer"}), None))
+        for parts, wanted in (([plain, rich], [None, None, "größer", None]), ([rich, plain], ["größer", None, None, None])):  # fmt: skip
+            joined = Findings.concat(parts)
+            self.assertEqual([one and one.attributes["n"] for one in joined.details], wanted)
+        self.assertIsNone(Findings.concat([plain, plain]).details)
+
+    def test_details_as_text(self):
+        """As JSON in a cell, letters stay what they are."""
+        rich = replace(findings_of([("a", "label", "x", 0.5, None)]), details=(Details({"n": "größer"}),))  # fmt: skip
+        with tempfile.TemporaryDirectory() as home:
+            path = write_table(rich, Path(home) / "f.csv", details=True)
+            self.assertIn("größer", path.read_text(encoding="utf-8"))
