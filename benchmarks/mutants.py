@@ -41,7 +41,7 @@ ROOMS = {
     "services/call_parts.py": SENDING,
     "sending/deciding": ["tests/sending"],
     "images": ["tests/images", "tests/sending", "tests/acting"],
-    "formats": ["tests/formats", "tests/acting"],
+    "formats": ["tests/formats", "tests/core/tables", "tests/acting"],
 }
 """The rooms that are changed, each with the folders whose tests should notice, the nearest first.
 

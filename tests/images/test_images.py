@@ -373,6 +373,15 @@ class Addresses(unittest.TestCase):
             handler.seen, [("/a.jpg?w=1&X-Signature=hush&token=hush", "Basic bWU6aHVzaA==")]
         )
 
+    def test_as_many_redirects_as_are_followed(self):
+        """Three addresses that lead on are followed; a fourth is too many."""
+        port, handler = served(self, Elsewhere)
+        handler.status = 302
+        here = f"http://127.0.0.1:{port}"
+        self.assertEqual(gather(f"{here}/to/!to!!to!!a.jpg").items[0].read(), picture(1))
+        with self.assertRaisesRegex(OSError, "one address to the next"):
+            gather(f"{here}/to/!to!!to!!to!!a.jpg").items[0].read()
+
     def test_redirects_and_sizes(self):
         """A redirect may stay on its host; another host, a circle and too many bytes are refused."""
         port, handler = served(self, Elsewhere)

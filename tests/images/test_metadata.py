@@ -89,3 +89,15 @@ class Compressed(unittest.TestCase):
             data = encoded("PNG")
             end = data.rindex(b"IEND") - 4
             self.assertEqual(read_packet(data[:end] + chunk + data[end:]), PACKET)
+
+
+class Order(unittest.TestCase):
+    def test_after_what_comes_first(self):
+        """In a JPEG the packet stands behind JFIF and EXIF, and before the picture's tables."""
+        exif = Image.Exif()
+        exif[0x010E] = "an evening walk"
+        data = with_packet(encoded("JPEG", exif=exif), PACKET)
+        places = [data.index(mark) for mark in (b"Exif\x00\x00", PACKET, b"\xff\xdb")]
+        self.assertEqual(places, sorted(places))
+        if b"JFIF" in data:
+            self.assertLess(data.index(b"JFIF"), data.index(PACKET))

@@ -1,6 +1,7 @@
 """Descriptions and answers at their limits: points that are none, boxes that are not there, flags, versions."""
 
 import unittest
+from unittest import mock
 
 from dotledger.errors import ConnectError, DescriptionError
 from dotledger.services.answers import Reader
@@ -24,11 +25,27 @@ class Shapes(unittest.TestCase):
         reading = read(rule, {"things": [{"what": "mat"}]})
         self.assertEqual(reading.notes[0][0], "no box")
 
+    def test_what_the_full_side_reads_as(self):
+        """The full width and height, in every unit, to the last digit."""
+        for unit, full in (("fraction", 1), ("percent", 100), ("thousandths", 1000)):
+            rule = OBJECT + f'box = {{ at = "b", order = ["x0", "y0", "x1", "y1"], unit = "{unit}" }}\n'  # fmt: skip
+            [found] = read(rule, {"things": [{"what": "mat", "b": [0, 0, full, full / 2]}]}).found
+            self.assertEqual(found.box, (0, 0, 200, 50), unit)
+
     def test_a_mask_of_nothing(self):
         """Runs without any pixel that is set have no area."""
         rule = OBJECT + 'box = { at = "b", form = "runs" }\n'
         reading = read(rule, {"things": [{"what": "mat", "b": {"size": [10, 20], "counts": [200]}}]})  # fmt: skip
         self.assertEqual((reading.found, len(reading.notes)), ([], 1))
+
+    def test_as_many_runs_as_are_taken(self):
+        """A mask of just as many runs as are taken is read; of one more it is set aside."""
+        rule = OBJECT + 'box = { at = "b", form = "runs" }\n'
+        counts = [10, 5, 85, 5, 95]
+        for most, found in ((5, 1), (4, 0)):
+            with mock.patch("dotledger.reading.places._MOST_RUNS", most):
+                reading = read(rule, {"things": [{"what": "mat", "b": {"size": [10, 20], "counts": counts}}]})  # fmt: skip
+            self.assertEqual(len(reading.found), found, reading.notes)
 
 
 class Facts(unittest.TestCase):

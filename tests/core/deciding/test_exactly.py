@@ -2,11 +2,12 @@
 
 import unittest
 
-from dotledger import decide
+from dotledger import decide, mask_text
 from dotledger.core.copying.prints import PARTS, Prints
 from dotledger.core.deciding.conditions import Condition, Rule, Rules
 from dotledger.core.deciding.decide import decide as decide_core
 from dotledger.core.deciding.reviewing import _by_kind
+from dotledger.errors import ArgumentError
 from tests.core.measuring.test_measure import annotations_of, findings_of
 
 BOX = (0, 0, 10, 10)
@@ -30,6 +31,25 @@ class Shares(unittest.TestCase):
         self.assertTrue(0 < low < 0.25 < high < 0.9, (low, high))
 
 
+class Names(unittest.TestCase):
+    def test_two_of_one_name(self):
+        """Two rules of one name are refused: nobody could tell which was meant."""
+        rules = tuple(Rule(name=n, verdict="block", when=Condition(kind="unsafe")) for n in "aba")
+        with self.assertRaisesRegex(ArgumentError, "two rules of one name; got 'a'"):
+            Rules(rules=rules)
+        self.assertEqual(len(Rules(rules=rules[:2]).rules), 2)
+
+
+class Masked(unittest.TestCase):
+    def test_lines_and_sentences(self):
+        """Both are masked where they hold what is looked for; labels and blank rows are not."""
+        rows = [(name, kind, "ring 0171 555 0199", 0.9, BOX if kind != "label" else None) for name, kind in zip("abc", ("text", "caption", "label"))]  # fmt: skip
+        masked, places = mask_text(findings_of([*rows, ("d", "text", "", None, None)]), ["telephone"])  # fmt: skip
+        self.assertEqual([one.image for one in places], ["a", "b"])
+        self.assertEqual(masked.label.values().tolist()[2], "ring 0171 555 0199")
+        self.assertNotIn("0171", "".join(masked.label.values().tolist()[:2]))
+
+
 class Reviewed(unittest.TestCase):
     def test_kinds_add_up(self):
         """Words of several kinds are counted together; an image with none is left out."""
@@ -37,7 +57,8 @@ class Reviewed(unittest.TestCase):
         made = _by_kind(findings_of(rows), ["confirmed", "confirmed", ""])
         self.assertEqual(made.counts["confirmed"], 2)
         self.assertEqual(made.left_out, ("b",))
-        self.assertEqual(sorted(made.annotations.image.used()), ["a"])
+        table = made.annotations
+        self.assertEqual(sorted(zip(table.image.values(), table.kind.values(), table.label.values())), [("a", "face", "face"), ("a", "object", "x")])  # fmt: skip
 
 
 class Copies(unittest.TestCase):
