@@ -80,7 +80,7 @@ _NOISE = re.compile(
 )
 _BASE64 = re.compile(r"[A-Za-z0-9+/_-]{120,}={0,2}$")
 _STANDS_FOR = re.compile(r"@|\$|<.*>|\{.*\}|\.\.\.|…|base64", re.IGNORECASE)
-_ELSEWHERE = re.compile(r"(https?|s3|gs|[a-z]{2,10})://\S+$", re.IGNORECASE)
+_ELSEWHERE = re.compile(r"[a-z][a-z0-9+]{1,10}://\S+$", re.IGNORECASE)
 
 
 def asked_by(
