@@ -9,6 +9,7 @@ import sys
 import tempfile
 import threading
 import time
+from contextlib import contextmanager
 from io import BytesIO
 from pathlib import Path
 
@@ -137,17 +138,39 @@ def _pairs(home, latency, count, pairs):
     return ratios, own, bare_own
 
 
+@contextmanager
+def neighbours(count):
+    """Let so many programs beside use all the processor they get."""
+    burn = [sys.executable, "-c", "while True: pass"]
+    burning = [subprocess.Popen(burn) for _ in range(count)]
+    try:
+        yield
+    finally:
+        for one in burning:
+            one.kill()
+            one.wait()
+
+
 def rates(home, count):
-    """Print what is reached under a declared and an undeclared limit of 50 a second."""
+    """Print what is reached under a declared and an undeclared limit of 50 a second.
+
+    The service refuses whatever would be the 51st in any second as it counts them itself.
+    """
     folder = home / "rated"
     make_images(folder, count, size=20_000)
-    for name, limits in (("declared", "per_second = 50"), ("undeclared", "")):
-        with server(0.02, rate=50) as up:
+    declared = "per_second = 50"
+    for name, limits, busy in (
+        ("declared", declared, 0),
+        ("declared, four busy neighbours", declared, 4),
+        ("undeclared", "", 0),
+    ):
+        with neighbours(busy), server(0.02, rate=50) as up:
             seconds, _, sent = whole(folder, up.port, at_once=16, limits=limits)
         assert sent.pending + sent.failed == 0, sent
         share = count / seconds / 50
         refused = up.counts["refused"]
-        wanted = "0.97, at most 1 refusal" if limits else "0.75, under 10 %"
+        least = 0.95 if busy else 0.97
+        wanted = f"{least}, at most 1 refusal" if limits else "0.75, under 10 %"
         print(
             f"limit of 50/s {name}: {share:.3f} of it, {refused} refusals in {count} images "
             f"({refused / count:.1%}; wanted {wanted})",

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from dotledger.ledger.store import Ledger
     from dotledger.ledger.usage import Month
     from dotledger.rereading import Reread
+    from dotledger.sending.calls.code import Look
     from dotledger.sending.calls.transport import Transport
     from dotledger.sending.forecast import Forecast
     from dotledger.sending.trial import Trial
@@ -218,7 +219,7 @@ def try_call(
     settings: Mapping[str, str] | None = None,
     kinds: str | Iterable[str] | None = None,
     key: str | Key | Callable[[], str] | None = None,
-    transport: Transport | None = None,
+    transport: Transport | Look | None = None,
     allow_code: bool = False,
     dry: bool = False,
 ) -> Trial:

@@ -13,6 +13,7 @@ from dotledger.images.gather import Gathered, gather
 from dotledger.sending.batch.means import Means
 from dotledger.sending.batch.progress import Progress, SentBatch
 from dotledger.sending.batch.sending import Sending
+from dotledger.sending.calls.code import Look, as_transport
 from dotledger.sending.calls.transport import Transport
 from dotledger.sending.deciding.plan import make_plan
 from dotledger.sending.deciding.prices import has_price
@@ -42,7 +43,7 @@ class SendOptions(TypedDict, total=False):
     budget: float | None
     again: str | Iterable[str]
     round: str
-    transport: Transport | None
+    transport: Transport | Look | None
     signer: Signer | None
     allow_code: bool
     tell: Callable[[Progress], None] | None
@@ -60,7 +61,7 @@ def prepare_sending(
     budget: float | None = None,
     again: str | Iterable[str] = (),
     round: str = "",
-    transport: Transport | None = None,
+    transport: Transport | Look | None = None,
     signer: Signer | None = None,
     allow_code: bool = False,
     tell: Callable[[Progress], None] | None = None,
@@ -117,9 +118,10 @@ def prepare_sending(
     gathered = images if isinstance(images, Gathered) else gather(images)
     plan = make_plan(described, gathered, kinds=kinds, round=_checked_round(round))
     given = signer if described.connect.key.place == "signed" else key
-    check_trust(described, code=allow_code, asked=given is None)
+    check_trust(described, code=allow_code, asked=given is None, dry=transport is not None)
     found = find_key(described, given=key)
-    means = Means(transport=transport, signer=signer or find_signer(described), tell=tell)
+    way = as_transport(transport, described)
+    means = Means(transport=way, signer=signer or find_signer(described), tell=tell)
     where = os.fspath(ledger) if isinstance(ledger, os.PathLike) else ledger
     return Sending(plan, where, found, means=means, at_most=at_most, budget=budget, again=outcomes)
 
@@ -171,7 +173,7 @@ def send(
     budget: float | None = None,
     again: str | Iterable[str] = (),
     round: str = "",
-    transport: Transport | None = None,
+    transport: Transport | Look | None = None,
     signer: Signer | None = None,
     allow_code: bool = False,
     tell: Callable[[Progress], None] | None = None,
@@ -207,8 +209,9 @@ def send(
     round : str, default ""
         Ask again under this name, and pay again: a new set of answers for the same images and
         settings, kept beside the earlier one. A hosted model changes under its users.
-    transport : Transport, optional
-        In place of HTTP; see `dotledger.testing`.
+    transport : Transport or callable, optional
+        In place of HTTP; see `dotledger.testing`. A function, such as a model on this machine,
+        takes an image's bytes, as prepared, and the settings, and returns plain data.
     signer : callable, optional
         Given the finished `Request`, returns headers to add.
     allow_code : bool, default False
@@ -272,7 +275,7 @@ def open_service(
     round: str = "",
     attempts: int = 2,
     before: bool = False,
-    transport: Transport | None = None,
+    transport: Transport | Look | None = None,
     signer: Signer | None = None,
     allow_code: bool = False,
 ) -> OpenService:
@@ -334,6 +337,7 @@ def open_service(
         described,
         code=allow_code,
         asked=(signer if described.connect.key.place == "signed" else key) is None,
+        dry=transport is not None,
     )
     tries = whole_number(attempts, place="attempts", least=1, most=100)
     opened = ledger is None or isinstance(ledger, Ledger)
@@ -341,7 +345,7 @@ def open_service(
         plan,
         find_key(described, given=key),
         means=Means(
-            transport=transport,
+            transport=as_transport(transport, described),
             signer=signer or find_signer(described),
             patience=Patience(attempts=tries, connections=tries, refusals=tries),
         ),

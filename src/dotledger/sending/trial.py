@@ -18,7 +18,7 @@ from dotledger.images.ready import made_ready
 from dotledger.reading.rule_reader import Reading
 from dotledger.reading.strict import hinted
 from dotledger.sending.calls.calling import Caller
-from dotledger.sending.calls.code import transport_for
+from dotledger.sending.calls.code import Look, as_transport, transport_for
 from dotledger.sending.calls.steps import NoJobs, call_in_steps
 from dotledger.sending.calls.tokens import KeySource, key_source
 from dotledger.sending.calls.transport import (
@@ -103,7 +103,7 @@ def try_call(
     *,
     call: str | None = None,
     key: str | Key | Callable[[], str] | None = None,
-    transport: Transport | None = None,
+    transport: Transport | Look | None = None,
     signer: Signer | None = None,
     allow_code: bool = False,
     dry: bool = False,
@@ -121,8 +121,8 @@ def try_call(
         The call's name; by default the first.
     key : str or callable, optional
         In place of the described sources.
-    transport : Transport, optional
-        In place of HTTP.
+    transport : Transport or callable, optional
+        In place of HTTP; a function takes an image's bytes, as prepared, and the settings.
     signer : callable, optional
         In place of the one the description names.
     allow_code : bool, default False
@@ -151,10 +151,16 @@ def try_call(
     trial.goes_to = list(facts_of(plan.description).addresses)
     try:
         given = signer if plan.description.connect.key.place == "signed" else key
-        check_trust(plan.description, code=allow_code, asked=given is None and not dry, dry=dry)
+        check_trust(
+            plan.description,
+            code=allow_code,
+            asked=given is None and not dry,
+            dry=dry or transport is not None,
+        )
         timeout = plan.description.connect.timeout
         plain = HttpTransport(timeout=timeout, at_once=1) if dry else None
-        way = transport or plain or transport_for(plan.description, at_once=1)
+        own = as_transport(transport, plan.description)
+        way = own or plain or transport_for(plan.description, at_once=1)
         found = _found_key(plan.description, key, trial, dry=dry)
         secrets.add(found)
         used = found if dry else key_source(plan.description, found, way, clock, secrets).current()

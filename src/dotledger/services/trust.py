@@ -112,8 +112,10 @@ def check_trust(
     """
     for address in _addresses(description):
         _check_address(description, address)
-    itself = (description.connect.code,) if description.connect.code and not dry else ()
-    named = facts_of(description).code if asked else itself
+    code_itself = description.connect.code
+    itself = (code_itself,) if code_itself and not dry else ()
+    listed = facts_of(description).code if asked else itself
+    named = tuple(one for one in listed if one != code_itself or not dry)
     if not named:
         return
     if code:

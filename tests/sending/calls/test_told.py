@@ -147,6 +147,19 @@ class Code(Stepped):
         changed = send(pictures(1), self.service, ledger=self.path, settings={"mood": "odd"})
         self.assertEqual(changed.calls, 1, "another setting may give another answer")
 
+    def test_a_function_from_python(self):
+        """A function given in a service's place needs no word of consent: whoever calls wrote it."""
+
+        def look(image, settings):  # fmt: skip
+            return {"tags": [{"name": settings["mood"]}], "things": []}
+
+        sent = send(pictures(2), self.service, ledger=self.path, transport=look)
+        self.assertEqual((sent.calls, findings_of(self.path, kinds=["label"]).label.used()), (2, ["calm"]))  # fmt: skip
+        with open_service(self.service, transport=look, settings={"mood": "merry"}) as bell:
+            self.assertEqual(bell.look(picture(9)).findings.filter(kind="label").label.used(), ["merry"])  # fmt: skip
+        self.assertTrue(try_call(picture(1), self.service, transport=look).readings)
+        self.assertNotIn("mymodel", sys.modules)
+
     def test_tried_dry(self):
         """A dry trial runs nothing, and says where it would go."""
         trial = try_call(picture(1), self.service, dry=True)

@@ -13,7 +13,10 @@ from dotledger.services.description import Description
 from dotledger.services.keys import imported
 from dotledger.services.messages import Request
 
-__all__ = ["CodeTransport", "transport_for"]
+__all__ = ["CodeTransport", "Look", "as_transport", "transport_for"]
+
+Look = Callable[[bytes, Mapping[str, str]], Any]
+"""A function in a service's place: from an image's bytes and the settings to plain data."""
 
 
 class CodeTransport:
@@ -28,9 +31,7 @@ class CodeTransport:
         Of the description.
     """
 
-    def __init__(
-        self, function: Callable[[bytes, Mapping[str, str]], Any], settings: Mapping[str, str]
-    ) -> None:
+    def __init__(self, function: Look, settings: Mapping[str, str]) -> None:
         self._function = function
         self._settings = MappingProxyType(dict(settings))
 
@@ -46,6 +47,26 @@ class CodeTransport:
             said = orjson.dumps(f"{type(error).__name__}: {error}"[:300])
             return Response(status=422, headers=headers, body=said)
         return Response(status=200, headers=headers, body=body)
+
+
+def as_transport(given: Transport | Look | None, description: Description) -> Transport | None:
+    """Return a way to a service that was given from Python: a plain function becomes one.
+
+    Parameters
+    ----------
+    given : Transport, callable or None
+        A function takes the bytes of one image, as prepared, and the settings.
+    description : Description
+        With its settings.
+
+    Returns
+    -------
+    Transport or None
+        None for the usual way.
+    """
+    if given is None or hasattr(given, "send"):
+        return given
+    return CodeTransport(given, description.connect.settings)
 
 
 def transport_for(description: Description, *, at_once: int | None = None) -> Transport:
