@@ -232,5 +232,5 @@ class Processes(unittest.TestCase):
 
     def test_kills(self):
         """Killed senders lose nothing that had come a fifth of a second before, and double nothing."""
-        kills, wrong, _ = senders.kill_senders(6, images=400)
-        self.assertEqual((kills, wrong), (6, {}))
+        kills, wrong, _ = senders.kill_senders(4, images=400)
+        self.assertEqual((kills, wrong), (4, {}))

@@ -31,9 +31,9 @@ __all__ = ["columns_of", "number", "text"]
 _AT_ONCE = 65_536
 _ENOUGH = 200_000
 """Rows from which on a process apart is worth its start."""
-_NONE = "9e999"
-"""Stands for NULL among numbers on the way: no number in a ledger is infinite. Without it a column
-that begins with nothing would be taken for one of another type."""
+_NONE = -9e300
+"""Stands for NULL among numbers on the way: far below any confidence and any side of a box. Without
+it a column that begins with nothing would be taken for one of another type."""
 
 
 def number(column: ColumnElement[Any]) -> ColumnElement[Any]:
@@ -49,7 +49,7 @@ def number(column: ColumnElement[Any]) -> ColumnElement[Any]:
     column of SQLAlchemy
         It keeps its place, and loses its name.
     """
-    return func.coalesce(column, literal_column(_NONE))
+    return func.coalesce(column, literal_column(repr(_NONE)))
 
 
 def text(column: ColumnElement[Any]) -> ColumnElement[Any]:
@@ -162,7 +162,7 @@ def _numbers(values: Any, kind: str) -> Any:
     if kind == "whole":
         return np.asarray(values, dtype=np.int64)
     numbers = np.array(values, dtype=np.float64)
-    numbers[np.isinf(numbers)] = np.nan
+    numbers[numbers == _NONE] = np.nan
     return numbers
 
 
