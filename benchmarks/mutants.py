@@ -25,7 +25,7 @@ CORE = ["tests/core/measuring", "tests/core/questions", "tests/core/counting"]
 CHOOSING = ["tests/core/choosing", "tests/core/comparing"]
 SENDING = ["tests/services", "tests/sending"]
 ROOMS = {
-    "core/boxes": ["tests/core/boxes", "tests/core/questions", "tests/services"],
+    "core/boxes": ["tests/core/boxes", "tests/core/questions", "tests/services", "tests/formats"],
     "core/tables": ["tests/core/tables", "tests/formats", *CORE, "tests/core/deciding", *CHOOSING],
     "core/pairing": ["tests/core/pairing", *CORE, *CHOOSING],
     "core/counting": [*CORE, *CHOOSING],

@@ -9,6 +9,7 @@ import pandas as pd
 from dotledger import measure, read_annotations, read_findings
 from dotledger.errors import DescriptionError, TableError
 from dotledger.formats.label_names import read_names
+from dotledger.formats.tables.shapes import Shape
 from dotledger.services.description import load_description
 from tests.core.measuring.test_measure import annotations_of, findings_of
 from tests.sending.helpers import TEXT
@@ -33,6 +34,14 @@ class Files(unittest.TestCase):
         """A concept that has no preferred label is above nothing and below nothing."""
         names = read_names(self.file("n.ttl", SKOS))
         self.assertEqual(names.broader, {"lantern": ("light",)})
+
+    def test_units_of_a_foreign_table(self):
+        """The full side of an image, in every unit that a table may count in."""
+        for unit, full in (("fraction", 1), ("percent", 100), ("thousandths", 1000)):
+            path = self.file("t.csv", f"image,kind,label,x0,y0,x1,y1\na.jpg,object,x,0,0,{full},{full / 2}\n")  # fmt: skip
+            shape = Shape(unit=unit)
+            found = read_findings(path, columns=shape, images={"a.jpg": {"width": 200, "height": 100}})  # fmt: skip
+            self.assertEqual(found.box.tolist(), [[0, 0, 200, 50]], unit)
 
     def test_names_that_are_not_there(self):
         """The system's own reason, or that it is no text."""

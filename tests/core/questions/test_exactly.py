@@ -39,6 +39,14 @@ class Limits(unittest.TestCase):
             case = measure(said, true, overlap=0.5, draws=0).why(near=near).wrong[0]
             self.assertEqual(case.reason.startswith(reason), True, (near, case.reason))
 
+    def test_one_box_over_several(self):
+        """A box over two lanterns is one for several; over a lantern and a basket it is not."""
+        said = findings_of([("a", "object", "lantern", 0.9, (0, 0, 40, 10))])
+        for other, several in (("lantern", True), ("basket", False)):
+            true = annotations_of([("a", "object", "lantern", (0, 0, 18, 10), False), ("a", "object", other, (22, 0, 40, 10), False)])  # fmt: skip
+            case = measure(said, true, overlap=0.6, draws=0).why().wrong[0]
+            self.assertEqual("several" in case.reason, several, case.reason)
+
     def test_lines_set_aside(self):
         """Lines over what is ignored are neither right nor wrong: they are no wrong ones."""
         said = findings_of([("a", "text", "one", 0.9, BOX), ("a", "text", "two", 0.9, FAR), ("a", "text", "odd", 0.9, (90, 0, 99, 9))])  # fmt: skip

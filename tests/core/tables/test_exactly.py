@@ -48,3 +48,4 @@ class Joined(unittest.TestCase):
         with tempfile.TemporaryDirectory() as home:
             path = write_table(rich, Path(home) / "f.csv", details=True)
             self.assertIn("größer", path.read_text(encoding="utf-8"))
+        self.assertIn("größer", rich.frame(details="json")["details"][0])
