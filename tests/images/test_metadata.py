@@ -90,6 +90,15 @@ class Compressed(unittest.TestCase):
             end = data.rindex(b"IEND") - 4
             self.assertEqual(read_packet(data[:end] + chunk + data[end:]), PACKET)
 
+    def test_other_text(self):
+        """Text under another name is no packet, whatever it holds."""
+        text = b"Comment\x00\x00\x00\x00\x00" + PACKET
+        chunk = struct.pack(">I", len(text)) + b"iTXt" + text
+        chunk += struct.pack(">I", zlib.crc32(b"iTXt" + text))
+        data = encoded("PNG")
+        end = data.rindex(b"IEND") - 4
+        self.assertIsNone(read_packet(data[:end] + chunk + data[end:]))
+
 
 class Order(unittest.TestCase):
     def test_after_what_comes_first(self):
