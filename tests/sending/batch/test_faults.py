@@ -203,7 +203,11 @@ class Processes(unittest.TestCase):
         process.send_signal(signal.SIGINT)
         out, err = process.communicate(timeout=20)
         took = time.monotonic() - began
-        self.assertLess(took, 0.3 + 0.5 + 0.4, "0.4 s for the interpreter and the table")
+        began = time.monotonic()
+        self.start("batches", "--ledger", "l.ledger").communicate()
+        plain = time.monotonic() - began
+        # An interpreter that starts and prints a table, on this machine at this hour.
+        self.assertLess(took, 0.3 + 0.5 + plain)
         self.assertEqual(process.returncode, 3)
         self.assertIn("Stopped: interrupted", out)
         self.assertIn("To go on: dotledger send images --service bell.toml --ledger l.ledger", err)
