@@ -158,6 +158,14 @@ class Gates(InFolder):
                 text = f"gates_file = 1\n[[gate]]\nmeasure = '{word}'\n{limit}\n"
                 self.assertEqual(read_gates(self.file("g.toml", text)).gate[0].measure, word)
 
+    def test_what_is_no_text(self):
+        """A file that is not there, and one that is no text, are told apart."""
+        with self.assertRaisesRegex(TableError, "No such file"):
+            read_gates(self.home / "gone.toml")
+        (self.home / "odd.toml").write_bytes(b"\xff\xfe")
+        with self.assertRaisesRegex(TableError, "not text in UTF-8"):
+            read_gates(self.home / "odd.toml")
+
     def test_wrong_files(self):
         """Line, key or cell are named."""
         head = "gates_file = 1\n[[gate]]\n"

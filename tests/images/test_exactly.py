@@ -2,11 +2,14 @@
 
 import io
 import unittest
+import zlib
 
 from PIL import Image
 
 from dotledger.images.facts import read_facts
+from dotledger.images.metadata import read_packet, with_packet
 from dotledger.images.prepare import Demands, prepare
+from dotledger.images.prints import _small
 
 
 def encoded(width, height):
@@ -31,3 +34,20 @@ class Shrinking(unittest.TestCase):
         made = self.sent(100, 40, max_side=100)
         self.assertEqual((made.data, made.steps), (encoded(100, 40), ()))
         self.assertEqual(self.sent(101, 40, max_side=100).width, 100)
+
+
+class Prints(unittest.TestCase):
+    def test_looked_at_small(self):
+        """At most 512 pixels a side, at least two; a small image as it is."""
+        for size, seen in (((1024, 600), (512, 300)), ((100, 40), (100, 40)), ((1000, 1), (512, 2))):  # fmt: skip
+            self.assertEqual(_small(encoded(*size)).size, seen)
+
+
+class Packets(unittest.TestCase):
+    def test_other_text_is_no_packet(self):
+        """Only a text chunk under the name of the standard: not another's, not another sort of chunk."""
+        data = encoded(4, 4)
+        for kind, body in ((b"iTXt", b"Comment\0\0\0\0\0<x/>"), (b"tEXt", b"XML:com.adobe.xmp\0\0\0\0\0<x/>")):  # fmt: skip
+            chunk = len(body).to_bytes(4, "big") + kind + body + zlib.crc32(kind + body).to_bytes(4, "big")  # fmt: skip
+            self.assertIsNone(read_packet(data[:33] + chunk + data[33:]))
+        self.assertEqual(read_packet(with_packet(data, b"<x/>")), b"<x/>")

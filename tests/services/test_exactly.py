@@ -32,6 +32,18 @@ class Shapes(unittest.TestCase):
             [found] = read(rule, {"things": [{"what": "mat", "b": [0, 0, full, full / 2]}]}).found
             self.assertEqual(found.box, (0, 0, 200, 50), unit)
 
+    def test_the_farthest_point(self):
+        """Pixels up to a thousand millions are points, on both axes; further out there are none."""
+        rule = (
+            OBJECT + 'box = { at = "b", order = ["x0", "y0", "x1", "y1"] }\npoints = { at = "p" }\n'
+        )
+        for point, there in (((1e9, 5), True), ((5, -1e9), True), ((1.1e9, 5), False), ((5, 1.1e9), False)):  # fmt: skip
+            reading = read(
+                rule, {"things": [{"what": "mat", "b": [0, 0, 9, 9], "p": {"tip": list(point)}}]}
+            )
+            self.assertEqual(dict(reading.found[0].details.points), {"tip": point} if there else {})
+            self.assertEqual(len(reading.notes), 0 if there else 1)
+
     def test_a_mask_of_nothing(self):
         """Runs without any pixel that is set have no area."""
         rule = OBJECT + 'box = { at = "b", form = "runs" }\n'

@@ -1,5 +1,6 @@
 """Comparing at its limits: confidences by image and label, what is said of many unmet expectations."""
 
+import math
 import unittest
 
 from dotledger import compare, drift, measure
@@ -65,3 +66,37 @@ class Drifts(unittest.TestCase):
         common = " ".join(drift(run(names), run(names[2:])).notes)
         self.assertIn("2 images that only one run answered were left out", common)
         self.assertNotIn("left out", " ".join(drift(run(names), run(names)).notes))
+
+
+class Claims(unittest.TestCase):
+    def test_what_is_set_aside_is_no_case(self):
+        """A finding over an ignored annotation is neither right nor wrong for a claim either."""
+        found = findings_of([("a", "object", "x", 0.9, (0, 0, 9, 9)), ("a", "object", "x", 0.8, (50, 0, 59, 9))])  # fmt: skip
+        true = annotations_of([("a", "object", "x", (0, 0, 9, 9), False), ("a", "object", "x", (50, 0, 59, 9), True)])  # fmt: skip
+        got = compare(found, found, annotations=true, claims=["precision 100%"], draws=0)
+        self.assertEqual([one.value for one in got.claims], [1.0, 1.0])
+
+
+class Agreements(unittest.TestCase):
+    def test_as_plain_values(self):
+        """Each pair by the names of its runs; an image that one run alone finds is disputed."""
+        first = findings_of([("a", "label", "x", 0.5, None), ("b", "label", "", None, None)])
+        second = findings_of([("a", "label", "x", 0.9, None), ("b", "label", "x", 0.5, None)])
+        plain = compare(first, second, names=["old", "new"]).to_dict()
+        [pair] = plain["pairs"]
+        self.assertEqual((pair["first"], pair["second"]), ("old", "new"))
+        self.assertEqual([row["image"] for row in plain["disputed"]], ["b"])
+        # The one image with a common finding is the first: it counts like any other.
+        self.assertAlmostEqual(pair["kinds"][0]["confidence_difference"], 0.4)
+
+
+class Contributing(unittest.TestCase):
+    def test_few_images_of_a_label(self):
+        """A label's interval is undefined where under two images hold it, however many others there are."""
+        rows = [(f"i{n}", "label", "x", 0.9, None) for n in range(12)]
+        first = findings_of([*rows, ("i0", "label", "y", 0.9, None)])
+        second = findings_of([*rows[:6], *[(f"i{n}", "label", "", None, None) for n in range(6, 12)], ("i0", "label", "y", 0.4, None)])  # fmt: skip
+        true = annotations_of([*[(f"i{n}", "label", "x", None, False) for n in range(12)], ("i0", "label", "y", None, False)])  # fmt: skip
+        [pair] = compare(first, second, annotations=true, threshold=0.5, draws=200).pairs
+        self.assertTrue(math.isnan(pair.labels["label:y"]["recall"].low))
+        self.assertLess(pair.labels["label:x"]["recall"].high, 0)

@@ -3,9 +3,13 @@
 import unittest
 from dataclasses import replace
 
+import numpy as np
+
 from dotledger import ConfidenceMap, Findings, measure
 from dotledger.core.choosing.parts import part_of_images
+from dotledger.core.counting.groups import Group
 from dotledger.core.counting.shares import share_interval
+from dotledger.core.counting.sums import CasesInOrder
 from dotledger.core.measuring.suspicions import suspicions
 from dotledger.core.questions.conventions import Fit, better_convention
 from dotledger.core.questions.screening import ScreeningCounts
@@ -123,6 +127,21 @@ class Borders(unittest.TestCase):
         self.assertIsNone(better_convention([fit(0.75, 0.8)]))
         self.assertIsNone(better_convention([fit(0.1, 0.49)]))
         self.assertIsNotNone(better_convention([fit(0.25, 0.5)]))
+
+    def test_columns_of_several_cuts(self):
+        """A table names overlap and threshold where there are several, and only there."""
+        tables = findings_of([("a", "object", "x", 0.9, BOX)]), annotations_of([("a", "object", "x", BOX, False)])  # fmt: skip
+        for more, there in (({}, False), ({"overlap": [0.5, 0.75]}, True), ({"threshold": [0.1, 0.5]}, True)):  # fmt: skip
+            columns = measure(*tables, draws=0, **more).frame().columns
+            self.assertEqual({"overlap", "threshold"} <= set(columns), there, more)
+
+    def test_below_every_level(self):
+        """What is less sure than the least threshold counts nowhere, not in the next image either."""
+        group = Group(name="x", kinds=("x",), images=2, confidence=np.array([0.4, 0.6]), image=np.array([0, 1]),
+                      right=np.array([True, True]), true_image=np.array([0, 1]), absent=None, top=np.array([0.4, 0.6]), inside=np.array([True, True]), unsafe=np.array([False, False]), left_out=0)  # fmt: skip
+        cases = CasesInOrder(group, np.array([0.7, 0.5]))
+        self.assertEqual((cases.image.tolist(), cases.level.tolist()), ([1], [1]))
+        self.assertEqual([one.tolist() for one in cases.stops], [[1], [1]])
 
     def test_names_are_checked_also_without_findings(self):
         """Of an empty table any label may be named, but no kind that there is not."""

@@ -5,7 +5,9 @@ from unittest import mock
 
 import numpy as np
 
+from dotledger import measure
 from dotledger.core.pairing import edges
+from tests.core.measuring.test_measure import annotations_of, findings_of
 
 
 class Chunks(unittest.TestCase):
@@ -21,3 +23,11 @@ class Chunks(unittest.TestCase):
                 self.assertTrue(count[part].sum() <= limit or len(part) == 1)
                 if following is not None:  # it could not have held one more
                     self.assertGreater(count[part].sum() + count[following[0]], limit)
+
+    def test_the_left_one_goes_first(self):
+        """Of two findings that are as sure and overlap as much, the one further left is right, not the upper one."""
+        true = annotations_of([("a", "object", "x", (5, 5, 15, 15), False)])
+        rows = [("a", "object", "x", 0.9, box) for box in ((10, 0, 20, 10), (0, 10, 10, 20))]
+        for order in (rows, rows[::-1]):
+            [wrong] = measure(findings_of(order), true, overlap=0.1, draws=0).why().wrong
+            self.assertEqual(wrong.box, (10, 0, 20, 10))

@@ -105,6 +105,27 @@ class Conventions(unittest.TestCase):
             self.assertEqual(fit.name, f"{name}, where corners were read")
             self.assertAlmostEqual(fit.mean_overlap, 1.0)
 
+    def test_usual_working_sizes(self):
+        """What services shrink to by habit is recognised by its own number."""
+        for side in (224, 256, 320, 416, 512, 1024, 1280):
+            scale = side / 200 * 2  # the sent image is half as large as the original
+            boxes = [tuple(v * scale for v in box) for box in self.TRUE]
+            name = f"pixels of a working size of {side} on the longer side"
+            self.assertEqual(self.best(boxes).name, name)
+
+    def test_of_turned_images_only(self):
+        """A box before rotation is turned by its image's orientation: upside down, mirrored, lying."""
+        true = annotations_of([("a", "object", "x", (20, 10, 60, 30), False)])
+        for orientation, box in (
+            (2, (140, 10, 180, 30)),
+            (3, (140, 70, 180, 90)),
+            (4, (20, 70, 60, 90)),
+        ):
+            size = ImageSize(width=200, height=100, sent_width=200, sent_height=100, orientation=orientation)  # fmt: skip
+            said = findings_of([("a", "object", "?", 0.5, box)])
+            [fit] = [f for f in check_conventions(said, true, {"a": size}) if f.name == "boxes refer to the image before rotation"]  # fmt: skip
+            self.assertAlmostEqual(fit.mean_overlap, 1.0)
+
     def test_nothing_to_compare(self):
         """Without common images the mean overlap is undefined."""
         fits = check_conventions(Findings.empty(), annotations_of([]), {})

@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 
 from dotledger import measure
+from dotledger.core.questions.properties import at_edge
 from dotledger.core.questions.text import measure_text
 from dotledger.errors import ArgumentError
 from tests.core.measuring.test_measure import annotations_of, findings_of
@@ -62,6 +63,14 @@ class Limits(unittest.TestCase):
                            ([("a", "object", "x", None, BOX), ("a", "object", "x", 0.5, FAR)], False)):  # fmt: skip
             notes = measure(findings_of(rows), true, draws=0).notes
             self.assertEqual(any(one.startswith(note) for one in notes), said, rows)
+
+    def test_a_box_a_pixel_from_the_edge(self):
+        """Within a pixel of any side is at the edge; a little further in is not."""
+        for box, edge in (((1, 5, 40, 40), 1), ((1.1, 5, 40, 40), 0), ((5, 5, 99, 40), 1), ((5, 5, 98.9, 40), 0), ((5, 5, 40, 49), 1)):  # fmt: skip
+            true = annotations_of([("a", "object", "x", box, False)], images={"a": {"width": 100, "height": 50}})  # fmt: skip
+            basis = measure(findings_of([("a", "object", "x", 0.5, box)]), true, draws=0).basis
+            scope = basis.scopes["object"]
+            self.assertEqual(at_edge(true, scope, scope.annotations).tolist(), [edge], box)
 
     def test_bands_as_a_table(self):
         """The ends of each band's interval stand in their columns, the low one first."""

@@ -19,6 +19,7 @@ from dotledger.sending.calls.tokens import KeySource
 from dotledger.sending.calls.transport import NoAnswer, Response, Transport, send_covered
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.announced import Told, left_and_reset
+from dotledger.sending.deciding.pacing import GiveUp
 from dotledger.sending.deciding.retrying import (
     Accept,
     Again,
@@ -30,6 +31,7 @@ from dotledger.sending.deciding.retrying import (
     Stop,
     next_step,
 )
+from dotledger.sending.deciding.windows import Start
 from dotledger.services.messages import Request
 from dotledger.services.secrets import Key, Secrets
 from dotledger.showing import shown
@@ -132,11 +134,12 @@ class Caller(Struct, frozen=True, kw_only=True):
         """
         number, renewals, requests, money, ending = 0, 0, 0, 0.0, None
         while True:
-            price, reason = self._turn(paid)
-            if reason:
-                return _not_made(reason, number, ending)
+            price, turn = self._turn(paid)
+            if isinstance(turn, GiveUp):
+                return _not_made(turn.reason, number, ending)
             number += 1
             attempt, ending, key = self._attempt(build, number, renewals, silent=silent)
+            self.gate.answered(turn)
             step = self._decided(attempt)
             free = attempt.trouble in _NEVER_LEFT
             if free or _is_refusal(step):
@@ -159,7 +162,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             elif step.seconds is not None and not step.everyone:
                 self.sleep(step.seconds)
 
-    def _turn(self, paid: str) -> tuple[float, str]:
+    def _turn(self, paid: str) -> tuple[float, Start | GiveUp]:
         """Wait for a turn; return what it costs, or why there will be none."""
         price = 0.0
         if paid and self.meter is not None:
@@ -167,12 +170,12 @@ class Caller(Struct, frozen=True, kw_only=True):
             taken = self.meter.take(paid, month)
             if taken is None:
                 self.gate.allow(0, self.meter.reason)
-                return 0.0, self.meter.reason
+                return 0.0, GiveUp(self.meter.reason)
             price = taken
-        reason = self.gate.enter()
-        if reason:
+        turn = self.gate.enter()
+        if isinstance(turn, GiveUp):
             self._give_back(paid, price)
-        return price, reason
+        return price, turn
 
     def price_of(self, paid: str) -> float:
         """Return what a request costs that was made before, and is counted now."""

@@ -14,6 +14,7 @@ from msgspec.structs import replace
 
 from dotledger.sending.deciding import pacing
 from dotledger.sending.deciding.pacing import GiveUp, Pace, Send, Wait
+from dotledger.sending.deciding.windows import Start, Starts
 
 __all__ = ["Gate"]
 
@@ -33,6 +34,7 @@ class Gate:
 
     def __init__(self, pace: Pace, clock: Callable[[], float]) -> None:
         self._pace = pace
+        self._starts = Starts(pace.windows)
         self._clock = clock
         self._door = threading.Lock()
         self._turn = threading.Condition()
@@ -63,23 +65,30 @@ class Gate:
         """The state at this moment."""
         return self._pace
 
-    def enter(self) -> str:
-        """Wait for a turn; return "" with the turn taken, or why there will be none.
+    def enter(self) -> Start | GiveUp:
+        """Wait for a turn; return it, or why there will be none.
 
-        Threads queue at the door, so that only the first of them is woken for nothing.
+        The turn is given back to `answered` as soon as the call's answer is here. Threads queue
+        at the door, so that only the first of them is woken for nothing.
         """
         with self._door, self._turn:
             while True:
-                self._pace, decision = pacing.ask(self._pace, self._clock())
+                now = self._clock()
+                self._pace, decision = pacing.ask(self._pace, now, self._starts.free_from(now))
                 if isinstance(decision, Send):
-                    return ""
+                    return self._starts.start(now)
                 if isinstance(decision, GiveUp):
-                    return decision.reason
+                    return decision
                 self._wait(decision)
 
     def _wait(self, decision: Wait) -> None:
         seconds = decision.seconds
         self._turn.wait(None if math.isinf(seconds) else seconds)
+
+    def answered(self, start: Start) -> None:
+        """Note that a call is over, however it ended: what took long may have arrived late."""
+        with self._turn:
+            self._starts.end(start, self._clock())
 
     def accepted(self) -> None:
         """Note that a call ended well."""

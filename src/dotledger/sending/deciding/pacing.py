@@ -2,11 +2,12 @@
 
 Nothing here sleeps, sends or looks at a clock; `dotledger.sending.calls.turns` does that.
 
-Declared limits are kept with token buckets (one for each limit, all must agree). A bucket
-refills a little more slowly than the limit and holds at most a hundredth of it, so that no
-window of the limit's length ever sees more calls than allowed, whichever way the service
-counts. An undeclared limit is learned: after a refusal the rate of the calls that were
-accepted becomes the rate of ours, and from there it creeps up again.
+Declared limits are kept twice over. `dotledger.sending.deciding.windows` says from when on one
+more call fits into every window of the limit's length, as the service counts: that is the limit.
+Token buckets (one for each limit, all must agree) only spread the calls, so that a limit of 300 a
+minute is not used up in the first second. They fill a little more quickly than the limit, so that
+what a busy machine loses is caught up. An undeclared limit is learned: after a refusal the rate of
+the calls that were accepted becomes the rate of ours, and from there it creeps up again.
 """
 
 from __future__ import annotations
@@ -15,6 +16,8 @@ import math
 
 from msgspec import Struct
 from msgspec.structs import replace
+
+from dotledger.sending.deciding.windows import Window, window
 
 __all__ = [
     "Bucket",
@@ -32,8 +35,11 @@ __all__ = [
     "went_well",
 ]
 
-_SHARE = 0.99
-"""The part of a declared limit that is used; the rest absorbs jitter on the way."""
+_CATCHING_UP = 1.1
+"""How much more quickly than the limit a bucket fills, so that lost time is caught up."""
+
+_AT_ONCE = 0.05
+"""The part of a limit that may start at one moment after such a loss."""
 
 _WHOLE = 1 - 1e-9
 """A token counts as whole in spite of rounding; or else a wait could be too short to end."""
@@ -103,8 +109,10 @@ class Pace(Struct, frozen=True):
 
     Attributes
     ----------
+    windows : tuple of Window
+        Declared limits.
     buckets : tuple of Bucket
-        Declared limits, and last the learned one if there is one.
+        What spreads the calls within each of them, and last the learned one if there is one.
     at_once : int
         Most calls under way.
     under_way : int
@@ -138,6 +146,7 @@ class Pace(Struct, frozen=True):
         One call went alone after such a time, to bring the next announcement.
     """
 
+    windows: tuple[Window, ...] = ()
     buckets: tuple[Bucket, ...] = ()
     at_once: int = 8
     under_way: int = 0
@@ -158,8 +167,6 @@ class Pace(Struct, frozen=True):
     probing: bool = False
 
 
-# A declared limit is used to 99 %, and no bucket holds more than a hundredth of it: however the
-# service counts, no window sees too many.
 def opening_pace(
     *,
     now: float,
@@ -194,6 +201,7 @@ def opening_pace(
     limits = [(per_second, 1.0), (per_minute, 60.0)]
     buckets = tuple(_bucket(count, span, now) for count, span in limits if count)
     return Pace(
+        windows=tuple(window(count, span) for count, span in limits if count),
         buckets=buckets,
         at_once=at_once,
         left=left,
@@ -203,11 +211,11 @@ def opening_pace(
 
 
 def _bucket(count: float, span: float, now: float) -> Bucket:
-    size = max(1.0, math.floor((1 - _SHARE) * count))
-    return Bucket(rate=_SHARE * count / span, size=size, level=size, at=now)
+    size = max(1.0, math.floor(_AT_ONCE * count))
+    return Bucket(rate=_CATCHING_UP * count / span, size=size, level=1.0, at=now)
 
 
-def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
+def ask(pace: Pace, now: float, free_from: float = -math.inf) -> tuple[Pace, Decision]:
     """Decide whether one more call may start, and return the state after the decision.
 
     Parameters
@@ -216,6 +224,8 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
         As it is now.
     now : float
         Seconds of the same steady clock as before.
+    free_from : float, default -inf
+        When all declared limits have room for one more call; see `Starts.free_from`.
 
     Returns
     -------
@@ -236,7 +246,7 @@ def ask(pace: Pace, now: float) -> tuple[Pace, Decision]:
         return pace, Wait(math.inf)
     # All limits must agree before a token is taken from any, or tokens would be lost while waiting.
     buckets = tuple(bucket.filled(now) for bucket in pace.buckets)
-    wait = max((bucket.wait() for bucket in buckets), default=0.0)
+    wait = max(free_from - now, *(bucket.wait() for bucket in buckets), 0.0)
     if wait > 0:
         return replace(pace, buckets=buckets), Wait(wait)
     return _started(pace, tuple(bucket.taken() for bucket in buckets)), Send()

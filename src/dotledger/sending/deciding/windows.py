@@ -1,0 +1,144 @@
+"""Calls as a service counts them: how many reached it in any window of a declared limit.
+
+A limit of 50 a second holds for every second, wherever it begins. So the call that is fifty calls
+later may start a second after this one, and not before. What we know is when a call started; the
+service counts it when it arrives, and a busy machine brings some calls late. A late call followed
+by one in time makes a window that is too full. How late a call was is seen from its answer: so much
+as it took longer than the quickest.
+
+Nothing here looks at a clock.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from msgspec import Struct
+
+__all__ = ["Start", "Starts", "Window"]
+
+# What lies between two machines' clocks and timers.
+_APART = 1.002
+# A service whose own time varies looks like one that is reached late. Beyond this part of the
+# window we believe that, or slow answers would cost more than the refusals that they spare.
+_LATEST = 0.03
+# The quickest answer is forgotten slowly: a service that became slower is not late for ever.
+_FORGET = 0.01
+# The first calls may all be late: until so many have ended nobody knows what is quick here.
+_ENOUGH = 8
+
+
+class Window(Struct, frozen=True):
+    """A declared limit: at most `count` calls in any `span` seconds."""
+
+    count: int
+    span: float
+
+
+class Start(Struct):
+    """A call that started `at` some time; `took` is how long it was until it ended, if it has."""
+
+    at: float
+    took: float | None = None
+
+
+def window(count: float, span: float) -> Window:
+    """Return a limit in whole calls: 2.5 in a second are three in 1.2 seconds.
+
+    Parameters
+    ----------
+    count : float
+        Calls, above 0.
+    span : float
+        In so many seconds.
+
+    Returns
+    -------
+    Window
+        Never more calls in `span` than the next whole number above `count`.
+    """
+    whole = math.ceil(count)
+    return Window(whole, span * whole / count)
+
+
+class Starts:
+    """The last starts, as many as the longest window needs.
+
+    Parameters
+    ----------
+    windows : sequence of Window
+        Declared limits; with none nothing is kept.
+    """
+
+    def __init__(self, windows: Sequence[Window]) -> None:
+        self._windows = tuple(windows)
+        self._most = max((one.count for one in windows), default=0)
+        self._ring: list[Start] = []
+        self._number = 0
+        self._quickest = math.inf
+        self._ended = 0
+
+    def free_from(self, now: float) -> float:
+        """Return the earliest moment at which one more call may start.
+
+        Parameters
+        ----------
+        now : float
+            Seconds of any steady clock; what has not ended until now counts as late.
+
+        Returns
+        -------
+        float
+            May lie in the past; minus infinity while all limits have room.
+        """
+        return max((self._free(one, now) for one in self._windows), default=-math.inf)
+
+    def _free(self, one: Window, now: float) -> float:
+        if self._number < one.count:
+            return -math.inf
+        earlier = self._ring[(self._number - one.count) % self._most]
+        return earlier.at + one.span * _APART + min(self._late(earlier, now), _LATEST * one.span)
+
+    def _late(self, start: Start, now: float) -> float:
+        if self._ended < _ENOUGH:
+            return math.inf
+        took = now - start.at if start.took is None else start.took
+        return max(0.0, took - self._quickest)
+
+    def start(self, now: float) -> Start:
+        """Note that a call starts.
+
+        Parameters
+        ----------
+        now : float
+            Seconds of the same clock.
+
+        Returns
+        -------
+        Start
+            To be given back when the call ends.
+        """
+        started = Start(now)
+        if len(self._ring) < self._most:
+            self._ring.append(started)
+        elif self._most:
+            self._ring[self._number % self._most] = started
+        self._number += 1
+        return started
+
+    def end(self, start: Start, now: float) -> None:
+        """Note that a call has ended.
+
+        Parameters
+        ----------
+        start : Start
+            Of this call.
+        now : float
+            Seconds of the same clock.
+        """
+        took = start.took = now - start.at
+        quickest = self._quickest
+        known = took if math.isinf(quickest) else quickest + _FORGET * (took - quickest)
+        self._quickest = min(took, known)
+        self._ended += 1
