@@ -30,10 +30,11 @@ class Counting(ThreadingHTTPServer):
     request_queue_size = 256
 
     def __init__(self, pause=0.004):
-        super().__init__(("127.0.0.1", 0), _Answering)
+        super().__init__(("0.0.0.0", 0), _Answering)
         self.pause = pause
         self.numbers = {}
         self.answered = []
+        self.arrived = []
         self.came = []
         threading.Thread(target=self.serve_forever, args=(0.01,), daemon=True).start()
 
@@ -49,6 +50,7 @@ class _Answering(BaseHTTPRequestHandler):
         if self.last is not None:
             self.server.came.append((self.last, time.monotonic()))
         data = self.rfile.read(int(self.headers["Content-Length"]))
+        self.server.arrived.append(time.monotonic())
         number = self.server.numbers[hashlib.sha256(data).hexdigest()]
         time.sleep(self.server.pause)
         body = b'{"tags": [{"name": "n-%d"}], "things": []}' % number

@@ -1,16 +1,12 @@
 """A ledger for a team: the same on a PostgreSQL server, with several senders at once."""
 
 import os
-import shutil
-import signal
-import socket
 import subprocess
 import tempfile
 import threading
 import time
 import unittest
 from importlib.util import find_spec
-from pathlib import Path
 from unittest import mock
 
 from dotledger import Ledger, findings_of, send
@@ -21,64 +17,8 @@ from dotledger.ledger.usage import call_figures
 from dotledger.rereading import reread
 from dotledger.testing import FakeTransport, answer
 from tests.campaigns import senders
+from tests.campaigns.crews import PROGRAMS, Server
 from tests.sending.helpers import ANSWER, description, number_of, picture, pictures
-
-FOUND = [*Path("/usr/lib/postgresql").glob("*/bin/initdb"), shutil.which("initdb") or "none"]
-PROGRAMS = Path(FOUND[0]).parent
-
-
-class Server:
-    """A server of its own in a folder, on a port of its own."""
-
-    def __init__(self, folder):
-        self.folder = folder
-        self.user = {"user": "postgres"} if os.geteuid() == 0 else {}
-        with socket.create_server(("127.0.0.1", 0)) as free:
-            self.port = free.getsockname()[1]
-        if self.user:
-            shutil.chown(folder, "postgres")
-        self.run("initdb", "-D", folder, "-A", "trust", "-U", "postgres", "--no-sync")
-        self.address = f"postgresql://postgres@127.0.0.1:{self.port}/postgres"
-        self.start()
-
-    def run(self, program, *words):
-        subprocess.run(
-            [f"{PROGRAMS}/{program}", *words],
-            check=True,
-            capture_output=True,
-            cwd="/",
-            **self.user,
-        )
-
-    def start(self):
-        self.process = subprocess.Popen(
-            [
-                f"{PROGRAMS}/postgres",
-                "-D",
-                self.folder,
-                "-p",
-                str(self.port),
-                "-k",
-                self.folder,
-                "-F",
-            ],
-            stderr=subprocess.DEVNULL,
-            cwd="/",
-            **self.user,
-        )
-        for _ in range(100):
-            try:
-                socket.create_connection(("127.0.0.1", self.port)).close()
-                Ledger(self.address).close()
-            except (OSError, LedgerError):
-                time.sleep(0.1)
-            else:
-                return
-        raise AssertionError("the server does not start")
-
-    def stop(self):
-        self.process.send_signal(signal.SIGQUIT)  # at once, as in a crash
-        self.process.wait()
 
 
 @unittest.skipUnless((PROGRAMS / "initdb").exists(), "no PostgreSQL server here")

@@ -32,7 +32,17 @@ from dotledger.errors import LedgerError
 from dotledger.files import read_regular
 from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord
 
-__all__ = ["Claim", "FileClaim", "Waiting", "WaitingAnswer", "claim_path", "owner_of"]
+__all__ = [
+    "Claim",
+    "FileClaim",
+    "HeldElsewhere",
+    "Turn",
+    "Waiting",
+    "WaitingAnswer",
+    "claim_path",
+    "turn_path",
+    "who_has",
+]
 
 _ROOM = 1 << 20
 _LONG = 8 << 20
@@ -40,6 +50,10 @@ _LENGTH = 4
 _HEAD = 2 * _LENGTH
 _SILENT_AFTER = 60.0
 _LONGEST_NAME = 255
+
+
+class HeldElsewhere(LedgerError):
+    """A sender on another machine holds the claim."""
 
 
 class Waiting(Struct, frozen=True, kw_only=True):
@@ -104,6 +118,45 @@ class Claim(Protocol):
         """Give it back; with `empty`, everything put aside is in the ledger by now."""
 
 
+def turn_path(ledger: Path, service: str) -> Path:
+    """Return the file beside a ledger that is locked by whoever sends to a service.
+
+    Parameters
+    ----------
+    ledger : Path
+        The file.
+    service : str
+        Its name.
+
+    Returns
+    -------
+    Path
+        In the same folder.
+    """
+    return claim_path(ledger, hashlib.sha256(service.encode()).hexdigest())
+
+
+def who_has(path: Path) -> str:
+    """Return who has a turn, for people.
+
+    Parameters
+    ----------
+    path : Path
+        See `turn_path`.
+
+    Returns
+    -------
+    str
+        Such as ``process 12 on a-host``; "another process" if that cannot be read.
+    """
+    with contextlib.suppress(OSError, UnicodeError):
+        return read_regular(path).decode() or _SOMEBODY
+    return _SOMEBODY
+
+
+_SOMEBODY = "another process"
+
+
 def claim_path(ledger: Path, fingerprint: str) -> Path:
     """Return the file beside a ledger that is locked by whoever sends with these settings.
 
@@ -123,6 +176,42 @@ def claim_path(ledger: Path, fingerprint: str) -> Path:
     if len(os.fsencode(name)) > _LONGEST_NAME:
         name = f"{hashlib.sha256(os.fsencode(ledger.name)).hexdigest()[:24]}-{fingerprint[:12]}"
     return ledger.absolute().parent / name
+
+
+class Turn:
+    """The turn of one who sends to a service with a ledger that is a file, held by locking a file.
+
+    Whatever the settings: two batches may have images in common, and the service's limits hold for
+    both. Those who share a ledger on a server need not take turns; see `dotledger.ledger.crews`.
+
+    Parameters
+    ----------
+    ledger : Path
+        The file.
+    service : str
+        To which nobody else sends meanwhile.
+
+    Raises
+    ------
+    BlockingIOError
+        If another process, or another thread of this one, has it.
+    LedgerError
+        If the file cannot be made.
+    """
+
+    def __init__(self, ledger: Path, service: str) -> None:
+        self._path = turn_path(ledger, service)
+        self._file = _locked(self._path)
+        os.ftruncate(self._file, 0)
+        _written(self._file, f"process {os.getpid()} on {socket.gethostname()}".encode(), 0)
+
+    def release(self) -> None:
+        """Let the next one send."""
+        # Gone before it is unlocked: whoever waits for it sees that, and makes another.
+        if _is_at(self._file, self._path):
+            with contextlib.suppress(OSError):
+                self._path.unlink(missing_ok=True)
+        os.close(self._file)
 
 
 # Answers go into the claim's file always, not only while there is no database: a kill falls
@@ -368,13 +457,13 @@ def _refuse_other_host(path: Path, file: int) -> None:
     Its file is renewed every few seconds. That time and the one it is compared with are both the
     file server's, so that no machine's clock matters.
     """
-    owner = owner_of(path)
+    owner = _owner_of(path)
     if owner is None or owner.host == socket.gethostname():
         return
     with tempfile.NamedTemporaryFile(dir=path.parent, prefix=".") as fresh:
         age = os.fstat(fresh.fileno()).st_mtime - os.fstat(file).st_mtime
     if age < _SILENT_AFTER:
-        raise LedgerError(
+        raise HeldElsewhere(
             "another machine is sending with these settings into this ledger",
             place=str(path),
             got=f"process {owner.process} on {owner.host}",
@@ -393,19 +482,8 @@ def _no_place(path: Path, error: OSError) -> LedgerError:
     )
 
 
-def owner_of(path: Path) -> Any:
-    """Return who holds a claim (`Waiting`), or None if that cannot be read.
-
-    Parameters
-    ----------
-    path : Path
-        See `claim_path`.
-
-    Returns
-    -------
-    Waiting or None
-        The process and what it sends.
-    """
+def _owner_of(path: Path) -> Any:
+    """Return who holds a claim (`Waiting`), or None if that cannot be read."""
     with contextlib.suppress(OSError, msgspec.DecodeError, StopIteration):
         return msgspec.msgpack.decode(next(_records(read_regular(path))), type=Waiting)
     return None

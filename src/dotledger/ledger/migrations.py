@@ -124,6 +124,12 @@ def _to_5(operations: Any, connection: Connection) -> None:
     mark_file(connection)
 
 
+def _to_6(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as every step
+    """Let several senders share a batch on a server."""
+    for one in (schema.senders, schema.leases, schema.asking, schema.shares, schema.months):
+        one.create(connection)
+
+
 _RENAMED = {
     "images": "image_files",
     "outcomes": "outcome_rows",
@@ -136,5 +142,6 @@ _STEPS: Mapping[int, Callable[[Any, Connection], None]] = {
     2: _to_3,
     3: _to_4,
     4: _to_5,
+    5: _to_6,
 }
 """By version, the step to the next one."""

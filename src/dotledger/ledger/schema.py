@@ -25,20 +25,25 @@ __all__ = [
     "VERSION",
     "about",
     "answers",
+    "asking",
     "batches",
     "calls",
     "findings",
     "images",
     "items",
     "jobs",
+    "leases",
     "metadata",
+    "months",
     "notes",
     "outcomes",
     "readings",
     "reviews",
+    "senders",
+    "shares",
 ]
 
-VERSION = 5
+VERSION = 6
 """Raised whenever a table changes, with a step in `dotledger.ledger.migrations`."""
 
 metadata = MetaData()
@@ -223,3 +228,65 @@ jobs = Table(
     UniqueConstraint("fingerprint", "call_name", "images", name="one_job"),
 )
 """Jobs that a service has accepted and not ended: asked for again, never paid again."""
+
+senders = Table(
+    "senders",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("crew", Integer, nullable=False),
+    Column("batch", ForeignKey("batches.id"), nullable=False),
+    Column("service", String(80), nullable=False),
+    Column("who", String(200), nullable=False),
+    Column("began", String(32), nullable=False),
+    Column("until", Float, nullable=False),
+    Column("calls", Integer, nullable=False),
+    Column("money", Float, nullable=False),
+    Index("senders_by_batch", "batch", "until"),
+)
+"""Who sends a batch on a server beside others, until when that holds, what was set aside for it.
+
+Times of these tables are seconds since 1970 of the server's own clock: no machine's matters.
+"""
+
+leases = Table(
+    "leases",
+    metadata,
+    Column("batch", ForeignKey("batches.id"), primary_key=True),
+    Column("first", Integer, primary_key=True),
+    Column("last", Integer, nullable=False),
+    Column("sender", Integer),
+    Column("done", Integer, nullable=False),
+    Index("leases_by_done", "batch", "done", "first"),
+)
+"""Some images of a batch in a row, and the sender that has them to itself."""
+
+asking = Table(
+    "asking",
+    metadata,
+    Column("identity", String(64), primary_key=True),
+    Column("sha", String(64), primary_key=True),
+    Column("sender", Integer, nullable=False),
+)
+"""What a sender is asking just now, of whichever batch: nobody else asks the same meanwhile."""
+
+shares = Table(
+    "shares",
+    metadata,
+    Column("service", String(80), primary_key=True),
+    Column("span", Float, primary_key=True),
+    Column("sender", Integer, primary_key=True),
+    Column("calls", Integer, nullable=False),
+    Column("used", Integer, nullable=False),
+    Column("wants", Integer, nullable=False),
+    Column("until", Float, nullable=False),
+)
+"""How many calls in `span` seconds a sender may start, and how many it started in the last ones."""
+
+months = Table(
+    "months",
+    metadata,
+    Column("service", String(80), primary_key=True),
+    Column("month", String(7), primary_key=True),
+    Column("calls", Integer, nullable=False),
+)
+"""Calls made or set aside in a month, where several senders keep to one quota."""

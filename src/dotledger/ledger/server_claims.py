@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
+import glob
 import hashlib
 import os
 from collections.abc import Iterable, Iterator
+from itertools import count
 from pathlib import Path
 
 from platformdirs import user_state_path
@@ -13,16 +15,25 @@ from sqlalchemy import Connection, func, select
 from sqlalchemy.exc import SQLAlchemyError
 
 from dotledger.errors import LedgerError
-from dotledger.ledger import schema
-from dotledger.ledger.claims import FileClaim, Waiting, WaitingAnswer, claim_path
+from dotledger.ledger.claims import (
+    Claim,
+    FileClaim,
+    HeldElsewhere,
+    Waiting,
+    WaitingAnswer,
+    claim_path,
+)
 from dotledger.ledger.records import BatchOpening
 from dotledger.ledger.store import Ledger
 
-__all__ = ["ServerClaim", "sender_of"]
+__all__ = ["ServerClaim"]
 
 
 class ServerClaim:
     """A claim held by a session lock of the server: it ends with the connection.
+
+    Several senders who share their batches hold it together, each with a file of its own; one that
+    asks again about what was settled holds it alone.
 
     Parameters
     ----------
@@ -30,6 +41,8 @@ class ServerClaim:
         On a server.
     opening : BatchOpening
         What is to be sent.
+    shared : bool, default False
+        Hold it together with others.
 
     Raises
     ------
@@ -39,10 +52,11 @@ class ServerClaim:
         If the server does not answer, or nothing can be kept on this machine.
     """
 
-    def __init__(self, ledger: Ledger, opening: BatchOpening) -> None:
-        self._ledger = ledger
+    def __init__(self, ledger: Ledger, opening: BatchOpening, *, shared: bool = False) -> None:
+        self._ledger, self._shared, self._opening = ledger, shared, opening
         self._number = int(hashlib.sha256(opening.fingerprint.encode()).hexdigest()[:15], 16)
-        self._file = FileClaim(_beside_home(ledger.where, opening.fingerprint), opening)
+        self._first = _beside_home(ledger.where, opening.fingerprint)
+        self._file = _free_file(self._first, opening) if shared else FileClaim(self._first, opening)
         self._connection: Connection | None = None
         try:
             taken = self._take()
@@ -60,7 +74,8 @@ class ServerClaim:
 
     def _take(self) -> bool:
         self._connection = self._ledger.connection()
-        return bool(self._connection.scalar(select(func.pg_try_advisory_lock(self._number))))
+        lock = func.pg_try_advisory_lock_shared if self._shared else func.pg_try_advisory_lock
+        return bool(self._connection.scalar(select(lock(self._number))))
 
     def held(self) -> bool:
         """Ask the server; if the connection was lost, try to take the lock again."""
@@ -108,30 +123,37 @@ class ServerClaim:
         """Forget what earlier senders left."""
         self._file.taken_in()
 
+    def orphans(self) -> Iterator[Claim]:
+        """Yield the files of senders on this machine that were killed, each while it is locked."""
+        for path in sorted(self._first.parent.glob(f"{glob.escape(self._first.name)}*")):
+            if path == self.path or path.name.endswith("-2"):
+                continue
+            try:
+                found = FileClaim(path, self._opening)
+            except (BlockingIOError, LedgerError):
+                continue
+            whole = False
+            try:
+                yield found
+                whole = True
+            finally:
+                found.release(empty=whole)
+
     def release(self, *, empty: bool) -> None:
         """Give the lock back."""
         self._let_go()
         self._file.release(empty=empty)
 
 
-def sender_of(ledger: Ledger, key: str) -> str | None:
-    """Return who is written down as sending the batch of this key.
-
-    Parameters
-    ----------
-    ledger : Ledger
-        Open.
-    key : str
-        Of the batch.
-
-    Returns
-    -------
-    str or None
-        None if there is no such batch, or nobody sends it.
-    """
-    with ledger.reading() as connection:
-        query = select(schema.batches.c.sender).where(schema.batches.c.key == key)
-        return connection.execute(query).scalar()
+def _free_file(first: Path, opening: BatchOpening) -> FileClaim:
+    """Return the first file beside those that other senders on this machine have."""
+    for number in count():
+        path = first.with_name(f"{first.name}.{number}") if number else first
+        try:
+            return FileClaim(path, opening)
+        except (BlockingIOError, HeldElsewhere):
+            continue
+    raise AssertionError("numbers do not end")
 
 
 def _beside_home(where: str, fingerprint: str) -> Path:

@@ -144,7 +144,8 @@ class BatchWriter:
             stop = min(start + _ITEMS_AT_ONCE, len(names))
             rows = [(self.batch, i, names[i], paths[i]) for i in range(start, stop)]
             with self._ledger.writing() as connection:
-                insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
+                # Another sender of the same batch may be writing them down too.
+                insert_rows(connection, schema.items, _ITEM_COLUMNS, rows, skip_known=True)
 
     def write_one(self, record: ItemRecord, name: str, path: str) -> None:
         """Write one settled image of a batch that grows, as a running program's does.

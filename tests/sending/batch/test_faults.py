@@ -263,18 +263,19 @@ class Processes(unittest.TestCase):
         self.assertEqual(len(set(self.committed())), 300)
 
     def test_two_processes(self):
-        """The same batch twice at once: one sends, the other says who does."""
+        """The same batch twice at once: one sends, the other says who does, and finds it done."""
         self.images(120)
         self.handler.pause = 0.5
         first = self.start()
         while len(self.committed()) < 5 and first.poll() is None:
             time.sleep(0.02)
-        _, err = self.start().communicate()
-        self.assertRegex(
-            err, "l.ledger: this batch is being sent by another process.*process [0-9]+ on"
-        )
+        second = self.start()
+        said = second.stderr.readline()
+        self.assertRegex(said, f"waiting: process {first.pid} on .* sends to bell with this")
         self.handler.pause = 0
         first.communicate()
+        out, _ = second.communicate()
+        self.assertIn("Nothing sent: the ledger holds every answer already.", out)
         self.assertEqual(Counter(self.handler.seen).most_common(1)[0][1], 1)
 
     def test_without_assertions(self):

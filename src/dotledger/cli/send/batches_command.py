@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections import Counter
 from typing import TYPE_CHECKING, Any
 
@@ -63,7 +64,7 @@ def _list(ledger: Ledger, known: list[Batch], as_json: bool) -> None:
             f"{r['images']:,}",
             *(f"{_most(r['outcomes'], o):,}" for o in ("failed", "refused", "pending")),
             r["started"][:16].replace("T", " "),
-            r["ended"][:16].replace("T", " ") or "not ended",
+            r["ended"][:16].replace("T", " ") or _not_ended(r["senders"]),
         )
         for r in records
     ]
@@ -77,6 +78,7 @@ def _most(outcomes: dict[str, dict[str, int]], outcome: str) -> int:
 
 def _record(ledger: Ledger, batch: Batch) -> dict[str, Any]:
     from dotledger.ledger.batches import outcome_counts
+    from dotledger.ledger.crews import senders_of
 
     return {
         "batch": batch.id,
@@ -89,7 +91,12 @@ def _record(ledger: Ledger, batch: Batch) -> dict[str, Any]:
         "ended": batch.ended,
         "stopped_because": batch.stopped_because,
         "outcomes": outcome_counts(ledger, batch),
+        "senders": [] if batch.ended else senders_of(ledger, batch.id, time.time()),
     }
+
+
+def _not_ended(senders: list[dict[str, str]]) -> str:
+    return f"{counted(len(senders), 'sender')} at work" if senders else "not ended"
 
 
 def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
@@ -122,7 +129,8 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
     counts = record["outcomes"]
     print_table(
         f"Batch {batch.id}: {counted(batch.images, 'image')} of {batch.source} to {batch.service}",
-        f"Started {batch.started[:19]}, {_ended(batch.ended)}.",
+        f"Started {batch.started[:19]}, {_ended(batch.ended, record['senders'])}.",
+        *(f"Sending: {one['who']}, last seen {one['seen'][11:19]}." for one in record["senders"]),
         *([f"Stopped: {batch.stopped_because}."] if batch.stopped_because else []),
         *([f"Round: {batch.round}."] if batch.round else []),
         *(
@@ -151,8 +159,10 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
         print_table(*(f"  {name}: {'; '.join(steps)}" for name, steps in prepared[:5]))
 
 
-def _ended(when: str) -> str:
-    return f"ended {when[:19]}" if when else "not finished (running or crashed)"
+def _ended(when: str, senders: list[dict[str, str]]) -> str:
+    if when:
+        return f"ended {when[:19]}"
+    return "not finished" if senders else "not finished, and nobody sends it (stopped or killed)"
 
 
 def _most_frequent(reasons: Counter[tuple[str, str]]) -> list[tuple[str, str, str]]:

@@ -223,13 +223,17 @@ def _suspicions(ledger: Ledger, batch: Batch) -> list[str]:
 def _cost(sent: SentBatch) -> str:
     calls = f"{counted(sent.calls, 'call')} in {sent.seconds:.1f} s"
     if not sent.calls and not sent.pending:
+        if sent.shared:
+            return f"Nothing sent: {counted(sent.shared, 'other sender')} did it all."
         answered = any(r["found"] + r["empty"] + r["unread"] for r in sent.outcomes.values())
         why = "the ledger holds every answer already" if answered else "no image can be sent"
         return f"Nothing sent: {why}."
     price = f", {money(sent.money, sent.currency)}" if sent.currency else ""
     reused = f"; {counted(sent.reused, 'image')} answered by earlier calls" if sent.reused else ""
     held = f"; asked to wait: {counted(sent.refusals, 'call')}" if sent.refusals else ""
-    return f"{calls}{price}{reused}{held}."
+    # Outcomes are the whole batch's; calls and money are this process's.
+    others = f"; {counted(sent.shared, 'other sender')} beside this one" if sent.shared else ""
+    return f"{calls}{price}{reused}{held}{others}."
 
 
 def _reasons(rows: list[tuple[str, str, str, str]], batch: int) -> list[str]:

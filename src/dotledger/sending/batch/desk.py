@@ -16,13 +16,14 @@ from dotledger.ledger.store import Ledger, in_parts
 from dotledger.ledger.writing import BatchWriter
 from dotledger.sending.batch.notes import found_in, note_kept, note_not_asked
 from dotledger.sending.batch.progress import Progress, SentBatch
-from dotledger.sending.batch.worker import Loaded, Settled, Worker
+from dotledger.sending.batch.worker import Loaded, Settled, Worker, half_of
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.conditional import fate_of
 from dotledger.sending.deciding.plan import Plan
 
 if TYPE_CHECKING:
     from dotledger.sending.batch.means import Means
+    from dotledger.sending.batch.together import Together
 
 __all__ = ["Desk"]
 
@@ -56,11 +57,10 @@ class Desk:
         self._ledger = ledger
         self._claim = claim
         self._writer = BatchWriter(ledger, opening, means.wall())
-        if claim.waiting():
-            self._writer.take_in(claim.set_aside(), means.wall())
-            claim.taken_in()
-        self._reader = worker.reader()
         self._means = means
+        if claim.waiting():
+            self.adopt(claim)
+        self._reader = worker.reader()
         self._gate = gate
         self.settled = self._writer.settled()
         self._opened = False
@@ -78,6 +78,25 @@ class Desk:
         self._reused = 0
         self._counts: Counter[str] = Counter()
         self._earlier = len(self.settled)
+        self._resumed = self._writer.resumed
+        self._together: Together | None = None
+        self._forget = worker.forget
+
+    @property
+    def batch(self) -> int:
+        """The batch's number in the ledger."""
+        return self._writer.batch
+
+    def share_with(self, together: Together) -> None:
+        """Send only a part of the batch, with others; all images are written down before."""
+        self._together = together
+        self._writer.resumed = True  # whoever had an image before us may have written it
+        self.open_items()
+
+    def adopt(self, claim: Claim) -> None:
+        """Take in what another sender had put aside."""
+        self._writer.take_in(claim.set_aside(), self._means.wall())
+        claim.taken_in()
 
     def open_items(self) -> None:
         """Write down which images the batch has, once; the first calls are under way by then."""
@@ -97,6 +116,10 @@ class Desk:
             self._note_calls(call for _, call, _ in half.answered)
         self._halves += result.halves
         self._lookups += result.lookups
+        if self._together is not None:
+            looked_up = [one.record for one, _ in result.lookups]
+            given = [*result.done, *result.halves, *looked_up]
+            self._together.handed_over([record.position for record in given])
 
     def _keep(self, record: ItemRecord) -> None:
         self._records.append(record)
@@ -141,7 +164,7 @@ class Desk:
     def _ask_for_claim(self) -> None:
         """Stop where somebody else may be sending too; what came is written all the same."""
         if not self._gate.stop_reason and not self._claim.held():
-            self._writer.resumed = True
+            self._writer.resumed = self._resumed = True
             self._gate.stop("the claim on the ledger was lost: somebody else may be sending now")
 
     def rescued(self, error: LedgerError) -> LedgerError:
@@ -191,6 +214,8 @@ class Desk:
     def _write_records(self) -> None:
         self._writer.write([*self._records, *self._halves], self._loose)
         self._claim.committed(self._aside)
+        if self._together is not None and self._records:
+            self._together.written([record.position for record in self._records])
         self._records, self._halves, self._loose = [], [], []
         self._calls, self._aside = set(), []
 
@@ -200,6 +225,26 @@ class Desk:
         for part in in_parts(waiting, _WRITE_AT):
             self._settle(part)
             self._write_records()
+        if self._together is not None and self._lookups:
+            self._ask_ourselves(self._together)
+
+    def _ask_ourselves(self, together: Together) -> None:
+        """Give images back to our workers whose answer nobody is asking for any more.
+
+        Whoever asked for them failed, was stopped, or is gone. An answer that came in this very
+        moment is found when the image is looked at again.
+        """
+        pairs = {(name, one.asked) for one, names in self._lookups for name in names}
+        asked = together.still_asked(pairs)
+        waiting, self._lookups = self._lookups, []
+        for one, names in waiting:
+            if any((name, one.asked) in asked for name in names):
+                self._lookups.append((one, names))
+                continue
+            if one.record.answered:
+                self._halves.append(half_of(one.record))
+            self._forget(one, names)
+            together.again(one.record.position)
 
     def _settle(self, waiting: Sequence[tuple[Loaded, tuple[str, ...]]]) -> None:
         stored = {
@@ -260,9 +305,11 @@ class Desk:
 
     def progress(self) -> Progress:
         """Return how far the sending is."""
+        done = self._earlier + self._counts["done"]
+        by_all = self._together.settled if self._together is not None else 0
         return Progress(
             images=len(self._plan.gathered),
-            done=self._earlier + self._counts["done"],
+            done=max(done, by_all),
             earlier=self._earlier,
             failed=self._counts["failed"],
             refused=self._counts["refused"],
@@ -280,7 +327,9 @@ class Desk:
         pending = any(row["pending"] for row in outcomes.values())
         reason = (self._gate.stop_reason or self._gate.pace.budget_reason) if pending else ""
         idle = not (self._call_count or self._counts["done"])
-        self._writer.close(self._means.wall(), reason, idle=idle)
+        others = self._together is not None and self._together.end(whole=True)
+        if not others:  # the last one closes the batch
+            self._writer.close(self._means.wall(), reason, idle=idle)
         return SentBatch(
             batch=batch.id,
             service=batch.service,
@@ -296,5 +345,6 @@ class Desk:
             seconds=self._means.steady() - self._began,
             stopped_because=reason,
             at_limit=bool(reason) and not self._gate.stop_reason,
-            resumed=self._writer.resumed,
+            resumed=self._resumed,
+            shared=self._together.most if self._together is not None else 0,
         )

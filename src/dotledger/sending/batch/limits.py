@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 from dotledger.core.spelling import counted
 from dotledger.errors import LedgerError
-from dotledger.ledger.claims import FileClaim, claim_path
+from dotledger.ledger.claims import FileClaim, Turn, claim_path
 from dotledger.ledger.records import BatchOpening
 from dotledger.sending.deciding.plan import Plan
 
-if TYPE_CHECKING:
-    pass
-
-__all__ = ["allowance", "being_sent", "file_claim", "is_new", "make_empty", "waiting_aside"]
+__all__ = [
+    "allowance",
+    "calls_reached",
+    "file_claim",
+    "file_turn",
+    "is_new",
+    "make_empty",
+    "quota_reached",
+    "waiting_aside",
+]
 
 
 def allowance(plan: Plan, at_most: int | None, used_this_month: int) -> tuple[int | None, str]:
@@ -36,11 +41,69 @@ def allowance(plan: Plan, at_most: int | None, used_this_month: int) -> tuple[in
     """
     limits = []
     if at_most is not None:
-        limits.append((at_most, f"the limit of {at_most} calls is reached"))
+        limits.append((at_most, calls_reached(at_most)))
     if (quota := plan.description.limits.per_month) is not None:
         left = max(0, quota - used_this_month)
-        limits.append((left, f"the monthly quota of {quota} calls is used up"))
+        limits.append((left, quota_reached(quota)))
     return min(limits, default=(None, ""))
+
+
+def calls_reached(at_most: int) -> str:
+    """Return what is said when so many calls were asked for, and made.
+
+    Parameters
+    ----------
+    at_most : int
+        Calls.
+
+    Returns
+    -------
+    str
+        For people.
+    """
+    return f"the limit of {at_most} calls is reached"
+
+
+def quota_reached(quota: int) -> str:
+    """Return what is said when the month allows no further call.
+
+    Parameters
+    ----------
+    quota : int
+        Calls a month.
+
+    Returns
+    -------
+    str
+        For people.
+    """
+    return f"the monthly quota of {quota} calls is used up"
+
+
+def file_turn(path: Path, service: str) -> Turn:
+    """Return the turn to send to a service with a ledger that is a file.
+
+    Parameters
+    ----------
+    path : Path
+        The ledger.
+    service : str
+        Its name.
+
+    Returns
+    -------
+    Turn
+        Ours until it is released.
+
+    Raises
+    ------
+    BlockingIOError
+        If another process has it.
+    LedgerError
+        If the place is a folder, or cannot be written.
+    """
+    _refuse_folder(path)
+    return Turn(path, service)
 
 
 def file_claim(path: Path, opening: BatchOpening) -> FileClaim:
@@ -63,13 +126,17 @@ def file_claim(path: Path, opening: BatchOpening) -> FileClaim:
     LedgerError
         If the place is a folder, or cannot be looked at.
     """
+    _refuse_folder(path)
+    return FileClaim(claim_path(path, opening.fingerprint), opening)
+
+
+def _refuse_folder(path: Path) -> None:
     try:
         folder = path.is_dir() or (path.exists() and not path.is_file())
     except OSError as error:
         raise _not_writable(path, error) from error
     if folder:
         raise LedgerError("not a file", place=str(path), next_step="Name a file.")
-    return FileClaim(claim_path(path, opening.fingerprint), opening)
 
 
 def is_new(path: Path) -> bool:
@@ -134,26 +201,3 @@ def waiting_aside(error: LedgerError, count: int, where: Path) -> LedgerError:
     """
     step = f"{error.next_step} {counted(count, 'answer')} wait in {where} until you send again."
     return LedgerError(error.message, place=error.place, next_step=step.strip(), lost=[])
-
-
-def being_sent(where: str, sender: str) -> LedgerError:
-    """Return the error for a batch that somebody else is sending.
-
-    Parameters
-    ----------
-    where : str
-        The ledger, as it may be shown.
-    sender : str
-        Who sends it.
-
-    Returns
-    -------
-    LedgerError
-        To be raised.
-    """
-    return LedgerError(
-        "this batch is being sent by another process",
-        place=where,
-        got=sender,
-        next_step="Wait for it to end; what it has answered will not be sent again.",
-    )

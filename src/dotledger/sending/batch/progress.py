@@ -76,6 +76,8 @@ class SentBatch(Struct, frozen=True, kw_only=True):
         Whether it stopped because a limit of calls, money or the month was reached.
     resumed : bool
         Whether the batch was there before.
+    shared : int
+        How many other processes sent parts of the same batch meanwhile, at most.
     """
 
     batch: int
@@ -93,6 +95,7 @@ class SentBatch(Struct, frozen=True, kw_only=True):
     stopped_because: str
     at_limit: bool
     resumed: bool
+    shared: int = 0
 
     @property
     def failed(self) -> int:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
+import os
 import queue
+import socket
 import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -13,21 +16,21 @@ from typing import TYPE_CHECKING, Any
 
 from dotledger.core.spelling import as_text
 from dotledger.errors import LedgerError
-from dotledger.ledger.claims import Claim, FileClaim, WaitingAnswer, claim_path, owner_of
+from dotledger.ledger.claims import Claim, FileClaim, WaitingAnswer, turn_path, who_has
 from dotledger.ledger.places import FilePlace, place_of
 from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord, timestamp
 from dotledger.sending.batch.interrupting import interruptions_told
 from dotledger.sending.batch.limits import (
     allowance,
-    being_sent,
     file_claim,
+    file_turn,
     is_new,
     make_empty,
     waiting_aside,
 )
 from dotledger.sending.batch.means import Means
 from dotledger.sending.batch.progress import SentBatch
-from dotledger.sending.batch.worker import Position, Settled, Worker
+from dotledger.sending.batch.worker import Position, Settled, Take, Worker
 from dotledger.sending.calls.calling import Caller
 from dotledger.sending.calls.code import transport_for
 from dotledger.sending.calls.meter import Meter
@@ -42,8 +45,10 @@ from dotledger.services.secrets import Key, Secrets
 
 if TYPE_CHECKING:
     from dotledger.ledger.answers import StoredAnswer
+    from dotledger.ledger.server_claims import ServerClaim
     from dotledger.ledger.store import Ledger
     from dotledger.sending.batch.desk import Desk
+    from dotledger.sending.batch.together import Together
     from dotledger.sending.calls.steps import Jobs
 
 __all__ = ["Sending"]
@@ -175,9 +180,17 @@ class Sending:
     def _run_file(self, path: Path) -> SentBatch:
         """Claim a ledger that is a file; then start, at once where it holds no answer yet."""
         opening = self._opening()
-        claim = self._claimed(
-            claim_path(path, opening.fingerprint), lambda: file_claim(path, opening)
+        service = opening.service
+        turn = self._claimed(
+            lambda: file_turn(path, service), lambda: who_has(turn_path(path, service))
         )
+        try:
+            return self._run_in_turn(path, opening)
+        finally:
+            turn.release()
+
+    def _run_in_turn(self, path: Path, opening: BatchOpening) -> SentBatch:
+        claim = self._claimed(lambda: file_claim(path, opening))
         early = isinstance(self._ledger, str) and not self._has_jobs()
         if early and not claim.waiting() and is_new(path):
             return self._with_claim(claim, lambda: self._run_new(path, opening, claim))
@@ -211,33 +224,25 @@ class Sending:
         for thread in self._at_work:
             thread.join()
 
-    # A second batch with the same settings waits for the first: their images may be the same, and
-    # no image is paid for twice.
-    def _claimed(self, path: Path | None, take: Callable[[], Any]) -> Any:
-        """Take the claim, or wait for it while another batch with these settings is sent.
-
-        Raises
-        ------
-        LedgerError
-            If it is this very batch that is being sent.
-        """
+    # Whoever sends to the same service waits: their images may be the same, and none is paid for
+    # twice; one that sends the very same batch finds it done then.
+    def _claimed(
+        self, take: Callable[[], Any], who: Callable[[], str] = lambda: "another process"
+    ) -> Any:
+        """Take a claim, or wait for it while another process has it."""
         told = False
         while True:
-            try:
+            with contextlib.suppress(BlockingIOError):
                 return take()
-            except BlockingIOError:
-                self._refuse_same_batch(path)
             if not told:
-                _log.warning("waiting: another process sends to the same service with this ledger")
+                _log.warning(
+                    "waiting: %s sends to %s with this ledger",
+                    who(),
+                    self._plan.description.service,
+                )
                 told = True
             if self._halt.wait(_ASK_EVERY) or self.interrupted:
                 raise KeyboardInterrupt("stopped while waiting for another sender")
-
-    def _refuse_same_batch(self, path: Path | None) -> None:
-        owner = owner_of(path) if path else None
-        if owner is not None and owner.opening.key == self._plan.key():
-            where = self._ledger if isinstance(self._ledger, str) else self._ledger.where
-            raise being_sent(where, f"process {owner.process} on {owner.host}")
 
     def _run_opened(self, claim: Claim | None = None) -> SentBatch:
         from dotledger.ledger.store import Ledger
@@ -246,21 +251,85 @@ class Sending:
         try:
             if claim is not None:
                 return self._run_known(ledger, claim)
-            held = self._claimed(None, lambda: self._server_claim(ledger))
-            return self._with_claim(held, lambda: self._run_known(ledger, held))
+            return self._run_on_server(ledger)
         finally:
             if ledger is not self._ledger:
                 ledger.close()
 
-    def _server_claim(self, ledger: Ledger) -> Claim:
-        from dotledger.ledger.server_claims import ServerClaim, sender_of
+    def _run_on_server(self, ledger: Ledger) -> SentBatch:
+        """Share the batch with whoever sends it too; asking again is done by one alone."""
+        from dotledger.ledger.server_claims import ServerClaim
 
+        opening, shared = self._opening(), not self._again
+        held = self._claimed(lambda: ServerClaim(ledger, opening, shared=shared))
+        run = self._run_together if shared else self._run_known
+        return self._with_claim(held, lambda: run(ledger, held))
+
+    def _run_together(self, ledger: Ledger, claim: ServerClaim) -> SentBatch:
+        worker, desk = self._ready(ledger, claim)
+
+        def adopt() -> None:
+            for orphan in claim.orphans():
+                if orphan.waiting():
+                    desk.adopt(orphan)
+
+        adopt()
+        used = self._used_this_month(ledger)
+        together = self._together(ledger, desk, adopt, used)
+        ended = False
         try:
-            return ServerClaim(ledger, self._opening())
-        except BlockingIOError:
-            if sender := sender_of(ledger, self._plan.key()):
-                raise being_sent(ledger.where, sender.partition(" ")[0]) from None
-            raise
+            desk.share_with(together)
+            worker.claims = together.claim
+            self._limit_together(together, used)
+            together.begin()
+            threads = self._start(worker, together.take)
+            sent = self._watched(lambda: self._kept(desk, len(threads)))
+            ended = True
+            return sent
+        finally:
+            if not ended:
+                self._wait_for_workers()
+                with contextlib.suppress(
+                    LedgerError
+                ):  # what ended it is told; the server forgets us
+                    together.end(whole=False)
+
+    def _together(
+        self, ledger: Ledger, desk: Desk, adopt: Callable[[], None], used: Mapping[str, int]
+    ) -> Together:
+        from dotledger.ledger.crews import HOLDS, Crew
+        from dotledger.sending.batch.together import Allowed, Together
+
+        description = self._plan.description
+        who = f"process {os.getpid()} on {socket.gethostname()}"
+        crew = Crew(ledger, batch=desk.batch, service=description.service, who=who)
+
+        def used_by_now() -> None:
+            self._meter.others_used(self._used_this_month(ledger))
+
+        return Together(
+            crew=crew,
+            plan=self._plan,
+            gate=self._gate,
+            meter=self._meter,
+            allowed=Allowed(
+                at_most=self._at_most,
+                quota=description.limits.per_month,
+                budget=self._budget,
+                used=sum(used.values()),
+                month=self._month(),
+            ),
+            steady=self._means.steady,
+            adopt=adopt,
+            used_by_now=used_by_now if has_steps(description) else None,
+            holds=HOLDS,
+        )
+
+    def _limit_together(self, together: Together, used: Mapping[str, int]) -> None:
+        """Ask for calls and money as they are needed, of what all senders may make and spend."""
+        if self._at_most is not None or self._plan.description.limits.per_month is not None:
+            self._gate.allow(0, "", together.more_calls)
+        self._meter.start(used, self._month(), self._budget, together.more_money)
 
     # The first call starts before the database package is loaded, but after the claim is taken
     # and the file made; answers are kept in the claim's file until then.
@@ -273,7 +342,7 @@ class Sending:
         open_by_now = threading.Event()
         worker = self._worker(claim, open_by_now)
         self._limit({})
-        threads = self._start(worker, self._positions({}))
+        threads = self._start(worker, self._in_order({}))
 
         def keep() -> SentBatch:
             from dotledger.ledger.store import Ledger
@@ -286,10 +355,16 @@ class Sending:
         return self._watched(keep)
 
     def _run_known(self, ledger: Ledger, claim: Claim) -> SentBatch:
+        self._limit(self._used_this_month(ledger))
+        worker, desk = self._ready(ledger, claim)
+        threads = self._start(worker, self._in_order(desk.settled))
+        return self._watched(lambda: self._kept(desk, len(threads)))
+
+    def _ready(self, ledger: Ledger, claim: Claim) -> tuple[Worker, Desk]:
+        """Return who works and who writes, with what the ledger knows already."""
         from dotledger.ledger.answers import answered_shas
 
         both = (self._plan.fingerprint, self._plan.earlier)
-        self._limit(self._used_this_month(ledger))
         open_by_now = threading.Event()
         worker = self._worker(claim, open_by_now, ledger)
         desk = self._desk(ledger, self._opening(), worker, claim)
@@ -301,8 +376,7 @@ class Sending:
                 answered_shas(ledger, both, call.name),
                 answered_shas(ledger, known, call.name),
             )
-        threads = self._start(worker, self._positions(desk.settled))
-        return self._watched(lambda: self._kept(desk, len(threads)))
+        return worker, desk
 
     def _used_this_month(self, ledger: Ledger) -> Mapping[str, int]:
         """Return the requests of this month by call, if anything depends on them."""
@@ -461,10 +535,20 @@ class Sending:
             if wanted:
                 yield position, item
 
-    def _start(self, worker: Worker, todo: Iterator[Position]) -> list[threading.Thread]:
+    def _in_order(self, settled: dict[int, dict[str, str]]) -> Take:
+        """Return what hands the workers one image after another."""
+        todo = self._positions(settled)
+
+        def take(wait: bool) -> Position | None:  # noqa: ARG001 - there is nothing to wait for
+            with self._taking:
+                return None if self._gate.over else next(todo, None)
+
+        return take
+
+    def _start(self, worker: Worker, take: Take) -> list[threading.Thread]:
         count = min(self._plan.description.limits.at_once, max(1, len(self._plan.gathered)))
         threads = [
-            threading.Thread(target=self._work, args=(worker, todo), daemon=True)
+            threading.Thread(target=self._work, args=(worker, take), daemon=True)
             for _ in range(count)
         ]
         self._at_work = threads
@@ -472,11 +556,7 @@ class Sending:
             thread.start()
         return threads
 
-    def _work(self, worker: Worker, todo: Iterator[Position]) -> None:
-        def take() -> Position | None:
-            with self._taking:
-                return None if self._gate.over else next(todo, None)
-
+    def _work(self, worker: Worker, take: Take) -> None:
         try:
             while (settled := worker.settle(take)) is not None:
                 self._results.put(settled)

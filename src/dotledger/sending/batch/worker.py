@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from dotledger.reading.rule_reader import Reading
     from dotledger.services.answers import Reader
 
-__all__ = ["Loaded", "Settled", "Worker", "digest_of"]
+__all__ = ["Loaded", "Position", "Settled", "Take", "Worker", "digest_of", "half_of"]
 
 _log = logging.getLogger("dotledger")
 _QUICK = 0.02
@@ -51,6 +51,8 @@ _SENT = "sent "
 """What tells the digest of what was sent from that of the file, which may be the same."""
 
 Position = tuple[int, Item]
+Take = Callable[[bool], Position | None]
+"""The next image; told whether to wait for one where none is there just now."""
 Keep = Callable[[CallRecord, "list[ImageRecord]", "list[str]", bool], None]
 
 
@@ -123,6 +125,7 @@ class Worker:
         jobs: Jobs | None = None,
         stored: Callable[[str, str, str], StoredAnswer | None] | None = None,
     ) -> None:
+        self.claims: Callable[[int, Iterable[str], str], set[str]] | None = None
         self._stored = stored
         self._told_of_the_end = False
         self._fetched = any(c.body == "address" and c.bring is None for c, _ in plan.calls)
@@ -160,7 +163,7 @@ class Worker:
             self._reading = Reader(self._plan.description)
         return self._reading
 
-    def settle(self, take: Callable[[], Position | None]) -> Settled | None:
+    def settle(self, take: Take) -> Settled | None:
         """Take as many images as fill a call, as far as they go; None if there are none left.
 
         Images that need no call (refused, or answered elsewhere) do not count, but are handed
@@ -177,13 +180,13 @@ class Worker:
             self._close(one, result)
         return result
 
-    def _filled(
-        self, take: Callable[[], Position | None], result: Settled
-    ) -> tuple[list[Loaded], bool]:
+    def _filled(self, take: Take, result: Settled) -> tuple[list[Loaded], bool]:
         """Return the images for one call, and whether anything was taken."""
         loaded: list[Loaded] = []
         taken = False
-        while len(loaded) < self._plan.images_per_call and (position := take()) is not None:
+        while len(loaded) < self._plan.images_per_call:
+            if (position := take(not taken)) is None:
+                break
             taken = True
             one = self._load(*position, result)
             if one is not None and one.unanswered:
@@ -220,14 +223,19 @@ class Worker:
         made = {id(o.call): o.call for o in record.outcomes if o.call is not None}
         result.loose += [call for key, call in made.items() if key not in answered]
         if answered:
-            half = ItemRecord(position=record.position, image=record.image, sent=record.sent)
-            half.answered, half.asked = record.answered, record.asked
-            result.halves.append(half)
+            result.halves.append(half_of(record))
 
     def _release(self, one: Loaded) -> None:
+        self.forget(one, one.unanswered)
+
+    def forget(self, one: Loaded, names: Iterable[str]) -> None:
+        """Forget that we, or somebody else, asked for an image: whoever comes next may."""
+        self._unclaim(one.sha, one.asked, tuple(names))
+
+    def _unclaim(self, sha: str, asked: str, names: Sequence[str]) -> None:
         with self._claiming:
-            for known in (one.sha, _SENT + one.asked):
-                self._claimed.difference_update((name, known) for name in one.unanswered)
+            for known in (sha, _SENT + asked):
+                self._claimed.difference_update((name, known) for name in names)
 
     def _load(self, position: int, item: Item, result: Settled) -> Loaded | None:
         record = ItemRecord(position=position)
@@ -255,7 +263,7 @@ class Worker:
             sha=sha,
             frame=frame,
             payload=_payload(prepared, item.where),
-            unanswered=self._claim(sha, record.asked),
+            unanswered=self._claim(position, sha, record.asked),
             asked=record.asked,
         )
 
@@ -320,7 +328,7 @@ class Worker:
             note_kept(record, kept, name, kinds, one.frame, self.reader())
         return record
 
-    def _claim(self, sha: str, asked: str) -> set[str]:
+    def _claim(self, position: int, sha: str, asked: str) -> set[str]:
         """Return the calls this image needs from us, so that equal bytes are sent once."""
         names = {call.name for call, _ in self._plan.calls}
         with self._claiming:
@@ -329,7 +337,11 @@ class Worker:
             }
             for known in (sha, _SENT + asked):
                 self._claimed.update((name, known) for name in mine)
-        return mine
+        if not mine or self.claims is None:
+            return mine
+        granted = self.claims(position, mine, asked)
+        self._unclaim(sha, asked, tuple(mine - granted))
+        return granted
 
     def _refused(self, record: ItemRecord, reason: str) -> ItemRecord:
         record.outcomes = [
@@ -486,6 +498,24 @@ def _unexpected(error: Exception) -> AnswerError:
 def _blames_the_images(called: Called) -> bool:
     """Tell whether a refusal may be due to one of several images."""
     return called.response is not None and called.response.status in (400, 413, 415, 422)
+
+
+def half_of(record: ItemRecord) -> ItemRecord:
+    """Return what was answered of an image, without outcomes.
+
+    Parameters
+    ----------
+    record : ItemRecord
+        Not settled.
+
+    Returns
+    -------
+    ItemRecord
+        To be written: what is paid for is kept.
+    """
+    half = ItemRecord(position=record.position, image=record.image, sent=record.sent)
+    half.answered, half.asked = record.answered, record.asked
+    return half
 
 
 def digest_of(prepared: Prepared, data: bytes, sha: str, address: str) -> str:

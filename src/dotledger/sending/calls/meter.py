@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import threading
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from dotledger.sending.deciding.prices import cost_of, per_request, pot_of
 from dotledger.services.description import Description
@@ -29,16 +29,43 @@ class Meter:
         self._used: Counter[str] = Counter()
         self._month = ""
         self._budget = self._left = math.inf
+        self._more: Callable[[float], float] | None = None
         self._lock = threading.Lock()
 
-    def start(self, used: Mapping[str, int], month: str, budget: float | None = None) -> None:
-        """Begin with the requests that were made this month, by call, and with a budget."""
+    def start(
+        self,
+        used: Mapping[str, int],
+        month: str,
+        budget: float | None = None,
+        more: Callable[[float], float] | None = None,
+    ) -> None:
+        """Begin with the requests that were made this month, by call, and with a budget.
+
+        With `more` the budget is shared: what is needed is asked for, and what is given counts.
+        """
         with self._lock:
-            self._used = Counter()
-            for name, count in used.items():
-                self._used[self._pots.get(name, "")] += count
+            self._used = self._by_pot(used)
             self._month = month
             self._budget = self._left = math.inf if budget is None else budget
+            self._more = more if budget is not None else None
+            self._left = 0.0 if self._more else self._left
+
+    def _by_pot(self, used: Mapping[str, int]) -> Counter[str]:
+        found: Counter[str] = Counter()
+        for name, count in used.items():
+            found[self._pots.get(name, "")] += count
+        return found
+
+    def others_used(self, used: Mapping[str, int]) -> None:
+        """Take over the requests of this month that are known by now: others made some of them."""
+        with self._lock:
+            for pot, count in self._by_pot(used).items():
+                self._used[pot] = max(self._used[pot], count)
+
+    @property
+    def left(self) -> float:
+        """What was set aside of a budget, and is not used."""
+        return self._left
 
     @property
     def reason(self) -> str:
@@ -55,12 +82,17 @@ class Meter:
             if month != self._month:
                 self._used, self._month = Counter(), month
             price = per_request(self._costs[pot], self._used[pot])
-            # A budget is written in decimals, and a thousandth of a price has none that fit.
-            if price > self._left * (1 + 1e-9) + 1e-12:
+            if self._more and not self._fits(price):
+                self._left += self._more(price - self._left)
+            if not self._fits(price):
                 return None
             self._used[pot] += 1
             self._left -= price
             return price
+
+    def _fits(self, price: float) -> bool:
+        # A budget is written in decimals, and a thousandth of a price has none that fit.
+        return price <= self._left * (1 + 1e-9) + 1e-12
 
     def give_back(self, call: str, price: float) -> None:
         """Note that a request cost nothing after all: it never left, or was refused."""

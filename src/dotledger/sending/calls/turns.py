@@ -8,7 +8,7 @@ from __future__ import annotations
 import logging
 import math
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from msgspec.structs import replace
 
@@ -38,12 +38,37 @@ class Gate:
         self._clock = clock
         self._door = threading.Lock()
         self._turn = threading.Condition()
+        self._more: Callable[[], tuple[int, str]] | None = None
+        self._counts: tuple[int, ...] | None = None
         self.refusals = 0
 
-    def allow(self, left: int | None, reason: str) -> None:
-        """Allow only so many calls, or any number; `reason` is given when they are used up."""
+    def allow(
+        self,
+        left: int | None,
+        reason: str,
+        more: Callable[[], tuple[int, str]] | None = None,
+    ) -> None:
+        """Allow only so many calls, or any number; `reason` is given when they are used up.
+
+        `more` is asked before that: it returns some further calls, or 0 and the reason.
+        """
         with self._turn:
             self._pace = replace(self._pace, left=left, budget_reason=reason)
+            self._more = more
+
+    def share(self, counts: Sequence[int], until: float) -> None:
+        """Keep to a part of each declared limit, until then; others have the rest."""
+        with self._turn:
+            self._starts.limit(counts, until)
+            if self._counts != tuple(counts):
+                self._counts = tuple(counts)
+                self._pace = pacing.shared(self._pace, self._clock(), counts)
+            self._turn.notify()
+
+    def used(self) -> list[int]:
+        """Return how many calls lie in the window of each declared limit that ends now."""
+        with self._turn:
+            return self._starts.used(self._clock())
 
     @property
     def proven(self) -> bool:
@@ -58,7 +83,7 @@ class Gate:
     @property
     def over(self) -> bool:
         """Whether no call may start any more: the rest is not even read."""
-        return bool(self._pace.stop) or self._pace.left == 0
+        return bool(self._pace.stop) or (self._pace.left == 0 and self._more is None)
 
     @property
     def pace(self) -> Pace:
@@ -77,9 +102,20 @@ class Gate:
                 self._pace, decision = pacing.ask(self._pace, now, self._starts.free_from(now))
                 if isinstance(decision, Send):
                     return self._starts.start(now)
-                if isinstance(decision, GiveUp):
-                    return decision
-                self._wait(decision)
+                if isinstance(decision, Wait):
+                    self._wait(decision)
+                elif not self._grown():
+                    return GiveUp(self._pace.stop or self._pace.budget_reason)
+
+    def _grown(self) -> bool:
+        """Ask for further calls where those that were set aside for us are used up."""
+        if self._pace.stop or self._more is None:
+            return False
+        count, reason = self._more()
+        self._pace = replace(self._pace, left=count, budget_reason=reason)
+        if not count:
+            self._more = None
+        return bool(count)
 
     def _wait(self, decision: Wait) -> None:
         seconds = decision.seconds

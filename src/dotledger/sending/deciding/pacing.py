@@ -13,6 +13,7 @@ the calls that were accepted becomes the rate of ours, and from there it creeps 
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -31,6 +32,7 @@ __all__ = [
     "failed",
     "opening_pace",
     "refused",
+    "shared",
     "stopped",
     "went_well",
 ]
@@ -213,6 +215,29 @@ def opening_pace(
 def _bucket(count: float, span: float, now: float) -> Bucket:
     size = max(1.0, math.floor(_AT_ONCE * count))
     return Bucket(rate=_CATCHING_UP * count / span, size=size, level=1.0, at=now)
+
+
+def shared(pace: Pace, now: float, counts: Sequence[int]) -> Pace:
+    """Spread the calls of a part of each limit, where others call the same service.
+
+    Parameters
+    ----------
+    pace : Pace
+        As it is now.
+    now : float
+        Seconds of the same steady clock as before.
+    counts : sequence of int
+        Calls in the span of each declared limit.
+
+    Returns
+    -------
+    Pace
+        With buckets for those of them; a limit with no calls needs none.
+    """
+    parts = zip(counts, pace.windows, strict=True)
+    fresh = tuple(_bucket(count, one.span, now) for count, one in parts if count)
+    learned = pace.buckets[-1:] if pace.learned is not None else ()
+    return replace(pace, buckets=(*fresh, *learned))
 
 
 def ask(pace: Pace, now: float, free_from: float = -math.inf) -> tuple[Pace, Decision]:

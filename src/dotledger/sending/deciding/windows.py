@@ -72,7 +72,8 @@ class Starts:
     """
 
     def __init__(self, windows: Sequence[Window]) -> None:
-        self._windows = tuple(windows)
+        self._windows = self._whole = tuple(windows)
+        self._until = math.inf
         self._most = max((one.count for one in windows), default=0)
         self._ring: list[Start] = []
         self._number = 0
@@ -92,9 +93,45 @@ class Starts:
         float
             May lie in the past; minus infinity while all limits have room.
         """
+        if now >= self._until:
+            return math.inf
         return max((self._free(one, now) for one in self._windows), default=-math.inf)
 
+    def limit(self, counts: Sequence[int], until: float) -> None:
+        """Keep to a part of each limit from now on: the rest is for others who call this service.
+
+        Parameters
+        ----------
+        counts : sequence of int
+            Calls in the span of each window, in their order; with 0 none starts.
+        until : float
+            From then on no call starts, before the next part is known.
+        """
+        pairs = zip(counts, self._whole, strict=True)
+        self._windows = tuple(Window(count, one.span) for count, one in pairs)
+        self._until = until
+
+    def used(self, now: float) -> list[int]:
+        """Return how many calls may lie in the window of each limit that ends now.
+
+        Parameters
+        ----------
+        now : float
+            Seconds of the same clock.
+
+        Returns
+        -------
+        list of int
+            A late one counts for a little longer.
+        """
+        return [
+            sum(start.at > now - one.span * (_APART + _LATEST) for start in self._ring)
+            for one in self._whole
+        ]
+
     def _free(self, one: Window, now: float) -> float:
+        if not one.count:
+            return math.inf
         if self._number < one.count:
             return -math.inf
         earlier = self._ring[(self._number - one.count) % self._most]

@@ -1,0 +1,192 @@
+"""Several real processes, one batch, one bill: a counting service and a real PostgreSQL server."""
+
+import json
+import os
+import random
+import shutil
+import subprocess
+import tempfile
+import time
+import unittest
+from importlib.util import find_spec
+from unittest import mock
+
+from dotledger.ledger.crews import Crew, senders_of
+from dotledger.ledger.store import Ledger
+from tests.campaigns.crews import PROGRAMS, Apart, Server, Shared, kill_some
+from tests.campaigns.senders import COMMAND, wrong_images
+from tests.sending.helpers import ANSWER, description, pictures
+
+
+@unittest.skipUnless((PROGRAMS / "initdb").exists(), "no PostgreSQL server here")
+@unittest.skipUnless(find_spec("psycopg"), "psycopg is not installed")
+class Together(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls):
+        try:
+            cls.server = Server(
+                cls.enterClassContext(tempfile.TemporaryDirectory()), host="0.0.0.0"
+            )
+        except (OSError, LookupError, subprocess.CalledProcessError) as error:
+            raise unittest.SkipTest(f"PostgreSQL cannot be started here: {error}") from error
+        cls.addClassCleanup(cls.server.stop)
+        cls.address = cls.server.address.replace("0.0.0.0", "127.0.0.1")
+
+    def shared(self, images, pause=0.05, changes=(), **options):
+        home = self.enterContext(tempfile.TemporaryDirectory())
+        name = f"bell-{self.id().rpartition('.')[2]}".replace("_", "-")
+        shared = Shared(home, self.address, images, pause, changes, name, **options)
+        self.addCleanup(shared.place.close)
+        return shared
+
+    def batches(self, *words):
+        words = [*COMMAND, "batches", "--ledger", self.address, *words]
+        return subprocess.run(words, capture_output=True, text=True, check=True).stdout
+
+    def test_eight(self):
+        """Eight processes, two batches with images in common: each paid once, the rate never over."""
+        shared = self.shared(240, changes=[("at_once = 4", "at_once = 4\nper_second = 50")])
+        running = [shared.start(("images", "others")[n % 2]) for n in range(8)]
+        shared.wait_for(120)
+        told = self.batches()
+        known = json.loads(self.batches("--json"))
+        said = [shared.ended(process) for process in running]
+        self.assertEqual(set(shared.asked().values()), {1})
+        self.assertEqual(len(shared.asked()), 240)
+        self.assertLessEqual(shared.most_in(1.0), 50)
+        ours = [one for one in known if one["service"] == "bell-test-eight"]
+        here = {who["who"].split()[1] for one in ours for who in one["senders"]}
+        self.assertGreater(len(here & {str(process.pid) for process in running}), 2)
+        self.assertRegex(told, "senders at work")
+        self.assertRegex(said[0], "; 3 other senders beside this one")
+        with Ledger(self.address) as ledger:
+            for one in json.loads(self.batches("--json")):
+                self.assertEqual(one["senders"], [])
+                if one["service"] == "bell-test-eight":
+                    self.assertTrue(one["ended"])
+                    self.assertEqual(wrong_images(ledger, one["images"], one["batch"]), 0)
+
+    def test_kills(self):
+        """Two of five are killed: what came stays, the others do the rest, and nothing is lost."""
+        shared = self.shared(200, pause=0.1)
+        kill_some(shared, 5, 2)
+        self.assertEqual(len(shared.asked()), 200)
+        # Each of the two that were killed had four calls under way.
+        self.assertLessEqual(len(shared.server.arrived) - 200, 8)
+
+    def test_limits_for_all(self):
+        """Most calls, a budget and a quota hold for three processes together, to the last call."""
+        for words, changes in (
+            (["--at-most", "43"], []),
+            (["--budget", "0.43"], []),
+            ([], [("at_once = 4", "at_once = 4\nper_month = 43")]),
+        ):
+            name = f"bell{''.join(words[:1]) or '-quota'}"
+            home = self.enterContext(tempfile.TemporaryDirectory())
+            shared = Shared(home, self.address, 90, 0.02, changes, name)
+            said = shared.run(3, *words)
+            self.assertEqual(sum(shared.asked().values()), 43, said)
+            self.assertTrue(all("Stopped: the " in one for one in said), said)
+            shared.place.close()
+
+    @unittest.skipUnless(shutil.which("ip") and os.geteuid() == 0, "no network namespaces here")
+    def test_from_another_network(self):
+        """Two of three senders are on another network: they reach server and service by a cable."""
+        try:
+            apart = Apart()
+        except subprocess.CalledProcessError as error:
+            self.skipTest(f"no network namespaces here: {error.stderr}")
+        self.addCleanup(apart.close)
+        here = [("127.0.0.1", apart.ours), ("[connect.key]", "plain_http = true\n[connect.key]")]
+        limit = ("at_once = 4", "at_once = 4\nper_second = 40")
+        shared = self.shared(120, changes=[*here, limit])
+        shared.address = shared.address.replace("127.0.0.1", apart.ours)
+        running = [shared.start(prefix=prefix) for prefix in ((), apart.prefix, apart.prefix)]
+        said = [shared.ended(process) for process in running]
+        self.assertEqual((len(shared.asked()), set(shared.asked().values())), (120, {1}))
+        self.assertLessEqual(shared.most_in(1.0), 40)
+        self.assertTrue(all(" 2 other senders" in one for one in said), said)
+
+    def crew(self, ledger, service, **options):
+        from dotledger import send
+        from dotledger.testing import FakeTransport
+
+        described = description(('"bell"', f'"{service}"'))
+        if not hasattr(self, "known"):
+            self.enterContext(mock.patch.dict(os.environ, {"DOTLEDGER_STATE": tempfile.mkdtemp()}))
+            sent = send(
+                pictures(2), described, transport=FakeTransport([ANSWER]), ledger=ledger, key="k"
+            )
+            self.known = sent.batch
+        return Crew(ledger, batch=self.known, service=service, who="w", **options)
+
+    def test_shares(self):
+        """Whatever joins, wants, leaves or falls silent: what all may start is never above the limit."""
+        rng = random.Random(3)
+        with Ledger(self.address) as ledger:
+            crews, started = {}, {}
+            for _ in range(150):
+                act = rng.random()
+                if len(crews) < 2 or act < 0.1:
+                    crew = self.crew(ledger, "shares", holds=60.0)
+                    crews[crew.id], started[crew.id] = (crew, 0), 0
+                chosen = rng.choice(list(crews))
+                crew, calls = crews[chosen]
+                if act > 0.95:
+                    crew.leave()
+                    crew.close()
+                    del crews[chosen]
+                    continue
+                # It may have started all of its share in the last second, or less.
+                used = rng.randint(0, calls)
+                [share] = crew.share([(20, 1.0)], [used], wants=rng.random() < 0.8)
+                crews[chosen] = (crew, share.calls)
+                started[chosen] = max(used, share.calls, calls if share.calls < calls else 0)
+                held = sum(started[one] for one in crews)
+                self.assertLessEqual(held, 20, (crews, started))
+            for _ in range(
+                3
+            ):  # all want, nobody is late: each has its even part, and all is shared out
+                shares = [c.share([(20, 1.0)], [0], wants=True)[0] for c, _ in crews.values()]
+            time.sleep(1.1)  # those who left are no longer counted
+            shares = [c.share([(20, 1.0)], [0], wants=True)[0] for c, _ in crews.values()]
+            self.assertEqual(sum(one.calls for one in shares), 20)
+            self.assertLessEqual(max(s.calls for s in shares) - min(s.calls for s in shares), 1)
+            for crew, _ in crews.values():
+                crew.leave()
+                crew.close()
+
+    def test_leases(self):
+        """A lease has one owner; what a silent one held is taken over, what it asked too."""
+        with Ledger(self.address) as ledger:
+            first = self.crew(ledger, "leases", holds=0.4)
+            second = self.crew(ledger, "leases", holds=60.0)
+            first.open_leases(20, 2)
+            second.open_leases(20, 2)
+            first.done([0])  # settled before
+            mine, yours = first.lease(), second.lease()
+            self.assertEqual(
+                [(one.first, one.last, one.taken_over) for one in (mine, yours)],
+                [(8, 15, False), (16, 19, False)],
+            )
+            self.assertIsNone(second.lease())
+            self.assertTrue(second.unfinished())
+            wanted = {"look": ["i" * 64]}
+            self.assertEqual(first.claim(wanted, "s" * 64), ({"look"}, False))
+            self.assertEqual(second.claim(wanted, "s" * 64), (set(), False))
+            asked = [("i" * 64, "s" * 64)]
+            self.assertEqual(second.still_asked(asked), set(asked))
+            self.assertEqual(len(senders_of(ledger, self.known, time.time())), 2)
+            time.sleep(0.5)  # the first says nothing for longer than it holds
+            self.assertFalse(first.renew())
+            self.assertTrue(second.renew())
+            self.assertEqual(second.still_asked(asked), set())
+            self.assertEqual(second.claim(wanted, "s" * 64), ({"look"}, True))
+            taken = second.lease()
+            self.assertEqual((taken.first, taken.taken_over), (8, True))
+            self.assertFalse(second.unfinished())
+            second.release(asked)
+            second.leave()
+            self.assertEqual(senders_of(ledger, self.known, time.time()), [])
+            first.close()
+            second.close()
