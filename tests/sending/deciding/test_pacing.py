@@ -281,7 +281,61 @@ class TryingAgain(unittest.TestCase):
             self.assertRegex(step.reason, sign)
 
 
+class Parts(unittest.TestCase):
+    """A limit of 10 a second of which others have a part."""
+
+    def test_of_a_limit(self):
+        """Four a second of ten: the fifth waits for the first to be a second old; with none, none starts."""
+        starts = Starts(opened(per_second=10).windows)
+        self.assertEqual(starts.used(0.0), [0])
+        starts.limit([4], until=9.0, now=0.0)
+        for now in (1.0, 1.1, 1.2, 1.3):
+            self.assertLess(starts.free_from(now), now)
+            starts.start(now)
+        self.assertAlmostEqual(starts.free_from(1.3), 1.0 + 1.002 + 0.03)
+        self.assertEqual(starts.free_from(9.0), math.inf)  # others may have it by then
+        starts.limit([0], until=99.0, now=1.4)
+        self.assertEqual(starts.free_from(5.0), math.inf)
+
+    def test_used(self):
+        """After a change as many as may still be in the window; later no more than the part."""
+        starts = Starts(opened(per_second=10).windows)
+        for now in range(10):
+            starts.start(now / 10)
+        starts.limit([3], until=99.0, now=1.0)
+        self.assertEqual(starts.used(1.0), [10])
+        self.assertEqual(starts.used(1.5), [5])  # from 0.468 on
+        self.assertEqual(starts.used(2.1), [3])
+
+    def test_spread(self):
+        """The bucket of a part fills at that part's rate; a learned one stays."""
+        pace = pacing.shared(opened(per_second=10), 0.0, [2])
+        self.assertAlmostEqual(pace.buckets[0].rate, 2.2)
+        self.assertEqual(pacing.shared(pace, 0.0, [0]).buckets, ())
+
+
 class TheGate(unittest.TestCase):
+    def test_more_is_asked_for(self):
+        """Calls are set aside a few at a time; when there are no more, everybody hears why."""
+        gate, given = Gate(proven(opened(at_once=9)), lambda: 0.0), [2, 1, 0]
+        gate.allow(0, "", lambda: (given[0], "" if given.pop(0) else "all are used up"))
+        self.assertFalse(gate.over)
+        entered = [gate.enter() for _ in range(4)]
+        self.assertEqual([type(one) for one in entered], [Start] * 3 + [GiveUp])
+        self.assertEqual((entered[-1].reason, gate.over), ("all are used up", True))
+
+    def test_a_share(self):
+        """A thread that waits without a share goes on as soon as there is one."""
+        gate, entered = Gate(proven(opened(per_second=5)), lambda: 100.0), []
+        gate.share([0], 200.0)
+        thread = threading.Thread(target=lambda: entered.append(gate.enter()))
+        thread.start()
+        thread.join(0.05)
+        self.assertEqual(entered, [])
+        gate.share([1], 200.0)
+        thread.join(10)
+        self.assertEqual(([type(one) for one in entered], gate.used()), ([Start], [1]))
+
     def test_threads_get_through_and_are_let_go(self):
         """Waiting threads start when a call ends, and all leave when the gate is stopped."""
         gate, entered = Gate(opened(at_once=1), lambda: 0.0), []

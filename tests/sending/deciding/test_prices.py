@@ -58,6 +58,21 @@ class Counted(unittest.TestCase):
         self.assertEqual(sum(meter.take("look", "2026-11") is not None for _ in range(20)), 7)
         self.assertEqual(meter.reason, "the budget of 0.07 EUR is reached")
 
+    def test_a_shared_budget(self):
+        """Money is asked for when it is needed, and what others used counts for the steps."""
+        meter, purse = Meter(description(STEPS)), [0.0, 0.02]
+
+        def more(needed):
+            purse[0] += needed
+            return min(needed, purse[1])
+
+        meter.start({"look": 3}, "2026-11", 1.0, more)
+        self.assertEqual([meter.take("look", "2026-11"), round(purse[0], 9)], [0.01, 0.01])
+        meter.others_used({"look": 6})
+        self.assertEqual([meter.take("look", "2026-11"), round(meter.left, 9)], [0.004, 0.0])
+        purse[1] = 0.001
+        self.assertIsNone(meter.take("look", "2026-11"))
+
     def test_said(self):
         """The step in use, and the next one; nothing of a price without steps, or of none."""
         [now] = price_now(description(STEPS), {"look": 4})

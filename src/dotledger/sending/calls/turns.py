@@ -59,7 +59,7 @@ class Gate:
     def share(self, counts: Sequence[int], until: float) -> None:
         """Keep to a part of each declared limit, until then; others have the rest."""
         with self._turn:
-            self._starts.limit(counts, until)
+            self._starts.limit(counts, until, self._clock())
             if self._counts != tuple(counts):
                 self._counts = tuple(counts)
                 self._pace = pacing.shared(self._pace, self._clock(), counts)

@@ -74,6 +74,7 @@ class Starts:
     def __init__(self, windows: Sequence[Window]) -> None:
         self._windows = self._whole = tuple(windows)
         self._until = math.inf
+        self._since = -math.inf
         self._most = max((one.count for one in windows), default=0)
         self._ring: list[Start] = []
         self._number = 0
@@ -97,7 +98,7 @@ class Starts:
             return math.inf
         return max((self._free(one, now) for one in self._windows), default=-math.inf)
 
-    def limit(self, counts: Sequence[int], until: float) -> None:
+    def limit(self, counts: Sequence[int], until: float, now: float) -> None:
         """Keep to a part of each limit from now on: the rest is for others who call this service.
 
         Parameters
@@ -106,10 +107,14 @@ class Starts:
             Calls in the span of each window, in their order; with 0 none starts.
         until : float
             From then on no call starts, before the next part is known.
+        now : float
+            Seconds of the same clock.
         """
         pairs = zip(counts, self._whole, strict=True)
-        self._windows = tuple(Window(count, one.span) for count, one in pairs)
-        self._until = until
+        windows = tuple(Window(count, one.span) for count, one in pairs)
+        if windows != self._windows:
+            self._since = now
+        self._windows, self._until = windows, until
 
     def used(self, now: float) -> list[int]:
         """Return how many calls may lie in the window of each limit that ends now.
@@ -122,12 +127,16 @@ class Starts:
         Returns
         -------
         list of int
-            A late one counts for a little longer.
+            A late one counts for a little longer. Once a part of the limit holds for longer than a
+            window, no window has more.
         """
-        return [
-            sum(start.at > now - one.span * (_APART + _LATEST) for start in self._ring)
-            for one in self._whole
-        ]
+        return [self._used(one, now) for one in self._windows]
+
+    def _used(self, one: Window, now: float) -> int:
+        earliest = now - one.span * (_APART + _LATEST)
+        if self._since < earliest:
+            return min(one.count, self._number)
+        return sum(start.at > earliest for start in self._ring)
 
     def _free(self, one: Window, now: float) -> float:
         if not one.count:
