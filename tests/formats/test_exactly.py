@@ -89,6 +89,14 @@ class Imports(unittest.TestCase):
             self.assertEqual(_size(compile_path("w"), level), wanted)
         self.assertIsNone(_size(None, Level({}, "", 0, None)))
 
+    def test_yes_and_no(self):
+        """What is not there, or nothing, is no; words and numbers say what they say."""
+        from dotledger.formats.annotations.imports import _truth
+        from dotledger.reading.paths import Level, compile_path
+
+        for record, wanted in (({}, False), ({"w": None}, False), ({"w": "No "}, False), ({"w": 0}, False), ({"w": "1"}, True), ({"w": 2}, True)):  # fmt: skip
+            self.assertIs(_truth(compile_path("w"), Level(record, "", 0, None)), wanted, record)
+
 
 class Tables(unittest.TestCase):
     def test_intervals_have_columns(self):

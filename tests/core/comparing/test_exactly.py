@@ -90,6 +90,27 @@ class Agreements(unittest.TestCase):
         self.assertAlmostEqual(pair["kinds"][0]["confidence_difference"], 0.4)
 
 
+class Sides(unittest.TestCase):
+    def test_who_is_better(self):
+        """What is told apart names the better run; what is not names none."""
+        rows = [(f"i{n}", "label", "x", 0.9, None) for n in range(30)]
+        none = [(f"i{n}", "label", "", None, None) for n in range(30)]
+        true = annotations_of([(f"i{n}", "label", "x", None, False) for n in range(30)])
+        first, good = findings_of([*rows[:15], *none[15:]]), findings_of(rows)
+        [pair] = compare(first, good, annotations=true, threshold=0.5, draws=200).pairs
+        self.assertEqual(
+            (pair.pooled["recall"].told_apart, pair.pooled["recall"].better), (True, 1)
+        )
+        [same] = compare(good, good, annotations=true, threshold=0.5, draws=200).pairs
+        self.assertEqual((same.pooled["recall"].told_apart, same.pooled["recall"].better), (False, -1))  # fmt: skip
+
+    def test_images_are_counted_once(self):
+        """Two kinds in the same two images, and a third image: three."""
+        rows = [(n, k, "x", 0.9, None) for n in "abc" for k in ("label", "unsafe")]
+        true = annotations_of([(n, k, "x", None, False) for n in "abc" for k in ("label", "unsafe")])  # fmt: skip
+        self.assertEqual(compare(findings_of(rows), findings_of(rows), annotations=true, draws=0).images, 3)  # fmt: skip
+
+
 class Contributing(unittest.TestCase):
     def test_few_images_of_a_label(self):
         """A label's interval is undefined where under two images hold it, however many others there are."""

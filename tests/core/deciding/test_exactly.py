@@ -31,6 +31,16 @@ class Shares(unittest.TestCase):
         self.assertTrue(0 < low < 0.25 < high < 0.9, (low, high))
 
 
+class Reasons(unittest.TestCase):
+    def test_three_are_shown(self):
+        """Three findings are named; a fourth is counted."""
+        rule = Rule(name="b", verdict="block", when=Condition(kind="unsafe", confidence=0.1))
+        for count, more in ((3, False), (4, True)):
+            found = findings_of([("a", "unsafe", f"s{n}", 0.9, None) for n in range(count)])
+            [reason] = decide(found, Rules(rules=(rule,), unmentioned="pass")).of("a").reasons
+            self.assertEqual((reason.count("s2"), "1 more" in reason, "0 more" in reason), (1, more, False), reason)  # fmt: skip
+
+
 class Names(unittest.TestCase):
     def test_two_of_one_name(self):
         """Two rules of one name are refused: nobody could tell which was meant."""

@@ -126,6 +126,23 @@ class Conventions(unittest.TestCase):
             [fit] = [f for f in check_conventions(said, true, {"a": size}) if f.name == "boxes refer to the image before rotation"]  # fmt: skip
             self.assertAlmostEqual(fit.mean_overlap, 1.0)
 
+    def test_turned_twice(self):
+        """Upright boxes turned once more, as if the image were stored as 100 x 200: right, and left."""
+        true = annotations_of([("a", "object", "x", (20, 10, 60, 30), False)])
+        for orientation, box in ((6, (170, 20, 190, 60)), (8, (10, 40, 30, 80))):
+            size = ImageSize(width=200, height=100, sent_width=200, sent_height=100, orientation=orientation)  # fmt: skip
+            said = findings_of([("a", "object", "?", 0.5, box)])
+            [fit] = [f for f in check_conventions(said, true, {"a": size}) if f.name == "boxes were rotated twice"]  # fmt: skip
+            self.assertAlmostEqual(fit.mean_overlap, 1.0, msg=orientation)
+
+    def test_what_does_not_move_is_not_judged(self):
+        """A convention that leaves an upright image's box where it is says nothing about it."""
+        true = annotations_of([(n, "object", "x", (20, 10, 60, 30), False) for n in "ab"])
+        said = findings_of([("a", "object", "?", 0.5, (170, 20, 190, 60)), ("b", "object", "?", 0.5, (20, 10, 40, 30))])  # fmt: skip
+        sizes = {n: ImageSize(width=200, height=100, sent_width=200, sent_height=100, orientation=o) for n, o in (("a", 6), ("b", 1))}  # fmt: skip
+        [fit] = [f for f in check_conventions(said, true, sizes) if f.name == "boxes were rotated twice"]  # fmt: skip
+        self.assertEqual((fit.changed, round(fit.mean_overlap, 9)), (1, 1.0))
+
     def test_nothing_to_compare(self):
         """Without common images the mean overlap is undefined."""
         fits = check_conventions(Findings.empty(), annotations_of([]), {})

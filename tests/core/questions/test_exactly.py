@@ -40,6 +40,14 @@ class Limits(unittest.TestCase):
             case = measure(said, true, overlap=0.5, draws=0).why(near=near).wrong[0]
             self.assertEqual(case.reason.startswith(reason), True, (near, case.reason))
 
+    def test_totals_of_a_side(self):
+        """Two wrong of one reason and one missed: each side has its own."""
+        true = annotations_of([("a", "object", "x", BOX, False)])
+        said = findings_of([("a", "object", "x", 0.9, FAR), ("a", "object", "x", 0.8, (90, 0, 99, 9))])  # fmt: skip
+        told = measure(said, true, overlap=0.5, draws=0).why()
+        self.assertEqual(list(told.totals("wrong").values()), [(2, 1.0)])
+        self.assertEqual(list(told.totals("missed").values()), [(1, 1.0)])
+
     def test_one_box_over_several(self):
         """A box over two lanterns is one for several; over a lantern and a basket it is not."""
         said = findings_of([("a", "object", "lantern", 0.9, (0, 0, 40, 10))])

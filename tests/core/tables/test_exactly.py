@@ -6,9 +6,10 @@ from dataclasses import replace
 from pathlib import Path
 
 from dotledger import Findings, write_table
+from dotledger.core.tables.cells import refuse_rows
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.thresholds import _check_some
-from dotledger.errors import ArgumentError
+from dotledger.errors import ArgumentError, TableError
 from tests.core.measuring.test_measure import findings_of
 
 
@@ -30,6 +31,16 @@ class ForOthers(unittest.TestCase):
         _check_some({"object:z": 0.5}, [], "t")
         with self.assertRaisesRegex(ArgumentError, "chosen for other labels; got 'y, z'"):
             _check_some({"object:y": 0.5, "object:z": 0.5}, ["a", "b"], "t")
+
+
+class ManyRows(unittest.TestCase):
+    def test_twenty_are_named(self):
+        """Twenty bad rows are all named; of more it is said that they go on."""
+        for count, more in ((20, False), (21, True)):
+            with self.assertRaises(TableError) as caught:
+                refuse_rows(range(count), "f", "kind", lambda row, _: f"row {row}", "bad")
+            said = str(caught.exception)
+            self.assertEqual(("row 19" in said, ", ..." in said), (True, more), said)
 
 
 class Joined(unittest.TestCase):

@@ -258,6 +258,7 @@ class WebAnnotations(InFolder):
             item(svg('<path d="M 1 1 H 9 v 4 l -4 3 Z"/>')),
             item("c", body="dusk"),
             item(svg('<circle r="4"/>')),
+            item(svg('<rect x="3" y="2" width="10" height="20"/>')),
             {"type": "Annotation", "motivation": "assessing", "target": "d"},
         ]  # fmt: skip
         path = self.written("w.jsonld", page(*items))
@@ -270,6 +271,7 @@ class WebAnnotations(InFolder):
                 ("b", "object", "x", (1, 1, 9, 8), True),
                 ("b", "object", "x", (1, 1, 9, 8), False),
                 ("c", "label", "dusk", None, False),
+                ("b", "object", "x", (3, 2, 13, 22), False),
                 ("b", "object", "", None, True),
                 ("d", "", "", None, False),
             ],
@@ -338,6 +340,7 @@ class Regions(InFolder):
 <rdf:li rdf:parseType="Resource"><e:Name>lantern</e:Name><e:RegionBoundary rdf:parseType="Resource"><e:rbShape>circle</e:rbShape>
 <e:rbUnit>relative</e:rbUnit><e:rbX>0.5</e:rbX><e:rbY>0.5</e:rbY><e:rbRx>0.1</e:rbRx></e:RegionBoundary></rdf:li>
 <rdf:li rdf:parseType="Resource"><e:Name>odd</e:Name><e:RegionBoundary e:rbShape="star" e:rbUnit="pixel"/></rdf:li>
+<rdf:li rdf:parseType="Resource"><e:rId>r5</e:rId><e:RegionBoundary e:rbShape="rectangle" e:rbUnit="relative" e:rbX="0" e:rbY="0" e:rbW="0.5" e:rbH="0.5"/></rdf:li>
 </rdf:Bag></e:ImageRegion></rdf:Description></rdf:RDF></x:xmpmeta>"""
         from dotledger.images.metadata import with_packet
 
@@ -350,6 +353,7 @@ class Regions(InFolder):
             [("a.jpg", "object", "basket", (40, 30, 60, 60), False), ("a.jpg", "object", "lantern", (32, 22, 48, 38), False), ("a.jpg", "object", "", None, True)],
         )  # fmt: skip
         self.assertIn("star", loaded.report.refused[0][1])
+        self.assertEqual(loaded.report.refused[1][1:], ("region without a name", "r5"))
         self.assertEqual(loaded.annotations.not_covered(), {"object": 1})
         write_annotations(loaded.annotations, self.folder / "out", images=self.folder)
         self.assertIn(b"R.", (self.folder / "out" / "a.jpg").read_bytes())
