@@ -85,3 +85,6 @@ class Packets(unittest.TestCase):
             chunk = len(body).to_bytes(4, "big") + kind + body + zlib.crc32(kind + body).to_bytes(4, "big")  # fmt: skip
             self.assertIsNone(read_packet(data[:33] + chunk + data[33:]))
         self.assertEqual(read_packet(with_packet(data, b"<x/>")), b"<x/>")
+        note = b"Comment\0\0\0\0\0about the lantern"
+        chunk = len(note).to_bytes(4, "big") + b"iTXt" + note + zlib.crc32(b"iTXt" + note).to_bytes(4, "big")  # fmt: skip
+        self.assertIn(b"about the lantern", with_packet(data[:33] + chunk + data[33:], b"<x/>"))

@@ -369,8 +369,6 @@ def _size(get: Any, level: Level) -> int | None:
 def _truth(get: Any, level: Level) -> bool:
     """Return whether a value says yes: true, a number that is not 0, or a word such as "1"."""
     value = get(level) if get is not None else None
-    if value is MISSING or value is None:
-        return False
     if isinstance(value, str):
         return value.strip().casefold() not in ("", "0", "false", "no", "n", "f")
     return bool(value)
