@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import nullcontext
+from contextlib import contextmanager, nullcontext
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,11 +16,11 @@ from dotledger.core.tables.thresholds import Threshold
 from dotledger.errors import DescriptionError
 from dotledger.images.gather import Item
 from dotledger.ledger.batches import Batch, Sent, find_batch, kept_sizes
-from dotledger.ledger.findings import load_findings
+from dotledger.ledger.findings import findings_in_parts, have_details, load_findings
 from dotledger.ledger.store import Ledger
 from dotledger.services.description import stored_description
 
-__all__ = ["findings_and_sizes", "findings_of", "kept_items"]
+__all__ = ["findings_and_sizes", "findings_by_parts", "findings_of", "kept_items"]
 
 _SIDES = ("width", "height", "sent_width", "sent_height")
 Place = Ledger | str | os.PathLike[str]
@@ -81,6 +81,49 @@ def findings_of(
         found = find_batch(opened, batch=batch, service=service, reading=reading, round=round)
         table = load_findings(opened, found, kinds=wanted)
     return _with_origin(table, found).cut(threshold)
+
+
+@contextmanager
+def findings_by_parts(
+    ledger: Place,
+    *,
+    batch: int | None = None,
+    service: str | None = None,
+    reading: int | None = None,
+    kinds: Sequence[str] | None = None,
+    threshold: float | str | None = None,
+) -> Iterator[tuple[Iterator[Findings], bool]]:
+    """Give what `findings_of` returns in parts of some thousand images, the ledger open meanwhile.
+
+    Rows that a threshold left blank stand at the end of each part.
+
+    Parameters
+    ----------
+    ledger : Ledger or path
+        Not made if there is none.
+    batch, service, reading, kinds
+        See `findings_of`.
+    threshold : float or str, optional
+        One for all findings; those by kind or label need the whole table.
+
+    Yields
+    ------
+    tuple of iterator of Findings, and bool
+        The parts in order, and whether any has details.
+
+    Raises
+    ------
+    LedgerError
+        If there is no such ledger or batch.
+    ArgumentError
+        If `threshold` or a kind is out of range or not known.
+    """
+    wanted = None if kinds is None else check_kinds(kinds, place="kinds")
+    with _opened(ledger) as opened:
+        found = find_batch(opened, batch=batch, service=service, reading=reading)
+        parts = findings_in_parts(opened, found, kinds=wanted)
+        cut = (_with_origin(part, found).cut(threshold) for part in parts)
+        yield cut, have_details(opened, found)
 
 
 def findings_and_sizes(

@@ -4,8 +4,12 @@ import random
 import threading
 from unittest import mock
 
-from dotledger import Findings, Ledger, findings_of, send
-from dotledger.ledger import bulk
+import pandas as pd
+
+from dotledger import Findings, Ledger, findings_of, read_findings, send
+from dotledger.formats.tables.in_parts import write_in_parts
+from dotledger.kept import findings_by_parts
+from dotledger.ledger import bulk, findings
 from dotledger.ledger.batches import find_batch
 from dotledger.ledger.findings import load_findings
 from dotledger.testing import FakeTransport, Response
@@ -27,6 +31,11 @@ def answers(seed):
         return {"tags": [{"name": "night"}] * rng.choice((0, 1)), "things": things}
 
     return one
+
+
+def ordered(found):
+    frame = found.frame(details="json")
+    return frame.sort_values(list(frame.columns), ignore_index=True)
 
 
 class Columns(InFolder):
@@ -53,6 +62,28 @@ class Columns(InFolder):
             first = findings_of(self.path)
             self.assertEqual(len(first.image.used()), 31, "what holds nothing has blank rows")
             self.assertEqual(first.image.values().tolist(), sorted(first.image.values(), key=list(images).index))  # fmt: skip
+
+    def test_in_parts(self):
+        """Some images at a time, by rows or by a process apart: together the same, as one file too."""
+        images = {**pictures(30), "late/é.jpg": pictures(31)["p-30.jpg"]}
+        self.send(images, answers(5), description(EYES))
+        whole = findings_of(self.path, threshold=0.5)
+        with mock.patch.object(findings, "_IMAGES_AT_ONCE", 7):
+            for least in (1, 99):  # parts from which on another process reads them
+                with mock.patch.object(bulk, "_ENOUGH_PARTS", least):
+                    with findings_by_parts(self.path, threshold=0.5) as (given, details):
+                        parts = list(given)
+                    self.assertEqual([len(one.image.used()) for one in parts], [7, 7, 7, 7, 3])
+                    rows = write_in_parts(parts, self.folder / "p.parquet", details=details)
+                    back = read_findings(self.folder / "p.parquet")
+                    self.assertEqual(rows, len(whole))
+                    # What a threshold left blank stands at the end, here of each part.
+                    pd.testing.assert_frame_equal(ordered(back), ordered(whole))
+                    self.assertEqual(back.origin.cut, whole.origin.cut)
+            with findings_by_parts(self.path, kinds=["label"]) as (parts, _):
+                self.assertEqual(
+                    Findings.concat(list(parts)), findings_of(self.path, kinds=["label"])
+                )
 
     def test_parts_are_really_read(self):
         """Many rows are asked for in several parts, which together are all rows."""

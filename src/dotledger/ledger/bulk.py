@@ -11,7 +11,8 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from importlib.util import find_spec
 from itertools import pairwise
 from subprocess import DEVNULL, PIPE
@@ -21,14 +22,16 @@ import numpy as np
 from sqlalchemy import Select, func, literal_column, select
 
 from dotledger.core.tables.coded import Coded
+from dotledger.errors import LedgerError
 from dotledger.ledger.store import Ledger
 
 if TYPE_CHECKING:
     from sqlalchemy.sql.elements import ColumnElement
 
-__all__ = ["columns_of", "number", "text"]
+__all__ = ["columns_of", "number", "parts_of", "text"]
 
 _AT_ONCE = 65_536
+_ENOUGH_PARTS = 20
 _ENOUGH = 200_000
 """Rows from which on a process apart is worth its start."""
 _NONE = -9e300
@@ -75,6 +78,7 @@ def columns_of(
     *,
     by: ColumnElement[int] | None = None,
     among: ColumnElement[bool] | None = None,
+    each: int = 1,
 ) -> list[Any]:
     """Run a query and return its columns whole.
 
@@ -91,6 +95,9 @@ def columns_of(
         A row's number: where there are many, a process apart reads them, divided by it.
     among : condition of SQLAlchemy, optional
         Among which rows the least and the greatest number are looked for; an index should hold it.
+    each : int, default 1
+        Rows that a number has, about: from how many on a process apart is worth its start depends
+        on the rows.
 
     Returns
     -------
@@ -102,43 +109,125 @@ def columns_of(
     LedgerError
         If the ledger cannot be read.
     """
-    parts = [] if by is None or among is None else _parts(ledger, query, by, among)
+    parts = [] if by is None or among is None else _parts(ledger, query, by, among, each)
     found = _apart(ledger, parts, kinds) if parts else None
     return _by_rows(ledger, query, kinds) if found is None else found
 
 
-def _apart(ledger: Ledger, parts: Sequence[Select[Any]], kinds: Sequence[str]) -> list[Any] | None:
-    """Return the columns that a process apart reads; None where it cannot, or not this."""
-    if ledger.path is None or not all(map(find_spec, ("pyarrow", "adbc_driver_sqlite"))):
-        return None
+def parts_of(
+    ledger: Ledger,
+    query: Select[Any],
+    kinds: Sequence[str],
+    *,
+    by: ColumnElement[int],
+    edges: Sequence[int],
+) -> Iterator[list[Any]]:
+    """Yield the columns of a query for one range after another; only one is held at a time.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    query : Select
+        Of SQLAlchemy; its first column is `by`.
+    kinds : sequence of {'whole', 'number', 'name', 'text'}
+        See `columns_of`.
+    by : column of SQLAlchemy
+        What divides the rows; an index should hold it.
+    edges : sequence of int
+        Rising: each range goes from one to before the next.
+
+    Yields
+    ------
+    list
+        Columns for each range, as from `columns_of`; in no order.
+
+    Raises
+    ------
+    LedgerError
+        If the ledger cannot be read.
+    """
+    queries = [query.where(by >= first, by < last) for first, last in pairwise(edges)]
+    if len(queries) < _ENOUGH_PARTS or not _can_read_apart(ledger):
+        for one in queries:
+            yield _by_rows(ledger, one, kinds)
+        return
+    with _reader(ledger, queries, in_turn=True) as (reader, stream):
+        held: list[Any] = []
+        for last in edges[1:]:
+            # A message holds rows of one range only; that of the next one waits for its turn.
+            while not held or not held[-1].num_rows or held[-1].column(0)[0].as_py() < last:
+                try:
+                    held.append(stream.read_next_batch())
+                except StopIteration:
+                    break
+            mine = [one for one in held if one.num_rows and one.column(0)[0].as_py() < last]
+            held = [one for one in held if one.num_rows and one.column(0)[0].as_py() >= last]
+            yield _whole_columns(mine, stream.schema, kinds)
+    if reader.returncode:
+        raise LedgerError("the ledger cannot be read in columns", place=ledger.where)
+
+
+def _whole_columns(batches: Sequence[Any], schema: Any, kinds: Sequence[str]) -> list[Any]:
     import pyarrow
 
+    table = pyarrow.Table.from_batches(batches, schema=schema)
+    return [_from_arrow(table.column(place), kind) for place, kind in enumerate(kinds)]
+
+
+def _can_read_apart(ledger: Ledger) -> bool:
+    return ledger.path is not None and all(map(find_spec, ("pyarrow", "adbc_driver_sqlite")))
+
+
+@contextmanager
+def _reader(
+    ledger: Ledger, queries: Sequence[Select[Any]], *, in_turn: bool
+) -> Iterator[tuple[subprocess.Popen[bytes], Any]]:
+    """Give the process apart, and what it answers as an Arrow stream."""
+    import pyarrow
+
+    assert ledger.path is not None
     options = {"literal_binds": True}
-    queries = [str(one.compile(dialect=ledger.dialect, compile_kwargs=options)) for one in parts]
-    asked = {"address": f"{ledger.path.absolute().as_uri()}?mode=ro", "queries": queries}
+    said = [str(one.compile(dialect=ledger.dialect, compile_kwargs=options)) for one in queries]
+    address = f"{ledger.path.absolute().as_uri()}?mode=ro"
+    asked = {"address": address, "queries": said, "in_turn": in_turn}
     words = [sys.executable, "-m", "dotledger.ledger.apart"]
     with subprocess.Popen(words, stdin=PIPE, stdout=PIPE, stderr=DEVNULL) as reader:
         assert reader.stdin is not None
         assert reader.stdout is not None
-        try:
-            reader.stdin.write(json.dumps(asked).encode())
-            reader.stdin.close()
-            table = pyarrow.ipc.open_stream(reader.stdout).read_all()
-        except (pyarrow.ArrowException, OSError):
-            return None
+        reader.stdin.write(json.dumps(asked).encode())
+        reader.stdin.close()
+        yield reader, pyarrow.ipc.open_stream(reader.stdout)
+
+
+def _apart(ledger: Ledger, parts: Sequence[Select[Any]], kinds: Sequence[str]) -> list[Any] | None:
+    """Return the columns that a process apart reads; None where it cannot, or not this."""
+    if not _can_read_apart(ledger):
+        return None
+    import pyarrow
+
+    try:
+        with _reader(ledger, parts, in_turn=False) as (reader, stream):
+            table = stream.read_all()
+    except (pyarrow.ArrowException, OSError):
+        return None
     if reader.returncode:
         return None
     return [_from_arrow(table.column(place), kind) for place, kind in enumerate(kinds)]
 
 
 def _parts(
-    ledger: Ledger, query: Select[Any], by: ColumnElement[int], among: ColumnElement[bool]
+    ledger: Ledger,
+    query: Select[Any],
+    by: ColumnElement[int],
+    among: ColumnElement[bool],
+    each: int,
 ) -> list[Select[Any]]:
     """Return a query in as many parts as there are processors; none if it has few rows."""
     with ledger.reading() as connection:  # each by itself: only so does the index give it at once
         low = connection.scalar(select(func.min(by)).where(among))
         high = connection.scalar(select(func.max(by)).where(among))
-    if low is None or high is None or high - low < _ENOUGH:
+    if low is None or high is None or (high - low) * each < _ENOUGH:
         return []
     count = min(os.cpu_count() or 1, 8)
     edges = np.linspace(low, high + 1, count + 1).astype(int).tolist()

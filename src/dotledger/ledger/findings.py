@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 import orjson
-from sqlalchemy import select
+from sqlalchemy import Select, select
 
 from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 from dotledger.ledger import schema
 from dotledger.ledger.batches import Batch
-from dotledger.ledger.bulk import columns_of, number, text
+from dotledger.ledger.bulk import columns_of, number, parts_of, text
 from dotledger.ledger.store import Ledger
 
-__all__ = ["load_findings", "notes_of"]
+__all__ = ["findings_in_parts", "have_details", "load_findings", "notes_of"]
+
+_IMAGES_AT_ONCE = 5_000
+_IN_AN_IMAGE = 10
+"""Findings, about."""
 
 
 def notes_of(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str]]:
@@ -72,9 +76,69 @@ def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None =
         found = pool.submit(_found, ledger, batch, wanted)
         answered = pool.submit(_answered, ledger, batch, wanted)
         items = pool.submit(_items, ledger, batch)
-    position, row, kind, label, *numbers, details = found.result()
-    answered_at, answered_kind = answered.result()
-    known, names = items.result()
+    return _assembled(wanted, found.result(), answered.result(), items.result())
+
+
+def findings_in_parts(
+    ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None = None
+) -> Iterator[Findings]:
+    """Yield the same rows in the same order, of some thousand images at a time.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        With the reading wanted.
+    kinds : sequence of str, optional
+        Those wanted; None for all.
+
+    Yields
+    ------
+    Findings
+        Without an origin; each of other images.
+    """
+    wanted = tuple(batch.kinds if kinds is None else (k for k in batch.kinds if k in kinds))
+    edges = [*range(0, max(batch.images, 1), _IMAGES_AT_ONCE), batch.images]
+    t, o, i = schema.findings, schema.outcomes, schema.items
+    streams = zip(
+        parts_of(ledger, _of_findings(batch, wanted), _FOUND, by=t.c.position, edges=edges),
+        parts_of(ledger, _of_outcomes(batch, wanted), _ANSWERED, by=o.c.position, edges=edges),
+        parts_of(ledger, _of_items(batch), _ITEMS, by=i.c.position, edges=edges),
+        strict=True,
+    )
+    for found, answered, items in streams:
+        yield _assembled(wanted, found, answered, items)
+
+
+def have_details(ledger: Ledger, batch: Batch) -> bool:
+    """Tell whether any finding has more than its columns: attributes, points and the like.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    batch : Batch
+        With the reading wanted.
+
+    Returns
+    -------
+    bool
+        False for a batch without findings.
+    """
+    t = schema.findings
+    query = select(t.c.id).where(t.c.reading == batch.reading, t.c.details.is_not(None)).limit(1)
+    with ledger.reading() as connection:
+        return connection.execute(query).first() is not None
+
+
+def _assembled(
+    wanted: tuple[str, ...], found: list[Any], answered: list[Any], items: list[Any]
+) -> Findings:
+    """Return rows in the order of the batch, then of the answer; blank ones where nothing is."""
+    position, row, kind, label, *numbers, details = found
+    answered_at, answered_kind = answered
+    known, names = items
     blank_at, blank_kind = _blanks(wanted, answered_at, answered_kind, position, kind)
     count = len(blank_at)
     at = np.concatenate([position, blank_at])
@@ -95,32 +159,50 @@ def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None =
     )
 
 
-def _found(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
-    """Return the columns of what was found: position, row, kind, label, five numbers, details."""
+_FOUND = ("whole", "whole", "name", "name", *["number"] * 5, "text")
+_ANSWERED = _ITEMS = ("whole", "name")
+
+
+def _of_findings(batch: Batch, kinds: tuple[str, ...]) -> Select[Any]:
+    """Ask for what was found: position, row, kind, label, five numbers, details."""
     t = schema.findings
     numbers = [number(t.c[name]) for name in ("confidence", "x0", "y0", "x1", "y1")]
     query = select(t.c.position, t.c.id, t.c.kind, t.c.label, *numbers, text(t.c.details))
-    mine = query.where(t.c.reading == batch.reading, t.c.kind.in_(kinds))
-    kinds_of = ("whole", "whole", "name", "name", *["number"] * 5, "text")
-    return columns_of(ledger, mine, kinds_of, by=t.c.id, among=t.c.reading == batch.reading)
+    return query.where(t.c.reading == batch.reading, t.c.kind.in_(kinds))
+
+
+def _of_outcomes(batch: Batch, kinds: tuple[str, ...]) -> Select[Any]:
+    """Ask for position and kind of everything that was answered while sending."""
+    t = schema.outcomes
+    answered = t.c.outcome.in_(("found", "empty"))
+    return select(t.c.position, t.c.kind).where(
+        t.c.batch == batch.id, answered, t.c.kind.in_(kinds)
+    )
+
+
+def _of_items(batch: Batch) -> Select[Any]:
+    """Ask for position and name of every image of a batch."""
+    t = schema.items
+    return select(t.c.position, t.c.name).where(t.c.batch == batch.id)
+
+
+def _found(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
+    t = schema.findings
+    mine = t.c.reading == batch.reading
+    query = _of_findings(batch, kinds)
+    return columns_of(ledger, query, _FOUND, by=t.c.position, among=mine, each=_IN_AN_IMAGE)
 
 
 def _answered(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
-    """Return position and kind of everything that was answered while sending."""
     t = schema.outcomes
     mine = t.c.batch == batch.id
-    query = select(t.c.position, t.c.kind).where(
-        mine, t.c.outcome.in_(("found", "empty")), t.c.kind.in_(kinds)
-    )
-    return columns_of(ledger, query, ("whole", "name"), by=t.c.position, among=mine)
+    return columns_of(ledger, _of_outcomes(batch, kinds), _ANSWERED, by=t.c.position, among=mine)
 
 
 def _items(ledger: Ledger, batch: Batch) -> list[Any]:
-    """Return position and name of every image of a batch."""
     t = schema.items
     mine = t.c.batch == batch.id
-    query = select(t.c.position, t.c.name).where(mine)
-    return columns_of(ledger, query, ("whole", "name"), by=t.c.position, among=mine)
+    return columns_of(ledger, _of_items(batch), _ITEMS, by=t.c.position, among=mine)
 
 
 def _blanks(

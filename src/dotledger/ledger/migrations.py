@@ -128,6 +128,9 @@ def _to_6(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as
     """Let several senders share a batch on a server."""
     for one in (schema.senders, schema.leases, schema.asking, schema.shares, schema.months):
         one.create(connection)
+    # What was found in some images is asked for, and replaced, without reading the whole batch.
+    connection.exec_driver_sql("DROP INDEX IF EXISTS findings_by_reading")
+    next(i for i in schema.findings.indexes if i.name == "findings_by_image").create(connection)
 
 
 _RENAMED = {

@@ -182,7 +182,7 @@ findings = Table(
     Column("x1", Float),
     Column("y1", Float),
     Column("details", Text),
-    Index("findings_by_reading", "reading"),
+    Index("findings_by_image", "reading", "position"),
 )
 
 notes = Table(

@@ -13,7 +13,7 @@ from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, TableError
 from dotledger.files import whole_file
 from dotledger.formats.tables.columns import guard, unguard
-from dotledger.formats.tables.tables import origin_file
+from dotledger.formats.tables.origins import origin_file
 from tests.core.measuring.test_measure import annotations_of, findings_of
 
 ODD = [

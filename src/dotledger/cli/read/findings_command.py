@@ -120,23 +120,20 @@ def command(
     if notes:
         _show_notes(ledger, batch, service, reading, as_json)
         return
-    found = findings_of(
-        ledger,
-        batch=batch,
-        service=service,
-        reading=reading,
-        kinds=as_kinds(kinds),
-        threshold=threshold_of(threshold),
-    )
-    if names is not None:
-        found = _named(found, names, service or "")
-    if merge is not None:
-        found = _merged(found, merge)
-    if masks:
-        found = _masked(found, masks)
-    if labels:
-        _check_labels(found, labels)
-        found = _only(found, labels)
+    at = threshold_of(threshold)
+    which: dict[str, Any] = {
+        "batch": batch,
+        "service": service,
+        "reading": reading,
+        "kinds": as_kinds(kinds),
+    }
+    whole = (names, merge, strongest, least, masks or None, labels or None)
+    plain = order == "answer" and all(one is None for one in whole)
+    if out_file is not None and plain and _goes_in_parts(out_file, at):
+        _write_in_parts(ledger, out_file, at, which)
+        return
+    found = findings_of(ledger, threshold=at, **which)
+    found = _worked(found, service or "", names, merge, masks, labels)
     if least is not None and strongest is None:
         raise ArgumentError(
             "goes with --strongest", place="--least", got=least, allowed=["--threshold"]
@@ -149,6 +146,43 @@ def command(
         print_json(_records(found))
     else:
         _show(found, most)
+
+
+def _worked(
+    found: Findings,
+    service: str,
+    names: str | None,
+    merge: float | None,
+    masks: tuple[str, ...],
+    labels: tuple[str, ...],
+) -> Findings:
+    """Return findings with names mapped, repeats merged, text masked, of some labels only."""
+    if names is not None:
+        found = _named(found, names, service)
+    if merge is not None:
+        found = _merged(found, merge)
+    if masks:
+        found = _masked(found, masks)
+    if labels:
+        _check_labels(found, labels)
+        found = _only(found, labels)
+    return found
+
+
+def _write_in_parts(ledger: str, out_file: str, threshold: Any, which: dict[str, Any]) -> None:
+    from dotledger.formats.tables.in_parts import write_in_parts
+    from dotledger.kept import findings_by_parts
+
+    with findings_by_parts(ledger, threshold=threshold, **which) as (parts, details):
+        rows = write_in_parts(parts, out_file, details=details)
+    say(f"{rows} rows written to {out_file}")
+
+
+def _goes_in_parts(out_file: str, threshold: Any) -> bool:
+    """Tell whether what is asked for never needs the whole table: memory stays flat then."""
+    return out_file.lower().endswith(".parquet") and (
+        threshold is None or isinstance(threshold, float | str)
+    )
 
 
 def _write(found: Findings, out_file: str, details: bool) -> None:

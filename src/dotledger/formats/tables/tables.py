@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import hashlib
 import math
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -22,10 +21,10 @@ from dotledger.core.tables.columns import ANNOTATION_COLUMNS
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import FINDING_COLUMNS, Findings
 from dotledger.core.tables.headings import check_headings
-from dotledger.core.tables.origin import Origin
-from dotledger.errors import ArgumentError, MissingExtra, TableError
-from dotledger.files import read_regular, whole_file
+from dotledger.errors import MissingExtra, TableError
+from dotledger.files import whole_file
 from dotledger.formats.tables.columns import first_names, guard, read_csv, read_json_lines
+from dotledger.formats.tables.origins import check_origin_place, read_origin, write_origin
 from dotledger.formats.tables.quick import quick_columns
 from dotledger.formats.tables.shapes import OUR_SHAPE, Shape, read_shape
 
@@ -34,9 +33,10 @@ if TYPE_CHECKING:
 
 __all__ = [
     "SUFFIXES",
-    "origin_file",
+    "parquet_frame",
     "read_annotation_table",
     "read_findings",
+    "with_parquet",
     "write_rows",
     "write_table",
 ]
@@ -197,7 +197,7 @@ def read_findings(
     -------
     Findings
         Without rows if the file has a header only. Their `origin` is what stands in the file
-        beside (see `origin_file`), if there is one.
+        beside (see `dotledger.formats.tables.origins`), if there is one.
 
     Raises
     ------
@@ -227,72 +227,7 @@ def read_findings(
         )
 
     found = _built(Path(path), (*FINDING_COLUMNS, "details"), shape, built, keep_own=False)
-    return replace(found, origin=_read_origin(Path(path)))
-
-
-def origin_file(path: PathLike) -> Path:
-    """Return where the origin of a findings file is kept: ``found.csv.origin.json`` beside it.
-
-    A file of its own, since a comment or a further column would break plain readers of the table.
-
-    Parameters
-    ----------
-    path : path-like
-        Of the table.
-
-    Returns
-    -------
-    Path
-        It may not be there.
-    """
-    return Path(f"{os.fspath(path)}.origin.json")
-
-
-def _read_origin(path: Path) -> Origin | None:
-    beside = origin_file(path)
-    if not beside.exists():
-        return None
-    try:
-        plain = orjson.loads(read_regular(beside))
-        origin = Origin.from_dict(plain["origin"])
-        return replace(origin, changed=plain["sha256"] != _digest(path))
-    except (ValueError, KeyError, TypeError) as error:
-        raise TableError(
-            f"this does not say where findings come from ({error})",
-            place=str(beside),
-            next_step="Remove it, or write the findings again.",
-        ) from None
-
-
-def _digest(path: Path) -> str:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
-
-
-def _write_origin(origin: Origin | None, target: Path) -> None:
-    """Write the origin beside a file just written; an older one would be wrong now."""
-    beside = origin_file(target)
-    if origin is None:
-        beside.unlink(missing_ok=True)
-        return
-    plain = {"origin": origin.to_dict(), "sha256": _digest(target)}
-    with whole_file(beside) as draft:
-        draft.write_bytes(orjson.dumps(plain, option=orjson.OPT_INDENT_2) + b"\n")
-
-
-def _check_origin_place(target: Path) -> None:
-    """Refuse to replace a file that merely has the name of an origin file."""
-    beside = origin_file(target)
-    try:
-        ours = not beside.exists() or "origin" in orjson.loads(read_regular(beside))
-    except (OSError, ValueError, TypeError):
-        ours = False
-    if not ours:
-        raise ArgumentError(
-            "the origin of the findings is written beside them, and another file has that name",
-            got=str(beside),
-            next_step="Move it away, or write the findings elsewhere.",
-        )
+    return replace(found, origin=read_origin(Path(path)))
 
 
 def _any_of(details: Sequence[Any] | None) -> bool:
@@ -415,7 +350,7 @@ def _refuse_repeats(table: Annotations, where: Callable[[int, str], str]) -> Non
 def write_table(table: Findings | Annotations, path: PathLike, *, details: bool = False) -> Path:
     """Write a table to a ``.csv``, ``.jsonl`` or ``.parquet`` file, whole or not at all.
 
-    Where findings come from and what was cut stands in a file beside; see `origin_file`.
+    Where findings come from and what was cut stands in a file beside, ``….origin.json``.
     JSON Lines and Parquet always keep details. CSV keeps them on request, as JSON in one cell;
     without, the plain attributes of annotations become columns. In CSV a name that a spreadsheet
     would take for a formula gets an apostrophe before it, which reading takes away again.
@@ -453,7 +388,7 @@ def write_table(table: Findings | Annotations, path: PathLike, *, details: bool 
     target = Path(path)
     suffix = _suffix(target)
     if isinstance(table, Findings):
-        _check_origin_place(target)
+        check_origin_place(target)
     with whole_file(target) as draft:
         if suffix == ".parquet":
             _write_parquet(table, draft)
@@ -462,7 +397,7 @@ def write_table(table: Findings | Annotations, path: PathLike, *, details: bool 
         else:
             draft.write_bytes(b"".join(orjson.dumps(r) + b"\n" for r in _records(table)))
     if isinstance(table, Findings):
-        _write_origin(table.origin, target)
+        write_origin(table.origin, target)
     return target
 
 
@@ -562,7 +497,25 @@ def _cell(value: Any) -> Any:
 
 def _write_parquet(table: Findings | Annotations, path: Path) -> None:
     with_parquet()
+    parquet_frame(table, details=table.details is not None).to_parquet(path, index=False)
+
+
+def parquet_frame(table: Findings | Annotations, *, details: bool) -> pd.DataFrame:
+    """Return what a Parquet file holds of a table.
+
+    Parameters
+    ----------
+    table : Findings or Annotations
+        The rows.
+    details : bool
+        Add the column ``details``, as JSON, whether any row has some or not.
+
+    Returns
+    -------
+    pandas.DataFrame
+        In the order of the rows.
+    """
     frame: pd.DataFrame = table.frame()
-    if table.details is not None:
+    if details:
         frame["details"] = _details_as_text(table)
-    frame.to_parquet(path, index=False)
+    return frame
