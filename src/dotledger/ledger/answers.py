@@ -8,7 +8,7 @@ from typing import Any, Protocol
 
 import orjson
 from msgspec import Struct
-from sqlalchemy import Dialect, bindparam, exists, func, select
+from sqlalchemy import Dialect, Select, bindparam, exists, func, select
 from sqlalchemy.sql.compiler import SQLCompiler
 
 from dotledger.ledger import schema
@@ -17,6 +17,7 @@ from dotledger.ledger.store import Ledger, decompress, in_parts
 
 __all__ = [
     "KeptAnswer",
+    "KnownAnswers",
     "StoredAnswer",
     "answered_shas",
     "answers_kept",
@@ -131,6 +132,48 @@ def is_answered(
     statement = _answered_statement(ledger.dialect)
     given = {"now_as": fingerprints[0], "before_as": fingerprints[1], "this": sha}
     return any(ledger.ask(statement, {**given, "of_call": name}) for name in call_names)
+
+
+class KnownAnswers:
+    """Tells which images a ledger has answers for, one image at a time.
+
+    To read them all before the first call takes minutes and much memory where they are many.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    plan : AskedAs
+        What answers are known by.
+    calls : sequence of str
+        Names of the calls.
+    """
+
+    def __init__(self, ledger: Ledger, plan: AskedAs, calls: Sequence[str]) -> None:
+        self._ledger = ledger
+        both = (plan.fingerprint, plan.earlier)
+        self._by_file = {name: self._in_use(both, name) for name in calls}
+        self._by_sent = {name: self._in_use(plan.identities[name], name) for name in calls}
+
+    def _in_use(self, fingerprints: Sequence[str], name: str) -> list[tuple[str, str]]:
+        """Return those under which anything is answered, two by two as they are asked for."""
+        t = schema.answers
+        mine = [
+            one
+            for one in dict.fromkeys(fingerprints)
+            if self._any(select(t.c.call).where(t.c.fingerprint == one, t.c.call_name == name))
+        ]
+        return [(pair[0], pair[-1]) for pair in in_parts(mine, 2)]
+
+    def _any(self, query: Select[Any]) -> bool:
+        with self._ledger.reading() as connection:
+            return connection.execute(query.limit(1)).first() is not None
+
+    def __call__(self, name: str, sha: str, asked: str) -> bool:
+        """Tell whether a call has answered a file, or the bytes that are sent of it."""
+        return any(is_answered(self._ledger, two, (name,), sha) for two in self._by_file[name]) or (
+            any(is_answered(self._ledger, two, (name,), asked) for two in self._by_sent[name])
+        )
 
 
 def stored_answers(

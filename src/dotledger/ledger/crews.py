@@ -153,7 +153,7 @@ class Crew:
         return int(own)
 
     def renew(self) -> bool:
-        """Say that we are still there; False if others took over what we held."""
+        """Say that we are still there; False if others took over anything that we held."""
         renewed = self._ask(_RENEW, me=self.id, holds=self._holds)
         return bool(renewed.rowcount)
 
@@ -216,14 +216,16 @@ class Crew:
             for name, names in wanted.items()
         }
         won = {name for name, row in before.items() if row is not None}
-        taken_over = any(row.was not in (None, self.id) for row in before.values() if row)
+        gone = {row.was for row in before.values() if row} - {None, self.id}
+        for sender in gone:
+            self._ask(_GONE, gone=sender)
         answered = {
             name
             for name in won
             if self._ask(_ANSWERED, known=list(wanted[name]), name=name, sha=sha).first()
         }
         self.release([(wanted[name][0], sha) for name in answered])
-        return won - answered, taken_over
+        return won - answered, bool(gone)
 
     def still_asked(self, asked: Sequence[tuple[str, str]]) -> set[tuple[str, str]]:
         """Return those of (identity, sha) that somebody is asking just now."""
@@ -364,6 +366,7 @@ SELECT coalesce((SELECT min(crew) FROM senders WHERE batch = :batch AND until > 
 RETURNING id
 """
 _TIDY = (
+    f"UPDATE senders SET until = 0 WHERE until <= {_NOW} AND id IN (SELECT sender FROM asking)",
     f"DELETE FROM asking WHERE sender NOT IN ({_LIVE})",
     f"DELETE FROM shares WHERE until + span < {_NOW} - :forgotten",
     f"DELETE FROM leases l WHERE NOT EXISTS (SELECT 1 FROM senders s WHERE s.batch = l.batch"
@@ -371,7 +374,10 @@ _TIDY = (
     f"DELETE FROM senders WHERE until < {_NOW} - :forgotten"
     f" AND crew NOT IN (SELECT crew FROM senders WHERE until > {_NOW})",
 )
-_RENEW = f"UPDATE senders SET until = {_NOW} + :holds WHERE id = :me AND until > {_NOW}"
+# Who was silent for too long goes on where nothing was taken from it meanwhile: whoever takes
+# something sets its time to 0.
+_RENEW = f"UPDATE senders SET until = {_NOW} + :holds WHERE id = :me AND until > 0"
+_GONE = "UPDATE senders SET until = 0 WHERE id = :gone"
 _LEAVE = (
     "UPDATE leases SET sender = NULL WHERE sender = :me AND done = 0",
     "DELETE FROM asking WHERE sender = :me",
@@ -401,7 +407,8 @@ _LEASE = f"""
 WITH free AS MATERIALIZED (
     SELECT first, sender FROM leases
     WHERE batch = :batch AND done = 0 AND (sender IS NULL OR sender NOT IN ({_LIVE}))
-    ORDER BY first LIMIT 1 FOR UPDATE SKIP LOCKED)
+    ORDER BY first LIMIT 1 FOR UPDATE SKIP LOCKED),
+gone AS (UPDATE senders SET until = 0 WHERE id IN (SELECT sender FROM free))
 UPDATE leases l SET sender = :me FROM free
 WHERE l.batch = :batch AND l.first = free.first
 RETURNING l.first, l.last, free.sender AS was

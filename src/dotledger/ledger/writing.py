@@ -122,12 +122,16 @@ class BatchWriter:
         """Return the outcomes written so far: by position, then kind."""
         table = schema.outcomes
         query = select(table.c.position, table.c.kind, table.c.outcome)
+        # Most images have the same few outcomes: they share a dict, which nobody changes.
+        shared: dict[tuple[int, str, str], dict[str, str]] = {}
+        nothing: dict[str, str] = {}
         found: dict[int, dict[str, str]] = {}
-        with self._ledger.reading() as connection:
-            for position, kind, outcome in connection.execute(
-                query.where(table.c.batch == self.batch)
-            ):
-                found.setdefault(position, {})[kind] = outcome
+        for position, kind, outcome in self._ledger.rows(query.where(table.c.batch == self.batch)):
+            known = found.get(position, nothing)
+            step = (id(known), kind, outcome)
+            if step not in shared:
+                shared[step] = {**known, kind: outcome}
+            found[position] = shared[step]
         return found
 
     def add_items(self) -> None:

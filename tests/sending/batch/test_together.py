@@ -11,6 +11,8 @@ import unittest
 from importlib.util import find_spec
 from unittest import mock
 
+from dotledger.ledger import schema
+from dotledger.ledger.batches import batches
 from dotledger.ledger.crews import Crew, senders_of
 from dotledger.ledger.store import Ledger
 from tests.campaigns.crews import PROGRAMS, Apart, Server, Shared, kill_some
@@ -48,16 +50,15 @@ class Together(unittest.TestCase):
         shared = self.shared(240, changes=[("at_once = 4", "at_once = 4\nper_second = 50")])
         running = [shared.start(("images", "others")[n % 2]) for n in range(8)]
         shared.wait_for(120)
-        told = self.batches()
-        known = json.loads(self.batches("--json"))
+        with Ledger(self.address) as ledger:
+            ours = [one.id for one in batches(ledger) if one.service == "bell-test-eight"]
+            at_work = [w["who"] for one in ours for w in senders_of(ledger, one, time.time())]
         said = [shared.ended(process) for process in running]
         self.assertEqual(set(shared.asked().values()), {1})
         self.assertEqual(len(shared.asked()), 240)
         self.assertLessEqual(shared.most_in(1.0), 50)
-        ours = [one for one in known if one["service"] == "bell-test-eight"]
-        here = {who["who"].split()[1] for one in ours for who in one["senders"]}
+        here = {who.split()[1] for who in at_work}
         self.assertGreater(len(here & {str(process.pid) for process in running}), 2)
-        self.assertRegex(told, "senders at work")
         self.assertRegex(said[0], "; 3 other senders beside this one")
         with Ledger(self.address) as ledger:
             for one in json.loads(self.batches("--json")):
@@ -159,7 +160,7 @@ class Together(unittest.TestCase):
     def test_leases(self):
         """A lease has one owner; what a silent one held is taken over, what it asked too."""
         with Ledger(self.address) as ledger:
-            first = self.crew(ledger, "leases", holds=0.4)
+            first = self.crew(ledger, "leases", holds=60.0)
             second = self.crew(ledger, "leases", holds=60.0)
             first.open_leases(20, 2)
             second.open_leases(20, 2)
@@ -176,12 +177,21 @@ class Together(unittest.TestCase):
             self.assertEqual(second.claim(wanted, "s" * 64), (set(), False))
             asked = [("i" * 64, "s" * 64)]
             self.assertEqual(second.still_asked(asked), set(asked))
-            self.assertEqual(len(senders_of(ledger, self.known, time.time())), 2)
-            time.sleep(0.5)  # the first says nothing for longer than it holds
-            self.assertFalse(first.renew())
-            self.assertTrue(second.renew())
+            ledger.change(schema.batches, self.known, ended=None)
+            self.assertRegex(self.batches(), "2 senders at work")
+            self.assertRegex(self.batches(str(self.known)), "Sending: w, last seen ")
+            silent = self.crew(ledger, "leases", holds=0.1)
+            time.sleep(0.2)  # for longer than it holds, and nobody missed it
+            self.assertTrue(silent.renew())
+            silent.leave()
+            silent.close()
+            with ledger.writing() as connection:  # the first says nothing for a minute
+                connection.exec_driver_sql(f"UPDATE senders SET until = 1 WHERE id = {first.id}")
+            self.assertEqual(len(senders_of(ledger, self.known, time.time())), 1)
             self.assertEqual(second.still_asked(asked), set())
             self.assertEqual(second.claim(wanted, "s" * 64), ({"look"}, True))
+            self.assertFalse(first.renew())
+            self.assertTrue(second.renew())
             taken = second.lease()
             self.assertEqual((taken.first, taken.taken_over), (8, True))
             self.assertFalse(second.unfinished())

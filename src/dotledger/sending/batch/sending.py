@@ -142,6 +142,7 @@ class Sending:
         self._claim: Claim | None = None
         self._at_work: list[threading.Thread] = []
         self._aside = 0
+        self._opened_as: BatchOpening | None = None
         self._began = self._means.steady()
         self.interrupted = False
 
@@ -362,20 +363,14 @@ class Sending:
 
     def _ready(self, ledger: Ledger, claim: Claim) -> tuple[Worker, Desk]:
         """Return who works and who writes, with what the ledger knows already."""
-        from dotledger.ledger.answers import answered_shas
+        from dotledger.ledger.answers import KnownAnswers
 
-        both = (self._plan.fingerprint, self._plan.earlier)
         open_by_now = threading.Event()
         worker = self._worker(claim, open_by_now, ledger)
         desk = self._desk(ledger, self._opening(), worker, claim)
         open_by_now.set()
-        for call, _ in self._plan.calls:
-            known = self._plan.identities[call.name]
-            worker.know(
-                call.name,
-                answered_shas(ledger, both, call.name),
-                answered_shas(ledger, known, call.name),
-            )
+        names = [call.name for call, _ in self._plan.calls]
+        worker.known = KnownAnswers(ledger, self._plan, names)
         return worker, desk
 
     def _used_this_month(self, ledger: Ledger) -> Mapping[str, int]:
@@ -505,9 +500,16 @@ class Sending:
             self._news.put("the sending ended")
 
     def _opening(self) -> BatchOpening:
+        """Return what is sent; made once, since it looks at every file."""
+        if self._opened_as is None:
+            self._opened_as = self._opening_now()
+        return self._opened_as
+
+    def _opening_now(self) -> BatchOpening:
         plan, description = self._plan, self._plan.description
+        key, earlier_key = plan.keys()
         return BatchOpening(
-            key=plan.key(),
+            key=key,
             service=description.service,
             fingerprint=plan.fingerprint,
             kinds=plan.kinds,
@@ -518,7 +520,7 @@ class Sending:
             currency=description.price.currency,
             names=[item.name for item in plan.gathered.items],
             paths=[as_text(item.known_as) for item in plan.gathered.items],
-            earlier_key=plan.key(earlier=True),
+            earlier_key=earlier_key,
             round=plan.round,
             identities={name: known[0] for name, known in plan.identities.items()},
         )

@@ -94,6 +94,9 @@ class Settled(Struct, kw_only=True):
 class Worker:
     """Everything worker threads share.
 
+    Who asks may be told by `known` (of a call, the SHA-256 of a file and of what is sent of it: is
+    it answered?) and `claims` (which of some calls are ours to make); both may be set later.
+
     Parameters
     ----------
     plan : Plan
@@ -126,6 +129,7 @@ class Worker:
         stored: Callable[[str, str, str], StoredAnswer | None] | None = None,
     ) -> None:
         self.claims: Callable[[int, Iterable[str], str], set[str]] | None = None
+        self.known: Callable[[str, str, str], bool] | None = None
         self._stored = stored
         self._told_of_the_end = False
         self._fetched = any(c.body == "address" and c.bring is None for c, _ in plan.calls)
@@ -149,11 +153,6 @@ class Worker:
             )
             for call, kinds in plan.calls
         }
-
-    def know(self, call: str, shas: Iterable[str], asked: Iterable[str] = ()) -> None:
-        """Note what a call has answered already: SHA-256 of files, and of what was sent of them."""
-        self._claimed.update((call, sha) for sha in shas)
-        self._claimed.update((call, _SENT + sha) for sha in asked)
 
     def reader(self) -> Reader:
         """Return the reader, compiled at first use: the first call goes out before."""
@@ -337,9 +336,11 @@ class Worker:
             }
             for known in (sha, _SENT + asked):
                 self._claimed.update((name, known) for name in mine)
-        if not mine or self.claims is None:
-            return mine
-        granted = self.claims(position, mine, asked)
+        granted = mine
+        if self.known is not None:
+            granted = {name for name in mine if not self.known(name, sha, asked)}
+        if granted and self.claims is not None:
+            granted = self.claims(position, granted, asked)
         self._unclaim(sha, asked, tuple(mine - granted))
         return granted
 

@@ -55,13 +55,18 @@ class Plan(Struct, frozen=True, kw_only=True):
         """How many images go out together."""
         return min(call.images for call, _ in self.calls)
 
-    def key(self, *, earlier: bool = False) -> str:
+    def key(self) -> str:
         """Return what tells the batch from others: equal for equal settings and equal files."""
-        digest = hashlib.sha256((self.earlier if earlier else self.fingerprint).encode())
+        return self.keys()[0]
+
+    def keys(self) -> tuple[str, str]:
+        """Return the same, and as earlier versions knew it; looks at every file once."""
+        now, before = (hashlib.sha256(f.encode()) for f in (self.fingerprint, self.earlier))
         for item in self.gathered.items:
-            known = f"\0{item.name}\0{item.stamp()}"
-            digest.update(known.encode("utf-8", "surrogateescape"))
-        return digest.hexdigest()[:40]
+            known = f"\0{item.name}\0{item.stamp()}".encode("utf-8", "surrogateescape")
+            now.update(known)
+            before.update(known)
+        return now.hexdigest()[:40], before.hexdigest()[:40]
 
 
 def make_plan(

@@ -1,0 +1,200 @@
+"""One million images with ten findings each in one ledger: sending, size, memory, and every question to it.
+
+``python -m benchmarks million [--quick] [--sizes=10000,100000,1000000]``. Each size runs in a process of its own,
+with a transport that answers at once. A folder of small files that differ, all sent but the last hundredth; then
+the same sending is taken up again. Takes about an hour in full; not among those that run by themselves.
+"""
+
+import io
+import itertools
+import json
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+from PIL import Image
+
+_FINDINGS = 10
+_NAMES = ("lantern", "basket", "stall", "banner", "drum")
+
+
+def _corners():
+    return np.random.default_rng(1).uniform(0, 20, (_FINDINGS, 2)).round(2)
+
+
+class _AtOnce:
+    """Answers each request with the same ten findings, and notes when the first came."""
+
+    def __init__(self):
+        low = _corners()
+        things = [
+            {"name": _NAMES[n % 5], "sure": round(0.05 + 0.09 * n, 2), "box": [*low[n].tolist(), *(low[n] + 9).tolist()]}
+            for n in range(_FINDINGS)
+        ]  # fmt: skip
+        self.body = json.dumps({"tags": [], "things": things}).encode()
+        self.first, self.calls = None, 0
+        self.counting = threading.Lock()
+
+    def send(self, _request):
+        from dotledger.testing import Response
+
+        with self.counting:
+            self.calls += 1
+            self.first = self.first or time.perf_counter()
+        return Response(status=200, headers={"content-type": "application/json"}, body=self.body)
+
+    def close(self):
+        """Nothing is held."""
+
+
+def _folder(home, count):
+    """Make files that differ in a comment only, a thousand to a folder."""
+    held = io.BytesIO()
+    Image.new("RGB", (32, 32), "navy").save(held, "JPEG", quality=50)
+    plain = held.getvalue()
+    for start in range(0, count, 1000):
+        part = Path(home) / "images" / f"{start // 1000:04}"
+        part.mkdir(parents=True)
+        for number in range(start, min(start + 1000, count)):
+            text = b"%09d" % number
+            comment = b"\xff\xfe" + (len(text) + 2).to_bytes(2, "big") + text
+            (part / f"{number:07}.jpg").write_bytes(plain[:2] + comment + plain[2:])
+    return Path(home) / "images"
+
+
+def _truth(path, count):
+    """Write for each image a lantern that is found, and a basket that is not."""
+    import pandas as pd
+
+    names = np.repeat([f"{n // 1000:04}/{n:07}.jpg" for n in range(count)], 2)
+    labels = np.tile(["lantern", "basket"], count)
+    low = _corners()[5]
+    box = np.tile([[*low, *(low + 9)], [0.0, 0.0, 2.0, 2.0]], (count, 1))
+    columns = dict(zip(("x0", "y0", "x1", "y1"), box.T))
+    pd.DataFrame({"image": names, "kind": "object", "label": labels, **columns}).to_parquet(path)
+
+
+def _timed(seconds, what, work):
+    start = time.perf_counter()
+    result = work()
+    seconds[what] = time.perf_counter() - start
+    return result
+
+
+def _one(home, count):
+    """Measure one size; print the figures as JSON."""
+    from dotledger import batches, measure, read_annotations, send, usage
+    from dotledger.ledger.batches import find_batch, outcome_counts
+    from dotledger.ledger.store import Ledger
+    from tests.sending.helpers import description
+
+    ledger, seconds = Path(home) / "l.ledger", {}
+    described = description()
+    folder = Path(home) / "images"
+    _truth(Path(home) / "truth.parquet", count)
+    options = {"ledger": ledger, "key": "k"}
+    most = count - count // 100
+    transport = _AtOnce()
+    _timed(
+        seconds,
+        "send",
+        lambda: send(folder, described, transport=transport, at_most=most, **options),
+    )
+    memory = {"sending": _peak()}
+    again, start = _AtOnce(), time.perf_counter()
+    sent = send(folder, described, transport=again, **options)
+    seconds["resumed, to the first call"] = again.first - start
+    assert (transport.calls, again.calls, sent.pending) == (most, count // 100, 0)
+    with Ledger(ledger) as opened:
+        _timed(seconds, "batches", lambda: [outcome_counts(opened, b) for b in batches(opened)])
+        _timed(seconds, "usage", lambda: usage(opened))
+        assert find_batch(opened).images == count
+    for what, words in (
+        (
+            "findings --out x.parquet",
+            ["findings", "--ledger", str(ledger), "--out", f"{home}/x.parquet"],
+        ),
+        ("batches 1", ["batches", "1", "--ledger", str(ledger)]),
+    ):
+        done = _timed(seconds, what, lambda words=words: _command(words))
+        memory[what] = done
+    from dotledger import findings_of
+
+    found = _timed(seconds, "findings_of", lambda: findings_of(ledger))
+    assert len(found) == count * (_FINDINGS + 1)
+    true = read_annotations(Path(home) / "truth.parquet")
+    measured = _timed(seconds, "measure", lambda: measure(found, true, draws=0))
+    assert 0 < measured.pooled.recall < 1
+    memory["measure"] = _peak()
+    print(json.dumps({
+        "seconds": seconds,
+        "memory": memory,
+        "bytes": ledger.stat().st_size,
+    }))  # fmt: skip
+
+
+def _peak():
+    """Return the most memory this process ever had, in MB (Linux; elsewhere nothing is known)."""
+    status = Path("/proc/self/status")
+    lines = status.read_text().splitlines() if status.exists() else []
+    return next((int(line.split()[1]) / 1024 for line in lines if line.startswith("VmHWM")), 0.0)
+
+
+def _command(words):
+    """Run a command; return the most memory it had, in MB."""
+    code = (
+        "import sys; from dotledger.__main__ import run; from benchmarks.million import _peak\n"
+        "try: run()\n"
+        "except SystemExit: pass\n"
+        "print(_peak(), file=sys.stderr)"
+    )
+    done = subprocess.run(
+        [sys.executable, "-c", code, *words], capture_output=True, text=True, check=True
+    )
+    return float(done.stderr.split()[-1])
+
+
+def main(*, quick=False):
+    """Print what each size took, and how it grows."""
+    chosen = next((w.partition("=")[2] for w in sys.argv if w.startswith("--sizes=")), "")
+    sizes = [int(size) for size in chosen.split(",") if size] or (
+        [1_000, 10_000] if quick else [10_000, 100_000, 1_000_000]
+    )
+    told = {}
+    for size in sizes:
+        with tempfile.TemporaryDirectory() as home:
+            _folder(home, size)
+            code = f"import sys; from benchmarks.million import _one; _one({home!r}, {size})"
+            done = subprocess.run(
+                [sys.executable, "-c", code], capture_output=True, text=True, check=False
+            )
+            if done.returncode:
+                print(done.stderr[-3000:])
+                return
+            told[size] = json.loads(done.stdout.splitlines()[-1])
+        _tell(size, told[size])
+    for small, large in itertools.pairwise(sizes):
+        steps = {
+            what: told[large]["seconds"][what] / s for what, s in told[small]["seconds"].items()
+        }
+        shown = ", ".join(f"{what} {step:.1f}" for what, step in steps.items())
+        print(
+            f"{small:,} to {large:,}, times the time (at most 12 for ten times the images): {shown}"
+        )
+
+
+def _tell(size, figures):
+    seconds, memory = figures["seconds"], figures["memory"]
+    print(
+        f"{size:,} images: sent at {size * 0.99 / seconds['send']:.0f} a second, "
+        f"{figures['bytes'] / size:.0f} bytes an image on disk"
+    )
+    print("  " + ", ".join(f"{what} {s:.2f} s" for what, s in seconds.items()))
+    print(
+        "  most memory: " + ", ".join(f"{what} {mb:.0f} MB" for what, mb in memory.items()),
+        flush=True,
+    )
