@@ -38,7 +38,8 @@ class Desk:
     Attributes
     ----------
     settled : dict of int to dict of str to str
-        Outcomes written by earlier sendings of the same batch: by position, then kind.
+        What earlier sendings of the same batch wrote: by position, then kind. The outcomes are
+        empty where they were not asked for.
     """
 
     def __init__(
@@ -52,6 +53,7 @@ class Desk:
         gate: Gate,
         claim: Claim,
         began: float,
+        outcomes: bool,
     ) -> None:
         self._plan = plan
         self._ledger = ledger
@@ -62,7 +64,8 @@ class Desk:
             self.adopt(claim)
         self._reader = worker.reader()
         self._gate = gate
-        self.settled = self._writer.settled()
+        known = self._writer.settled() if outcomes else self._writer.settled_kinds(plan.kinds)
+        self.settled = known
         self._opened = False
         self._records: list[ItemRecord] = []
         self._halves: list[ItemRecord] = []

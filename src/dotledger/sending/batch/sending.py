@@ -446,6 +446,7 @@ class Sending:
             gate=self._gate,
             claim=claim,
             began=self._began,
+            outcomes=bool(self._again),
         )
 
     def _watched(self, keep: Callable[[], SentBatch]) -> SentBatch:

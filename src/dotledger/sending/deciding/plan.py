@@ -16,6 +16,8 @@ from dotledger.services.identity import identities_of
 
 __all__ = ["Plan", "make_plan"]
 
+_AT_ONCE = 1_000
+
 
 class Plan(Struct, frozen=True, kw_only=True):
     """One sending, decided.
@@ -62,10 +64,13 @@ class Plan(Struct, frozen=True, kw_only=True):
     def keys(self) -> tuple[str, str]:
         """Return the same, and as earlier versions knew it; looks at every file once."""
         now, before = (hashlib.sha256(f.encode()) for f in (self.fingerprint, self.earlier))
-        for item in self.gathered.items:
-            known = f"\0{item.name}\0{item.stamp()}".encode("utf-8", "surrogateescape")
-            now.update(known)
-            before.update(known)
+        items = self.gathered.items
+        for start in range(0, len(items), _AT_ONCE):
+            some = items[start : start + _AT_ONCE]
+            known = "".join(f"\0{item.name}\0{item.stamp()}" for item in some)
+            data = known.encode("utf-8", "surrogateescape")
+            now.update(data)
+            before.update(data)
         return now.hexdigest()[:40], before.hexdigest()[:40]
 
 
