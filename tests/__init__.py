@@ -1,0 +1,12 @@
+"""The tests; ``python -m unittest`` runs them side by side, see `tests.side_by_side`."""
+
+
+def load_tests(loader, standard, pattern):
+    """Give `unittest` all tests, as it asks for where a package holds more of them."""
+    from tests.side_by_side import SideBySide, at_once, modules
+
+    found = [loader.loadTestsFromName(name) for name in modules(pattern)]
+    if at_once() == 1 or loader.testNamePatterns:
+        standard.addTests(found)
+        return standard
+    return SideBySide(found)

@@ -35,6 +35,8 @@ class Counting(ThreadingHTTPServer):
         self.numbers = {}
         self.answered = []
         self.arrived = []
+        self.open = threading.Event()  # while it is closed, calls wait for their answers
+        self.open.set()
         self.came = []
         threading.Thread(target=self.serve_forever, args=(0.01,), daemon=True).start()
 
@@ -53,6 +55,7 @@ class _Answering(BaseHTTPRequestHandler):
         self.server.arrived.append(time.monotonic())
         number = self.server.numbers[hashlib.sha256(data).hexdigest()]
         time.sleep(self.server.pause)
+        self.server.open.wait(60)
         body = b'{"tags": [{"name": "n-%d"}], "things": []}' % number
         self.send_response(200)
         self.send_header("Content-Length", str(len(body)))

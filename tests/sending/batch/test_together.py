@@ -75,6 +75,17 @@ class Together(unittest.TestCase):
         # Each of the two that were killed had four calls under way.
         self.assertLessEqual(len(shared.server.arrived) - 200, 8)
 
+    def until_all_are_there(self, service, count):
+        """Wait until so many send: those who come when all others are gone have limits of their own."""
+        until = time.monotonic() + 90
+        with Ledger(self.address) as ledger:
+            while time.monotonic() < until:
+                ours = [one.id for one in batches(ledger) if one.service == service]
+                if sum(len(senders_of(ledger, one, 0.0)) for one in ours) >= count:
+                    return
+                time.sleep(0.05)
+        raise AssertionError("they do not come")
+
     def test_limits_for_all(self):
         """Most calls, a budget and a quota hold for three processes together, to the last call."""
         for words, changes in (
@@ -85,7 +96,11 @@ class Together(unittest.TestCase):
             name = f"bell{''.join(words[:1]) or '-quota'}"
             home = self.enterContext(tempfile.TemporaryDirectory())
             shared = Shared(home, self.address, 90, 0.02, changes, name)
-            said = shared.run(3, *words)
+            shared.server.open.clear()
+            running = [shared.start("images", *words) for _ in range(3)]
+            self.until_all_are_there(name, 3)
+            shared.server.open.set()
+            said = [shared.ended(process) for process in running]
             self.assertEqual(sum(shared.asked().values()), 43, said)
             self.assertTrue(all("Stopped: the " in one for one in said), said)
             shared.place.close()
