@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import glob
+import io
 import os
 import re
 import stat
+import sys
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
@@ -59,7 +61,7 @@ class _Notes:
         self.skipped: Counter[str] = Counter()
 
 
-Source = str | os.PathLike[str] | Mapping[str, "bytes | IO[bytes]"]
+Source = str | os.PathLike[str] | Mapping[str, Any]
 
 
 class Item(Struct, frozen=True, gc=False):
@@ -158,7 +160,8 @@ def gather(
     sources : path, str, mapping, or an iterable of those
         A folder (searched through, in natural order), a file, a pattern with ``*`` or ``?``, a
         list file (``@FILE``, one source a line), an address (``https://`` or any that fsspec
-        knows), or a mapping from names to bytes or binary streams.
+        knows), or a mapping from names to bytes, binary streams, Pillow images or arrays (uint8,
+        height by width by channels), which go out as PNG.
     missing : {"raise", "list"}
         Whether a missing or unreadable file raises, or is listed in ``problems``.
     outside : bool, default False
@@ -260,10 +263,23 @@ def _of_source(source: Source, notes: _Notes, outside: bool) -> Iterable[Item]:
     return _from_file(text, text, notes)
 
 
-def _from_memory(name: str, data: bytes | IO[bytes]) -> Item:
+def _from_memory(name: str, data: Any) -> Item:
     if isinstance(data, (bytes, bytearray, memoryview)):
         held = bytes(data)
         return Item(name=name, fetch=lambda: held)
+    # Neither package is loaded for bytes and streams: whoever has a picture has loaded its own.
+    if "PIL.Image" in sys.modules or "numpy" in sys.modules:
+        from dotledger.images.pictures import as_file, is_picture
+
+        if is_picture(data):
+            return Item(name=name, fetch=_once(io.BytesIO(as_file(name, data))))
+    if not hasattr(data, "read"):
+        raise GatherError(
+            "neither bytes, a binary stream nor a picture",
+            place=name,
+            got=type(data).__name__,
+            next_step="Give the file's bytes, an open file, a Pillow image or an array.",
+        )
     return Item(name=name, fetch=_once(data))
 
 

@@ -10,6 +10,7 @@ from PIL import Image
 
 from dotledger.errors import ImageError
 from dotledger.images.facts import ImageFacts, open_image, read_facts
+from dotledger.images.private import without_private
 
 __all__ = ["Demands", "Prepared", "decode_upright", "prepare"]
 
@@ -20,6 +21,8 @@ _QUALITIES = (92, 85, 75, 65)
 _LEAST_ROWS_KEPT = 0.9
 # Each step takes a quarter of the pixels: a few tries, and at most that much more than needed.
 _SHRINK_STEP = 0.85
+# So many times the pixels across that are wanted: below twice, what shrinking leaves out shows.
+_SPARE = 2.0
 _LOSSLESS = ("bmp", "gif", "png", "tiff")
 
 
@@ -34,6 +37,8 @@ class Demands(Struct, frozen=True, kw_only=True):
         Limits of a file and its image.
     smallest_face : int or None
         The smallest face the service says it finds, in pixels sent.
+    keep_metadata : bool
+        Send what the file says beside its picture: places, camera, previews.
     """
 
     formats: tuple[str, ...] = ("jpeg", "png")
@@ -43,6 +48,7 @@ class Demands(Struct, frozen=True, kw_only=True):
     max_side: int | None = None
     max_pixels: int | None = None
     smallest_face: int | None = None
+    keep_metadata: bool = False
 
 
 class Prepared(Struct, frozen=True, kw_only=True):
@@ -99,11 +105,12 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
     # Sizes stand in the header: what is refused for them is refused before anything is decoded.
     _refuse_small(facts.width, facts.height, demands)
     if facts.ends_well and not _misfits(facts, demands):
-        return _as_is(data, facts)
-    image, steps = _decoded(data, facts)
-    steps += _misfits(facts, demands)
+        return _as_is(data, facts, demands)
+    misfits = _misfits(facts, demands)
+    image, steps = _decoded(data, facts, demands)
+    steps += misfits
     if not steps:
-        return _as_is(data, facts)
+        return _as_is(data, facts, demands)
     try:
         return _fitted(_upright(image, facts.orientation), facts, demands, steps)
     except ImageError:
@@ -112,9 +119,15 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
         raise _damaged(data, error) from error
 
 
-def _as_is(data: bytes, facts: ImageFacts) -> Prepared:
+def _as_is(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
+    """Return the file itself, but for what no service needs to know of it."""
+    kept = data
+    if not demands.keep_metadata:
+        kept = without_private(data, facts.format, facts.orientation)
+    cut = len(data) - len(kept)
     return Prepared(
-        data=data,
+        data=kept,
+        steps=(f"place, camera and the like cut out ({cut:,} bytes)",) if cut else (),
         format=facts.format,
         width=facts.width,
         height=facts.height,
@@ -188,16 +201,20 @@ def decode_upright(data: bytes) -> Image.Image:
         raise _damaged(data, error) from error
 
 
-def _decoded(data: bytes, facts: ImageFacts) -> tuple[Image.Image, list[str]]:
+def _decoded(data: bytes, facts: ImageFacts, demands: Demands) -> tuple[Image.Image, list[str]]:
     """Decode the image, repairing a file that breaks off late enough."""
     try:
-        return _loaded(data), []
+        return _loaded(data, _factor(facts.width, facts.height, demands)), []
     except Exception as error:  # decoders fail with whatever broken bytes lead them to
         return _mended(data, facts, error)
 
 
-def _loaded(data: bytes) -> Image.Image:
+def _loaded(data: bytes, factor: float = 1.0) -> Image.Image:
+    """Decode; a JPEG that will be shrunk a lot in fewer pixels, which its blocks give at once."""
     image = open_image(data)
+    if factor < 1 and image.format == "JPEG":
+        enough = factor * _SPARE
+        image.draft(None, (math.ceil(image.width * enough), math.ceil(image.height * enough)))
     image.load()
     return image
 
@@ -260,6 +277,7 @@ def _fitted(image: Image.Image, facts: ImageFacts, demands: Demands, steps: list
         target = "jpeg"
     image = _recoloured(image, target, demands)
     factor = _factor(image.width, image.height, demands)
+    decoded = max(image.size) / max(facts.width, facts.height)
     # Always from the full image: shrinking what was shrunk loses sharpness each time.
     while True:
         shrunk = _shrunk(image, factor)
@@ -281,7 +299,7 @@ def _fitted(image: Image.Image, facts: ImageFacts, demands: Demands, steps: list
         width=shrunk.width,
         height=shrunk.height,
         turned=1,
-        steps=tuple(steps + _shrink_steps(factor, shrunk, demands)),
+        steps=tuple(steps + _shrink_steps(factor * decoded, shrunk, demands)),
         quality=quality,
     )
 
@@ -342,7 +360,7 @@ def _shrunk(image: Image.Image, factor: float) -> Image.Image:
     if factor >= 1:
         return image
     size = (max(1, int(image.width * factor)), max(1, int(image.height * factor)))
-    return image.resize(size, Image.Resampling.LANCZOS)
+    return image.resize(size, Image.Resampling.LANCZOS, reducing_gap=_SPARE)
 
 
 def _encoded(image: Image.Image, target: str, limit: int | None) -> tuple[bytes, int | None]:

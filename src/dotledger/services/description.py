@@ -181,6 +181,7 @@ class Limits(Part, frozen=True, kw_only=True):
     findings: Positive | FromSetting | None = None
     floor: Annotated[float, msgspec.Meta(ge=0, le=1)] | FromSetting | None = None
     smallest_face: Positive | None = None
+    keep_metadata: bool = False
     announced: Announced | None = None
 
 

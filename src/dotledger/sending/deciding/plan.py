@@ -169,4 +169,5 @@ def _demands(description: Description) -> Demands:
         max_side=limits.max_side,
         max_pixels=limits.max_pixels,
         smallest_face=limits.smallest_face,
+        keep_metadata=limits.keep_metadata,
     )
