@@ -79,6 +79,7 @@ class FaultyServer:
     def __init__(self):
         self.listening = socket.create_server(("127.0.0.1", 0), backlog=64)
         self.port = self.listening.getsockname()[1]
+        self.sent_twice = set()
         threading.Thread(target=self._accept, daemon=True).start()
 
     def close(self):
@@ -117,6 +118,7 @@ class FaultyServer:
             connection.sendall(first)
             time.sleep(pause)
             connection.sendall(second)
+            self.sent_twice.add(number)
         elif isinstance(made, bytes):
             connection.sendall(made)
         else:
