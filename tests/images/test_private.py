@@ -85,6 +85,28 @@ class Private(unittest.TestCase):
         self.assertNotIn(PLACE.encode(), without_private(png[:33] + chunk + png[33:], "png", 1))
 
 
+class Colours(unittest.TestCase):
+    def test_into_srgb(self):
+        """A profile whose red is blue: what is encoded anew has the colour that was seen, and says so."""
+        profile = bytearray(ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes())
+        red, blue = (profile.index(name) + 4 for name in (b"rXYZ", b"bXYZ"))
+        profile[red : red + 8], profile[blue : blue + 8] = profile[blue : blue + 8], profile[red : red + 8]  # fmt: skip
+        swapped = bytes(profile).replace("sRGB".encode("utf-16-be"), "Swap".encode("utf-16-be")).replace(b"sRGB", b"Swap")  # fmt: skip
+        for odd, colour in ((swapped, (0, 0, 255)), (b"no profile", (255, 0, 0)), (None, (255, 0, 0))):  # fmt: skip
+            held = io.BytesIO()
+            Image.new("RGB", (90, 60), (255, 0, 0)).save(held, "PNG", icc_profile=odd)
+            made = sent(held.getvalue(), Demands(max_side=30))
+            seen = Image.open(io.BytesIO(made.data)).convert("RGB").getpixel((9, 9))
+            self.assertLess(
+                max(abs(a - b) for a, b in zip(seen, colour)), 4, (seen, odd and odd[:9])
+            )
+            self.assertEqual(
+                any("converted to sRGB" in step for step in made.steps), odd is swapped
+            )
+            self.assertNotIn("icc_profile", Image.open(io.BytesIO(made.data)).info)
+            self.assertEqual(sent(held.getvalue()).data, held.getvalue(), "as it is")
+
+
 class Large(unittest.TestCase):
     def test_shrunk_from_fewer_pixels(self):
         """A JPEG decoded in fewer pixels becomes the same picture, and is said to be shrunk as much."""

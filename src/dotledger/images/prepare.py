@@ -9,6 +9,7 @@ from msgspec import Struct
 from PIL import Image
 
 from dotledger.errors import ImageError
+from dotledger.images.colours import in_srgb
 from dotledger.images.facts import ImageFacts, open_image, read_facts
 from dotledger.images.private import without_private
 
@@ -112,7 +113,8 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
     if not steps:
         return _as_is(data, facts, demands)
     try:
-        return _fitted(_upright(image, facts.orientation), facts, demands, steps)
+        image, converted = in_srgb(image)
+        return _fitted(_upright(image, facts.orientation), facts, demands, steps + converted)
     except ImageError:
         raise
     except Exception as error:
