@@ -24,6 +24,7 @@ from dotledger.connections import Watch, read_at_most, watched_pool
 from dotledger.core.spelling import as_text, natural_key, naturally_sorted
 from dotledger.errors import GatherError, MissingExtra
 from dotledger.files import read_regular
+from dotledger.images.stores import Stored, looks_like_a_folder, read_stored, stored_in
 
 __all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
 
@@ -75,11 +76,17 @@ class Item(Struct, frozen=True, gc=False):
         The file's path or the address; empty for bytes in memory.
     fetch : callable or None
         Returns the bytes, for what is no file.
+    size : int
+        Bytes, where a listing told it; else 0.
+    mark : str
+        What tells of a change, of what is no file.
     """
 
     name: str
     where: str = ""
     fetch: Callable[[], bytes] | None = None
+    size: int = 0
+    mark: str = ""
 
     def read(self) -> bytes:
         """Return the bytes; raises OSError or `MissingExtra` if they cannot be had."""
@@ -95,7 +102,7 @@ class Item(Struct, frozen=True, gc=False):
     def stamp(self) -> str:
         """Return size and time of the file, to notice a change; "" where not known."""
         if self.fetch is not None:
-            return ""
+            return self.mark
         try:
             facts = os.stat(self.where)  # noqa: PTH116 - also used on a million files
         except OSError:
@@ -159,9 +166,10 @@ def gather(
     ----------
     sources : path, str, mapping, or an iterable of those
         A folder (searched through, in natural order), a file, a pattern with ``*`` or ``?``, a
-        list file (``@FILE``, one source a line), an address (``https://`` or any that fsspec
-        knows), or a mapping from names to bytes, binary streams, Pillow images or arrays (uint8,
-        height by width by channels), which go out as PNG.
+        list file (``@FILE``, one source a line), an address (``https://``, or a file or folder in
+        any place that fsspec knows, such as ``s3://bucket/photos/``), or a mapping from names to
+        bytes, binary streams, Pillow images or arrays (uint8, height by width by channels), which
+        go out as PNG.
     missing : {"raise", "list"}
         Whether a missing or unreadable file raises, or is listed in ``problems``.
     outside : bool, default False
@@ -255,7 +263,9 @@ def _of_source(source: Source, notes: _Notes, outside: bool) -> Iterable[Item]:
     if text.startswith("@"):
         return _from_list(Path(text[1:]), notes, outside)
     if _ADDRESS.match(text):
-        return [_from_address(text)]
+        stored = not text.lower().startswith(("http://", "https://"))
+        listed = stored and looks_like_a_folder(text)
+        return _from_store(text, notes) if listed else [_from_address(text)]
     if os.path.isdir(text):  # noqa: PTH112 - also used on a million entries, where Path is slow
         return _from_folder(text, notes)
     if not os.path.exists(text) and glob.has_magic(text):  # noqa: PTH110 - as above
@@ -444,7 +454,26 @@ def _from_address(address: str) -> Item:
     name = _without_secrets(address)
     if address.lower().startswith(("http://", "https://")):
         return Item(name=name, where=address, fetch=lambda: _fetched(address))
-    return Item(name=name, where=address, fetch=lambda: _through_fsspec(address))
+    return Item(name=name, where=address, fetch=lambda: read_stored(address, name, MOST_BYTES))
+
+
+def _from_store(address: str, notes: _Notes) -> list[Item]:
+    """Return the images of a folder in object storage, named as those of a folder here would be."""
+    shown = _without_secrets(address)
+    try:
+        listed = stored_in(address, shown, _ENDINGS, notes.skipped)
+    except (OSError, MissingExtra) as error:
+        notes.problems.append((shown, str(error)))
+        return []
+    order = naturally_sorted([one.name for one in listed])
+    return [_stored_item(listed[place]) for place in order]
+
+
+def _stored_item(one: Stored) -> Item:
+    def fetch() -> bytes:
+        return read_stored(one.address, _without_secrets(one.address), MOST_BYTES)
+
+    return Item(name=one.name, where=one.address, fetch=fetch, size=one.size, mark=one.mark)
 
 
 def _without_secrets(address: str) -> str:
@@ -526,17 +555,3 @@ def _got(address: str) -> tuple[int, str, bytes]:
     if not whole:
         raise OSError(f"larger than {MOST_BYTES:,} bytes")
     return answer.status, answer.headers.get("Location", ""), data
-
-
-def _through_fsspec(address: str) -> bytes:
-    try:
-        import fsspec
-    except ImportError as error:
-        raise MissingExtra(
-            "this kind of address needs fsspec",
-            got=_without_secrets(address),
-            next_step="Run: pip install 'dot-ledger[fsspec]'",
-        ) from error
-    with fsspec.open(address, "rb") as file:
-        data: bytes = file.read(MOST_BYTES + 1)
-    return data

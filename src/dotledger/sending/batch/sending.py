@@ -47,6 +47,7 @@ if TYPE_CHECKING:
     from dotledger.ledger.answers import StoredAnswer
     from dotledger.ledger.server_claims import ServerClaim
     from dotledger.ledger.store import Ledger
+    from dotledger.sending.batch.ahead import Ahead
     from dotledger.sending.batch.desk import Desk
     from dotledger.sending.batch.together import Together
     from dotledger.sending.calls.steps import Jobs
@@ -143,6 +144,7 @@ class Sending:
         self._at_work: list[threading.Thread] = []
         self._aside = 0
         self._opened_as: BatchOpening | None = None
+        self._ahead: Ahead | None = None
         self._began = self._means.steady()
         self.interrupted = False
 
@@ -224,6 +226,8 @@ class Sending:
         self.stop("the sending ended")
         for thread in self._at_work:
             thread.join()
+        if self._ahead is not None:
+            self._ahead.close()
 
     # Whoever sends to the same service waits: their images may be the same, and none is paid for
     # twice; one that sends the very same batch finds it done then.
@@ -550,6 +554,7 @@ class Sending:
 
     def _start(self, worker: Worker, take: Take) -> list[threading.Thread]:
         count = min(self._plan.description.limits.at_once, max(1, len(self._plan.gathered)))
+        take = self._reading_ahead(take, count)
         threads = [
             threading.Thread(target=self._work, args=(worker, take), daemon=True)
             for _ in range(count)
@@ -558,6 +563,15 @@ class Sending:
         for thread in threads:
             thread.start()
         return threads
+
+    def _reading_ahead(self, take: Take, at_once: int) -> Take:
+        """Let images from far places be read while others are called about."""
+        if not any(item.fetch is not None and item.where for item in self._plan.gathered.items):
+            return take
+        from dotledger.sending.batch.ahead import Ahead
+
+        ahead = self._ahead = Ahead(take, at_once)
+        return lambda wait: None if self._gate.over else ahead.take(wait)
 
     def _work(self, worker: Worker, take: Take) -> None:
         try:
