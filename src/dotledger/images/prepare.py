@@ -126,10 +126,9 @@ def _as_is(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
     kept = data
     if not demands.keep_metadata:
         kept = without_private(data, facts.format, facts.orientation)
-    cut = len(data) - len(kept)
     return Prepared(
         data=kept,
-        steps=(f"place, camera and the like cut out ({cut:,} bytes)",) if cut else (),
+        steps=() if kept is data else ("place, camera and the like cut out",),
         format=facts.format,
         width=facts.width,
         height=facts.height,

@@ -33,6 +33,9 @@ _AT_ONCE = 64
 _BASE64 = 4 / 3
 
 
+_SHOWN = 5
+
+
 class Forecast(Struct, frozen=True, kw_only=True):
     """Calls, time and cost of a sending, estimated.
 
@@ -77,6 +80,17 @@ class Forecast(Struct, frozen=True, kw_only=True):
     prices: tuple[PriceNow, ...]
     used_this_month: int
     per_month: int | None
+
+    def __repr__(self) -> str:
+        cost = f", at most {self.money:.4g} {self.currency}" if self.currency else ""
+        known = f", {self.answered:,} answered already" if self.answered else ""
+        lines = [
+            f"<Forecast: {self.to_send:,} of {self.images:,} images to send, "
+            f"{self.calls:,} calls{cost}{known}>"
+        ]
+        lines += [f"refused: {len(names):,}: {why}" for why, names in self.reasons.items()]
+        lines += [f"changed: {count:,}: {what}" for what, count in self.prepared.items()]
+        return "\n".join([*lines[:_SHOWN], *(["..."] if len(lines) > _SHOWN else [])])
 
     @property
     def share_of_month(self) -> float:
