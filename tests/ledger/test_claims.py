@@ -15,7 +15,7 @@ from dotledger import findings_of, send
 from dotledger.errors import LedgerError
 from dotledger.ledger import claims
 from dotledger.ledger.batches import failures, find_batch
-from dotledger.ledger.claims import FileClaim, WaitingAnswer, claim_path
+from dotledger.ledger.claims import FileClaim, WaitingAnswer, claim_path, is_of_a_dead_process
 from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord
 from dotledger.testing import FakeTransport, answer
 from tests.campaigns import senders
@@ -211,6 +211,23 @@ class Processes(unittest.TestCase):
         """Eight processes on a new ledger and on an old one, two batches with the same images."""
         for old in (False, True):
             self.assertEqual(senders.send_at_once(1, old=old), (1, {}))
+
+    def test_whose_file_it_is(self):
+        """A file of a process that is gone is told from one of a process that is here."""
+        with tempfile.TemporaryDirectory() as home:
+            for name, ends in (("gone", "import os; os._exit(0)"), ("here", "input()")):
+                code = (
+                    "import sys; from pathlib import Path; from dotledger.ledger.claims import FileClaim;"
+                    "from tests.ledger.test_claims import OPENING;"
+                    f"claim = FileClaim(Path({home!r}) / {name!r}, OPENING); print('held', flush=True); {ends}"
+                )
+                process = subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # fmt: skip
+                self.assertEqual(process.stdout.readline(), b"held\n")
+                if name == "gone":
+                    process.communicate(timeout=60)
+                self.assertIs(is_of_a_dead_process(Path(home) / name), name == "gone")
+            process.communicate(b"\n", timeout=60)
+            self.assertFalse(is_of_a_dead_process(Path(home) / "nothing"))
 
     def test_stopped_and_woken(self):
         """A sender that was stopped keeps its turn, however long; another one waits for it."""

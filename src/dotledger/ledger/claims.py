@@ -40,6 +40,7 @@ __all__ = [
     "Waiting",
     "WaitingAnswer",
     "claim_path",
+    "is_of_a_dead_process",
     "turn_path",
     "who_has",
 ]
@@ -480,6 +481,32 @@ def _no_place(path: Path, error: OSError) -> LedgerError:
         next_step="Nothing was sent. Make room there, check its permissions, or name another "
         "place with --ledger.",
     )
+
+
+def is_of_a_dead_process(path: Path) -> bool:
+    """Tell whether a claim's file was written by a process of this machine that is gone.
+
+    Parameters
+    ----------
+    path : Path
+        See `claim_path`.
+
+    Returns
+    -------
+    bool
+        False where that cannot be told.
+    """
+    owner = _owner_of(path)
+    # On Windows this very question would end the process.
+    if owner is None or owner.host != socket.gethostname() or os.name == "nt":
+        return False
+    try:
+        os.kill(owner.process, 0)
+    except ProcessLookupError:
+        return True
+    except OSError:
+        return False
+    return False
 
 
 def _owner_of(path: Path) -> Any:

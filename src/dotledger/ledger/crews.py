@@ -366,8 +366,9 @@ SELECT coalesce((SELECT min(crew) FROM senders WHERE batch = :batch AND until > 
 RETURNING id
 """
 _TIDY = (
-    f"UPDATE senders SET until = 0 WHERE until <= {_NOW} AND id IN (SELECT sender FROM asking)",
-    f"DELETE FROM asking WHERE sender NOT IN ({_LIVE})",
+    # Not sooner: whoever takes over what a silent sender asked must know that it did.
+    "DELETE FROM asking a WHERE NOT EXISTS (SELECT 1 FROM senders s WHERE s.id = a.sender"
+    f" AND s.until > {_NOW} - :forgotten)",
     f"DELETE FROM shares WHERE until + span < {_NOW} - :forgotten",
     f"DELETE FROM leases l WHERE NOT EXISTS (SELECT 1 FROM senders s WHERE s.batch = l.batch"
     f" AND s.until > {_NOW} - :forgotten)",

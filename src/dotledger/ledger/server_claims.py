@@ -6,6 +6,7 @@ import contextlib
 import glob
 import hashlib
 import os
+import time
 from collections.abc import Iterable, Iterator
 from itertools import count
 from pathlib import Path
@@ -22,11 +23,15 @@ from dotledger.ledger.claims import (
     Waiting,
     WaitingAnswer,
     claim_path,
+    is_of_a_dead_process,
 )
 from dotledger.ledger.records import BatchOpening
 from dotledger.ledger.store import Ledger
 
 __all__ = ["ServerClaim"]
+
+_ASK_EVERY = 0.02
+_LONGEST_WAIT = 30.0
 
 
 class ServerClaim:
@@ -124,13 +129,16 @@ class ServerClaim:
         self._file.taken_in()
 
     def orphans(self) -> Iterator[Claim]:
-        """Yield the files of senders on this machine that were killed, each while it is locked."""
+        """Yield the files of senders on this machine that were killed, each while it is locked.
+
+        One that somebody else is taking in just now is waited for: what it holds is in the ledger
+        then.
+        """
         for path in sorted(self._first.parent.glob(f"{glob.escape(self._first.name)}*")):
             if path == self.path or path.name.endswith("-2"):
                 continue
-            try:
-                found = FileClaim(path, self._opening)
-            except (BlockingIOError, LedgerError):
+            found = self._orphan(path)
+            if found is None:
                 continue
             whole = False
             try:
@@ -138,6 +146,19 @@ class ServerClaim:
                 whole = True
             finally:
                 found.release(empty=whole)
+
+    def _orphan(self, path: Path) -> FileClaim | None:
+        until = time.monotonic() + _LONGEST_WAIT
+        while path.exists():
+            try:
+                return FileClaim(path, self._opening)
+            except BlockingIOError:
+                if not is_of_a_dead_process(path) or time.monotonic() > until:
+                    return None
+                time.sleep(_ASK_EVERY)
+            except LedgerError:
+                return None
+        return None
 
     def release(self, *, empty: bool) -> None:
         """Give the lock back."""
