@@ -242,7 +242,10 @@ class Gathering(unittest.TestCase):
         with self.assertRaises(OSError):
             gather("memory://lamps/none.jpg").items[0].read()
         with self.assertRaises(OSError):
-            gather("nosuchway://x").items[0].read()
+            gather("nosuchway://x.jpg").items[0].read()
+        with self.assertRaisesRegex(GatherError, "nobody knows this kind of address"):
+            gather("nosuchway://x")
+        self.assertEqual([one.name for one in gather("memory://lamps").items], ["a.jpg"])
 
     def test_ten_missing_are_named(self):
         """Ten names stand in the message; of eleven the last is counted."""
