@@ -192,7 +192,8 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
 
     batch = find_batch(ledger, batch=sent.batch)
     rows = [(k, *(f"{row[o]:,}" for o in OUTCOMES)) for k, row in sent.outcomes.items()]
-    resumed = " (resumed)" if sent.resumed else ""
+    # Whoever joins others finds the batch there too, and resumes nothing.
+    resumed = " (shared)" if sent.shared else " (resumed)" if sent.resumed else ""
     title = f"Batch {sent.batch}{resumed}: {counted(sent.images, 'image')} to {sent.service}"
     print_table(rows_table(title, ("kind", *OUTCOMES), rows), "", _cost(sent))
     for kind, count in sent.not_asked.items():
