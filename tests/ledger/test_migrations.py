@@ -47,6 +47,11 @@ class Upgrading(Kept):
             self.assertEqual(self.rows(self.path, query), before)
             self.assertEqual(self.rows(copy, query), before)
             self.assertEqual(upgrade(str(self.path)), (now, now, None))
+            known = "SELECT type, name, tbl_name FROM sqlite_master WHERE type = 'index' OR type = 'table'"
+            fresh = self.path.with_name(f"fresh-{version}")
+            Ledger(fresh).close()
+            ours, new = (set(self.rows(one, known)) for one in (self.path, fresh))
+            self.assertEqual({one for one in ours if "autoindex" not in one[1]}, {one for one in new if "autoindex" not in one[1]})  # fmt: skip
             with self.subTest(version=version), Ledger(self.path) as ledger:
                 self.works(ledger)
 

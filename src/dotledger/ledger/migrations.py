@@ -129,8 +129,9 @@ def _to_6(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as
     for one in (schema.senders, schema.leases, schema.asking, schema.shares, schema.months):
         one.create(connection)
     # What was found in some images is asked for, and replaced, without reading the whole batch.
-    connection.exec_driver_sql("DROP INDEX IF EXISTS findings_by_reading")
-    next(i for i in schema.findings.indexes if i.name == "findings_by_image").create(connection)
+    for one, name in ((schema.findings, "findings"), (schema.notes, "notes")):
+        connection.exec_driver_sql(f"DROP INDEX IF EXISTS {name}_by_reading")
+        next(i for i in one.indexes if i.name == f"{name}_by_image").create(connection)
 
 
 _RENAMED = {

@@ -193,7 +193,7 @@ notes = Table(
     Column("position", Integer, nullable=False),
     Column("reason", Text, nullable=False),
     Column("value", Text, nullable=False),
-    Index("notes_by_reading", "reading"),
+    Index("notes_by_image", "reading", "position"),
 )
 """What a reading set aside or noticed."""
 
