@@ -6,9 +6,10 @@ from pathlib import Path
 
 import pandas as pd
 
-from dotledger import measure, read_annotations, read_findings
+from dotledger import Findings, measure, read_annotations, read_findings
 from dotledger.errors import DescriptionError, TableError
 from dotledger.formats.label_names import read_names
+from dotledger.formats.tables.in_parts import write_in_parts
 from dotledger.formats.tables.shapes import Shape
 from dotledger.services.description import load_description
 from tests.core.measuring.test_measure import annotations_of, findings_of
@@ -76,6 +77,24 @@ class Files(unittest.TestCase):
         line = text[: text.index("labl")].count("\n") + 1
         with self.assertRaisesRegex(DescriptionError, f"line {line}, read.2.*labl"):
             load_description(self.file("d.toml", text))
+
+
+class InParts(unittest.TestCase):
+    def test_one_file(self):
+        """Parts of one table become its file; what was cut from each adds up, and none is invented."""
+        rows = [("a", "object", "x", 0.9, (0, 0, 9, 9)), ("a", "label", "y", 0.2, None)]
+        more = [("b", "object", "x", 0.1, (0, 0, 9, 9)), ("b", "label", "y", 0.3, None)]
+        with tempfile.TemporaryDirectory() as home:
+            path = Path(home) / "f.parquet"
+            parts = [findings_of(rows), findings_of(more)]
+            self.assertEqual(write_in_parts(parts, path, details=False), 4)
+            self.assertEqual(read_findings(path), Findings.concat(parts))
+            cut = [one.cut(0.5) for one in parts]
+            write_in_parts(cut, path, details=False)
+            self.assertEqual(read_findings(path).origin.cut, ((0.5, {"object": 1, "label": 2}),))
+            mixed = [cut[0], findings_of(more), cut[1]]
+            write_in_parts(mixed, path, details=True)
+            self.assertEqual(read_findings(path).origin.cut, ((0.5, {"object": 1, "label": 2}),))
 
 
 class Imports(unittest.TestCase):

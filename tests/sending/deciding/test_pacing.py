@@ -312,6 +312,11 @@ class Parts(unittest.TestCase):
         pace = pacing.shared(opened(per_second=10), 0.0, [2])
         self.assertAlmostEqual(pace.buckets[0].rate, 2.2)
         self.assertEqual(pacing.shared(pace, 0.0, [0]).buckets, ())
+        learning = pacing.refused(proven(opened()), 1.0, 1.0)
+        self.assertEqual(len(learning.buckets), 1)
+        self.assertEqual(pacing.shared(learning, 1.0, []).buckets, learning.buckets)
+        both = msgspec.structs.replace(learning, windows=pace.windows, buckets=pace.buckets + learning.buckets)  # fmt: skip
+        self.assertEqual(pacing.shared(both, 1.0, [3]).buckets[1:], learning.buckets)
 
 
 class TheGate(unittest.TestCase):
