@@ -92,6 +92,9 @@ class InParts(unittest.TestCase):
             cut = [one.cut(0.5) for one in parts]
             write_in_parts(cut, path, details=False)
             self.assertEqual(read_findings(path).origin.cut, ((0.5, {"object": 1, "label": 2}),))
+            apart = [findings_of(some).cut(0.5) for some in (more[:1], rows[1:], more[:1])]
+            write_in_parts(apart, path, details=False)
+            self.assertEqual(read_findings(path).origin.cut, ((0.5, {"object": 2, "label": 1}),))
             mixed = [cut[0], findings_of(more), cut[1]]
             write_in_parts(mixed, path, details=True)
             self.assertEqual(read_findings(path).origin.cut, ((0.5, {"object": 1, "label": 2}),))

@@ -71,6 +71,25 @@ class Private(unittest.TestCase):
         Image.new("RGB", (9, 9)).save(held, "JPEG")
         plain = held.getvalue()
         self.assertIs(without_private(plain, "jpeg", 1), plain)
+        exif = Image.Exif()
+        exif[0x0112] = 6
+        for kind in ("JPEG", "PNG", "WEBP"):  # how it is turned tells nothing of anybody
+            held, noted, text = io.BytesIO(), io.BytesIO(), PngInfo()
+            text.add_text("Comment", PLACE)
+            Image.new("RGB", (9, 5)).save(held, kind, exif=exif)
+            turned = held.getvalue()
+            self.assertIs(without_private(turned, kind.lower(), 6), turned)
+            # Only what is written beside goes, and the rest stays byte for byte.
+            if kind == "JPEG":
+                noted.write(with_packet(turned, PLACE.encode()))
+            elif kind == "PNG":
+                exif[0x011A] = 72.0  # longer than the shortest: it is kept, not made anew
+                Image.new("RGB", (9, 5)).save(noted, kind, exif=exif, pnginfo=text)
+                held.seek(0)
+                Image.new("RGB", (9, 5)).save(held, kind, exif=exif)
+                turned = held.getvalue()
+            if kind != "WEBP":
+                self.assertEqual(without_private(noted.getvalue(), kind.lower(), 6), turned)
         for odd in (
             b"\xff\xd8",
             b"\xff\xd8\xff\xe1\x00",
