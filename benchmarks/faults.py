@@ -23,7 +23,7 @@ FULL = {
 
 
 def _postgresql(starts, seed):
-    from tests.ledger.test_postgresql import PROGRAMS, Server
+    from tests.campaigns.crews import PROGRAMS, Server
 
     if not (PROGRAMS / "initdb").exists():
         return 0, {"no PostgreSQL server here": 0}

@@ -1,6 +1,7 @@
 """Runs the tests in as many processes as there are processors, a class at a time.
 
-``python -m unittest`` comes here by `tests.load_tests`; single modules, classes and tests run as ever.
+``python -m unittest`` comes here by `tests.load_tests`; single modules, classes and tests run as ever. A
+class that says `alone` runs after all others and beside none: what it says is of processes and their time.
 With ``DOTLEDGER_TESTS_AT_ONCE=1`` all run in this process, one after another.
 """
 
@@ -35,11 +36,19 @@ class SideBySide(unittest.TestSuite):
 
     def __init__(self, suites):
         super().__init__(suites)
-        self._classes = list(dict.fromkeys(_class_of(test) for test in _flat(self)))
+        alone = {_class_of(test): getattr(test, "alone", False) for test in _flat(self)}
+        self.together = [name for name, said in alone.items() if not said]
+        self.alone = [name for name, said in alone.items() if said]
 
     def run(self, result, debug=False):
         """Run all; results are those of the processes."""
-        waiting, telling = list(reversed(self._classes)), threading.Lock()
+        self._run(result, self.together, at_once())
+        self._run(result, self.alone, 1)
+        return result
+
+    @staticmethod
+    def _run(result, names, processes):
+        waiting, telling = list(reversed(names)), threading.Lock()
 
         def work():
             with _worker() as worker:
@@ -54,14 +63,13 @@ class SideBySide(unittest.TestSuite):
                         return
                 worker.stdin.close()
 
-        threads = [threading.Thread(target=work) for _ in range(at_once())]
+        threads = [threading.Thread(target=work) for _ in range(processes)]
         for thread in threads:
             thread.start()
         for thread in threads:
             thread.join()
         for name in waiting:  # every process died
             _tell(result, name, None)
-        return result
 
 
 def _flat(suite):

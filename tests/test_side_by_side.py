@@ -28,6 +28,7 @@ class Odd(unittest.TestCase):
                 self.assertEqual(number, 1)
 
 class Ends(unittest.TestCase):
+    alone = True
     def test_ends(self):
         os._exit(3)
 
@@ -48,7 +49,10 @@ class Elsewhere(unittest.TestCase):
         self.enterContext(mock.patch.dict(os.environ, {"PYTHONPATH": home}))
         self.enterContext(mock.patch.object(sys, "path", [home, *sys.path]))
         result = unittest.TestResult()
-        SideBySide([unittest.defaultTestLoader.loadTestsFromName("odd_ones")]).run(result)
+        suite = SideBySide([unittest.defaultTestLoader.loadTestsFromName("odd_ones")])
+        self.assertEqual(suite.together, ["odd_ones.Broken", "odd_ones.Odd"])
+        self.assertEqual(suite.alone, ["odd_ones.Ends"])
+        suite.run(result)
         failed = {str(test): text for test, text in result.failures}
         broken = {str(test): text for test, text in result.errors}
         self.assertIn("one is not two", failed["test_wrong (odd_ones.Odd.test_wrong)"])

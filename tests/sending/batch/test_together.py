@@ -23,6 +23,8 @@ from tests.sending.helpers import ANSWER, description, pictures
 @unittest.skipUnless((PROGRAMS / "initdb").exists(), "no PostgreSQL server here")
 @unittest.skipUnless(find_spec("psycopg"), "psycopg is not installed")
 class Together(unittest.TestCase):
+    alone = True  # eight processes, a database and a service are enough at one time
+
     @classmethod
     def setUpClass(cls):
         try:
@@ -74,9 +76,8 @@ class Together(unittest.TestCase):
         shared = self.shared(200, pause=0.1)
         kill_some(shared, 5, 2)
         self.assertEqual(len(shared.asked()), 200)
-        # Each of the two that were killed had four calls under way; on a starved machine one of the
-        # others may have been silent for too long.
-        self.assertLessEqual(len(shared.server.arrived) - 200, 12)
+        # Each of the two that were killed had four calls under way.
+        self.assertLessEqual(len(shared.server.arrived) - 200, 8)
 
     def until_all_are_there(self, service, count):
         """Wait until so many send: those who come when all others are gone have limits of their own."""
