@@ -68,10 +68,10 @@ class Server:
 class Shared:
     """A folder with images, a counting service and a place for what a killed sender had put aside."""
 
-    def __init__(self, home, address, images, pause=0.2, changes=(), name="bell"):
+    def __init__(self, home, address, images, pause=0.2, changes=(), name="bell", **options):
         self.address = address
         self.images = images
-        self.place = Place(home, images, pause=pause, name=name)
+        self.place = Place(home, images, pause=pause, name=name, **options)
         self.server = self.place.server
         self.home = self.place.home
         described = (self.home / "bell.toml").read_text()

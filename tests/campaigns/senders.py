@@ -29,8 +29,8 @@ class Counting(ThreadingHTTPServer):
     daemon_threads = True
     request_queue_size = 256
 
-    def __init__(self, pause=0.004):
-        super().__init__(("0.0.0.0", 0), _Answering)
+    def __init__(self, pause=0.004, host="127.0.0.1"):
+        super().__init__((host, 0), _Answering)
         self.pause = pause
         self.numbers = {}
         self.answered = []
@@ -72,9 +72,9 @@ class _Answering(BaseHTTPRequestHandler):
 class Place:
     """A folder with images, a description and a server."""
 
-    def __init__(self, home, images, pause=0.004, name="bell"):
+    def __init__(self, home, images, pause=0.004, name="bell", host="127.0.0.1"):
         self.home = Path(home)
-        self.server = Counting(pause)
+        self.server = Counting(pause, host)
         port = self.server.server_port
         text = TEXT.replace("127.0.0.1:1/", f"127.0.0.1:{port}/")
         (self.home / "bell.toml").write_text(text.replace('"bell"', f'"{name}"', 1))

@@ -7,7 +7,7 @@ import os
 import unittest
 from collections import deque
 from importlib.util import find_spec
-from threading import Event
+from threading import Event, Thread
 from unittest import mock
 
 import dotledger
@@ -117,6 +117,28 @@ class ReadAhead(unittest.TestCase):
                 self.assertEqual(
                     (item.read(), item.where), (b"%d" % position, f"far://i{position}")
                 )
+        ahead.close()
+
+    def test_whoever_waits_holds_nobody_up(self):
+        """While one worker waits for a further image, another is told at once that there is none now."""
+        asked, end = Event(), Event()
+
+        def take(wait):
+            if wait:
+                asked.set()
+                end.wait(10)
+
+        ahead = Ahead(take, 2)
+        waiting = Thread(target=ahead.take, args=(True,))
+        waiting.start()
+        self.assertTrue(asked.wait(10))
+        told = []
+        other = Thread(target=lambda: told.append(ahead.take(False)))
+        other.start()
+        other.join(5)
+        self.assertEqual(told, [None])
+        end.set()
+        waiting.join(10)
         ahead.close()
 
     def test_memory_is_bounded(self):

@@ -19,7 +19,6 @@ __all__ = [
     "KeptAnswer",
     "KnownAnswers",
     "StoredAnswer",
-    "answered_shas",
     "answers_kept",
     "is_answered",
     "kept_answers",
@@ -69,29 +68,6 @@ class StoredAnswer(Struct, frozen=True, kw_only=True):
     images: int
     answer: bytes
     fingerprint: str = ""
-
-
-def answered_shas(ledger: Ledger, fingerprints: Sequence[str], call_name: str) -> set[str]:
-    """Return the SHA-256 of every image that a call has answered under one of some settings.
-
-    Parameters
-    ----------
-    ledger : Ledger
-        Open.
-    fingerprints : sequence of str
-        Of the settings asked under.
-    call_name : str
-        One call of the description.
-
-    Returns
-    -------
-    set of str
-        In hexadecimal.
-    """
-    t = schema.answers
-    query = select(t.c.sha).where(t.c.fingerprint.in_(fingerprints), t.c.call_name == call_name)
-    with ledger.reading() as connection:
-        return set(connection.scalars(query))
 
 
 _ANSWERED = select(schema.answers.c.call).where(

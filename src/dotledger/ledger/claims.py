@@ -51,6 +51,7 @@ _LENGTH = 4
 _HEAD = 2 * _LENGTH
 _SILENT_AFTER = 60.0
 _LONGEST_NAME = 255
+_SOMEBODY = "another process"
 
 
 class HeldElsewhere(LedgerError):
@@ -119,6 +120,27 @@ class Claim(Protocol):
         """Give it back; with `empty`, everything put aside is in the ledger by now."""
 
 
+def claim_path(ledger: Path, fingerprint: str) -> Path:
+    """Return the file beside a ledger that is locked by whoever sends with these settings.
+
+    Parameters
+    ----------
+    ledger : Path
+        The file.
+    fingerprint : str
+        Of service and settings.
+
+    Returns
+    -------
+    Path
+        In the same folder.
+    """
+    name = f"{ledger.name}-sending-{fingerprint[:12]}"
+    if len(os.fsencode(name)) > _LONGEST_NAME:
+        name = f"{hashlib.sha256(os.fsencode(ledger.name)).hexdigest()[:24]}-{fingerprint[:12]}"
+    return ledger.absolute().parent / name
+
+
 def turn_path(ledger: Path, service: str) -> Path:
     """Return the file beside a ledger that is locked by whoever sends to a service.
 
@@ -153,30 +175,6 @@ def who_has(path: Path) -> str:
     with contextlib.suppress(OSError, UnicodeError):
         return read_regular(path).decode() or _SOMEBODY
     return _SOMEBODY
-
-
-_SOMEBODY = "another process"
-
-
-def claim_path(ledger: Path, fingerprint: str) -> Path:
-    """Return the file beside a ledger that is locked by whoever sends with these settings.
-
-    Parameters
-    ----------
-    ledger : Path
-        The file.
-    fingerprint : str
-        Of service and settings.
-
-    Returns
-    -------
-    Path
-        In the same folder.
-    """
-    name = f"{ledger.name}-sending-{fingerprint[:12]}"
-    if len(os.fsencode(name)) > _LONGEST_NAME:
-        name = f"{hashlib.sha256(os.fsencode(ledger.name)).hexdigest()[:24]}-{fingerprint[:12]}"
-    return ledger.absolute().parent / name
 
 
 class Turn:

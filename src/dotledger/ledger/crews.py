@@ -19,7 +19,7 @@ from typing import Any
 
 from msgspec import Struct
 from sqlalchemy import Connection, select, text
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import SQLAlchemyError
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
@@ -112,7 +112,7 @@ class Crew:
                 if self._connection is None:
                     self._connection = self._opened()
                 yield self._connection
-            except DBAPIError as error:
+            except SQLAlchemyError as error:
                 self._drop()
                 raise LedgerError("the server does not answer", place=self._ledger.where) from error
 

@@ -14,7 +14,7 @@ from dotledger.core.boxes.frames import Frame
 from dotledger.errors import ImageError
 from dotledger.images.gather import Item
 from dotledger.images.ready import look_at, made_ready, why_not
-from dotledger.ledger.answers import answered_shas, answers_kept
+from dotledger.ledger.answers import KnownAnswers, answers_kept
 from dotledger.ledger.records import ItemRecord
 from dotledger.ledger.store import Ledger
 from dotledger.ledger.usage import requests_in_month
@@ -187,19 +187,11 @@ class _Known:
 
     def __init__(self, plan: Plan, ledger: Ledger | None) -> None:
         self._plan, self._ledger = plan, ledger
-        self._both = plan.fingerprint, plan.earlier
-        self._answered: dict[str, set[str]] = {
-            name: set() if ledger is None else answered_shas(ledger, self._both, name)
-            for name in _names(plan)
-        }
-        self._sent: dict[str, set[str]] = {
-            name: set() if ledger is None else answered_shas(ledger, plan.identities[name], name)
-            for name in _names(plan)
-        }
+        self._answers = None if ledger is None else KnownAnswers(ledger, plan, _names(plan))
         self._reader: Reader | None = None
 
     def _is_answered(self, name: str, glance: _Glance) -> bool:
-        return glance.sha in self._answered[name] or glance.asked in self._sent[name]
+        return self._answers is not None and self._answers(name, glance.sha, glance.asked)
 
     def calls_for(self, glance: _Glance) -> tuple[list[str], list[str]]:
         """Return the calls an image may need, and those that it needs for certain.

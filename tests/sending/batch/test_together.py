@@ -28,13 +28,11 @@ class Together(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         try:
-            cls.server = Server(
-                cls.enterClassContext(tempfile.TemporaryDirectory()), host="0.0.0.0"
-            )
+            cls.server = Server(cls.enterClassContext(tempfile.TemporaryDirectory()))
         except (OSError, LookupError, subprocess.CalledProcessError) as error:
             raise unittest.SkipTest(f"PostgreSQL cannot be started here: {error}") from error
         cls.addClassCleanup(cls.server.stop)
-        cls.address = cls.server.address.replace("0.0.0.0", "127.0.0.1")
+        cls.address = cls.server.address
 
     def shared(self, images, pause=0.05, changes=(), **options):
         home = self.enterContext(tempfile.TemporaryDirectory())
@@ -119,8 +117,10 @@ class Together(unittest.TestCase):
         self.addCleanup(apart.close)
         here = [("127.0.0.1", apart.ours), ("[connect.key]", "plain_http = true\n[connect.key]")]
         limit = ("at_once = 4", "at_once = 4\nper_second = 40")
-        shared = self.shared(120, changes=[*here, limit])
-        shared.address = shared.address.replace("127.0.0.1", apart.ours)
+        server = Server(self.enterContext(tempfile.TemporaryDirectory()), apart.ours)
+        self.addCleanup(server.stop)
+        shared = self.shared(120, changes=[*here, limit], host=apart.ours)
+        shared.address = server.address
         running = [shared.start(prefix=prefix) for prefix in ((), apart.prefix, apart.prefix)]
         said = [shared.ended(process) for process in running]
         self.assertEqual((len(shared.asked()), set(shared.asked().values())), (120, {1}))

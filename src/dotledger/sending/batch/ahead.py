@@ -40,16 +40,17 @@ class Ahead:
     def take(self, wait: bool) -> Position | None:
         """Return the next image; what it is read by waits for its bytes."""
         with self._lock:
-            self._fill(wait)
-            if not self._waiting:
-                return None
-            position, item, reading = self._waiting.popleft()
-            self._held -= item.size or _UNKNOWN
-        return position, item if reading is None else replace(item, fetch=reading.result)
+            self._fill()
+            if self._waiting:
+                position, item, reading = self._waiting.popleft()
+                self._held -= item.size or _UNKNOWN
+                return position, item if reading is None else replace(item, fetch=reading.result)
+        # Whoever waits holds nobody up: others may have something to hand over first.
+        return self._take(True) if wait else None
 
-    def _fill(self, wait: bool) -> None:
+    def _fill(self) -> None:
         while len(self._waiting) < self._most and (not self._waiting or self._held < _MOST_BYTES):
-            taken = self._take(wait and not self._waiting)
+            taken = self._take(False)
             if taken is None:
                 return
             position, item = taken

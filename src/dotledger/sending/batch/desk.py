@@ -217,10 +217,11 @@ class Desk:
     def _write_records(self) -> None:
         self._writer.write([*self._records, *self._halves], self._loose)
         self._claim.committed(self._aside)
-        if self._together is not None and self._records:
-            self._together.written([record.position for record in self._records])
+        written = [record.position for record in self._records]
         self._records, self._halves, self._loose = [], [], []
         self._calls, self._aside = set(), []
+        if self._together is not None and written:  # whatever comes of it, they are in the ledger
+            self._together.written(written)
 
     def _look_up(self) -> None:
         """Settle images whose answer is in the ledger by now."""

@@ -294,9 +294,8 @@ class Sending:
         finally:
             if not ended:
                 self._wait_for_workers()
-                with contextlib.suppress(
-                    LedgerError
-                ):  # what ended it is told; the server forgets us
+                # What ended it is told; the server forgets us by itself.
+                with contextlib.suppress(LedgerError):
                     together.end(whole=False)
 
     def _together(

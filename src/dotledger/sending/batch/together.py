@@ -164,11 +164,15 @@ class Together:
     # -- being there ------------------------------------------------------------------------------
 
     def _beat(self, short: bool) -> None:
-        while not self._over:
-            self._poked.wait(_EVERY_WHILE_SHORT if short else _EVERY)
-            self._poked.clear()
-            if not self._over:
-                short = self._beaten()
+        try:
+            while not self._over:
+                self._poked.wait(_EVERY_WHILE_SHORT if short else _EVERY)
+                self._poked.clear()
+                if not self._over:
+                    short = self._beaten()
+        except Exception as error:  # without this thread nothing may start, and nobody would say so
+            self._gate.stop(f"speaking to the server failed (unexpected {type(error).__name__})")
+            raise
 
     def _beaten(self) -> bool:
         """Say that we are here; return whether there is something to be asked for again soon."""
