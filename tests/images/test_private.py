@@ -98,6 +98,9 @@ class Private(unittest.TestCase):
         ):
             self.assertIs(without_private(odd, "jpeg", 1), odd)
         self.assertIs(without_private(data, "tiff", 1), data)
+        behind = without_private(photo("PNG") + b"something behind the end", "png", 1)
+        self.assertNotIn(PLACE.encode(), behind)
+        self.assertTrue(behind.endswith(b"something behind the end"))
         note = b"tEXtNote\0" + PLACE.encode()
         chunk = (len(note) - 4).to_bytes(4, "big") + note + zlib.crc32(note).to_bytes(4, "big")
         png = photo("PNG")

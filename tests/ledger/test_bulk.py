@@ -7,6 +7,7 @@ from unittest import mock
 import pandas as pd
 
 from dotledger import Findings, Ledger, findings_of, read_findings, send
+from dotledger.errors import LedgerError
 from dotledger.formats.tables.in_parts import write_in_parts
 from dotledger.kept import findings_by_parts
 from dotledger.ledger import bulk, findings
@@ -84,6 +85,16 @@ class Columns(InFolder):
                 self.assertEqual(
                     Findings.concat(list(parts)), findings_of(self.path, kinds=["label"])
                 )
+
+    def test_a_reader_that_fails(self):
+        """What the other process cannot read is an error in our words, and no part is taken for all."""
+        self.send(pictures(9), answers(5), description(EYES))
+        self.enterContext(mock.patch.object(bulk, "sys", executable="/bin/false"))
+        self.enterContext(mock.patch.object(bulk, "_ENOUGH_PARTS", 1))
+        self.enterContext(mock.patch.object(findings, "_IMAGES_AT_ONCE", 2))
+        said = self.assertRaisesRegex(LedgerError, "process that reads the ledger's columns")
+        with findings_by_parts(self.path) as (parts, _), said:
+            list(parts)
 
     def test_parts_are_really_read(self):
         """Many rows are asked for in several parts, which together are all rows."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import glob
-import io
 import os
 import re
 import stat
@@ -49,6 +48,7 @@ MOST_BYTES = 256 << 20
 """Of one image's file; larger ones are refused unread."""
 
 _MOST_ENDINGS = 10
+_BYTES = (bytes, bytearray, memoryview)
 _MOST_LISTED = 64 << 20
 _MOST_REDIRECTS = 3
 _SECONDS = 30.0
@@ -274,15 +274,9 @@ def _of_source(source: Source, notes: _Notes, outside: bool) -> Iterable[Item]:
 
 
 def _from_memory(name: str, data: Any) -> Item:
-    if isinstance(data, (bytes, bytearray, memoryview)):
-        held = bytes(data)
+    held = bytes(data) if isinstance(data, _BYTES) else _picture_file(name, data)
+    if held is not None:
         return Item(name=name, fetch=lambda: held)
-    # Neither package is loaded for bytes and streams: whoever has a picture has loaded its own.
-    if "PIL.Image" in sys.modules or "numpy" in sys.modules:
-        from dotledger.images.pictures import as_file, is_picture
-
-        if is_picture(data):
-            return Item(name=name, fetch=_once(io.BytesIO(as_file(name, data))))
     if not hasattr(data, "read"):
         raise GatherError(
             "neither bytes, a binary stream nor a picture",
@@ -291,6 +285,16 @@ def _from_memory(name: str, data: Any) -> Item:
             next_step="Give the file's bytes, an open file, a Pillow image or an array.",
         )
     return Item(name=name, fetch=_once(data))
+
+
+def _picture_file(name: str, data: Any) -> bytes | None:
+    """Return a picture of Pillow or an array as a file; None for what is neither."""
+    # Neither package is loaded for anything else: whoever has a picture has loaded its own.
+    if not {"PIL.Image", "numpy"} & sys.modules.keys():
+        return None
+    from dotledger.images.pictures import as_file, is_picture
+
+    return as_file(name, data) if is_picture(data) else None
 
 
 def _once(stream: IO[bytes]) -> Callable[[], bytes]:

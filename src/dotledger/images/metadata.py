@@ -14,12 +14,12 @@ from PIL import Image
 
 from dotledger.errors import ImageError
 from dotledger.images.facts import open_image
+from dotledger.images.parts import PNG, jpeg_segments, png_chunk, png_chunks
 
 __all__ = ["read_packet", "with_packet"]
 
 _NAME = b"http://ns.adobe.com/xap/1.0/\x00"
 _KEYWORD = b"XML:com.adobe.xmp"
-_PNG = b"\x89PNG\r\n\x1a\n"
 # A packet of a few kilobytes can unpack to gigabytes.
 _MOST_UNPACKED = 16 << 20
 # A segment's length is written in 16 bits, and counts itself and the name.
@@ -82,20 +82,9 @@ def with_packet(data: bytes, packet: bytes) -> bytes:
     """
     if data.startswith(b"\xff\xd8"):
         return _jpeg_with(data, packet)
-    if data.startswith(_PNG):
+    if data.startswith(PNG):
         return _png_with(data, packet)
     raise ImageError("XMP is written into JPEG and PNG only", got=f"{len(data):,} bytes")
-
-
-def _jpeg_segments(data: bytes) -> Iterator[tuple[int, int, bool]]:
-    """Yield start, end and whether it is the XMP packet, of each segment before the pixels."""
-    place = 2
-    while place + 4 <= len(data) and data[place] == 0xFF and data[place + 1] != 0xDA:
-        end = place + 2 + struct.unpack(">H", data[place + 2 : place + 4])[0]
-        if end > len(data):
-            raise ImageError("the file breaks off", got=f"{len(data)} bytes")
-        yield place, end, data[place + 1] == 0xE1 and data[place + 4 : end].startswith(_NAME)
-        place = end
 
 
 def _jpeg_with(data: bytes, packet: bytes) -> bytes:
@@ -107,27 +96,17 @@ def _jpeg_with(data: bytes, packet: bytes) -> bytes:
         )
     segment = b"\xff\xe1" + struct.pack(">H", len(_NAME) + len(packet) + 2) + _NAME + packet
     kept, place, after = bytearray(data[:2]), 2, 2
-    for start, end, xmp in _jpeg_segments(data):
+    for start, end, marker, body in jpeg_segments(data):
+        xmp = marker == 0xE1 and body.startswith(_NAME)
         kept += b"" if xmp else data[start:end]
         place = end
-        if data[start + 1] in (0xE0, 0xE1) and not xmp:
+        if marker in (0xE0, 0xE1) and not xmp:
             after = len(kept)  # EXIF and JFIF come first
     return bytes(kept[:after]) + segment + bytes(kept[after:]) + data[place:]
 
 
-def _png_chunks(data: bytes) -> Iterator[tuple[int, int, bytes, bytes]]:
-    place = len(_PNG)
-    while place + 12 <= len(data):
-        size = struct.unpack(">I", data[place : place + 4])[0]
-        end = place + 12 + size
-        if end > len(data):
-            raise ImageError("the file breaks off", got=f"{len(data)} bytes")
-        yield place, end, data[place + 4 : place + 8], data[place + 8 : end - 4]
-        place = end
-
-
 def _png_packets(data: bytes) -> Iterator[tuple[int, int, bytes]]:
-    for start, end, kind, body in _png_chunks(data):
+    for start, end, kind, body in png_chunks(data):
         if kind == b"iTXt" and body.startswith(_KEYWORD + b"\x00"):
             compressed = body[len(_KEYWORD) + 1] == 1
             text = body[len(_KEYWORD) + 3 :].split(b"\x00", 2)[-1]
@@ -145,7 +124,6 @@ def _png_with(data: bytes, packet: bytes) -> bytes:
     # From the back, so that the places in front stay true.
     for start, end, _ in reversed(list(_png_packets(data))):
         data = data[:start] + data[end:]
-    body = b"iTXt" + _KEYWORD + b"\x00" * 5 + packet
-    chunk = struct.pack(">I", len(body) - 4) + body + struct.pack(">I", zlib.crc32(body))
-    first_end = len(_PNG) + 12 + struct.unpack(">I", data[8:12])[0]
+    chunk = png_chunk(b"iTXt", _KEYWORD + b"\x00" * 5 + packet)
+    first_end = next(png_chunks(data)).end
     return data[:first_end] + chunk + data[first_end:]

@@ -107,9 +107,8 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
     _refuse_small(facts.width, facts.height, demands)
     if facts.ends_well and not _misfits(facts, demands):
         return _as_is(data, facts, demands)
-    misfits = _misfits(facts, demands)
     image, steps = _decoded(data, facts, demands)
-    steps += misfits
+    steps += _misfits(facts, demands)
     if not steps:
         return _as_is(data, facts, demands)
     try:

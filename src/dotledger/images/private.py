@@ -8,15 +8,16 @@ the ``eXIf`` chunk of PNG and the ``EXIF`` chunk of WebP; XMP, IPTC and plain te
 from __future__ import annotations
 
 import struct
-import zlib
 from collections.abc import Callable, Iterator
+
+from dotledger.errors import ImageError
+from dotledger.images.parts import PNG, jpeg_segments, png_chunk, png_chunks
 
 __all__ = ["without_private"]
 
 _ORIENTATION = 0x0112
 _HARMLESS = {_ORIENTATION, 0x011A, 0x011B, 0x0128, 0x0213}
 """Tags of Exif that tell nothing of anybody: orientation, resolution, how colours are sampled."""
-_PNG = b"\x89PNG\r\n\x1a\n"
 _PNG_TEXTS = (b"eXIf", b"tEXt", b"zTXt", b"iTXt", b"tIME")
 _WEBP_TEXTS = {b"EXIF": 0x08, b"XMP ": 0x04}
 """Chunks of WebP, each with the bit in the header's flags that says it is there."""
@@ -44,7 +45,7 @@ def without_private(data: bytes, format: str, orientation: int) -> bytes:
     cut = _CUTS.get(format)
     try:
         kept = data if cut is None else cut(data, orientation)
-    except (struct.error, IndexError, ValueError):
+    except (ImageError, struct.error, IndexError, ValueError):
         return data
     return data if len(kept) >= len(data) else kept
 
@@ -71,21 +72,19 @@ def _tells(exif: bytes) -> bool:
 
 
 def _jpeg(data: bytes, orientation: int) -> bytes:
-    parts, place, after, told = [data[:2]], 2, 1, False
-    while data[place] == 0xFF and data[place + 1] != 0xDA:
-        end = place + 2 + struct.unpack(">H", data[place + 2 : place + 4])[0]
-        marker, body = data[place + 1], data[place + 4 : end]
+    parts, after, pixels, told = [data[:2]], 1, 2, False
+    for start, end, marker, body in jpeg_segments(data):
+        pixels = end
         if _is_private(marker, body):
             told |= body.startswith(_EXIF)
-        else:
-            parts.append(data[place:end])
-            # The segment that says which file this is comes first, where there is one.
-            after = len(parts) if marker == 0xE0 else after
-        place = end
+            continue
+        parts.append(data[start:end])
+        # The segment that says which file this is comes first, where there is one.
+        after = len(parts) if marker == 0xE0 else after
     turned = _EXIF + _only_turned(orientation)
     if told and orientation != 1:
         parts.insert(after, b"\xff\xe1" + struct.pack(">H", 2 + len(turned)) + turned)
-    return b"".join(parts) + data[place:]
+    return b"".join(parts) + data[pixels:]
 
 
 def _is_private(marker: int, body: bytes) -> bool:
@@ -96,21 +95,18 @@ def _is_private(marker: int, body: bytes) -> bool:
 
 
 def _png(data: bytes, orientation: int) -> bytes:
-    kept, place = bytearray(data[: len(_PNG)]), len(_PNG)
+    kept, last = bytearray(PNG), len(PNG)
     turned = _only_turned(orientation)
-    while place < len(data):
-        size = struct.unpack(">I", data[place : place + 4])[0]
-        end, kind = place + 12 + size, data[place + 4 : place + 8]
-        harmless = kind == b"eXIf" and not _tells(data[place + 8 : end - 4])
+    for start, end, kind, body in png_chunks(data):
+        last = end
+        harmless = kind == b"eXIf" and not _tells(body)
         turned = b"" if harmless else turned
         if kind == b"IDAT" and turned:  # as early as it may stand
-            check = zlib.crc32(b"eXIf" + turned)
-            kept += struct.pack(">I", len(turned)) + b"eXIf" + turned + struct.pack(">I", check)
+            kept += png_chunk(b"eXIf", turned)
             turned = b""
         if harmless or kind not in _PNG_TEXTS:
-            kept += data[place:end]
-        place = end
-    return bytes(kept)
+            kept += data[start:end]
+    return bytes(kept) + data[last:]
 
 
 def _webp(data: bytes, orientation: int) -> bytes:

@@ -11,7 +11,7 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from importlib.util import find_spec
 from itertools import pairwise
@@ -152,20 +152,31 @@ def parts_of(
         for one in queries:
             yield _by_rows(ledger, one, kinds)
         return
-    with _reader(ledger, queries, in_turn=True) as (reader, stream):
-        held: list[Any] = []
-        for last in edges[1:]:
-            # A message holds rows of one range only; that of the next one waits for its turn.
-            while not held or not held[-1].num_rows or held[-1].column(0)[0].as_py() < last:
-                try:
-                    held.append(stream.read_next_batch())
-                except StopIteration:
-                    break
-            mine = [one for one in held if one.num_rows and one.column(0)[0].as_py() < last]
-            held = [one for one in held if one.num_rows and one.column(0)[0].as_py() >= last]
-            yield _whole_columns(mine, stream.schema, kinds)
+    import pyarrow
+
+    try:
+        with _reader(ledger, queries, in_turn=True) as (reader, stream):
+            for mine in _by_range(stream, edges):
+                yield _whole_columns(mine, stream.schema, kinds)
+    except (pyarrow.ArrowException, OSError) as error:
+        raise LedgerError(_NOT_READ, place=ledger.where) from error
     if reader.returncode:
-        raise LedgerError("the ledger cannot be read in columns", place=ledger.where)
+        raise LedgerError(_NOT_READ, place=ledger.where)
+
+
+_NOT_READ = "the process that reads the ledger's columns failed"
+
+
+def _by_range(stream: Iterable[Any], edges: Sequence[int]) -> Iterator[list[Any]]:
+    """Yield the messages of each range; one holds rows of a single range; they come in order."""
+    messages = (one for one in stream if one.num_rows)
+    first = next(messages, None)
+    for last in edges[1:]:
+        mine = []
+        while first is not None and first.column(0)[0].as_py() < last:
+            mine.append(first)
+            first = next(messages, None)
+        yield mine
 
 
 def _whole_columns(batches: Sequence[Any], schema: Any, kinds: Sequence[str]) -> list[Any]:

@@ -15,9 +15,33 @@ from dotledger.ledger import schema
 from dotledger.ledger.batches import batches
 from dotledger.ledger.crews import Crew, senders_of
 from dotledger.ledger.store import Ledger
+from dotledger.sending.batch import together
+from dotledger.sending.batch.together import Allowed
+from dotledger.sending.calls.turns import Gate
+from dotledger.sending.deciding.pacing import opening_pace
 from tests.campaigns.crews import PROGRAMS, Apart, Server, Shared, kill_some
 from tests.campaigns.senders import COMMAND, wrong_images
 from tests.sending.helpers import ANSWER, description, pictures
+
+
+class Heartbeat(unittest.TestCase):
+    def test_that_fails(self):
+        """Where the thread that speaks to the server fails, nothing goes on in silence: it is said why."""
+        gate = Gate(opening_pace(now=0.0, at_once=1), time.monotonic)
+        crew = mock.Mock(**{"share.return_value": [], "others.return_value": [], "settled_images.return_value": 0})  # fmt: skip
+        crew.renew.side_effect = [True, RuntimeError("odd")]
+        plan = mock.Mock(gathered=[], kinds=("label",))
+        allowed = Allowed(at_most=None, quota=None, budget=None, used=0, month="2031-05")
+        with mock.patch.object(together, "_EVERY", 0.01):
+            one = together.Together(crew=crew, plan=plan, gate=gate, meter=None, allowed=allowed,
+                                    steady=time.monotonic, adopt=None, used_by_now=None, holds=6.0)  # fmt: skip
+            one.begin()
+            until = time.monotonic() + 10
+            while not gate.stop_reason and time.monotonic() < until:
+                time.sleep(0.01)
+        self.assertEqual(gate.stop_reason, "speaking to the server failed (RuntimeError: odd)")
+        self.assertIsNone(one.take(True))
+        one.end(whole=False)
 
 
 @unittest.skipUnless((PROGRAMS / "initdb").exists(), "no PostgreSQL server here")

@@ -171,8 +171,7 @@ class Together:
                 if not self._over:
                     short = self._beaten()
         except Exception as error:  # without this thread nothing may start, and nobody would say so
-            self._gate.stop(f"speaking to the server failed (unexpected {type(error).__name__})")
-            raise
+            self._gate.stop(f"speaking to the server failed ({type(error).__name__}: {error})")
 
     def _beaten(self) -> bool:
         """Say that we are here; return whether there is something to be asked for again soon."""

@@ -1,0 +1,107 @@
+"""The parts of which JPEG and PNG files are made: segments before the pixels, and chunks."""
+
+from __future__ import annotations
+
+import struct
+import zlib
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from dotledger.errors import ImageError
+
+__all__ = ["PNG", "Chunk", "Segment", "jpeg_segments", "png_chunk", "png_chunks"]
+
+PNG = b"\x89PNG\r\n\x1a\n"
+"""How a PNG file begins."""
+_PIXELS = 0xDA
+
+
+class Segment(NamedTuple):
+    """A segment of JPEG: where it stands in the file, its marker, and what it holds."""
+
+    start: int
+    end: int
+    marker: int
+    body: bytes
+
+
+class Chunk(NamedTuple):
+    """A chunk of PNG: where it stands in the file, its kind, and what it holds."""
+
+    start: int
+    end: int
+    kind: bytes
+    body: bytes
+
+
+def jpeg_segments(data: bytes) -> Iterator[Segment]:
+    """Yield the segments before the pixels.
+
+    Parameters
+    ----------
+    data : bytes
+        Of a JPEG file.
+
+    Yields
+    ------
+    Segment
+        In their order.
+
+    Raises
+    ------
+    ImageError
+        If one is longer than the file.
+    """
+    place = 2
+    while place + 4 <= len(data) and data[place] == 0xFF and data[place + 1] != _PIXELS:
+        end = place + 2 + struct.unpack(">H", data[place + 2 : place + 4])[0]
+        if end > len(data):
+            raise ImageError("the file breaks off", got=f"{len(data)} bytes")
+        yield Segment(place, end, data[place + 1], data[place + 4 : end])
+        place = end
+
+
+def png_chunks(data: bytes) -> Iterator[Chunk]:
+    """Yield the chunks to the last one; what stands behind that is none.
+
+    Parameters
+    ----------
+    data : bytes
+        Of a PNG file.
+
+    Yields
+    ------
+    Chunk
+        In their order.
+
+    Raises
+    ------
+    ImageError
+        If one is longer than the file.
+    """
+    place, kind = len(PNG), b""
+    while place + 12 <= len(data) and kind != b"IEND":
+        size = struct.unpack(">I", data[place : place + 4])[0]
+        end, kind = place + 12 + size, data[place + 4 : place + 8]
+        if end > len(data):
+            raise ImageError("the file breaks off", got=f"{len(data)} bytes")
+        yield Chunk(place, end, kind, data[place + 8 : end - 4])
+        place = end
+
+
+def png_chunk(kind: bytes, body: bytes) -> bytes:
+    """Return a chunk as it stands in a file.
+
+    Parameters
+    ----------
+    kind : bytes
+        Four letters.
+    body : bytes
+        What it holds.
+
+    Returns
+    -------
+    bytes
+        With its length and checksum.
+    """
+    return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
