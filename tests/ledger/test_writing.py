@@ -3,8 +3,14 @@
 import threading
 import time
 
+from sqlalchemy import select
+
 from dotledger import Ledger, send
+from dotledger.errors import LedgerError
+from dotledger.ledger import schema
 from dotledger.ledger.batches import find_batch, sent_images
+from dotledger.ledger.records import BatchOpening, ItemRecord, OutcomeRecord
+from dotledger.ledger.writing import BatchWriter
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, InFolder, description, picture
 
@@ -46,3 +52,45 @@ class Writing(InFolder):
         ledger = self.ledger()
         [one] = sent_images(ledger, find_batch(ledger))
         self.assertEqual((one.name, one.width, one.height), ("a.png", 24, 16))
+
+    def test_what_is_left_of_many(self):
+        """A batch of several blocks that was cut off with gaps: just what is missing is left."""
+        names = [f"p-{n:05}.png" for n in range(20_000)]
+        opening = BatchOpening(
+            **dict.fromkeys(("key", "service", "fingerprint", "description", "source"), "x"),
+            currency="",
+            floor=None,
+            kinds=("label", "face"),
+            settings={},
+            names=names,
+            paths=names,
+        )
+        writer = BatchWriter(self.ledger(), opening, 0.0)
+        writer.add_items()
+        gaps = {5: (), 9_000: ("face",), 19_999: ()}
+        done = [
+            ItemRecord(
+                position=place,
+                outcomes=[
+                    OutcomeRecord(kind=kind, outcome="empty")
+                    for kind in gaps.get(place, opening.kinds)
+                ],
+            )
+            for place in range(20_000)
+        ]
+        writer.write(done)
+        settled = writer.settled_kinds(opening.kinds)
+        missing = {p for p in range(20_000) if len(settled.get(p, ())) < 2}
+        self.assertEqual(missing, set(gaps))
+        self.assertEqual((settled[9_000], len(settled)), ({"face": ""}, 19_998))
+
+    def test_a_damaged_file_is_said(self):
+        """A page of the database is overwritten: our error, with what to do."""
+        self.send({f"p-{n}.png": picture(n, form="PNG") for n in range(30)}, [ANSWER] * 30)
+        ledger = self.ledger()
+        ledger.close()
+        data = bytearray(self.path.read_bytes())
+        data[4096:] = bytes(len(data) - 4096)
+        self.path.write_bytes(data)
+        with self.assertRaisesRegex(LedgerError, "damaged"):
+            list(self.ledger().rows(select(schema.outcomes)))

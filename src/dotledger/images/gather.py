@@ -79,7 +79,7 @@ class Item(Struct, frozen=True, gc=False):
     size : int
         Bytes, where a listing told it; else 0.
     mark : str
-        What tells of a change, of what is no file.
+        What tells of a change, where a listing told it.
     """
 
     name: str
@@ -97,17 +97,23 @@ class Item(Struct, frozen=True, gc=False):
     @property
     def known_as(self) -> str:
         """Where it is, as may be written down: an address without what may be secret in it."""
-        return self.name if _ADDRESS.match(self.where) else self.where
+        # Looked for before it is matched: nearly all are paths, and there may be a million.
+        address = "://" in self.where and _ADDRESS.match(self.where)
+        return self.name if address else self.where
 
     def stamp(self) -> str:
         """Return size and time of the file, to notice a change; "" where not known."""
-        if self.fetch is not None:
+        if self.mark or self.fetch is not None:
             return self.mark
         try:
-            facts = os.stat(self.where)  # noqa: PTH116 - also used on a million files
+            facts = os.stat(self.where)  # noqa: PTH116 - any path
         except OSError:
             return ""
-        return f"{facts.st_size}/{facts.st_mtime_ns}"
+        return _mark_of(facts)
+
+
+def _mark_of(facts: os.stat_result) -> str:
+    return f"{facts.st_size}/{facts.st_mtime_ns}"
 
 
 def _bytes_of(fetch: Callable[[], bytes]) -> bytes:
@@ -345,23 +351,49 @@ def _is_below(path: str, folder: Path) -> bool:
 def _from_folder(folder: str, notes: _Notes) -> list[Item]:
     root = folder.rstrip("/") or "/"
     cut = len(root.rstrip("/")) + 1
-    paths = _walked(root, notes)
-    if doubtful := {path for path in paths if not os.access(path, os.R_OK)}:
-        paths = [p for p in paths if p not in doubtful or _readable(p, p[cut:], notes)]
-    names = [path[cut:] for path in paths]
-    return [Item(names[place], paths[place]) for place in naturally_sorted(names)]
+    items = _walked(root, cut, notes)
+    return [items[place] for place in naturally_sorted([item.name for item in items])]
 
 
-def _walked(folder: str, notes: _Notes) -> list[str]:
-    """Return the paths of the images below a folder, in no order."""
-    paths: list[str] = []
+def _walked(folder: str, cut: int, notes: _Notes) -> list[Item]:
+    """Return the images below a folder, in no order; names begin after `cut` letters of a path."""
+    found: list[Item] = []
     waiting = [folder]
     linked = {os.path.realpath(folder)}
+    may_read = _reader()
     while waiting:
         inside, folders = _listed(waiting.pop(), notes, linked)
-        paths += inside
         waiting += folders
-    return paths
+        for path in inside:
+            # Looked at once: whether it is a file, may be read, and what tells of a change.
+            try:
+                facts = os.stat(path)  # noqa: PTH116 - also used on a million files
+            except OSError as error:
+                notes.problems.append((path[cut:], str(error.strerror)))
+                continue
+            if may_read(facts) or _readable(path, path[cut:], notes):
+                found.append(Item(path[cut:], path, None, 0, _mark_of(facts)))
+    return found
+
+
+def _reader() -> Callable[[os.stat_result], bool]:
+    """Return what tells of a regular file that its mode lets us read it.
+
+    No means that the system is to be asked: for more than the mode, it takes another look.
+    """
+    if not hasattr(os, "geteuid"):
+        return lambda _: False
+    user, groups = os.geteuid(), {os.getegid(), *os.getgroups()}
+
+    def may_read(facts: os.stat_result) -> bool:
+        mode = facts.st_mode
+        if not stat.S_ISREG(mode):
+            return False
+        if facts.st_uid == user:
+            return bool(mode & stat.S_IRUSR)
+        return bool(mode & (stat.S_IRGRP if facts.st_gid in groups else stat.S_IROTH))
+
+    return may_read
 
 
 def _listed(folder: str, notes: _Notes, linked: set[str]) -> tuple[list[str], list[str]]:

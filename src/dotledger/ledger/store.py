@@ -319,6 +319,9 @@ class Ledger:
                 cursor.execute(statement)
                 while rows := cursor.fetchmany(_AT_ONCE):
                     yield from rows
+            except self.dialect.loaded_dbapi.Error as error:  # the driver's own: nobody maps it
+                problem = DatabaseError(statement, None, error)
+                raise explained(problem, self.where, self._masked(str(error))) from error
             finally:
                 cursor.close()
 

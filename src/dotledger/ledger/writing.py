@@ -47,6 +47,7 @@ from dotledger.ledger.store import (
 __all__ = ["BatchWriter", "ReadingWriter"]
 
 _ITEMS_AT_ONCE = 5_000
+_LOOKED_AT = 8_192
 _ITEM_COLUMNS = ("batch", "position", "name", "path")
 _SENT_COLUMNS = ("sha", *SentRecord._fields)
 _CALL_COLUMNS = (
@@ -134,18 +135,25 @@ class BatchWriter:
         return found
 
     def settled_kinds(self, kinds: Sequence[str]) -> dict[int, dict[str, str]]:
-        """Return the same without the outcomes: from the index alone, in a third of the time."""
+        """Return the same without the outcomes.
+
+        A batch is settled from its beginning, but for a few images that were under way when it
+        was cut off: rows are counted, and read only where some are missing.
+        """
         t = schema.outcomes
-        mine = t.c.batch == self.batch
-        counted = select(t.c.position, func.count()).where(mine).group_by(t.c.position)
-        some = counted.having(func.count() < len(kinds)).with_only_columns(t.c.position)
         whole = dict.fromkeys(kinds, "")
-        found = {
-            position: whole for position, count in self._ledger.rows(counted) if count >= len(kinds)
-        }
-        query = select(t.c.position, t.c.kind).where(mine, t.c.position.in_(some))
-        for position, kind in self._ledger.rows(query):
-            found[position] = {**found.get(position, {}), kind: ""}
+        found: dict[int, dict[str, str]] = {}
+        for start in range(0, len(self._opening.names), _LOOKED_AT):
+            stop = min(start + _LOOKED_AT, len(self._opening.names))
+            mine = (t.c.batch == self.batch, t.c.position >= start, t.c.position < stop)
+            [(rows,)] = self._ledger.rows(select(func.count()).where(*mine))
+            if rows == (stop - start) * len(kinds):
+                found.update(dict.fromkeys(range(start, stop), whole))
+            elif rows:
+                for position, kind in self._ledger.rows(
+                    select(t.c.position, t.c.kind).where(*mine)
+                ):
+                    found[position] = {**found.get(position, {}), kind: ""}
         return found
 
     def add_items(self) -> None:

@@ -47,9 +47,6 @@ _QUICK = 0.02
 """After a file that took longer to read and hash, in seconds, the next one waits for none."""
 
 _MOST_WITHOUT_A_CALL = 64
-_SENT = "sent "
-"""What tells the digest of what was sent from that of the file, which may be the same."""
-
 Position = tuple[int, Item]
 Take = Callable[[bool], Position | None]
 """The next image; told whether to wait for one where none is there just now."""
@@ -138,7 +135,7 @@ class Worker:
         self._plan = plan
         self._caller = caller
         self._keep = keep
-        self._claimed: set[tuple[str, str]] = set()
+        self._claimed: dict[str, set[bytes]] = {call.name: set() for call, _ in plan.calls}
         self._claiming = threading.Lock()
         self._looking = threading.Lock()
         self._quick = True
@@ -232,9 +229,10 @@ class Worker:
         self._unclaim(one.sha, one.asked, tuple(names))
 
     def _unclaim(self, sha: str, asked: str, names: Sequence[str]) -> None:
+        known = _known_by(sha, asked)
         with self._claiming:
-            for known in (sha, _SENT + asked):
-                self._claimed.difference_update((name, known) for name in names)
+            for name in names:
+                self._claimed[name].difference_update(known)
 
     def _load(self, position: int, item: Item, result: Settled) -> Loaded | None:
         record = ItemRecord(position=position)
@@ -329,13 +327,11 @@ class Worker:
 
     def _claim(self, position: int, sha: str, asked: str) -> set[str]:
         """Return the calls this image needs from us, so that equal bytes are sent once."""
-        names = {call.name for call, _ in self._plan.calls}
+        known = _known_by(sha, asked)
         with self._claiming:
-            mine = {
-                name for name in names if not {(name, sha), (name, _SENT + asked)} & self._claimed
-            }
-            for known in (sha, _SENT + asked):
-                self._claimed.update((name, known) for name in mine)
+            mine = {n for n, claimed in self._claimed.items() if claimed.isdisjoint(known)}
+            for name in mine:
+                self._claimed[name].update(known)
         granted = mine
         if self.known is not None:
             granted = {name for name in mine if not self.known(name, sha, asked)}
@@ -482,6 +478,15 @@ class Worker:
             else:
                 note_reading(one.record, reading, kinds, record, None)
                 one.record.answered.append((record.call, record, place))
+
+
+# Half a digest, as bytes, is enough to tell images of one sending apart: of a million, these are
+# what takes most memory. Equal files are sent alike, so that where a file is sent as it is, what
+# was sent says which file it is.
+def _known_by(sha: str, asked: str) -> tuple[bytes, ...]:
+    """Return what tells an image from others: what is sent of it, and its file if they differ."""
+    sent = bytes.fromhex(asked[:32])
+    return (sent,) if asked == sha else (sent, b"f" + bytes.fromhex(sha[:32]))
 
 
 def _problem(reading: Reading | AnswerError) -> str:
