@@ -7,7 +7,7 @@ NAMES = (
     *("imports", "reading", "drafting", "measuring", "intervals", "choosing", "growing"),
     *("sending", "looking", "copying", "reporting"),
 )
-# "faults", "mutants", "million" and "together" are not among them: they take long, or need a database
+# "faults", "mutants", "million", "scaling" and "together" are not among them: they take long, or need a database
 # server; name them.
 
 wanted = [word for word in sys.argv[1:] if not word.startswith("-")] or NAMES

@@ -137,7 +137,7 @@ def command(
         seed=seed,
     )
     for name, edges in wanted:
-        check_slice(result.basis, name, edges)
+        check_slice(name, edges, result.slice_names())
     if csv_place is not None:
         _write_csv(result, Path(csv_place))
     if as_json:

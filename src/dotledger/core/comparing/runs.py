@@ -13,7 +13,7 @@ from dotledger.core.choosing.honest import Honest, honest_thresholds
 from dotledger.core.choosing.plans import Plan
 from dotledger.core.counting.cases import CaseCounts
 from dotledger.core.counting.intervals import Drawn, drawn_of, drawn_of_all
-from dotledger.core.counting.resampling import Resampling, placed, places_of_images
+from dotledger.core.counting.resampling import Places, Resampling, placed, places_of_images
 from dotledger.core.counting.rows import Row, row_of
 from dotledger.core.counting.tally import tally
 from dotledger.core.measuring.measure import measure
@@ -116,7 +116,7 @@ def _judged_run(
     name: str,
     basis: Basis,
     plan: Plan | None,
-    keys: Mapping[str, tuple[float, ...]],
+    keys: Places,
     resampling: Resampling,
 ) -> JudgedRun:
     images = common_images(basis)
@@ -196,7 +196,7 @@ def _drawn(
     basis: Basis,
     passes: Mapping[str, Flags],
     images: Sequence[str],
-    keys: Mapping[str, tuple[float, ...]],
+    keys: Places,
     resampling: Resampling,
 ) -> tuple[dict[str, Drawn], dict[str, Floats]]:
     if not resampling.draws or not images:

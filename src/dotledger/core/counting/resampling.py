@@ -11,8 +11,8 @@ neither the order of rows nor renaming images changes an interval.
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -25,6 +25,7 @@ from dotledger.core.tables.findings import Findings
 
 __all__ = [
     "Interval",
+    "Places",
     "Resampling",
     "Weights",
     "limits",
@@ -123,9 +124,33 @@ def limits(draws: Floats, images: Any, level: float) -> tuple[Floats, Floats]:
     return np.where(none, np.nan, ends[0]), np.where(none, np.nan, ends[1])
 
 
-def places_of_images(
-    names: Sequence[str], annotations: Annotations, findings: Findings
-) -> dict[str, tuple[float, ...]]:
+@dataclass(frozen=True, eq=False)
+class Places:
+    """What decides which draws each image gets; false if there are none.
+
+    Attributes
+    ----------
+    names : tuple of str
+        Of images.
+    keys : ndarray of float64, shape (images, k)
+        To be compared row by row, and for nothing else.
+    """
+
+    names: tuple[str, ...] = ()
+    keys: Floats = field(default_factory=lambda: np.zeros((0, 0)))
+
+    def __bool__(self) -> bool:
+        return bool(self.names)
+
+    def of(self, names: Sequence[str]) -> Floats:
+        """Return the keys of some images: shape (len(names), k)."""
+        if tuple(names) == self.names:
+            return self.keys
+        index = {name: row for row, name in enumerate(self.names)}
+        return self.keys[[index[name] for name in names]]
+
+
+def places_of_images(names: Sequence[str], annotations: Annotations, findings: Findings) -> Places:
     """Return by image what decides which draws it gets.
 
     It is made from the boxes and labels annotated in the image; only images that are alike in
@@ -144,23 +169,23 @@ def places_of_images(
 
     Returns
     -------
-    dict of str to tuple of float
-        To be compared, and for nothing else.
+    Places
+        Of these images, in this order.
     """
     keys = np.column_stack([_content(annotations, names), _content(findings, names)])
-    return dict(zip(names, map(tuple, keys.tolist()), strict=True))
+    return Places(tuple(names), keys)
 
 
 # Draws belong to images in an order made from what is in them: renaming images changes no
 # interval.
-def placed(names: Sequence[str], keys: Mapping[str, tuple[float, ...]]) -> Ints:
+def placed(names: Sequence[str], places: Places) -> Ints:
     """Return the place of each image among some, by `places_of_images`.
 
     Parameters
     ----------
     names : sequence of str
         Images of one kind.
-    keys : mapping of str to tuple of float
+    places : Places
         From `places_of_images`; has every name.
 
     Returns
@@ -168,10 +193,9 @@ def placed(names: Sequence[str], keys: Mapping[str, tuple[float, ...]]) -> Ints:
     ndarray of intp, shape (images,)
         From 0; by key, then as given.
     """
-    rows = np.array([keys[name] for name in names], dtype=np.float64)
     place = np.empty(len(names), dtype=np.intp)
     if len(names):
-        place[np.lexsort(rows.T[::-1])] = np.arange(len(names))
+        place[np.lexsort(places.of(names).T[::-1])] = np.arange(len(names))
     return place
 
 

@@ -2,22 +2,14 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from itertools import product
+from functools import partial
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, whole_number
-from dotledger.core.arrays import Flags, Ints, ratio
-from dotledger.core.counting.area import pooled_average_precision
-from dotledger.core.counting.intervals import Spread, spread_of, spread_of_all
-from dotledger.core.counting.resampling import Resampling, placed, places_of_images
-from dotledger.core.counting.rows import Interval, KindMeasure, Point, Row, mean_over, row_of
-from dotledger.core.counting.tally import Tally, tally
+from dotledger.core.counting.resampling import Places, Resampling, places_of_images
 from dotledger.core.kinds import KINDS
+from dotledger.core.measuring.assembling import About, Totals, assembled, worked_out
 from dotledger.core.measuring.door import (
     Pairing,
     check_pairing,
@@ -31,7 +23,7 @@ from dotledger.core.measuring.notes import notes_of
 from dotledger.core.measuring.result import Measure
 from dotledger.core.pairing.broader import Broader, credited
 from dotledger.core.pairing.by_total_overlap import reassigned
-from dotledger.core.pairing.judging import Judged, judge
+from dotledger.core.pairing.judging import judge
 from dotledger.core.pairing.scope import Scope, counts_by_name, scope_of
 from dotledger.core.questions.basis import Basis
 from dotledger.core.tables.annotations import Annotations
@@ -44,7 +36,7 @@ from dotledger.errors import ArgumentError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["measure"]
+__all__ = ["about_of", "measure", "unjudged_kinds"]
 
 
 def measure(
@@ -150,169 +142,87 @@ def measure(
         credited=credit_related,
         floor=floor,
         resampling=Resampling(draws=draws, seed=seed),
-        places=places_of_images(sorted(covered), annotated, found) if draws else {},
+        places=places_of_images(sorted(covered), annotated, found) if draws else Places(),
         tolerances=checked_tolerances(tolerances or {}),
     )
     return _measured(basis, found, annotated, covered, kinds is None)
 
 
-@dataclass(frozen=True, eq=False)
-class _Work:
-    """One kind on its way: judged at each overlap, counted at each overlap and threshold."""
-
-    scope: Scope
-    judged: list[Judged]
-    by_confidence: Judged
-    passes: Flags
-    tallies: list[list[Tally]]
-    spread: Spread | None
-
-
 def _measured(
     basis: Basis, findings: Findings, annotations: Annotations, covered: list[str], every: bool
 ) -> Measure:
-    work = {kind: _work(basis, scope) for kind, scope in basis.scopes.items()}
-    images = sorted(set().union(*(one.scope.images for one in work.values())))
-    return Measure(
-        overlap=basis.overlaps[0],
-        threshold=basis.cuts[0].plain(),
-        images_in_scope=len(images),
-        unanswered=len(set(covered) - set(findings.image.used())),
-        uncovered=len(set(findings.image.used()) - set(covered)),
-        kinds={kind: _kind_measure(basis, one) for kind, one in work.items()},
-        unjudged_kinds=_unjudged_kinds(findings, annotations, covered, basis.cuts[0])
-        if every
-        else {},
-        pooled=_pooled(basis, list(work.values()), images),
-        notes=notes_of(basis, [one.scope for one in work.values()]),
-        basis=replace(basis, judged={kind: one.judged[0] for kind, one in work.items()}),
+    work = []
+    for scope in basis.scopes.values():
+        judged = judge(scope, basis.overlaps)
+        anew = None
+        if basis.pairing == "total-overlap" and scope.boxed:
+            anew = partial(reassigned, scope)
+        work.append(worked_out(basis, about_of(basis, scope), judged, anew=anew))
+    return assembled(
+        basis,
+        work,
+        Totals(
+            unanswered=len(set(covered) - set(findings.image.used())),
+            uncovered=len(set(findings.image.used()) - set(covered)),
+            unjudged_kinds=unjudged_kinds(findings, annotations, covered, basis.cuts[0])
+            if every
+            else {},
+            notes=notes_of(basis, list(basis.scopes.values())),
+        ),
+        Measure,
     )
 
 
-def _work(basis: Basis, scope: Scope) -> _Work:
-    judged = judge(scope, basis.overlaps)
-    least = [cut.least(scope.kind, scope.labels) for cut in basis.cuts]
-    passes = [judged[0].findings.passing(bar) for bar in least]
-    tallies = [[tally(one, mask) for mask in passes] for one in judged]
-    by_confidence = judged[0]
-    anew = basis.pairing == "total-overlap" and scope.boxed
-    if anew:
-        judged, tallies = _by_total_overlap(scope, judged, tallies, passes)
-    spread = None
-    if basis.resampling.draws and scope.images and scope.labels:
-        place = placed(scope.images, basis.places)
-        spread = spread_of(judged, passes[0], basis.resampling, place)
-        spread = spread.without_curves() if anew else spread
-    return _Work(scope, judged, by_confidence, passes[0], tallies, spread)
+def about_of(basis: Basis, scope: Scope) -> About:
+    """Return what is known of one kind beside what is judged.
 
+    Parameters
+    ----------
+    basis : Basis
+        With the kind's scope.
+    scope : Scope
+        Of the kind.
 
-def _by_total_overlap(
-    scope: Scope, judged: list[Judged], tallies: list[list[Tally]], passes: list[Flags]
-) -> tuple[list[Judged], list[list[Tally]]]:
-    """Pair anew at each threshold; the curve stays that of pairing by confidence."""
-    anew = [[reassigned(scope, one, mask) for mask in passes] for one in judged]
-    counted = [
-        [
-            tally(new, mask, curve=old.average_precision)
-            for new, mask, old in zip(row, passes, olds, strict=True)
-        ]
-        for row, olds in zip(anew, tallies, strict=True)
-    ]
-    return [row[0] for row in anew], counted
-
-
-def _rows(scope: Scope, counts: Tally, spread: Spread | None) -> dict[str, Row]:
-    each = spread.labels if spread else [None] * len(scope.labels)
-    images = spread.label_images if spread else [None] * len(scope.labels)
-    return {label: row_of(counts, i, each[i], images[i]) for i, label in enumerate(scope.labels)}
-
-
-def _kind_measure(basis: Basis, work: _Work) -> KindMeasure:
-    scope, spread = work.scope, work.spread
+    Returns
+    -------
+    About
+        Findings that are not judged are counted where they pass the first threshold.
+    """
     outside = basis.findings.take(scope.unjudged)
-    last = len(scope.labels)
-    points = [
-        Point(
-            overlap=overlap,
-            threshold=cut.plain(),
-            rows=_rows(scope, counts, None),
-            pooled=row_of(counts, last),
-        )
-        for (overlap, cut), counts in zip(
-            product(basis.overlaps, basis.cuts),
-            (counts for row in work.tallies for counts in row),
-            strict=True,
-        )
-    ]
-    means = [mean_over(p.rows.values())["average_precision"] for p in points[:: len(basis.cuts)]]
-    return KindMeasure(
+    return About(
         kind=scope.kind,
-        images_in_scope=len(scope.images),
+        labels=scope.labels,
+        images=scope.images,
         covered=len(basis.annotations.covered(scope.kind)),
         unanswered=scope.unanswered,
         unjudged=counts_by_name(outside.take(basis.cuts[0].passes(outside)).label),
         without_box=len(scope.without_box),
-        rows=_rows(scope, work.tallies[0][0], spread),
-        pooled=row_of(work.tallies[0][0], last, spread.pooled if spread else None),
-        points=points,
-        mean_ap=math.fsum(means) / len(means),
-        mean_intervals={
-            **spread.mean_over_labels,
-            "mean_ap": spread.mean_ap,
-        }
-        if spread
-        else {},
     )
 
 
 # Findings of a kind that the annotations do not hold at all are unjudged too: nobody looked for
 # it.
-def _unjudged_kinds(
+def unjudged_kinds(
     findings: Findings, annotations: Annotations, covered: list[str], cut: Thresholds
 ) -> dict[str, int]:
+    """Return how many findings on covered images are of a kind that is not annotated, by kind.
+
+    Parameters
+    ----------
+    findings, annotations
+        Either may be empty.
+    covered : list of str
+        Images that the annotations cover.
+    cut : Thresholds
+        Only what passes counts.
+
+    Returns
+    -------
+    dict of str to int
+        Sorted by kind.
+    """
     judged = {*annotations.kind.used(), *annotations.vocabulary}
     other = [k for k in findings.kind.used() if k not in judged and KINDS[k].judged != "carried"]
     rows = (findings.kind.onto(other) >= 0) & (findings.image.onto(covered) >= 0) & ~findings.blank
     outside = findings.take(rows)
     return counts_by_name(outside.take(cut.passes(outside)).kind)
-
-
-def _pooled(basis: Basis, work: list[_Work], images: list[str]) -> Row:
-    """Return the row for all labels of all kinds, from summed counts and one common curve."""
-    tallies = [one.tallies[0][0] for one in work]
-    if len(work) == 1:
-        spread = work[0].spread
-        ends, images_of = (spread.pooled, spread.pooled_images) if spread else (None, None)
-        return row_of(tallies[0], len(work[0].scope.labels), ends, images_of)
-    rows = [row_of(t, len(one.scope.labels)) for one, t in zip(work, tallies, strict=True)]
-    boxed = [counts for counts in tallies if counts.overlap_sum is not None]
-    overlaps = math.fsum(float(t.overlap_sum[-1]) for t in boxed if t.overlap_sum is not None)
-    negatives = [row.true_negatives for row in rows]
-    return Row(
-        annotated=sum(row.annotated for row in rows),
-        true_positives=sum(row.true_positives for row in rows),
-        false_positives=sum(row.false_positives for row in rows),
-        misses=sum(row.misses for row in rows),
-        set_aside=sum(row.set_aside for row in rows),
-        true_negatives=None if boxed else sum(n for n in negatives if n is not None),
-        mean_overlap=ratio(overlaps, sum(int(t.true_positives[-1]) for t in boxed)),
-        average_precision=pooled_average_precision([one.by_confidence for one in work])
-        if work
-        else math.nan,
-        intervals=_pooled_intervals(basis, work, images),
-    )
-
-
-def _pooled_intervals(basis: Basis, work: list[_Work], images: list[str]) -> dict[str, Interval]:
-    if not basis.resampling.draws or not images:
-        return {}
-    index = {name: place for place, name in enumerate(images)}
-    at: list[Ints] = [
-        np.array([index[name] for name in one.scope.images], dtype=np.intp) for one in work
-    ]
-    judged, passes = [one.judged[0] for one in work], [one.passes for one in work]
-    place = placed(images, basis.places)
-    spread = spread_of_all(judged, passes, at, place, basis.resampling)
-    if basis.pairing == "total-overlap":
-        del spread["average_precision"]
-    return spread

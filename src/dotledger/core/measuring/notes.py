@@ -15,13 +15,13 @@ from dotledger.core.spelling import counted, nearest
 from dotledger.core.tables.annotations import Annotations, not_covered_lines
 from dotledger.core.tables.findings import Findings
 
-__all__ = ["SMALL_SET", "notes_of"]
+__all__ = ["SMALL_SET", "notes_of", "repeats_of", "size_notes"]
 
 SMALL_SET = 30
 """Below this many images in scope, a result says that the set is small."""
 
 
-def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
+def notes_of(basis: Basis, scopes: list[Scope], *, part: bool = False) -> tuple[str, ...]:
     """Return what a reader should know before trusting the numbers, in sentences.
 
     Parameters
@@ -30,31 +30,28 @@ def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
         Of the whole measure.
     scopes : list of Scope
         Those that are judged.
+    part : bool, default False
+        Leave out what can only be said of all parts together; see `size_notes`.
 
     Returns
     -------
     tuple of str
         Empty if nothing is worth a note.
     """
+    sizes = [(s.kind, len(s.images), len(s.without_box)) for s in scopes]
     notes = [note for scope in scopes for note in _scope_notes(basis, scope)]
-    if not any(scope.images for scope in scopes):
-        notes.append("Nothing is measured: no image has both an answer and annotations of a kind.")
+    notes += [] if part else _left_out(sizes)
     kept = basis.findings
     notes += kept.origin.lines() if kept.origin else []
     notes += not_covered_lines(basis.annotations.not_covered())
     facts = basis.annotations.images.items()
-    sizes = {
+    known = {
         name: (f["width"], f["height"]) for name, f in facts if {"width", "height"} <= f.keys()
     }
-    notes += [f"Suspicious: {what}" for what in suspicions(kept, sizes)]
+    notes += [f"Suspicious: {what}" for what in suspicions(kept, known)]
     if len(kept) and not kept.blank.all() and np.isnan(kept.confidence[~kept.blank]).all():
         notes.append("No finding has a confidence: each of them passes every threshold.")
-    if repeats := _repeats(basis.findings):
-        notes.append(f"{counted(repeats, 'duplicate finding')}; each counts as a false positive.")
-    small = [s for s in scopes if 0 < len(s.images) < SMALL_SET]
-    if small:
-        kinds = ", ".join(f"{s.kind} {len(s.images)}" for s in small)
-        notes.append(f"The set is small, fewer than {SMALL_SET} images in scope: {kinds}.")
+    notes += [] if part else _counted(sizes, repeats_of(basis.findings))
     if basis.pairing == "total-overlap":
         notes.append("Paired one-to-one by greatest total overlap, not by falling confidence.")
     if basis.credited:
@@ -62,8 +59,62 @@ def notes_of(basis: Basis, scopes: list[Scope]) -> tuple[str, ...]:
     return tuple(notes)
 
 
-def _repeats(findings: Findings) -> int:
-    """Return how many findings are, in every column, what another one is."""
+Sizes = Sequence[tuple[str, int, int]]
+
+
+def size_notes(sizes: Sizes, repeats: int) -> list[str]:
+    """Return the notes that depend on how much there is.
+
+    Parameters
+    ----------
+    sizes : sequence of (str, int, int)
+        Of each kind: its name, its images in scope, and its findings that lack a box.
+    repeats : int
+        Duplicate findings.
+
+    Returns
+    -------
+    list of str
+        Sentences.
+    """
+    return [*_left_out(sizes), *_counted(sizes, repeats)]
+
+
+def _left_out(sizes: Sizes) -> list[str]:
+    notes = []
+    for kind, images, without_box in sizes:
+        if not images:
+            notes.append(f"{kind}: no annotated image has an answer for this kind.")
+        if without_box:
+            notes.append(f"{kind}: {without_box} findings without a box were set aside.")
+    if not any(images for _, images, _ in sizes):
+        notes.append("Nothing is measured: no image has both an answer and annotations of a kind.")
+    return notes
+
+
+def _counted(sizes: Sizes, repeats: int) -> list[str]:
+    notes = []
+    if repeats:
+        notes.append(f"{counted(repeats, 'duplicate finding')}; each counts as a false positive.")
+    small = ", ".join(f"{kind} {images}" for kind, images, _ in sizes if 0 < images < SMALL_SET)
+    if small:
+        notes.append(f"The set is small, fewer than {SMALL_SET} images in scope: {small}.")
+    return notes
+
+
+def repeats_of(findings: Findings) -> int:
+    """Return how many findings are, in every column, what another one is.
+
+    Parameters
+    ----------
+    findings : Findings
+        May be empty.
+
+    Returns
+    -------
+    int
+        Each beyond the first counts.
+    """
     boxed = np.flatnonzero(~np.isnan(findings.box[:, 0]))
     confidence = np.nan_to_num(findings.confidence[boxed], nan=2.0)
     names = (findings.label.codes, findings.kind.codes, findings.image.codes)
@@ -108,8 +159,6 @@ def _outside_vocabulary(annotations: Annotations, scope: Scope) -> dict[str, int
 
 def _scope_notes(basis: Basis, scope: Scope) -> list[str]:
     notes = []
-    if not scope.images:
-        notes.append(f"{scope.kind}: no annotated image has an answer for this kind.")
     if len(scope.unjudged) and not len(scope.findings):
         name = next(iter(counts_by_name(basis.findings.take(scope.unjudged).label)))
         near = nearest(name, scope.labels)
@@ -119,9 +168,5 @@ def _scope_notes(basis: Basis, scope: Scope) -> list[str]:
         listed = ", ".join(f"{label} {count}" for label, count in outside.items())
         notes.append(
             f"{scope.kind}: the vocabulary is narrower than the annotations; not judged: {listed}."
-        )
-    if len(scope.without_box):
-        notes.append(
-            f"{scope.kind}: {len(scope.without_box)} findings without a box were set aside."
         )
     return notes

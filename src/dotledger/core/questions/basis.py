@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from dotledger.core.arrays import Flags
-from dotledger.core.counting.resampling import Resampling
+from dotledger.core.counting.resampling import Places, Resampling
 from dotledger.core.pairing.judging import Judged
 from dotledger.core.pairing.scope import Scope
 from dotledger.core.tables.annotations import Annotations
@@ -40,8 +40,8 @@ class Basis:
         The lowest confidence that the service was asked for or is known to give.
     resampling : Resampling
         How intervals are made.
-    places : mapping of str to tuple of float
-        By image what decides which draws it gets; empty without draws.
+    places : Places
+        What decides which draws each image gets; empty without draws.
     tolerances : mapping of str to float
         By attribute that is a number: how far off still counts as right.
     judged : mapping of str to Judged
@@ -58,7 +58,7 @@ class Basis:
     credited: bool
     floor: float | None
     resampling: Resampling
-    places: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
+    places: Places = field(default_factory=Places)
     tolerances: Mapping[str, float] = field(default_factory=dict)
     judged: Mapping[str, Judged] = field(default_factory=dict)
 

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
     from dotledger.core.questions.basis import Basis
 
-__all__ = ["MISSED", "WRONG", "Case", "Diagnosis", "diagnose"]
+__all__ = ["MISSED", "WRONG", "Case", "Diagnosis", "by_confidence", "by_size", "diagnose"]
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
@@ -42,9 +42,9 @@ class Diagnosis(Displayed):
 
         rows = [
             {"side": side, "reason": reason, "kind": kind, "label": label, "count": count,
-             "share": count / len(cases)}
-            for side, cases in (("wrong", self.wrong), ("missed", self.missed))
-            for (reason, kind, label), count in _sorted_counts(cases)
+             "share": count / counts.total()}
+            for side, counts in (("wrong", self.counts("wrong")), ("missed", self.counts("missed")))
+            for (reason, kind, label), count in _sorted_counts(counts)
         ]  # fmt: skip
         columns = ["side", "reason", "kind", "label", "count", "share"]
         return pd.DataFrame(rows, columns=columns)
@@ -57,9 +57,22 @@ class Diagnosis(Displayed):
         side : {"wrong", "missed"}
             Which side.
         """
+        every = self.counts(side)
+        counts: Counter[str] = Counter()
+        for (reason, _, _), count in every.items():
+            counts[reason] += count
+        return {reason: (n, n / every.total()) for reason, n in counts.most_common()}
+
+    def counts(self, side: str) -> Counter[tuple[str, str, str]]:
+        """Return how many cases there are by reason, kind and label.
+
+        Parameters
+        ----------
+        side : {"wrong", "missed"}
+            Which side.
+        """
         cases = self.wrong if side == "wrong" else self.missed
-        counts = Counter(case.reason for case in cases)
-        return {reason: (n, n / len(cases)) for reason, n in counts.most_common()}
+        return Counter((case.reason, case.kind, case.label) for case in cases)
 
     def frame(self, side: str = "") -> pd.DataFrame:
         """Return the cases of one side as a pandas frame, in their order; without, the `shares`.
@@ -95,8 +108,9 @@ class Diagnosis(Displayed):
         }
 
 
-def _sorted_counts(cases: Sequence[Case]) -> list[tuple[tuple[str, str, str], int]]:
-    counts = Counter((case.reason, case.kind, case.label) for case in cases)
+def _sorted_counts(
+    counts: Counter[tuple[str, str, str]],
+) -> list[tuple[tuple[str, str, str], int]]:
     return sorted(counts.items(), key=lambda entry: (-entry[1], entry[0]))
 
 
@@ -120,10 +134,39 @@ def diagnose(basis: Basis, *, near: float = 0.1, small: float = 0.001) -> Diagno
     ]
     wrong = [case for part in parts for case in part.wrong()]
     missed = [case for part in parts for case in part.missed()]
-    return Diagnosis(
-        wrong=sorted(wrong, key=lambda c: (-c.confidence, c.image, c.label, c.box)),
-        missed=sorted(missed, key=lambda c: (-_area(c.box), c.image, c.label, c.box)),
-    )
+    return Diagnosis(wrong=sorted(wrong, key=by_confidence), missed=sorted(missed, key=by_size))
+
+
+def by_confidence(case: Case) -> tuple[Any, ...]:
+    """Return what orders wrong findings: the most confident first.
+
+    Parameters
+    ----------
+    case : Case
+        One of them.
+
+    Returns
+    -------
+    tuple
+        To be compared; equal cases are in the order of image, label and box.
+    """
+    return (-case.confidence, case.image, case.label, case.box)
+
+
+def by_size(case: Case) -> tuple[Any, ...]:
+    """Return what orders misses: the largest first.
+
+    Parameters
+    ----------
+    case : Case
+        One of them.
+
+    Returns
+    -------
+    tuple
+        To be compared; equal cases are in the order of image, label and box.
+    """
+    return (-_area(case.box), case.image, case.label, case.box)
 
 
 def _area(box: Sequence[float]) -> float:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 from dotledger.core.arrays import Flags
 
-__all__ = ["ScreeningCounts", "screening_counts"]
+__all__ = ["Decided", "ScreeningCounts", "decided", "screening_counts", "screening_of"]
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
@@ -102,11 +102,62 @@ def screening_counts(basis: Basis) -> ScreeningCounts:
     ScreeningCounts
         Rates are NaN where no image is unsafe, or none safe.
     """
+    level = basis.resampling.level if basis.resampling.draws else None
+    return screening_of(decided(basis), level)
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Decided:
+    """What was decided on each image, and what is true of it: ndarrays of bool, shape (images,).
+
+    Attributes
+    ----------
+    unsafe, safe : ndarray of bool
+        An image that is neither is left out.
+    stopped : ndarray of bool
+        Whether some unsafe finding reaches its threshold.
+    """
+
+    unsafe: Flags
+    safe: Flags
+    stopped: Flags
+
+
+def decided(basis: Basis) -> Decided:
+    """Decide on each image in scope; see `screening_counts`.
+
+    Parameters
+    ----------
+    basis : Basis
+        Its first threshold decides.
+
+    Returns
+    -------
+    Decided
+        In the order of the scope's images.
+    """
     scope, findings = basis.scopes["unsafe"], basis.judged["unsafe"].findings
     unsafe = _any(findings.true_image, findings.images)
     safe = ~unsafe & ~_any(findings.doubtful_image, findings.images)
-    stopped = _stopped(basis, scope.images)
-    level = basis.resampling.level if basis.resampling.draws else None
+    return Decided(unsafe=unsafe, safe=safe, stopped=_stopped(basis, scope.images))
+
+
+def screening_of(found: Decided, level: float | None) -> ScreeningCounts:
+    """Count what was decided.
+
+    Parameters
+    ----------
+    found : Decided
+        Of any images.
+    level : float or None
+        Of the intervals; None for none.
+
+    Returns
+    -------
+    ScreeningCounts
+        Rates are NaN where no image is unsafe, or none safe.
+    """
+    unsafe, safe, stopped = found.unsafe, found.safe, found.stopped
     return ScreeningCounts(
         caught=int((unsafe & stopped).sum()),
         let_through=int((unsafe & ~stopped).sum()),

@@ -35,7 +35,17 @@ if TYPE_CHECKING:
 
 from dotledger.core.arrays import Floats
 
-__all__ = ["SLICES", "SliceMeasure", "check_slice", "slice_names", "sliced"]
+__all__ = [
+    "SLICES",
+    "SliceCodes",
+    "SliceMeasure",
+    "check_slice",
+    "joined_codes",
+    "slice_codes",
+    "slice_measure",
+    "slice_names",
+    "sliced",
+]
 
 
 SLICES: Mapping[str, tuple[float, ...]] = {
@@ -144,33 +154,31 @@ def sliced(basis: Basis, name: str, edges: Sequence[float] | None) -> dict[str, 
     ArgumentError
         If there is no such slice or column, or the edges do not rise or are not taken.
     """
-    check_slice(basis, name, edges)
-    scopes = basis.scopes
+    check_slice(name, edges, slice_names(basis))
     return {
-        kind: _sliced(basis, kind, name, edges)
-        for kind, scope in scopes.items()
+        kind: slice_measure(basis, kind, name, slice_codes(basis, kind, name, edges))
+        for kind, scope in basis.scopes.items()
         if scope.boxed or name not in SLICES
     }
 
 
-def check_slice(basis: Basis, name: str, edges: Sequence[float] | None) -> None:
+def check_slice(name: str, edges: Sequence[float] | None, known: Sequence[str]) -> None:
     """Refuse a slice before anything is worked out or shown.
 
     Parameters
     ----------
-    basis : Basis
-        Of the whole measure.
     name : str
         A slice or a column.
     edges : sequence of float, or None
         Ends of bands, rising; None for our own.
+    known : sequence of str
+        From `slice_names`.
 
     Raises
     ------
     ArgumentError
         If there is no such slice or column, or the edges do not rise or are not taken.
     """
-    known = slice_names(basis)
     if name not in known:
         raise ArgumentError("nothing to slice by", place="by", got=name, allowed=known)
     if edges is not None and name == "edge":
@@ -179,11 +187,128 @@ def check_slice(basis: Basis, name: str, edges: Sequence[float] | None) -> None:
         raise ArgumentError("edges must rise", place="edges", got=tuple(edges))
 
 
-def _sliced(basis: Basis, kind: str, name: str, edges: Sequence[float] | None) -> SliceMeasure:
+@dataclass(frozen=True, eq=False, kw_only=True)
+class SliceCodes:
+    """Which slice each finding, annotation and image of one kind is in.
+
+    Attributes
+    ----------
+    names : tuple of str
+        Of the slices; codes count into them.
+    found : ndarray of intp, shape (n,)
+        Of each finding judged; -1 for one that is in none.
+    annotated : ndarray of intp, shape (m,)
+        Of each countable annotation.
+    images : ndarray of intp, shape (images,), or None
+        Of each image in scope, where the slice is one of images.
+    judges_wrong : bool
+        Whether every wrong finding belongs to a slice.
+    """
+
+    names: tuple[str, ...]
+    found: Ints
+    annotated: Ints
+    images: Ints | None
+    judges_wrong: bool
+
+
+def slice_codes(
+    basis: Basis,
+    kind: str,
+    name: str,
+    edges: Sequence[float] | None,
+    *,
+    of_images: bool | None = None,
+) -> SliceCodes:
+    """Sort what was judged into slices.
+
+    Parameters
+    ----------
+    basis : Basis
+        Judged.
+    kind : str
+        One that is judged.
+    name : str
+        A slice or a column.
+    edges : sequence of float, or None
+        Ends of bands, rising; None for our own.
+    of_images : bool, optional
+        Whether it is a column of images; by default if some image has it.
+
+    Returns
+    -------
+    SliceCodes
+        What has no value is in the last slice.
+    """
     scope, judged = basis.scopes[kind], basis.judged[kind]
-    names, of_annotations, of_findings, of_image = _assigned(basis, scope, judged, name, edges)
-    judges_wrong = of_findings is not None
-    anew = _relabelled(scope, judged, names, of_annotations, of_findings)
+    names, of_annotations, of_findings, of_image = _assigned(
+        basis, scope, judged, (name, edges, of_images)
+    )
+    return SliceCodes(
+        names=tuple(names),
+        found=_found_in(scope, judged, of_annotations, of_findings),
+        annotated=of_annotations[~scope.ignore] if scope.boxed else of_annotations,
+        images=of_image,
+        judges_wrong=of_findings is not None,
+    )
+
+
+def joined_codes(parts: Sequence[SliceCodes]) -> SliceCodes:
+    """Return the slices of several parts of the images, one after another.
+
+    Parameters
+    ----------
+    parts : sequence of SliceCodes
+        Of one kind and slice; at least one.
+
+    Returns
+    -------
+    SliceCodes
+        Slices that only some parts have are sorted among the others, the unknown last.
+    """
+    if len({part.names for part in parts}) == 1:
+        names = parts[0].names
+    else:
+        names = (*sorted({n for p in parts for n in p.names} - {_UNKNOWN}), _UNKNOWN)
+    place = {name: code for code, name in enumerate(names)}
+
+    def together(columns: Sequence[Ints]) -> Ints:
+        # One place more, so that -1 stays -1.
+        tables = [np.array([*(place[n] for n in part.names), -1]) for part in parts]
+        return np.concatenate([t[own] for t, own in zip(tables, columns, strict=True)])
+
+    images = [part.images for part in parts if part.images is not None]
+    return SliceCodes(
+        names=names,
+        found=together([part.found for part in parts]),
+        annotated=together([part.annotated for part in parts]),
+        images=together(images) if images else None,
+        judges_wrong=all(part.judges_wrong for part in parts),
+    )
+
+
+def slice_measure(basis: Basis, kind: str, name: str, codes: SliceCodes) -> SliceMeasure:
+    """Count and measure by slice.
+
+    Parameters
+    ----------
+    basis : Basis
+        Judged; its tables are not looked at.
+    kind : str
+        One that is judged.
+    name : str
+        What it is sliced by.
+    codes : SliceCodes
+        Of this kind.
+
+    Returns
+    -------
+    SliceMeasure
+        Without slices that hold nothing.
+    """
+    scope, judged = basis.scopes[kind], basis.judged[kind]
+    names, of_image = codes.names, codes.images
+    anew = _relabelled(judged, codes)
     passes = basis.passing(kind)
     counts = tally(anew, passes)
     resampling = basis.resampling
@@ -198,7 +323,7 @@ def _sliced(basis: Basis, kind: str, name: str, edges: Sequence[float] | None) -
     if not scope.boxed and of_image is not None:
         rows = _with_absences(rows, judged, passes, of_image, resampling)
     kept = {n: r for n, r in zip(names, rows, strict=True) if _says_anything(r)}
-    return SliceMeasure(name=name, kind=kind, rows=kept, judges_wrong=judges_wrong)
+    return SliceMeasure(name=name, kind=kind, rows=kept, judges_wrong=codes.judges_wrong)
 
 
 def _says_anything(row: Row) -> bool:
@@ -244,14 +369,17 @@ def _without_overlap(row: Row) -> Row:
 
 
 def _assigned(
-    basis: Basis, scope: Scope, judged: Judged, name: str, edges: Sequence[float] | None
+    basis: Basis,
+    scope: Scope,
+    judged: Judged,
+    wanted: tuple[str, Sequence[float] | None, bool | None],
 ) -> tuple[list[str], Ints, Ints | None, Ints | None]:
     """Return the slices' names, and the slice of each annotation, finding and image.
 
     Rows of findings and images have none (None) where the property is not theirs. For presence,
     annotations and findings are units.
     """
-    annotations = basis.annotations
+    annotations, (name, edges, of_images) = basis.annotations, wanted
     if name in SLICES:
         of_annotations, of_findings = _property(annotations, scope, name)
         ends = SLICES[name] if edges is None else tuple(edges)
@@ -263,7 +391,7 @@ def _assigned(
         finding_bands = None if of_findings is None else _banded(of_findings, ends)
         return [*names, _UNKNOWN], bands, finding_bands, None
     annotation_values = _column(annotations, scope, name)
-    by_image = _image_column(annotations, scope, name)
+    by_image = _image_column(annotations, scope, name, of_images)
     finding_values = None if by_image is None else [by_image[i] for i in judged.findings.image]
     if not scope.boxed:
         annotation_values = _unit_values(scope, judged, annotation_values, by_image)
@@ -275,11 +403,8 @@ def _assigned(
     return names, codes[:split], codes[split:last], codes[last:]
 
 
-# Slices never pair anew, so that they add up to the whole.
-def _relabelled(
-    scope: Scope, judged: Judged, names: list[str], of_annotations: Ints, of_findings: Ints | None
-) -> Judged:
-    """Return the judgement with slices in the place of labels."""
+def _found_in(scope: Scope, judged: Judged, of_annotations: Ints, of_findings: Ints | None) -> Ints:
+    """Return the slice of each finding: what is right goes with its annotation."""
     findings = judged.findings
     label = (
         np.full(len(findings.label), -1, dtype=np.intp)
@@ -288,9 +413,7 @@ def _relabelled(
     )
     if scope.boxed:
         label[judged.hit] = of_annotations[judged.annotation]
-        true_label = of_annotations[~scope.ignore]
     else:
-        true_label = of_annotations
         place = dict(
             zip(
                 zip(findings.true_image.tolist(), findings.true_label.tolist(), strict=True),
@@ -302,17 +425,23 @@ def _relabelled(
             findings.image[judged.hit].tolist(), findings.label[judged.hit].tolist(), strict=True
         )
         label[judged.hit] = [place[unit] for unit in units]
-    homeless = np.flatnonzero(label < 0)
-    label[homeless] = 0
+    return label
+
+
+# Slices never pair anew, so that they add up to the whole.
+def _relabelled(judged: Judged, codes: SliceCodes) -> Judged:
+    """Return the judgement with slices in the place of labels."""
+    findings = judged.findings
+    homeless = np.flatnonzero(codes.found < 0)
     nothing = np.zeros(0, dtype=np.intp)
     return Judged(
         findings=Ranked(
-            labels=len(names),
+            labels=len(codes.names),
             images=findings.images,
-            label=label,
+            label=np.maximum(codes.found, 0),
             image=findings.image,
             confidence=findings.confidence,
-            true_label=true_label,
+            true_label=codes.annotated,
             true_image=findings.true_image,
             units=None,
             doubtful_label=nothing,
@@ -365,9 +494,13 @@ def _column(annotations: Annotations, scope: Scope, name: str) -> list[Any]:
     return found
 
 
-def _image_column(annotations: Annotations, scope: Scope, name: str) -> list[Any] | None:
+def _image_column(
+    annotations: Annotations, scope: Scope, name: str, of_images: bool | None
+) -> list[Any] | None:
     """Return the user's value for each image in scope; None if it is no column of images."""
-    if not any(name in facts for facts in annotations.images.values()):
+    if of_images is None:
+        of_images = any(name in facts for facts in annotations.images.values())
+    if not of_images:
         return None
     return [annotations.images.get(image, {}).get(name) for image in scope.images]
 

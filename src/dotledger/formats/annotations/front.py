@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -25,6 +25,7 @@ from dotledger.formats.tables.shapes import Shape
 from dotledger.formats.tables.tables import (
     SUFFIXES,
     PathLike,
+    parquet_rows,
     read_annotation_table,
     read_findings,
     write_table,
@@ -227,7 +228,7 @@ def _with_sizes(annotations: Annotations, folder: Path) -> Annotations:
 
 
 def read_image_facts(path: PathLike) -> dict[str, dict[str, Any]]:
-    """Read what is known about images from a ``.csv`` or ``.jsonl`` table.
+    """Read what is known about images from a ``.csv``, ``.jsonl`` or ``.parquet`` table.
 
     Parameters
     ----------
@@ -252,7 +253,7 @@ def read_image_facts(path: PathLike) -> dict[str, dict[str, Any]]:
     ['height', 'scene', 'sky', 'width']
     """
     file = Path(path)
-    readers = {".csv": read_csv, ".jsonl": read_json_lines}
+    readers = {".csv": read_csv, ".jsonl": read_json_lines, ".parquet": None}
     if file.suffix.lower() not in readers:
         raise TableError(
             "the file's ending names no known format",
@@ -260,24 +261,56 @@ def read_image_facts(path: PathLike) -> dict[str, dict[str, Any]]:
             got=file.suffix,
             allowed=[*readers, "a folder of images"],
         )
-    columns = readers[file.suffix.lower()](file, ["image", "width", "height"], keep_own=True)
+    read_rows = readers[file.suffix.lower()]
+    if read_rows is None:
+        return _checked_facts(*_of_parquet(file))
+    columns = read_rows(file, ["image", "width", "height"], keep_own=True)
     read = columns.result()
     if "image" not in read:
         raise TableError("the table has no column 'image'", place=str(file))
     names = read["image"].values().tolist()
     rows: list[dict[str, Any]] = columns.own_rows() or [{} for _ in names]
+    sides: dict[str, Any] = {side: read[side] for side in ("width", "height") if side in read}
+    return _checked_facts(names, sides, rows, columns.where)
+
+
+_Read = tuple[list[str], dict[str, Any], list[dict[str, Any]], Callable[[int, str], str]]
+
+
+def _of_parquet(file: Path) -> _Read:
+    """Return names, sizes, own columns, and how a cell is named, of a Parquet file."""
+    import numpy as np
+
+    frame = parquet_rows(file)
+    if "image" not in frame.columns:
+        raise TableError("the table has no column 'image'", place=str(file))
+    sides = {}
+    for side in {"width", "height"} & set(frame.columns):
+        try:
+            sides[side] = frame[side].to_numpy(dtype=np.float64)
+        except (TypeError, ValueError):
+            raise TableError("a column of numbers holds others", place=f"{file}: {side}") from None
+    own = frame.drop(columns=["image", *sides]).astype(object)
+    rows = own.where(own.notna(), None).to_dict("records")
+    kept = [{str(n): v for n, v in row.items() if v is not None and v != ""} for row in rows]
+    names = [str(name) for name in frame["image"]]
+    return names, sides, kept, lambda row, column: f"{file}: row {row + 1}: {column}"
+
+
+def _checked_facts(
+    names: list[str],
+    sides: dict[str, Any],
+    rows: list[dict[str, Any]],
+    where: Callable[[int, str], str],
+) -> dict[str, dict[str, Any]]:
     facts: dict[str, dict[str, Any]] = {}
     for row, (name, own) in enumerate(zip(names, rows, strict=True)):
         if name in facts:
-            raise TableError(
-                "the image is listed twice", place=columns.where(row, "image"), got=name
-            )
-        sizes = {side: float(read[side][row]) for side in ("width", "height") if side in read}
+            raise TableError("the image is listed twice", place=where(row, "image"), got=name)
+        sizes = {side: float(values[row]) for side, values in sides.items()}
         for side, value in sizes.items():
             if value <= 0:
-                raise TableError(
-                    "a size must be above 0", place=columns.where(row, side), got=value
-                )
+                raise TableError("a size must be above 0", place=where(row, side), got=value)
         facts[name] = {**own, **{side: value for side, value in sizes.items() if value == value}}
     return facts
 

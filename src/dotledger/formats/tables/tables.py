@@ -130,13 +130,7 @@ def _require(given: Iterable[str], wanted: Sequence[str], shape: Shape, path: Pa
 
 
 def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: bool) -> _Table:
-    pd = with_parquet()
-    try:
-        frame = pd.read_parquet(path).astype(object)  # decodes every value: damage shows here
-    except Exception as error:  # damaged files make the package fail in many ways
-        raise TableError(
-            f"the file cannot be read as Parquet ({error})", place=str(path)
-        ) from error
+    frame = parquet_rows(path)
     places = {name: shape.theirs(name) for name in wanted}
     mapped = {theirs: name for name, theirs in places.items()}
     ours = [name for name in wanted if name not in ("details", "image_width", "image_height")]
@@ -148,13 +142,38 @@ def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: boo
     rest = [c for c in frame.columns if c not in {places[name] for name in given}]
     own = None
     if keep_own and rest:
-        plain = frame[rest].astype(object).where(frame[rest].notna(), None).to_dict("records")
+        plain: Any = frame[rest].astype(object).where(frame[rest].notna(), None).to_dict("records")
         own = [{n: v for n, v in row.items() if v is not None and v != ""} for row in plain]
 
     def where(row: int, column: str) -> str:
         return f"{path}, row {row + 1}, column {shape.theirs(column)}"
 
     return _Table(columns, where, own)
+
+
+def parquet_rows(path: Path) -> pd.DataFrame:
+    """Return a Parquet file's rows as a frame of objects.
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+
+    Raises
+    ------
+    TableError
+        If it is not Parquet, or damaged.
+    MissingExtra
+        Without pyarrow.
+    """
+    pandas = with_parquet()
+    try:
+        frame: pd.DataFrame = pandas.read_parquet(path)
+        return frame.astype(object)  # decodes every value: damage shows here
+    except Exception as error:  # damaged files make the package fail in many ways
+        raise TableError(
+            f"the file cannot be read as Parquet ({error})", place=str(path)
+        ) from error
 
 
 def with_parquet() -> Any:

@@ -1,0 +1,673 @@
+"""A measure in parts: what each part gives, and the result that is made from their sum.
+
+Each part holds whole images: what was found in them, and what is annotated. A first look says what
+must be known of all parts before any is judged (`Facts`): a finding is judged against the labels
+that are annotated anywhere, not only beside it.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import chain
+from typing import Any
+
+import numpy as np
+
+from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, whole_number
+from dotledger.core.arrays import Floats, Ints
+from dotledger.core.counting.partial import JudgedPart, joined, packed
+from dotledger.core.counting.resampling import Places, Resampling, places_of_images
+from dotledger.core.measuring.assembling import About, Totals, assembled, worked_out
+from dotledger.core.measuring.door import (
+    checked_overlaps,
+    thresholds_asked,
+    wanted_kinds,
+)
+from dotledger.core.measuring.measure import about_of, unjudged_kinds
+from dotledger.core.measuring.notes import notes_of, repeats_of, size_notes
+from dotledger.core.measuring.parted import Asked, PartedMeasure
+from dotledger.core.pairing.broader import Broader
+from dotledger.core.pairing.judging import judge
+from dotledger.core.pairing.scope import Scope, Side, scope_of
+from dotledger.core.questions.basis import Basis
+from dotledger.core.questions.screening import Decided, decided
+from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.clipping import clip_findings
+from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.origin import Origin
+from dotledger.core.tables.thresholds import Threshold
+from dotledger.errors import ScopeError, TableError
+
+__all__ = [
+    "Facts",
+    "KindPart",
+    "Part",
+    "Request",
+    "basis_of",
+    "facts_of",
+    "measured",
+    "part_of",
+    "request_of",
+    "with_parents",
+]
+
+
+@dataclass(frozen=True, kw_only=True)
+class Facts:
+    """What must be known of all parts before one is judged.
+
+    Attributes
+    ----------
+    labels : mapping of str to frozenset of str
+        By kind, the labels declared or annotated.
+    declared : frozenset of str
+        Kinds that some part declares labels for.
+    kinds : frozenset of str
+        Kinds that are annotated, or declared.
+    found : frozenset of str
+        Labels of findings; only looked for where a threshold names some.
+    columns : frozenset of str
+        What annotations and images can be sliced by.
+    image_columns : frozenset of str
+        Those of images.
+    origins : tuple of Origin
+        Of the findings, each that differs in more than what was cut once.
+    """
+
+    labels: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    declared: frozenset[str] = frozenset()
+    kinds: frozenset[str] = frozenset()
+    found: frozenset[str] = frozenset()
+    columns: frozenset[str] = frozenset()
+    image_columns: frozenset[str] = frozenset()
+    origins: tuple[Origin, ...] = ()
+
+    def plus(self, other: Facts) -> Facts:
+        """Return what is known of both."""
+        return Facts(
+            labels=_united(self.labels, other.labels),
+            declared=self.declared | other.declared,
+            kinds=self.kinds | other.kinds,
+            found=self.found | other.found,
+            columns=self.columns | other.columns,
+            image_columns=self.image_columns | other.image_columns,
+            origins=(*self.origins, *(o for o in other.origins if o not in self.origins)),
+        )
+
+
+Sets = Mapping[str, frozenset[str]]
+
+
+def _united(some: Sets, more: Sets) -> dict[str, frozenset[str]]:
+    nothing: frozenset[str] = frozenset()
+    return {n: some.get(n, nothing) | more.get(n, nothing) for n in {**some, **more}}
+
+
+def facts_of(annotations: Annotations, found: Iterable[str], origin: Origin | None) -> Facts:
+    """Return what one part adds to what is known of all.
+
+    Parameters
+    ----------
+    annotations : Annotations
+        Of one part.
+    found : iterable of str
+        Labels of its findings; they are needed only where a threshold names some.
+    origin : Origin or None
+        Of its findings.
+
+    Returns
+    -------
+    Facts
+        To be added up with `Facts.plus`.
+    """
+    kinds = {*annotations.kind.used(), *annotations.vocabulary} - {""}
+    of_images = {name for facts in annotations.images.values() for name in facts}
+    own = {n for d in annotations.details or () if d is not None for n in d.attributes}
+    return Facts(
+        labels={kind: frozenset(annotations.labels(kind)) for kind in kinds},
+        declared=frozenset(annotations.vocabulary),
+        kinds=frozenset(kinds),
+        found=frozenset(found),
+        columns=frozenset(of_images | own),
+        image_columns=frozenset(of_images),
+        origins=() if origin is None else (replace(origin, cut=()),),
+    )
+
+
+@dataclass(frozen=True, kw_only=True)
+class Request:
+    """What is asked of every part: arguments that are checked, and what is known of all parts.
+
+    Attributes
+    ----------
+    facts : Facts
+        Of all parts.
+    kinds : tuple of str
+        To be judged.
+    every : bool
+        Whether those are all that are annotated.
+    overlaps, cuts : tuple
+        Required overlaps and thresholds.
+    count_unanswered : bool
+        Whether images without an answer count.
+    broader : mapping of str to tuple of str
+        Broader labels that were given.
+    floor : float or None
+        The lowest confidence known.
+    resampling : Resampling
+        Of the intervals.
+    """
+
+    facts: Facts
+    kinds: tuple[str, ...]
+    every: bool
+    overlaps: tuple[float, ...]
+    cuts: tuple[Any, ...]
+    count_unanswered: bool
+    broader: Mapping[str, tuple[str, ...]]
+    floor: float | None
+    resampling: Resampling
+
+
+def request_of(
+    facts: Facts,
+    *,
+    overlap: float | Sequence[float] = 0.5,
+    threshold: Threshold | Sequence[float] = None,
+    kinds: Iterable[str] | None = None,
+    count_unanswered: bool = False,
+    broader: Broader | None = None,
+    floor: float | None = None,
+    words: Mapping[str, float] | None = None,
+    draws: int = 1000,
+    seed: int = 0,
+) -> Request:
+    """Check what is asked, by what is known of all parts.
+
+    Parameters
+    ----------
+    facts : Facts
+        Of all parts together.
+    overlap, threshold, kinds, count_unanswered, broader, floor, words, draws, seed
+        As `measure` takes them.
+
+    Returns
+    -------
+    Request
+        To be given to `part_of` and `measured`.
+
+    Raises
+    ------
+    ArgumentError
+        If an argument is out of range.
+    TableError
+        If the parts are findings of different services or with different floors.
+    """
+    origin = _one_origin(facts.origins)
+    floor = origin.floor if floor is None else floor
+    named = _only_names(facts)
+    cuts = thresholds_asked(threshold, *named, {**origin.words, **(words or {})}, floor)
+    return Request(
+        facts=facts,
+        kinds=wanted_kinds(named[1], kinds),
+        every=kinds is None,
+        overlaps=checked_overlaps(overlap),
+        cuts=cuts,
+        count_unanswered=count_unanswered,
+        broader={} if broader is None else {n: tuple(b) for n, b in broader.items()},
+        floor=floor,
+        resampling=Resampling(
+            draws=whole_number(draws, place="draws", least=0, most=MOST_DRAWS),
+            seed=whole_number(seed, place="seed", least=0, most=MOST_SEED),
+        ),
+    )
+
+
+def _one_origin(origins: Sequence[Origin]) -> Origin:
+    """Return where all parts come from; batches may differ, services and floors may not."""
+    kept = [replace(one, batch=None, reading=None) for one in origins]
+    first = kept[0] if kept else Origin()
+    for other in kept[1:]:
+        if (other.service, other.floor, other.words) != (first.service, first.floor, first.words):
+            raise TableError(
+                "the parts do not hold findings of one service with one floor",
+                place="parts",
+                got=f"{other.service or 'no service'}, floor {other.floor}",
+                allowed=[f"{first.service or 'no service'}, floor {first.floor}"],
+                next_step="Measure each service by itself, then compare the results.",
+            )
+    return first
+
+
+def _only_names(facts: Facts) -> tuple[Findings, Annotations]:
+    """Return tables that hold nothing but the names that there are, to check arguments by."""
+    empty: Ints = np.zeros(0, dtype=np.intp)
+    nothing = Coded(empty, ())
+    labels = sorted(set().union(*facts.labels.values()))
+    findings = Findings(
+        image=nothing,
+        kind=nothing,
+        label=Coded(empty, tuple(sorted(facts.found))),
+        confidence=np.zeros(0),
+        box=np.zeros((0, 4)),
+    )
+    annotations = Annotations(
+        image=nothing,
+        kind=nothing,
+        label=Coded(empty, tuple(labels)),
+        box=np.zeros((0, 4)),
+        ignore=np.zeros(0, dtype=bool),
+        vocabulary={kind: tuple(sorted(facts.labels.get(kind, ()))) for kind in facts.kinds},
+    )
+    return findings, annotations
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class KindPart:
+    """One kind of one part.
+
+    Attributes
+    ----------
+    about : About
+        Of the part.
+    judged : JudgedPart
+        What is right.
+    top : ndarray of float64, shape (images,)
+        The highest confidence in each image, of whatever label; ``-inf`` for none.
+    ignored : tuple of two ndarray of int
+        Label and image of annotations marked `ignore`; boxes only.
+    """
+
+    about: About
+    judged: JudgedPart
+    top: Floats
+    ignored: tuple[Ints, Ints]
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class Part:
+    """What one part gives: everything that results are made from, and no table.
+
+    Attributes
+    ----------
+    kinds : mapping of str to KindPart
+        By kind.
+    covered : tuple of str
+        Images that the annotations cover, sorted.
+    answered : int
+        How many images have findings.
+    parents : mapping of str to frozenset of str
+        Broader labels that findings carry.
+    repeats : int
+        Duplicate findings.
+    places : ndarray of float64, shape (covered, k)
+        What decides which draws each of them gets; empty without draws.
+    totals : Totals
+        Of the part.
+    decided : Decided or None
+        On each image, where unsafe content is judged.
+    """
+
+    kinds: Mapping[str, KindPart]
+    covered: tuple[str, ...]
+    answered: int
+    parents: Mapping[str, frozenset[str]]
+    repeats: int
+    places: Floats
+    totals: Totals
+    decided: Decided | None
+
+
+def basis_of(request: Request, findings: Findings, annotations: Annotations) -> Basis:
+    """Return what every question about one part is asked of, judged.
+
+    Parameters
+    ----------
+    request : Request
+        What is asked.
+    findings, annotations
+        Of one part.
+
+    Returns
+    -------
+    Basis
+        Labels are those of all parts.
+    """
+    labels = request.facts.labels
+    annotated = replace(
+        annotations, vocabulary={kind: tuple(sorted(labels[kind])) for kind in sorted(labels)}
+    )
+    found = clip_findings(findings, annotated.images).table if annotated.images else findings
+    scopes = {
+        kind: scope_of(found, annotated, kind, count_unanswered=request.count_unanswered)
+        for kind in request.kinds
+    }
+    covered = sorted(annotated.image.used())
+    return Basis(
+        findings=found,
+        annotations=annotated,
+        scopes=scopes,
+        overlaps=request.overlaps,
+        cuts=request.cuts,
+        pairing="confidence",
+        broader=request.broader,
+        credited=False,
+        floor=request.floor,
+        resampling=request.resampling,
+        places=places_of_images(covered, annotated, found)
+        if request.resampling.draws
+        else Places(),
+        judged={kind: judge(scope, request.overlaps)[0] for kind, scope in scopes.items()},
+    )
+
+
+def _parents(findings: Findings) -> Sets:
+    found: dict[str, set[str]] = {}
+    for code, details in zip(findings.label.codes, findings.details or (), strict=False):
+        if details is not None and details.parents:
+            found.setdefault(findings.label.names[code], set()).update(details.parents)
+    return {name: frozenset(above) for name, above in found.items()}
+
+
+def with_parents(request: Request, parts: Iterable[Part]) -> Request:
+    """Return the request with the broader labels that findings of any part carry.
+
+    Parameters
+    ----------
+    request : Request
+        As it was given to the parts.
+    parts : iterable of Part
+        What they gave.
+
+    Returns
+    -------
+    Request
+        For `basis_of`: a reason may be that the label is too broad.
+    """
+    known: Sets = {name: frozenset(above) for name, above in request.broader.items()}
+    for part in parts:
+        known = _united(known, part.parents)
+    return replace(request, broader={n: tuple(sorted(above)) for n, above in known.items()})
+
+
+def part_of(request: Request, findings: Findings, annotations: Annotations) -> Part:
+    """Judge one part.
+
+    Parameters
+    ----------
+    request : Request
+        What is asked.
+    findings, annotations
+        Of one part; both may be empty.
+
+    Returns
+    -------
+    Part
+        In columns, to be sent elsewhere.
+    """
+    basis = basis_of(request, findings, annotations)
+    found, annotated = basis.findings, basis.annotations
+    covered = sorted(annotated.image.used())
+    answered = set(found.image.used())
+    return Part(
+        kinds={kind: _kind_part(basis, scope) for kind, scope in basis.scopes.items()},
+        covered=tuple(covered),
+        answered=len(answered),
+        parents=_parents(found),
+        repeats=repeats_of(found),
+        places=basis.places.keys,
+        totals=Totals(
+            unanswered=len(set(covered) - answered),
+            uncovered=len(answered - set(covered)),
+            unjudged_kinds=unjudged_kinds(found, annotated, covered, basis.cuts[0])
+            if request.every
+            else {},
+            notes=notes_of(basis, list(basis.scopes.values()), part=True),
+        ),
+        decided=decided(basis) if "unsafe" in basis.judged else None,
+    )
+
+
+def _kind_part(basis: Basis, scope: Scope) -> KindPart:
+    ignored = scope.annotations.take(scope.ignore)
+    return KindPart(
+        about=about_of(basis, scope),
+        judged=packed(judge(scope, basis.overlaps)),
+        top=_highest(basis.findings, scope),
+        ignored=(ignored.label, ignored.image),
+    )
+
+
+def _highest(findings: Findings, scope: Scope) -> Floats:
+    """Return the highest confidence of the kind in each image in scope, whatever its label."""
+    top = np.full(len(scope.images), -np.inf)
+    image = findings.image.onto(scope.images)
+    rows = (findings.kind.onto([scope.kind]) == 0) & ~findings.blank & (image >= 0)
+    confidence = findings.confidence[rows]
+    np.maximum.at(top, image[rows], np.where(np.isnan(confidence), np.inf, confidence))
+    return top
+
+
+def measured(request: Request, parts: Sequence[Part], asked: Asked) -> PartedMeasure:
+    """Return the result of all parts together.
+
+    Parameters
+    ----------
+    request : Request
+        What was asked of them.
+    parts : sequence of Part
+        At least one.
+    asked : Asked
+        Asks further questions of the parts.
+
+    Returns
+    -------
+    PartedMeasure
+        Counts, measures and intervals are those of all parts read as one table.
+
+    Raises
+    ------
+    TableError
+        If an image is in two parts.
+    ScopeError
+        If there are images on both sides and none in common.
+    """
+    _check_parts(parts)
+    order = {name: place for place, name in enumerate(sorted(_covered(parts)))}
+    whole = {kind: _whole(kind, parts) for kind in request.kinds}
+    basis = _basis(request, parts, list(order), whole)
+    work = [worked_out(basis, one.about, one.judged) for one in whole.values()]
+    result = assembled(basis, work, _totals(request, parts, whole), PartedMeasure)
+    return replace(
+        result,
+        asked=asked,
+        decided=_decided(parts, whole.get("unsafe")),
+        orders={kind: one.order for kind, one in whole.items()},
+    )
+
+
+def _covered(parts: Sequence[Part]) -> Iterable[str]:
+    return chain.from_iterable(part.covered for part in parts)
+
+
+def _check_parts(parts: Sequence[Part]) -> None:
+    """Refuse parts that share an image, and findings beside the annotations of another part."""
+    seen: dict[str, int] = {}
+    for number, part in enumerate(parts):
+        if part.answered and part.covered and part.answered == part.totals.uncovered:
+            raise ScopeError(
+                f"none of the {part.answered} images with findings is among the "
+                f"{len(part.covered)} annotated ones of the same part",
+                place=f"part {number + 1}",
+                allowed=[repr(name) for name in part.covered[:3]],
+                next_step="Give each part as a pair: findings, then annotations of those images.",
+            )
+        for name in part.covered:
+            if seen.setdefault(name, number) != number:
+                raise TableError(
+                    "an image is annotated in two parts",
+                    place=f"parts {seen[name] + 1} and {number + 1}",
+                    got=name,
+                    next_step="Each part holds whole images: put all rows of an image into one.",
+                )
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class _Whole:
+    """One kind of all parts together."""
+
+    about: About
+    judged: list[Any]
+    top: Floats
+    ignored: tuple[Ints, Ints]
+    order: Ints
+
+
+def _whole(kind: str, parts: Sequence[Part]) -> _Whole:
+    """Put the parts of a kind together; images stand sorted, as in one table."""
+    mine = [part.kinds[kind] for part in parts]
+    names = [name for part in mine for name in part.about.images]
+    order = np.array(sorted(range(len(names)), key=names.__getitem__), dtype=np.intp)
+    place = np.empty(len(names), dtype=np.intp)
+    place[order] = np.arange(len(names))
+    ends = np.cumsum([len(part.about.images) for part in mine])
+    places = np.split(place, ends[:-1])
+    ignored = [
+        (part.ignored[0], own[part.ignored[1]]) for part, own in zip(mine, places, strict=True)
+    ]
+    unjudged: Counter[str] = Counter()
+    for part in mine:
+        unjudged.update(part.about.unjudged)
+    return _Whole(
+        about=About(
+            kind=kind,
+            labels=mine[0].about.labels,
+            images=tuple(names[i] for i in order.tolist()),
+            covered=sum(part.about.covered for part in mine),
+            unanswered=sum(part.about.unanswered for part in mine),
+            unjudged=dict(sorted(unjudged.items())),
+            without_box=sum(part.about.without_box for part in mine),
+        ),
+        judged=joined([part.judged for part in mine], places),
+        top=np.concatenate([part.top for part in mine])[order],
+        ignored=(
+            np.concatenate([label for label, _ in ignored]),
+            np.concatenate([image for _, image in ignored]),
+        ),
+        order=order,
+    )
+
+
+def _basis(
+    request: Request, parts: Sequence[Part], covered: list[str], whole: Mapping[str, _Whole]
+) -> Basis:
+    """Return what results are worked out from: columns, and of the tables only names."""
+    empty: Ints = np.zeros(0, dtype=np.intp)
+    annotations = Annotations(
+        image=Coded(np.arange(len(covered)), tuple(covered)),
+        kind=Coded(np.zeros(len(covered), dtype=np.intp), ("",)),
+        label=Coded(np.zeros(len(covered), dtype=np.intp), ("",)),
+        box=np.full((len(covered), 4), np.nan),
+        ignore=np.zeros(len(covered), dtype=bool),
+    )
+    places = Places()
+    if request.resampling.draws:
+        keys = [part.places for part in parts if part.covered]
+        places = Places(tuple(_covered(parts)), np.concatenate(keys) if keys else np.zeros((0, 0)))
+    nothing = Side(row=empty, image=empty, label=empty, box=np.zeros((0, 4)))
+    return Basis(
+        findings=_tops(whole),
+        annotations=annotations,
+        scopes={
+            kind: Scope(
+                kind=kind,
+                labels=one.about.labels,
+                images=one.about.images,
+                answered=np.ones(len(one.about.images), dtype=bool),
+                unanswered=one.about.unanswered,
+                findings=nothing,
+                annotations=_ignored(*one.ignored),
+                confidence=np.zeros(0),
+                ignore=np.ones(len(one.ignored[0]), dtype=bool),
+                unjudged=empty,
+                without_box=empty,
+            )
+            for kind, one in whole.items()
+        },
+        overlaps=request.overlaps,
+        cuts=request.cuts,
+        pairing="confidence",
+        broader=request.broader,
+        credited=False,
+        floor=request.floor,
+        resampling=request.resampling,
+        places=places,
+    )
+
+
+def _ignored(label: Ints, image: Ints) -> Side:
+    box = np.full((len(label), 4), np.nan)
+    return Side(row=np.full(len(label), -1), image=image, label=label, box=box)
+
+
+def _tops(whole: Mapping[str, _Whole]) -> Findings:
+    """Return one finding for each kind and image, as confident as the most confident there.
+
+    A sweep asks no more of the findings that are not judged.
+    """
+    images, kinds, confidences = [np.zeros(0, dtype=np.intp)], [np.zeros(0, dtype=np.intp)], []
+    names: list[str] = []
+    for number, one in enumerate(whole.values()):
+        there = np.flatnonzero(one.top > -np.inf)
+        images.append(there + len(names))
+        kinds.append(np.full(len(there), number))
+        confidences.append(one.top[there])
+        names += one.about.images
+    confidence = np.concatenate([np.zeros(0), *confidences])
+    rows = len(confidence)
+    return Findings(
+        image=Coded(np.concatenate(images), tuple(names)),
+        kind=Coded(np.concatenate(kinds), tuple(whole)),
+        label=Coded(np.zeros(rows, dtype=np.intp), ("any",)),
+        confidence=np.where(np.isinf(confidence), np.nan, confidence),
+        box=np.full((rows, 4), np.nan),
+    )
+
+
+def _decided(parts: Sequence[Part], unsafe: _Whole | None) -> Decided | None:
+    if unsafe is None:
+        return None
+    known = [part.decided for part in parts if part.decided is not None]
+    columns = {
+        name: np.concatenate([getattr(one, name) for one in known])[unsafe.order]
+        for name in ("unsafe", "safe", "stopped")
+    }
+    return Decided(**columns)
+
+
+def _totals(request: Request, parts: Sequence[Part], whole: Mapping[str, _Whole]) -> Totals:
+    kinds: Counter[str] = Counter()
+    for part in parts:
+        kinds.update(part.totals.unjudged_kinds)
+    return Totals(
+        unanswered=sum(part.totals.unanswered for part in parts),
+        uncovered=sum(part.totals.uncovered for part in parts),
+        unjudged_kinds=dict(sorted(kinds.items())) if request.every else {},
+        notes=_notes(parts, whole),
+    )
+
+
+def _notes(parts: Sequence[Part], whole: Mapping[str, _Whole]) -> tuple[str, ...]:
+    counts: Counter[str] = Counter()
+    for part in parts:
+        counts.update(part.totals.notes)
+    notes = [
+        note if count == len(parts) else f"{note} (said of {count} of {len(parts)} parts)"
+        for note, count in counts.items()
+    ]
+    abouts = [one.about for one in whole.values()]
+    sizes = [(about.kind, len(about.images), about.without_box) for about in abouts]
+    return (*notes, *size_notes(sizes, sum(part.repeats for part in parts)))

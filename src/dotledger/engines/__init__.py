@@ -1,0 +1,1 @@
+"""Engines that others keep, for what one machine is too small for."""
