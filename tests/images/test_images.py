@@ -3,6 +3,8 @@
 import io
 import os
 import random
+import subprocess
+import sys
 import tempfile
 import unittest
 import warnings
@@ -10,6 +12,7 @@ from collections import Counter
 from pathlib import Path
 from unittest import mock
 
+import pillow_heif
 from PIL import Image, ImageOps
 
 from dotledger import gather
@@ -319,6 +322,58 @@ class Gathering(unittest.TestCase):
         (self.folder / "empty").mkdir()
         with self.assertRaisesRegex(GatherError, "no images found"):
             gather(self.folder / "empty")
+
+
+class FromTelephones(unittest.TestCase):
+    """HEIC: taken where the package is there, and said where it is not."""
+
+    def setUp(self):
+        pillow_heif.register_heif_opener()
+        lying = Image.new("RGB", (64, 48), "navy")
+        lying.paste("red", (0, 0, 32, 48))
+        turned = Image.Exif()
+        turned[0x0112] = 6
+        turned[0x010F] = "A maker of telephones"
+        buffer = io.BytesIO()
+        lying.save(buffer, "HEIF", exif=turned.tobytes(), quality=95)
+        self.data = buffer.getvalue()
+
+    def test_upright_as_a_jpeg(self):
+        """It is encoded anew, upright, without what it says of where and with what."""
+        facts = read_facts(self.data)
+        self.assertEqual((facts.format, facts.width, facts.height), ("heif", 48, 64))
+        prepared = prepare(self.data, facts, Demands())
+        self.assertEqual((prepared.format, prepared.turned), ("jpeg", 1))
+        self.assertEqual(prepared.steps, ("heif re-encoded as jpeg",))
+        self.assertNotIn(b"telephones", prepared.data)
+        with Image.open(io.BytesIO(prepared.data)) as image:
+            self.assertEqual(image.size, (48, 64))
+            above, below = image.getpixel((24, 8)), image.getpixel((24, 56))
+        self.assertGreater(above[0] - above[2], 150)  # what was left is above, turned clockwise
+        self.assertGreater(below[2] - below[0], 80)
+
+    def test_listed_and_damaged(self):
+        """A folder lists it by ending or content; half of one is refused."""
+        with tempfile.TemporaryDirectory() as home:
+            for name in ("a.HEIC", "b.heif", "c"):
+                (Path(home) / name).write_bytes(self.data)
+            self.assertEqual([item.name for item in gather(home).items], ["a.HEIC", "b.heif", "c"])
+        with self.assertRaises(ImageError):
+            half = self.data[: len(self.data) * 2 // 3]
+            prepare(half, read_facts(half), Demands())
+
+    def test_without_the_package(self):
+        """What to install is said."""
+        code = (
+            "import sys; sys.modules['pillow_heif'] = None\n"
+            "from dotledger.images.facts import read_facts\n"
+            "try: read_facts(sys.stdin.buffer.read())\n"
+            "except Exception as error: print(type(error).__name__, error)"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], check=False, input=self.data, capture_output=True
+        )
+        self.assertRegex(done.stdout.decode(), r"ImageError.*pip install 'dot-ledger\[heic\]'")
 
 
 class Damaged(unittest.TestCase):

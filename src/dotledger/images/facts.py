@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 from contextlib import suppress
 from functools import lru_cache
 from importlib import import_module
@@ -21,6 +22,7 @@ MOST_PIXELS = 89_000_000
 
 _USUAL = ("PNG", "GIF", "BMP")
 _RARER = ("WEBP", "TIFF", "AVIF")
+_HEIC = re.compile(rb"....ftyp(hei[cxms]|hev[cxms]|mif1|msf1)", re.DOTALL)
 """The only decoders that see a file: others start programs, or read what no service takes."""
 
 _JPEG = b"\xff\xd8\xff"
@@ -83,6 +85,8 @@ def open_image(data: bytes) -> Image.Image:
         image = _opened(data)
     except (Image.DecompressionBombError, Image.DecompressionBombWarning) as error:
         raise _too_many_pixels(str(error)) from error
+    except ImageError:
+        raise
     except Exception as error:  # decoders fail with whatever broken bytes lead them to
         reason = "the file is empty" if not data else "not an image that can be decoded"
         raise ImageError(reason, got=f"{len(data):,} bytes") from error
@@ -104,7 +108,8 @@ def _opened(data: bytes) -> Image.Image:
     try:
         return Image.open(io.BytesIO(data), formats=_USUAL)
     except UnidentifiedImageError:
-        return Image.open(io.BytesIO(data), formats=_rarer())
+        formats = _rarer() if _HEIC.match(data) is None else _phones()
+        return Image.open(io.BytesIO(data), formats=formats)
 
 
 @lru_cache(maxsize=1)
@@ -114,6 +119,21 @@ def _rarer() -> tuple[str, ...]:
         with suppress(ImportError):
             import_module(f"PIL.{name.title().replace('Webp', 'WebP')}ImagePlugin")
     return tuple(name for name in _RARER if name in Image.OPEN)
+
+
+@lru_cache(maxsize=1)
+def _phones() -> tuple[str, ...]:
+    """Load the decoder of what many telephones write; it gives the picture upright."""
+    try:
+        import pillow_heif
+    except ImportError as error:
+        raise ImageError(
+            "HEIC images need the package pillow-heif",
+            next_step="Run: pip install 'dot-ledger[heic]'",
+        ) from error
+    # Only the one image that is the picture: previews and depths are no one's business here.
+    pillow_heif.register_heif_opener(thumbnails=False, depth_images=False, aux_images=False)
+    return ("HEIF",)
 
 
 def _too_many_pixels(got: str) -> ImageError:

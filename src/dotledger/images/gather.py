@@ -28,7 +28,10 @@ from dotledger.images.stores import Stored, looks_like_a_folder, read_stored, st
 __all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
 
 SUFFIXES = frozenset(
-    [".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff", ".avif"]
+    [
+        *(".jpg", ".jpeg", ".jpe", ".jfif", ".png", ".webp", ".gif", ".bmp", ".tif", ".tiff"),
+        *(".avif", ".heic", ".heif"),
+    ]
 )
 """The file endings that a folder is searched for; files without any are looked into."""
 
@@ -37,7 +40,7 @@ _ENDINGS = tuple(SUFFIXES)
 # How the files of each format begin; "...." is any four bytes.
 _BEGINNINGS = re.compile(
     rb"\xff\xd8\xff|\x89PNG\r\n|GIF8[79]a|BM....\0\0\0\0|II\*\0|MM\0\*"
-    rb"|RIFF....WEBP|....ftypavi[fs]",
+    rb"|RIFF....WEBP|....ftyp(avi[fs]|hei[cx]|mif1)",
     re.DOTALL,
 )
 
