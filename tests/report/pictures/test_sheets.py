@@ -4,16 +4,19 @@ import io
 import random
 import tempfile
 import unittest
+from importlib.util import find_spec
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
-from PIL import Image
+from PIL import Image, ImageDraw
 
 from dotledger import draw, picture
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, GatherError
 from dotledger.files import safe_file_name
+from dotledger.report.pictures import fonts
 from dotledger.report.pictures.fonts import font_for, lacking
 from dotledger.report.pictures.marks import TONES, Mark, draw_marks
 from dotledger.report.pictures.placing import place_tags
@@ -122,6 +125,49 @@ class Marks(unittest.TestCase):
                 self.assertGreater(font.getlength(shown), 30)
         self.assertEqual(lacking("\U0010fffd"), "\U0010fffd")
         self.assertNotIn("\U0010fffd", font_for("a\U0010fffd", 20)[1])
+
+    def test_several_fonts_in_one_line(self):
+        """Where no font has all letters, each is written by one that has it, on one base line."""
+        own = fonts._has
+
+        def halved(path, letter):
+            kind = letter.isdigit() == ("Mono" in path)
+            return own(path, letter) and (kind or letter.isspace())
+
+        home = Path(find_spec("matplotlib").origin).parent / "mpl-data/fonts/ttf"
+        files = [str(home / "DejaVuSans.ttf"), str(home / "DejaVuSansMono.ttf")]
+        with (
+            mock.patch.object(fonts, "_has", halved),
+            mock.patch.object(fonts, "_candidates", return_value=files),
+            mock.patch.object(fonts, "_font_with", fonts._font_with.__wrapped__),
+        ):
+            font, shown = font_for("фонарь 12", 20)
+            self.assertEqual(
+                (shown, [t for _, t in font.runs(shown)]), ("фонарь 12", ["фонарь ", "12"])
+            )
+            apart = font.getlength("фонарь ") + font.getlength("12")
+            self.assertAlmostEqual(font.getlength(shown), apart)
+            image = Image.new("L", (200, 40))
+            fonts.write(ImageDraw.Draw(image), (0, 0), shown, font, fill=255)
+            inked = np.flatnonzero(np.asarray(image).any(axis=0))
+            left, top, right, bottom = font.getbbox(shown)
+            self.assertTrue(left <= inked[0] and inked[-1] <= right and inked[-1] > right - 8)
+            rows = np.flatnonzero(np.asarray(image).any(axis=1))
+            self.assertEqual((rows[0], rows[-1] + 1), (top, bottom))
+            self.assertIn("□", font_for("фонарь 1 \U0010fffd", 20)[1])
+
+    def test_a_font_of_ones_own(self):
+        """A font that is given writes plain letters too; one that is none is refused at once."""
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        font = Path(find_spec("matplotlib").origin).parent / "mpl-data/fonts/ttf/DejaVuSerif.ttf"
+        findings, images = found(("a", "lamp", 0.9, (10, 10, 60, 60))), {"a": grey()}
+        plain = draw(findings, images, home / "p").pictures[0].read_bytes()
+        own = draw(findings, images, home / "o", font=font).pictures[0].read_bytes()
+        again = draw(findings, images, home / "q").pictures[0].read_bytes()
+        self.assertNotEqual(plain, own)
+        self.assertEqual(plain, again)
+        with self.assertRaisesRegex(ArgumentError, "font cannot be opened"):
+            draw(findings, images, home / "r", font=home / "p" / "a.png")
 
     def test_equal_labels_equal_colours(self):
         """Without ground truth a label has its own colour, whatever the confidence."""

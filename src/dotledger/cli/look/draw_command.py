@@ -61,6 +61,11 @@ __all__ = ["command"]
     help="The contact sheet: images, worst (first), reason or label (what is wrong and missed), "
     "or slice:COLUMN of --images.",
 )
+@click.option(
+    "--font",
+    metavar="FILE",
+    help="Write labels with this font; by default with one of the machine that has their letters.",
+)
 @replace_option
 @json_option
 def command(
@@ -79,6 +84,7 @@ def command(
     confidence: Any,
     side: int | None,
     sheet: str,
+    font: str | None,
     replace: bool,
     as_json: bool,
 ) -> None:
@@ -108,6 +114,7 @@ def command(
         side=side,
         sheet=sheet,
         title=f"{service or findings or 'findings'}",
+        font=font,
     )
     for line in drawn.matched:
         say(line)

@@ -19,7 +19,7 @@ from dotledger.errors import ArgumentError, GatherError, ImageError
 from dotledger.files import whole_file
 from dotledger.images.facts import read_facts
 from dotledger.images.gather import gather
-from dotledger.report.pictures.fonts import lacking
+from dotledger.report.pictures.fonts import lacking, using_font
 from dotledger.report.pictures.sheets import (
     CONFIDENCES,
     Pictured,
@@ -84,6 +84,7 @@ def draw(
     side: int | None = None,
     sheet: str = "images",
     title: str = "",
+    font: str | os.PathLike[str] | None = None,
 ) -> Drawn:
     """Draw findings on their images: one PNG each, and a contact sheet of all.
 
@@ -114,6 +115,9 @@ def draw(
         grouped by what the annotations know of them, such as ``slice:scene``.
     title : str
         Above the contact sheet.
+    font : path, optional
+        A TrueType or OpenType file to write with; by default a font of the machine that has the
+        letters of a label.
 
     Returns
     -------
@@ -123,7 +127,8 @@ def draw(
     Raises
     ------
     ArgumentError
-        If an argument is out of range, or the sheet needs annotations and there are none.
+        If an argument is out of range, the font cannot be opened, or the sheet needs annotations
+        and there are none.
     GatherError
         If `images` holds none of the images.
 
@@ -158,11 +163,13 @@ def draw(
             allowed=list(readers)[:3],
         )
     target = Path(folder)
-    written = write_pictures(pictures, target, side=side, beside=beside)
     sheet_file = target / "contact-sheet.png"
-    with whole_file(sheet_file) as draft:
-        heading = title or f"{len(pictures)} images"
-        _sheet(sheet, kept, annotations, pictures, overlap, heading).save(draft, "PNG")
+    with using_font(font):
+        written = write_pictures(pictures, target, side=side, beside=beside)
+        lost = lacking("".join(mark.text for one in pictures for mark in one.marks))
+        with whole_file(sheet_file) as draft:
+            heading = title or f"{len(pictures)} images"
+            _sheet(sheet, kept, annotations, pictures, overlap, heading).save(draft, "PNG")
     made = {path.name for path in (*written, sheet_file)}
     return Drawn(
         pictures=tuple(written),
@@ -170,7 +177,7 @@ def draw(
         not_found=tuple(name for name in wanted if name not in readers),
         others=tuple(sorted(path.name for path in target.iterdir() if path.name not in made)),
         matched=tuple(matched.lines()),
-        lacking=lacking("".join(mark.text for one in pictures for mark in one.marks)),
+        lacking=lost,
     )
 
 

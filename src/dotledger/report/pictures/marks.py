@@ -5,12 +5,11 @@ from __future__ import annotations
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import Any
 
-from PIL import Image, ImageDraw, ImageFont
+from PIL import Image, ImageDraw
 
 from dotledger.core.boxes.forms import Box
-from dotledger.report.pictures.fonts import Font, font_for
+from dotledger.report.pictures.fonts import font_for, write
 from dotledger.report.pictures.placing import Placed, place_tags
 
 __all__ = ["TONES", "Mark", "draw_marks"]
@@ -267,7 +266,7 @@ def _tag(
     if sign:
         _sign(pen, mark.tone, (spot[0] + 3, spot[1], spot[0] + 3 + sign * 0.75, spot[3]), size)
     place = (spot[0] + 3 + sign - left, spot[1] + 3 - top)
-    pen.text(place, shown, font=font, fill=_INK, **_from_left(font))
+    write(pen, place, shown, font, fill=_INK)
 
 
 def _sign(pen: ImageDraw.ImageDraw, tone: str, place: Box, size: int) -> None:
@@ -304,14 +303,8 @@ def _with_key(image: Image.Image, rows: Sequence[tuple[int, Mark]], size: int) -
         font, shown = font_for(line, size)
         if not line.startswith("    "):
             pen.rectangle((x, y + size * 0.2, x + 3, y + size), fill=colour)
-        pen.text((x + 8, y), shown, font=font, fill=_WRITING, **_from_left(font))
+        write(pen, (x + 8, y), shown, font, fill=_WRITING)
     return result
-
-
-def _from_left(font: Font) -> dict[str, Any]:
-    """Let lines begin at the left, whatever alphabet follows the number; where Pillow can."""
-    shapes = getattr(font, "layout_engine", None) == ImageFont.Layout.RAQM
-    return {"direction": "ltr"} if shapes else {}
 
 
 def _length_of(size: int) -> Callable[[str], float]:
@@ -331,7 +324,7 @@ def _with_footer(image: Image.Image, text: str, size: int) -> Image.Image:
     for number, line in enumerate(lines):
         font, shown = font_for(line, size)
         place = (8, image.height + 5 + number * step)
-        pen.text(place, shown, font=font, fill=_WRITING, **_from_left(font))
+        write(pen, place, shown, font, fill=_WRITING)
     return result
 
 

@@ -19,7 +19,7 @@ from dotledger.core.tables.findings import Findings
 from dotledger.errors import ImageError, MissingExtra
 from dotledger.files import safe_file_name, whole_file
 from dotledger.images.prepare import decode_upright
-from dotledger.report.pictures.fonts import font_for
+from dotledger.report.pictures.fonts import font_for, write
 from dotledger.report.pictures.marks import Mark, draw_marks
 
 __all__ = [
@@ -409,7 +409,7 @@ def _write(
         if font.getlength(shown) <= width:
             break
         shown = shown[:-2]
-    pen.text(place, shown, font=font, fill=_WRITING)
+    write(pen, place, shown, font, fill=_WRITING)
 
 
 def fault_tiles(
