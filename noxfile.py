@@ -28,11 +28,19 @@ def imports(session):
     session.run("lint-imports")
 
 
-@nox.session(python=["3.11", "3.12", "3.13"])
+@nox.session(python=["3.11", "3.12", "3.13", "3.14"])
 def tests(session):
     """Run all tests, with every Python that is there."""
     session.install(".[dev]")
     session.run("python", "-m", "unittest")
+
+
+@nox.session
+def docs(session):
+    """Build the pages into docs/_build; a warning or a dead link is an error."""
+    session.install(".[dev]")
+    session.run("sphinx-build", "-q", "-n", "-W", "--keep-going", "docs", "docs/_build")
+    session.run("python", "docs/links.py", "docs/_build")
 
 
 @nox.session

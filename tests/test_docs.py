@@ -1,0 +1,105 @@
+"""The pages: what they tell a reader to type works as printed, and every page is reached."""
+
+import os
+import re
+import shlex
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+
+import dotledger
+from tests.cli.test_messages import called
+from tests.test_readme import AtHome
+
+DOCS = Path(__file__).parent.parent / "docs"
+HOW_TO = sorted((DOCS / "how-to").glob("*.md"))
+FAILS = {"good-enough.md": {"gate": (0, 1)}, "choose-thresholds.md": {"choose": (0, 1)}}
+"""Commands that tell by their exit status that something does not hold."""
+
+
+class HowTo(AtHome):
+    def test_pages_run(self):
+        """Each page from its first command to its last, in a folder of its own."""
+        self.assertGreater(len(HOW_TO), 7)
+        dotledger.send("photo.jpg", "myservice.toml", ledger="first.ledger")
+        _, _, answer = next(dotledger.raw_answers("first.ledger"))
+        Path("answer.json").write_bytes(answer)
+        for page in HOW_TO:
+            with self.subTest(page.name), tempfile.TemporaryDirectory() as home:
+                for name in ("photos", "truth.csv", "myservice.toml", "photo.jpg", "answer.json"):
+                    (Path(home) / name).symlink_to(Path(name).absolute())
+                there = Path.cwd()
+                os.chdir(home)
+                try:
+                    self.run_page(page)
+                finally:
+                    os.chdir(there)
+
+    def run_page(self, page):
+        text = page.read_text(encoding="utf-8")
+        for language, block in re.findall(r"```(\w+)\n(.*?)```", text, re.DOTALL):
+            if language == "toml":
+                name = "gates.toml" if block.startswith("gates_file") else "rules.toml"
+                Path(name).write_text(block, encoding="utf-8")
+            for line in block.splitlines() if language == "sh" else ():
+                words = shlex.split(line)
+                self.assertEqual(words[0], "dotledger", line)
+                allowed = FAILS.get(page.name, {}).get(words[1], (0, 3))
+                status, out, err = called(*words[1:])
+                self.assertIn(status, allowed, f"{line}\n{out}\n{err}")
+
+
+class FirstSteps(AtHome):
+    def test_page(self):
+        """The page that a newcomer begins with."""
+        text = (DOCS / "first-steps.md").read_text(encoding="utf-8")
+        shell, asked, python = re.findall(r"```\w+\n(.*?)```", text, re.DOTALL)
+        for line in (*shell.splitlines()[1:], *asked.splitlines()):
+            status, _, err = called(*shlex.split(line)[1:])
+            self.assertEqual(status, 0, f"{line}\n{err}")
+        exec(python, {"dotledger": dotledger})
+
+
+class Pages(unittest.TestCase):
+    def test_every_page_is_listed(self):
+        """No page stands aside: the index names each, and nothing that is not there."""
+        index = (DOCS / "index.md").read_text(encoding="utf-8")
+        entries = {
+            line
+            for block in re.findall(r"```\{toctree\}(.*?)```", index, re.DOTALL)
+            for line in block.splitlines()
+            if line and not line.startswith(":")
+        }
+        listed = {entry for entry in entries if not entry.startswith("made/")}
+        pages = {
+            str(page.relative_to(DOCS).with_suffix(""))
+            for page in DOCS.rglob("*.md")
+            if page.relative_to(DOCS).parts[0] not in ("_build", "made")
+        }
+        self.assertEqual(listed, pages - {"index"})
+
+    def test_links_lead_somewhere(self):
+        """Between the pages, as they are read in the repository too; whole or within a page."""
+        for page in [*DOCS.glob("*.md"), *HOW_TO, *(DOCS / "explained").glob("*.md")]:
+            text = page.read_text(encoding="utf-8")
+            for link in re.findall(r"\]\(([^)#\s]+)", text):
+                if "://" not in link:
+                    self.assertTrue((page.parent / link).exists(), f"{page.name}: {link}")
+
+    @unittest.skipIf(shutil.which("sphinx-build") is None, "sphinx is not installed")
+    def test_the_checker_finds_what_is_wrong(self):
+        """A page that is missing, a place that is missing, a script from elsewhere."""
+        import importlib.util
+
+        spec = importlib.util.spec_from_file_location("links", DOCS / "links.py")
+        links = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(links)
+        with tempfile.TemporaryDirectory() as home:
+            page = '<p id="here"></p><a href="#here">x</a><a href="#gone">x</a><a href="no.html">x</a><script src="https://x.example/a.js"></script>'
+            (Path(home) / "a.html").write_text(f"<html><body>{page}</body></html>")
+            found = [what for _, what in links.wrong_links(Path(home))]
+        self.assertEqual(
+            sorted(what.partition(":")[0] for what in found),
+            ["loaded from outside", "no such page", "no such place"],
+        )
