@@ -363,20 +363,25 @@ def _walked(folder: str, cut: int, notes: _Notes) -> list[Item]:
     found: list[Item] = []
     waiting = [folder]
     linked = {os.path.realpath(folder)}
-    may_read = _reader()
+    stat_of, may_read = os.stat, _reader()
     while waiting:
         inside, folders = _listed(waiting.pop(), notes, linked)
         waiting += folders
         for path in inside:
             # Looked at once: whether it is a file, may be read, and what tells of a change.
             try:
-                facts = os.stat(path)  # noqa: PTH116 - also used on a million files
+                facts = stat_of(path)
             except OSError as error:
                 notes.problems.append((path[cut:], str(error.strerror)))
                 continue
             if may_read(facts) or _readable(path, path[cut:], notes):
-                found.append(Item(path[cut:], path, None, 0, _mark_of(facts)))
+                mark = f"{facts.st_size}/{facts.st_mtime_ns}"
+                found.append(Item(path[cut:], path, None, 0, mark))
     return found
+
+
+_OWN = 0o170000 | stat.S_IRUSR
+_OWN_FILE = stat.S_IFREG | stat.S_IRUSR
 
 
 def _reader() -> Callable[[os.stat_result], bool]:
@@ -390,11 +395,11 @@ def _reader() -> Callable[[os.stat_result], bool]:
 
     def may_read(facts: os.stat_result) -> bool:
         mode = facts.st_mode
-        if not stat.S_ISREG(mode):
-            return False
         if facts.st_uid == user:
-            return bool(mode & stat.S_IRUSR)
-        return bool(mode & (stat.S_IRGRP if facts.st_gid in groups else stat.S_IROTH))
+            return mode & _OWN == _OWN_FILE
+        return stat.S_ISREG(mode) and bool(
+            mode & (stat.S_IRGRP if facts.st_gid in groups else stat.S_IROTH)
+        )
 
     return may_read
 

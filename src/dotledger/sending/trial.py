@@ -403,9 +403,9 @@ def _advice_for_silence(error: NoAnswer, description: Description) -> list[str]:
 
 
 _BY_CAUSE: Mapping[str, str] = {
-    "certificate": "The certificate is not trusted: if a proxy of your own network signs it, name "
-    "its certificates with SSL_CERT_FILE.",
-    "proxy": "Check the proxy's address in HTTPS_PROXY and HTTP_PROXY.",
+    "certificate": "The certificate is not trusted, or the service wants one of yours: if a proxy "
+    "of your own network signs it, name its authorities in [connect.tls], or with SSL_CERT_FILE.",
+    "proxy": "Check the proxy's address in HTTPS_PROXY, HTTP_PROXY and ALL_PROXY.",
     "header": "Check the key and the call's headers: a pasted key may have brought a line break.",
     "host": "No such host: check region and address: {address}",
     "time": "No answer in time: check the address {address}, a proxy, or connect.timeout.",

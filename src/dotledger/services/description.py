@@ -30,6 +30,7 @@ __all__ = [
     "KeyPlace",
     "Limits",
     "Price",
+    "Tls",
     "Token",
     "load_description",
     "parse_description",
@@ -75,6 +76,23 @@ class Token(Part, frozen=True, kw_only=True):
     renew_before: Annotated[float, msgspec.Meta(ge=0)] = 30.0
 
 
+class Tls(Part, frozen=True, kw_only=True):
+    """How connections are secured where the system's own way is not enough: PEM files.
+
+    `authorities` are trusted beside whom the system trusts; `certificate` is our own, for a service
+    that asks for one, and its key stands in the same file or in `certificate_key`.
+    """
+
+    authorities: str = ""
+    certificate: str = ""
+    certificate_key: str = ""
+
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
+        if self.certificate_key and not self.certificate:
+            raise ValueError("a certificate_key belongs to a certificate")
+
+
 class Connect(Part, frozen=True, kw_only=True):
     """The address and the key."""
 
@@ -86,6 +104,7 @@ class Connect(Part, frozen=True, kw_only=True):
     token: Token | None = None
     timeout: Rate = 30.0
     plain_http: bool = False
+    tls: Tls | None = None
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""

@@ -37,11 +37,14 @@ class Facts(Struct, frozen=True, kw_only=True):
         Where a key would be looked for, in order.
     code : tuple of str
         What would be imported and run, as ``MODULE:FUNCTION``.
+    authorities : str
+        The file of those who are trusted beside whom the system trusts; "" for none.
     """
 
     addresses: tuple[str, ...]
     keys: tuple[str, ...]
     code: tuple[str, ...]
+    authorities: str = ""
 
     def lines(self) -> list[str]:
         """Return this for people."""
@@ -49,6 +52,7 @@ class Facts(Struct, frozen=True, kw_only=True):
             f"Goes to: {', '.join(self.addresses)}",
             f"Key from: {', '.join(self.keys) or 'none needed'}",
             *([f"Code that would run: {', '.join(self.code)}"] if self.code else []),
+            *([f"Trusts certificates by: {self.authorities}"] if self.authorities else []),
         ]
 
 
@@ -74,6 +78,7 @@ def facts_of(description: Description) -> Facts:
             *(s.removeprefix("call:") for s in used if s.startswith("call:")),
             *([description.connect.code] if description.connect.code else []),
         ),
+        authorities="" if (tls := description.connect.tls) is None else tls.authorities,
     )
 
 

@@ -4,14 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from types import MappingProxyType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import orjson
 
+from dotledger.connections import secured
+from dotledger.errors import ConnectError
 from dotledger.sending.calls.transport import HttpTransport, Response, Transport
-from dotledger.services.description import Description
+from dotledger.services.description import Description, Tls
 from dotledger.services.keys import imported
 from dotledger.services.messages import Request
+
+if TYPE_CHECKING:
+    import ssl
 
 __all__ = ["CodeTransport", "Look", "as_transport", "transport_for"]
 
@@ -87,10 +92,23 @@ def transport_for(description: Description, *, at_once: int | None = None) -> Tr
     Raises
     ------
     ConnectError
-        If the function cannot be imported.
+        If the function cannot be imported, or a file of `connect.tls` cannot be used.
     """
     connect = description.connect
     if connect.code:
         return CodeTransport(imported(connect.code), connect.settings)
     most = description.limits.at_once if at_once is None else at_once
-    return HttpTransport(timeout=connect.timeout, at_once=most)
+    tls = None if connect.tls is None else _secured(connect.tls)
+    return HttpTransport(timeout=connect.timeout, at_once=most, tls=tls)
+
+
+def _secured(tls: Tls) -> ssl.SSLContext:
+    try:
+        return secured(tls.authorities, tls.certificate, tls.certificate_key)
+    except OSError as error:
+        raise ConnectError(
+            f"this file cannot be used ({error.strerror})",
+            place="connect.tls",
+            got=error.filename,
+            next_step="Paths are seen from where the command runs; the files are PEM.",
+        ) from error

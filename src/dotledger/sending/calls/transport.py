@@ -8,15 +8,18 @@ import threading
 import time
 import zlib
 from collections.abc import Callable, Mapping
-from typing import Any, Literal, Protocol
+from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from dotledger.connections import Watch, read_at_most, watched_pool
-from dotledger.errors import DotLedgerError
+from dotledger.errors import DotLedgerError, MissingExtra
 from dotledger.services.messages import Request
 from dotledger.services.secrets import Secrets
+
+if TYPE_CHECKING:
+    import ssl
 
 _ADDRESS = re.compile(r"(https?)://([^/?#]+)([^#]*)", re.IGNORECASE)
 
@@ -119,6 +122,8 @@ class HttpTransport:
         Bytes kept of an answer, as it came and unpacked.
     clock : callable
         Seconds of a steady clock.
+    tls : ssl.SSLContext, optional
+        How connections are secured; by default by whom the system trusts.
     """
 
     def __init__(
@@ -128,6 +133,7 @@ class HttpTransport:
         at_once: int = 8,
         most: int = MOST_BYTES,
         clock: Callable[[], float] = time.monotonic,
+        tls: ssl.SSLContext | None = None,
     ) -> None:
         import urllib3
 
@@ -136,6 +142,8 @@ class HttpTransport:
             "block": False,
             "timeout": urllib3.Timeout(connect=min(timeout, 10.0), read=timeout),
         }
+        if tls is not None:
+            self._settings["ssl_context"] = tls
         # Spelled as descriptions spell it, so that theirs takes its place.
         self._asked = {"Accept-Encoding": ", ".join(codings())}
         self._errors = urllib3.exceptions
@@ -167,6 +175,8 @@ class HttpTransport:
     def _explained(self, error: Exception) -> NoAnswer:
         errors = self._errors
         out: Trouble = "unreachable"
+        if isinstance(error, MissingExtra):
+            return NoAnswer(str(error), trouble=out, cause="proxy")
         known: tuple[tuple[Any, str, Trouble, Cause], ...] = (
             (errors.NameResolutionError, "", out, "host"),
             (errors.NewConnectionError, "", out, ""),
