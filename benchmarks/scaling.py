@@ -60,7 +60,8 @@ def _make_part(home, number, findings):
     for place, name in enumerate(_NAMED[4:]):
         truth[name] = np.where(boxed, box[:, place], np.nan)
     truth = truth[right].drop_duplicates(["image", "kind", "label", *_NAMED[4:]])
-    rest = pd.DataFrame({"image": names[~np.isin(names, truth["image"])]}).assign(kind="", label="")
+    lacking = ~pd.Index(names).isin(truth["image"])
+    rest = pd.DataFrame({"image": names[lacking]}).assign(kind="", label="")
     pd.concat([truth, rest]).to_parquet(home / "annotations" / file, index=False)
     pd.DataFrame({"image": names, "width": 1000, "height": 1000}).to_parquet(home / "images" / file)
 
@@ -147,7 +148,10 @@ def main(*, quick=False):
         home = Path(name)
         make_parts(home, parts, findings)
         size = sum(file.stat().st_size for file in home.rglob("*.parquet"))
-        print(f"{parts * findings:,} findings in {parts} parts, {size / 1e6:,.0f} MB of Parquet")
+        print(
+            f"{parts * findings:,} findings in {parts} parts, {size / 1e6:,.0f} MB of Parquet",
+            flush=True,
+        )
         told = {}
         for workers in (1, 2):
             told[workers] = _process(

@@ -13,6 +13,7 @@ from dotledger.core.tables.reviewed import Reviewed, annotations_from_review
 from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.annotations.collecting import Loaded, Written, folder_of_images, report_of
 from dotledger.formats.annotations.imports import read_by_description, size_on_disk
+from dotledger.formats.annotations.pages import are_pages, read_pages
 from dotledger.formats.annotations.regions import read_regions, write_regions
 from dotledger.formats.annotations.web import (
     is_web_annotation,
@@ -95,8 +96,9 @@ def load_annotations(
     ----------
     path : path-like
         A table (``.csv``, ``.jsonl``, ``.parquet``); Web Annotations (``.jsonld``, or ``.json``
-        that declares itself so); images that carry IPTC Image Regions, or a folder of them; with
-        `description` any JSON or XML file, or a folder of them.
+        that declares itself so); ALTO or PAGE (``.xml``, or a folder of them); images that carry
+        IPTC Image Regions, or a folder of them; with `description` any JSON or XML file, or a
+        folder of them.
     columns : Shape, path-like or str, optional
         How a table names its columns and writes boxes; see `read_shape`.
     description : path-like, optional
@@ -198,13 +200,15 @@ def _read(
     if suffix in _WEB:
         _require_web(place)
         return read_web_annotations(place, images=facts, image_folder=folder)
+    if (suffix == ".xml" or (place.is_dir() and folder != place)) and are_pages(place):
+        return read_pages(place, images=facts, image_folder=folder)
     if place.is_dir() or suffix in _IMAGES:
         return read_regions(place)
     raise TableError(
         "the file's ending names no known format",
         place=str(place),
         got=suffix,
-        allowed=[*SUFFIXES, *_WEB, *_IMAGES, "a folder of images"],
+        allowed=[*SUFFIXES, *_WEB, *_IMAGES, "ALTO or PAGE (.xml)", "a folder of images"],
         next_step="For any other JSON or XML file give an import description.",
     )
 
