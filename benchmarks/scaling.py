@@ -11,6 +11,8 @@ import subprocess
 import sys
 import tempfile
 import time
+from concurrent.futures import ProcessPoolExecutor
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -28,8 +30,8 @@ def make_parts(home, parts, findings):
     """Write parts of so many findings each, as a program of the user's own would."""
     for side in ("findings", "annotations", "images"):
         (home / side).mkdir(parents=True)
-    for number in range(parts):
-        _make_part(home, number, findings)
+    with ProcessPoolExecutor() as workers:
+        list(workers.map(partial(_make_part, home, findings=findings), range(parts)))
 
 
 def _make_part(home, number, findings):
