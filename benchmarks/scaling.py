@@ -46,7 +46,7 @@ def _make_part(home, number, findings):
     for code, (_, _, labels) in enumerate(_KINDS):
         rows = np.flatnonzero(kind == code)
         label[rows] = np.array(labels, dtype=object)[rng.integers(0, len(labels), len(rows))]
-    low, side = rng.uniform(0, 800, (findings, 2)), rng.uniform(8, 200, (findings, 2))
+    low, side = rng.uniform(40, 780, (findings, 2)), rng.uniform(8, 200, (findings, 2))
     box = np.hstack([low, low + side])
     boxed = kind < 2
     kinds = np.array([name for name, _, _ in _KINDS], dtype=object)[kind]

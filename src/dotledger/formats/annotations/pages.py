@@ -147,8 +147,8 @@ class _Page:
         self._facts, self._folder, self._known = facts, folder, known
         self.image = ""
 
-    def one(self, name: str) -> Any:
-        """Return the one page that the file holds."""
+    def the_one(self, name: str) -> Any:
+        """Return the one page that the file holds; raises TableError for none or several."""
         pages = list(_each(self.root, name))
         if len(pages) != 1:
             raise TableError(
@@ -193,7 +193,7 @@ def _around(outline: Points) -> Box:
 
 
 def _read_alto(page: _Page) -> None:
-    one = page.one("Page")
+    one = page.the_one("Page")
     named = next((e.text or "" for e in _each(page.root, "fileName")), "")
     unit = next((e.text or "" for e in _each(page.root, "MeasurementUnit")), "pixel").strip()
     width, height = _number(one, "WIDTH"), _number(one, "HEIGHT")
@@ -232,7 +232,7 @@ def _alto_text(line: Any) -> str:
 
 
 def _read_page(page: _Page) -> None:
-    one = page.one("Page")
+    one = page.the_one("Page")
     width, height = _number(one, "imageWidth"), _number(one, "imageHeight")
     page.cover(one.get("imageFilename", ""), width, height)
     for line in _each(one, "TextLine"):
