@@ -7,6 +7,8 @@ from typing import Any
 
 from PIL import Image
 
+from dotledger.markup import xml_root
+
 __all__ = ["cleaned_exif", "cleaned_packet"]
 
 _GPS, _ORIENTATION, _EXIF, _INTEROP = 0x8825, 0x0112, 0x8769, 0xA005
@@ -99,10 +101,9 @@ def cleaned_packet(packet: Any) -> tuple[bytes | None, list[str]]:
     from lxml import etree
 
     raw = packet.encode() if isinstance(packet, str) else packet
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=False)
     try:
-        root = etree.fromstring(raw.strip(b"\x00 \t\r\n"), parser)
-    except etree.XMLSyntaxError:
+        root = xml_root(raw.strip(b"\x00 \t\r\n"))
+    except ValueError:
         return None, ["XMP that cannot be read"]
     removed = []
     for element in list(root.iter(etree.Element)):

@@ -8,6 +8,7 @@ from typing import Any, Literal
 import orjson
 
 from dotledger.errors import AnswerError, DescriptionError
+from dotledger.markup import plain_values, xml_root
 from dotledger.reading.paths import names_of_path
 
 __all__ = ["Written", "document_reader", "xml_document"]
@@ -105,20 +106,7 @@ def xml_document(data: bytes, lists: Iterable[str] = ()) -> Any:
     ValueError
         If it is not XML, or names entities of its own.
     """
-    from xml.parsers.expat import ExpatError
-
-    import xmltodict
-
-    try:
-        return xmltodict.parse(
-            data,
-            force_list=tuple(lists),
-            attr_prefix="_",
-            cdata_key="_text",
-            disable_entities=True,
-        )
-    except (ExpatError, RecursionError) as error:
-        raise ValueError(str(error)) from error
+    return plain_values(xml_root(data), tuple(lists))
 
 
 def _opened(value: Any, names: Sequence[str]) -> Any:

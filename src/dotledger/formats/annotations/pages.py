@@ -18,6 +18,7 @@ from dotledger.core.tables.details import Details
 from dotledger.errors import TableError
 from dotledger.files import read_regular
 from dotledger.formats.annotations.collecting import Gathered, Loaded, folder_of_images
+from dotledger.markup import xml_root
 
 __all__ = ["UNREAD", "are_pages", "read_pages"]
 
@@ -99,18 +100,11 @@ def _files(place: Path) -> list[Path]:
 
 
 def _parsed(file: Path) -> Any:
-    """Return the root of a document; entities of its own and outside files are never followed."""
-    from lxml import etree
-
-    parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False)
     try:
-        root = etree.fromstring(read_regular(file), parser)
-    except (OSError, ValueError, etree.XMLSyntaxError) as error:
+        return xml_root(read_regular(file))
+    except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or str(error)
         raise TableError(f"the file breaks off or is not XML ({reason})", place=str(file)) from None
-    if root.getroottree().docinfo.internalDTD is not None:
-        raise TableError("the file declares entities of its own", place=str(file))
-    return root
 
 
 def _kind(root: Any) -> str:
@@ -118,8 +112,9 @@ def _kind(root: Any) -> str:
 
 
 def _local(element: Any) -> str:
-    """Return an element's name without its namespace, which tells the version; "" for a comment."""
-    return element.tag.rpartition("}")[2] if isinstance(element.tag, str) else ""
+    """Return an element's name without its namespace, which tells the version."""
+    name: str = element.tag.rpartition("}")[2]
+    return name
 
 
 def _each(root: Any, name: str) -> Iterator[Any]:

@@ -10,7 +10,9 @@ from __future__ import annotations
 import os
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
-from xml.etree import ElementTree  # only builds elements; parsing is left to defusedxml
+from typing import Any
+
+from lxml import etree
 
 from dotledger.core.boxes.forms import enclosing, turn_upright, upright_size
 from dotledger.core.kinds import KINDS
@@ -23,8 +25,11 @@ from dotledger.formats.annotations.collecting import Gathered, Loaded, Written
 from dotledger.images.facts import ImageFacts, read_facts
 from dotledger.images.gather import SUFFIXES
 from dotledger.images.metadata import read_packet, with_packet
+from dotledger.markup import xml_root
 
 __all__ = ["read_regions", "write_regions"]
+
+Element = Any  # of lxml
 
 _RDF = "http://www.w3.org/1999/02/22-rdf-syntax-ns#"
 _IPTC = "http://iptc.org/std/Iptc4xmpExt/2008-02-29/"
@@ -114,18 +119,14 @@ def _read_image(name: str, file: Path, gathered: Gathered, kind: str, *, alone: 
         _read_region(region, name, facts, gathered, kind)
 
 
-def _parsed(packet: bytes, place: str) -> ElementTree.Element:
-    from defusedxml import DefusedXmlException
-    from defusedxml.ElementTree import ParseError, fromstring
-
+def _parsed(packet: bytes, place: str) -> Element:
     try:
-        root: ElementTree.Element = fromstring(packet.strip(b"\x00 \r\n\t"))
-    except (ParseError, DefusedXmlException) as error:
+        return xml_root(packet.strip(b"\x00 \r\n\t"))
+    except ValueError as error:
         raise TableError(f"the image's XMP is not well-formed ({error})", place=place) from error
-    return root
 
 
-def _looked_at(root: ElementTree.Element) -> list[str] | None:
+def _looked_at(root: Element) -> list[str] | None:
     """Return the kinds that the image is not covered for; None if it does not say so at all."""
     for element in root.iter(_tag(_XMP, "Label")):
         word, _, but = (element.text or "").partition(_BUT)
@@ -134,7 +135,7 @@ def _looked_at(root: ElementTree.Element) -> list[str] | None:
     return None
 
 
-def _regions(root: ElementTree.Element) -> Iterator[ElementTree.Element]:
+def _regions(root: Element) -> Iterator[Element]:
     """Yield each region's element; RDF may write a structure in two ways."""
     for bag in root.iter(_tag(_IPTC, "ImageRegion")):
         for item in bag.iter(_tag(_RDF, "li")):
@@ -144,7 +145,7 @@ def _regions(root: ElementTree.Element) -> Iterator[ElementTree.Element]:
                 yield region
 
 
-def _field(element: ElementTree.Element, name: str) -> ElementTree.Element | None:
+def _field(element: Element, name: str) -> Element | None:
     found = element.find(_tag(_IPTC, name))
     if found is None:
         return None
@@ -152,7 +153,7 @@ def _field(element: ElementTree.Element, name: str) -> ElementTree.Element | Non
     return found if inner is None else inner
 
 
-def _value(element: ElementTree.Element, name: str) -> str:
+def _value(element: Element, name: str) -> str:
     """Return a simple value, written as an attribute or as an element."""
     found = element.find(_tag(_IPTC, name))
     text = found.text if found is not None else element.get(_tag(_IPTC, name))
@@ -160,7 +161,7 @@ def _value(element: ElementTree.Element, name: str) -> str:
 
 
 def _read_region(
-    region: ElementTree.Element, image: str, facts: ImageFacts, gathered: Gathered, kind: str
+    region: Element, image: str, facts: ImageFacts, gathered: Gathered, kind: str
 ) -> None:
     boundary = _field(region, "RegionBoundary")
     name = _name(region)
@@ -185,7 +186,7 @@ def _read_region(
     gathered.add(image, told_kind, name, box, ignore=doubtful, details=details)
 
 
-def _name(region: ElementTree.Element) -> str:
+def _name(region: Element) -> str:
     found = region.find(_tag(_IPTC, "Name"))
     if found is None:
         return _value(region, "Name")
@@ -193,7 +194,7 @@ def _name(region: ElementTree.Element) -> str:
     return next((text.strip() for text in (*items, found.text) if text and text.strip()), "")
 
 
-def _identifiers(region: ElementTree.Element, name: str) -> Iterator[str]:
+def _identifiers(region: Element, name: str) -> Iterator[str]:
     found = region.find(_tag(_IPTC, name))
     for element in found.iter() if found is not None else ():
         if element.tag in (_tag(_XMP, "Identifier"), _tag(_RDF, "li")) and element.text:
@@ -204,7 +205,7 @@ def _stored_size(facts: ImageFacts) -> tuple[int, int]:
     return upright_size(facts.width, facts.height, facts.orientation)
 
 
-def _boundary(boundary: ElementTree.Element, facts: ImageFacts) -> tuple[Points, str]:
+def _boundary(boundary: Element, facts: ImageFacts) -> tuple[Points, str]:
     """Return the points around a region in upright pixels, and its shape."""
     width, height = _stored_size(facts)
     unit, shape = _value(boundary, "rbUnit"), _value(boundary, "rbShape")
@@ -212,7 +213,7 @@ def _boundary(boundary: ElementTree.Element, facts: ImageFacts) -> tuple[Points,
         raise ValueError(f"unit {unit!r}")
     across, down = (width, height) if unit == "relative" else (1, 1)
 
-    def number(element: ElementTree.Element, name: str) -> float:
+    def number(element: Element, name: str) -> float:
         return float(_value(element, name))
 
     if shape == "rectangle":
@@ -235,7 +236,7 @@ def _boundary(boundary: ElementTree.Element, facts: ImageFacts) -> tuple[Points,
     return turn_upright(stored, width, height, facts.orientation), shape
 
 
-def _structure(item: ElementTree.Element) -> ElementTree.Element:
+def _structure(item: Element) -> Element:
     inner = item.find(_tag(_RDF, "Description"))
     return item if inner is None else inner
 
@@ -299,29 +300,29 @@ def _with_regions(file: Path, rows: Annotations) -> bytes:
     return with_packet(data, _serialised(root))
 
 
-def _empty_packet() -> ElementTree.Element:
-    root = ElementTree.Element(_tag(_META, "xmpmeta"))
-    rdf = ElementTree.SubElement(root, _tag(_RDF, "RDF"))
-    ElementTree.SubElement(rdf, _tag(_RDF, "Description"), {_tag(_RDF, "about"): ""})
+def _empty_packet() -> Element:
+    root = etree.Element(_tag(_META, "xmpmeta"))
+    rdf = etree.SubElement(root, _tag(_RDF, "RDF"))
+    etree.SubElement(rdf, _tag(_RDF, "Description"), {_tag(_RDF, "about"): ""})
     return root
 
 
 _PREFIXES = {"x": _META, "rdf": _RDF, "Iptc4xmpExt": _IPTC, "dc": _DC, "xmp": _XMP}
 
 
-def _serialised(root: ElementTree.Element) -> bytes:
+def _serialised(root: Element) -> bytes:
     for prefix, space in _PREFIXES.items():
-        ElementTree.register_namespace(prefix, space)
-    body: bytes = ElementTree.tostring(root, encoding="utf-8")
+        etree.register_namespace(prefix, space)
+    body: bytes = etree.tostring(root, encoding="utf-8")
     begin = '<?xpacket begin="\ufeff" id="W5M0MpCehiHzreSzNTczkc9d"?>'
     return begin.encode() + body + b'<?xpacket end="w"?>'
 
 
-def _replace_regions(root: ElementTree.Element, rows: Annotations, facts: ImageFacts) -> None:
+def _replace_regions(root: Element, rows: Annotations, facts: ImageFacts) -> None:
     """Put `rows` in the place of the regions there are; everything else stays."""
     rdf = root if root.tag == _tag(_RDF, "RDF") else root.find(_tag(_RDF, "RDF"))
     if rdf is None:
-        rdf = ElementTree.SubElement(root, _tag(_RDF, "RDF"))
+        rdf = etree.SubElement(root, _tag(_RDF, "RDF"))
     for description in rdf.findall(_tag(_RDF, "Description")):
         for old in description.findall(_tag(_IPTC, "ImageRegion")):
             description.remove(old)
@@ -330,7 +331,7 @@ def _replace_regions(root: ElementTree.Element, rows: Annotations, facts: ImageF
                 description.remove(old)
     home = rdf.find(_tag(_RDF, "Description"))
     if home is None:
-        home = ElementTree.SubElement(rdf, _tag(_RDF, "Description"), {_tag(_RDF, "about"): ""})
+        home = etree.SubElement(rdf, _tag(_RDF, "Description"), {_tag(_RDF, "about"): ""})
     but = ",".join(kind or "all" for kind in rows.not_covered())
     _add(home, _XMP, "Label", f"{_LOOKED_AT}{_BUT}{but}" if but else _LOOKED_AT)
     boxed = [row for row in range(len(rows)) if rows.box[row, 0] == rows.box[row, 0]]
@@ -341,21 +342,19 @@ def _replace_regions(root: ElementTree.Element, rows: Annotations, facts: ImageF
 
 
 def _add(
-    parent: ElementTree.Element, space: str, name: str, text: str | None = None,
+    parent: Element, space: str, name: str, text: str | None = None,
     attributes: Mapping[str, str] | None = None,
-) -> ElementTree.Element:  # fmt: skip
-    element = ElementTree.SubElement(parent, _tag(space, name), dict(attributes or {}))
+) -> Element:  # fmt: skip
+    element = etree.SubElement(parent, _tag(space, name), dict(attributes or {}))
     element.text = text
     return element
 
 
-def _resource(parent: ElementTree.Element, space: str, name: str) -> ElementTree.Element:
+def _resource(parent: Element, space: str, name: str) -> Element:
     return _add(parent, space, name, attributes={_tag(_RDF, "parseType"): "Resource"})
 
 
-def _add_region(
-    bag: ElementTree.Element, rows: Annotations, row: int, number: int, facts: ImageFacts
-) -> None:
+def _add_region(bag: Element, rows: Annotations, row: int, number: int, facts: ImageFacts) -> None:
     region = _resource(bag, _RDF, "li")
     _add(region, _IPTC, "rId", f"region-{number}")
     named = _add(_add(region, _IPTC, "Name"), _RDF, "Alt")
@@ -370,15 +369,13 @@ def _add_region(
     _add_boundary(region, rows.box[row].tolist(), outline, facts)
 
 
-def _add_identifier(region: ElementTree.Element, name: str, identifier: str) -> None:
+def _add_identifier(region: Element, name: str, identifier: str) -> None:
     entity = _resource(_add(_add(region, _IPTC, name), _RDF, "Bag"), _RDF, "li")
     names = _add(_add(entity, _XMP, "Identifier"), _RDF, "Bag")
     _add(names, _RDF, "li", identifier)
 
 
-def _add_boundary(
-    region: ElementTree.Element, box: list[float], outline: Points, facts: ImageFacts
-) -> None:
+def _add_boundary(region: Element, box: list[float], outline: Points, facts: ImageFacts) -> None:
     boundary = _resource(region, _IPTC, "RegionBoundary")
     _add(boundary, _IPTC, "rbUnit", "pixel")
     if outline:
@@ -393,7 +390,7 @@ def _add_boundary(
     _numbers(boundary, (("rbX", x0), ("rbY", y0), ("rbW", x1 - x0), ("rbH", y1 - y0)))
 
 
-def _numbers(parent: ElementTree.Element, values: Iterable[tuple[str, float]]) -> None:
+def _numbers(parent: Element, values: Iterable[tuple[str, float]]) -> None:
     for name, value in values:
         _add(parent, _IPTC, name, f"{value:.12g}")
 

@@ -12,7 +12,6 @@ from __future__ import annotations
 
 import os
 import re
-import xml.etree.ElementTree as ElementTree  # noqa: PLR0402 - elements only
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -28,6 +27,7 @@ from dotledger.errors import TableError
 from dotledger.files import whole_file
 from dotledger.formats.annotations.collecting import Gathered, Loaded, folder_of_images
 from dotledger.formats.files import read_json
+from dotledger.markup import xml_root
 
 __all__ = ["is_web_annotation", "read_web_annotations", "write_web_annotations"]
 
@@ -239,12 +239,9 @@ def _outline(svg: str) -> tuple[tuple[float, float], ...]:
 
     SVG 2, sections 9.3 and 10. Nothing is returned for what is moved by ``transform``.
     """
-    from defusedxml import DefusedXmlException
-    from defusedxml.ElementTree import ParseError, fromstring
-
     try:
-        root = fromstring(svg)
-    except (ParseError, DefusedXmlException):
+        root = xml_root(svg)
+    except ValueError:
         return ()
     shapes = ((element, element.tag.rpartition("}")[2]) for element in root.iter())
     first = next(((one, name) for one, name in shapes if name in _SHAPES), None)
@@ -253,12 +250,12 @@ def _outline(svg: str) -> tuple[tuple[float, float], ...]:
     return _SHAPES[first[1]](first[0])
 
 
-def _polygon(element: ElementTree.Element) -> tuple[tuple[float, float], ...]:
+def _polygon(element: Any) -> tuple[tuple[float, float], ...]:
     numbers = [float(n) for n in _NUMBER.findall(element.get("points", ""))]
     return tuple(zip(numbers[::2], numbers[1::2], strict=False))
 
 
-def _rectangle(element: ElementTree.Element) -> tuple[tuple[float, float], ...]:
+def _rectangle(element: Any) -> tuple[tuple[float, float], ...]:
     try:
         x, y, w, h = (float(element.get(name, "0")) for name in ("x", "y", "width", "height"))
     except ValueError:  # a percentage or another unit
@@ -266,7 +263,7 @@ def _rectangle(element: ElementTree.Element) -> tuple[tuple[float, float], ...]:
     return ((x, y), (x + w, y), (x + w, y + h), (x, y + h))
 
 
-def _straight_path(element: ElementTree.Element) -> tuple[tuple[float, float], ...]:
+def _straight_path(element: Any) -> tuple[tuple[float, float], ...]:
     return _path_points(_PATH_TOKENS.findall(element.get("d", "")))
 
 
