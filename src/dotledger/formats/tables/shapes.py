@@ -12,9 +12,10 @@ import msgspec
 import numpy as np
 from numpy.typing import NDArray
 
-from dotledger.core.boxes.forms import BOX_FORMS, BOX_UNITS, TO_CORNERS
+from dotledger.core.boxes.forms import BOX_FORMS, BOX_UNITS, TO_CORNERS, enclosing
 from dotledger.core.kinds import KINDS
 from dotledger.errors import ArgumentError, TableError
+from dotledger.formats.tables.wkt import outer_rings
 from dotledger.reading.scales import SCALES
 from dotledger.reading.strict import Part, load_strictly, unknown
 
@@ -22,6 +23,7 @@ __all__ = ["OUR_SHAPE", "Shape", "read_shape"]
 
 Floats = NDArray[np.float64]
 Where = Any
+Rings = tuple[tuple[tuple[float, float], ...], ...]
 _CORNERS = BOX_FORMS["corners"]
 
 
@@ -41,6 +43,9 @@ class Shape(Part, frozen=True, kw_only=True):
         One of `BOX_UNITS`; all but pixels need the image's size.
     scale : str
         Of the confidence: one of `SCALES`.
+    outline : str
+        Their column of polygons as well-known text, in the place of the four numbers: the box is
+        the smallest around each.
     """
 
     columns: Mapping[str, str] = msgspec.field(default_factory=dict)
@@ -48,6 +53,7 @@ class Shape(Part, frozen=True, kw_only=True):
     form: str = "corners"
     unit: str = "pixels"
     scale: str = "fraction"
+    outline: str = ""
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
@@ -58,7 +64,9 @@ class Shape(Part, frozen=True, kw_only=True):
         ):
             if value not in known:
                 raise ValueError(unknown(what, value, known))
-        ours = (*_PLAIN, *BOX_FORMS[self.form])
+        if self.outline and self.form != "corners":
+            raise ValueError("a column of outlines takes the place of a form of boxes")
+        ours = _PLAIN if self.outline else (*_PLAIN, *BOX_FORMS[self.form])
         for name in self.columns:
             if name not in ours:
                 raise ValueError(unknown("column", name, ours))
@@ -76,6 +84,8 @@ class Shape(Part, frozen=True, kw_only=True):
         """Return our names of the columns to read for a table that needs `ours`."""
         plain = [name for name in ours if name not in _CORNERS]
         sizes = ["image_width", "image_height"] if self.unit != "pixels" else []
+        if self.outline:
+            return [*plain, *sizes]
         return [*plain, *BOX_FORMS[self.form], *sizes]
 
     def applied(
@@ -112,6 +122,41 @@ class Shape(Part, frozen=True, kw_only=True):
         across, down = self._factors(columns, length, where, sizes, ~np.isnan(corners[0]))
         scaled = (corners[0] * across, corners[1] * down, corners[2] * across, corners[3] * down)
         return {**columns, **dict(zip(_CORNERS, scaled, strict=True))}
+
+    def outlined(
+        self, columns: dict[str, Any], own: list[dict[str, Any]] | None, where: Where
+    ) -> list[Rings]:
+        """Put the boxes around outlines into columns; return the outlines, in the shape's unit.
+
+        Parameters
+        ----------
+        columns : dict of str to column
+            Gets the four numbers.
+        own : list of dict, or None
+            Of each row, what stands in columns that are not ours; the outline is taken out of it.
+        where : callable
+            Names a cell for people.
+
+        Raises
+        ------
+        TableError
+            If no row has the column, or a cell holds no polygon.
+        """
+        rows = own or []
+        if not any(self.outline in row for row in rows):
+            raise TableError(
+                f"the file has no column {self.outline!r} with outlines",
+                place=where(0, self.outline),
+                got=sorted({name for row in rows for name in row}),
+            )
+        texts = [row.pop(self.outline, "") for row in rows]
+        outlines = outer_rings(texts, lambda row: str(where(row, self.outline)))
+        boxes = np.full((len(outlines), 4), np.nan)
+        for row, rings in enumerate(outlines):
+            if rings:
+                boxes[row] = enclosing([point for ring in rings for point in ring])
+        columns.update(zip(_CORNERS, boxes.T, strict=True))
+        return outlines
 
     def _confidences(self, values: Any) -> Floats:
         scale = SCALES[self.scale]
@@ -193,7 +238,7 @@ def read_shape(given: str | os.PathLike[str]) -> Shape:
     columns: dict[str, str] = {}
     plain: dict[str, Any] = {"columns": columns, "always": {}}
     for option in _options(text):
-        if option.key in ("form", "unit", "scale"):
+        if option.key in ("form", "unit", "scale", "outline"):
             plain[option.key] = option.value
         elif option.key.startswith("always."):
             plain["always"][option.key.removeprefix("always.")] = option.value

@@ -100,13 +100,15 @@ def _built(
 ) -> T:
     """Build a table from whole columns where that goes; what is wrong is named by reading anew."""
     _suffix(path)
-    quick = quick_columns(path, shape.wanted(ours), shape.columns, keep_own=keep_own)
+    quick = None
+    if not shape.outline:
+        quick = quick_columns(path, shape.wanted(ours), shape.columns, keep_own=keep_own)
     if quick is not None:
         with suppress(TableError):
             return build(
                 _Table(quick, lambda row, column: f"{path}, row {row + 1}, {column}", None)
             )
-    return build(_load(path, ours, shape, keep_own=keep_own))
+    return build(_load(path, ours, shape, keep_own=keep_own or bool(shape.outline)))
 
 
 def _all_empty(name: str, column: Any) -> bool:
@@ -238,15 +240,39 @@ def read_findings(
 
     def built(table: _Table) -> Findings:
         details = table.columns.pop("details", None)
-        common = shape.applied(table.columns, table.where, images or {})
+        read = _read_details(details, table.where) if _any_of(details) else None
+        common, read = _in_pixels(shape, table, images or {}, read)
         return Findings.from_columns(
-            **_filled(common, FINDING_COLUMNS),
-            details=_read_details(details, table.where) if _any_of(details) else None,
-            where=table.where,
+            **_filled(common, FINDING_COLUMNS), details=read, where=table.where
         )
 
     found = _built(Path(path), (*FINDING_COLUMNS, "details"), shape, built, keep_own=False)
     return replace(found, origin=read_origin(Path(path)))
+
+
+def _in_pixels(
+    shape: Shape,
+    table: _Table,
+    images: Mapping[str, Mapping[str, Any]],
+    details: list[Details | None] | None,
+) -> tuple[dict[str, Any], list[Details | None] | None]:
+    """Return columns in the common shape, and details with what is outlined in pixels too."""
+    if not shape.outline:
+        return shape.applied(table.columns, table.where, images), details
+    outlines = shape.outlined(table.columns, table.own, table.where)
+    ends = [np.asarray(table.columns[side], dtype=np.float64) for side in ("x1", "y1")]
+    common = shape.applied(table.columns, table.where, images)
+    kept = details or [None] * len(outlines)
+    for row, rings in enumerate(outlines):
+        # Several parts have a box around them, and no one outline.
+        if len(rings) == 1:
+            across, down = (
+                float(common[side][row] / end[row]) if end[row] else 1.0
+                for side, end in zip(("x1", "y1"), ends, strict=True)
+            )
+            polygon = tuple((x * across, y * down) for x, y in rings[0])
+            kept[row] = (kept[row] or Details())._replace(polygon=polygon)
+    return common, kept
 
 
 def _any_of(details: Sequence[Any] | None) -> bool:
@@ -313,12 +339,12 @@ def read_annotation_table(
 
     def built(table: _Table) -> Annotations:
         details = table.columns.pop("details", None)
-        common = shape.applied(table.columns, table.where, images or {})
+        common, outlined = _in_pixels(shape, table, images or {}, None)
         common.setdefault("ignore", [False] * len(common["image"]))
         result = Annotations.from_columns(
             **_filled(common, ANNOTATION_COLUMNS),
             vocabulary=vocabulary,
-            details=_with_own(details, table.own, table.where),
+            details=_with_own(details, table.own, table.where, outlined),
             images=images,
             where=table.where,
         )
@@ -332,9 +358,10 @@ def _with_own(
     details: Sequence[Any] | None,
     own: list[dict[str, Any]] | None,
     where: Callable[[int, str], str],
+    outlined: list[Details | None] | None,
 ) -> list[Details | None] | None:
     """Return details with the user's own columns among their attributes."""
-    read = _read_details(details or (), where) if _any_of(details) else None
+    read = _read_details(details or (), where) if _any_of(details) else outlined
     if own is None or not any(own):
         return read
     base = read or [None] * len(own)
