@@ -29,7 +29,7 @@ from dotledger.core.measuring.measure import about_of, unjudged_kinds
 from dotledger.core.measuring.notes import notes_of, repeats_of, size_notes
 from dotledger.core.measuring.parted import Asked, PartedMeasure
 from dotledger.core.pairing.broader import Broader
-from dotledger.core.pairing.judging import judge
+from dotledger.core.pairing.judging import Judged, judge
 from dotledger.core.pairing.scope import Scope, Side, scope_of
 from dotledger.core.questions.basis import Basis
 from dotledger.core.questions.screening import Decided, decided
@@ -336,6 +336,13 @@ def basis_of(request: Request, findings: Findings, annotations: Annotations) -> 
     Basis
         Labels are those of all parts.
     """
+    return _judged_basis(request, findings, annotations)[0]
+
+
+def _judged_basis(
+    request: Request, findings: Findings, annotations: Annotations
+) -> tuple[Basis, dict[str, list[Judged]]]:
+    """Return the basis, and what is right at each required overlap, by kind."""
     labels = request.facts.labels
     annotated = replace(
         annotations, vocabulary={kind: tuple(sorted(labels[kind])) for kind in sorted(labels)}
@@ -346,7 +353,8 @@ def basis_of(request: Request, findings: Findings, annotations: Annotations) -> 
         for kind in request.kinds
     }
     covered = sorted(annotated.image.used())
-    return Basis(
+    judged = {kind: judge(scope, request.overlaps) for kind, scope in scopes.items()}
+    basis = Basis(
         findings=found,
         annotations=annotated,
         scopes=scopes,
@@ -360,8 +368,9 @@ def basis_of(request: Request, findings: Findings, annotations: Annotations) -> 
         places=places_of_images(covered, annotated, found)
         if request.resampling.draws
         else Places(),
-        judged={kind: judge(scope, request.overlaps)[0] for kind, scope in scopes.items()},
+        judged={kind: each[0] for kind, each in judged.items()},
     )
+    return basis, judged
 
 
 def _parents(findings: Findings) -> Sets:
@@ -408,12 +417,14 @@ def part_of(request: Request, findings: Findings, annotations: Annotations) -> P
     Part
         In columns, to be sent elsewhere.
     """
-    basis = basis_of(request, findings, annotations)
+    basis, judged = _judged_basis(request, findings, annotations)
     found, annotated = basis.findings, basis.annotations
     covered = sorted(annotated.image.used())
     answered = set(found.image.used())
     return Part(
-        kinds={kind: _kind_part(basis, scope) for kind, scope in basis.scopes.items()},
+        kinds={
+            kind: _kind_part(basis, scope, judged[kind]) for kind, scope in basis.scopes.items()
+        },
         covered=tuple(covered),
         answered=len(answered),
         parents=_parents(found),
@@ -431,11 +442,11 @@ def part_of(request: Request, findings: Findings, annotations: Annotations) -> P
     )
 
 
-def _kind_part(basis: Basis, scope: Scope) -> KindPart:
+def _kind_part(basis: Basis, scope: Scope, judged: Sequence[Judged]) -> KindPart:
     ignored = scope.annotations.take(scope.ignore)
     return KindPart(
         about=about_of(basis, scope),
-        judged=packed(judge(scope, basis.overlaps)),
+        judged=packed(judged),
         top=_highest(basis.findings, scope),
         ignored=(ignored.label, ignored.image),
     )
