@@ -85,6 +85,11 @@ __all__ = ["command"]
 @click.option(
     "--details", is_flag=True, help="With a .csv: a column of attributes and points, as JSON."
 )
+@click.option(
+    "--metadata",
+    is_flag=True,
+    help="With a .csv: also FILE-metadata.json, which tells other programs what the columns are.",
+)
 @replace_option
 @json_option
 def command(
@@ -105,6 +110,7 @@ def command(
     most: int,
     out_file: str | None,
     details: bool,
+    metadata: bool,
     replace: bool,
     as_json: bool,
 ) -> None:
@@ -115,6 +121,8 @@ def command(
     from dotledger.kept import findings_of
 
     service = service_name(service)
+    if metadata and not (out_file or "").lower().endswith(".csv"):
+        raise ArgumentError("goes with a .csv file", place="--metadata", allowed=["--out FILE.csv"])
     if out_file is not None:
         check_output(out_file, place="--out", inputs=(ledger, names), replace=replace)
     if notes:
@@ -142,6 +150,8 @@ def command(
     found = found.by_confidence() if order == "confidence" else found
     if out_file is not None:
         _write(found, out_file, details)
+        if metadata:
+            _write_metadata(found, out_file)
     elif as_json:
         print_json(_records(found))
     else:
@@ -183,6 +193,15 @@ def _goes_in_parts(out_file: str, threshold: Any) -> bool:
     return out_file.lower().endswith(".parquet") and (
         threshold is None or isinstance(threshold, float | str)
     )
+
+
+def _write_metadata(found: Findings, out_file: str) -> None:
+    import time
+
+    from dotledger.formats.tables.csvw import write_csv_metadata
+
+    today = time.strftime("%Y-%m-%d", time.gmtime())
+    say(f"what its columns are: {write_csv_metadata(found, out_file, created=today)}")
 
 
 def _write(found: Findings, out_file: str, details: bool) -> None:
