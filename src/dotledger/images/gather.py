@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import IO, Any
 from urllib.parse import unquote, urljoin
 
+import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
@@ -25,7 +26,7 @@ from dotledger.errors import GatherError, MissingExtra
 from dotledger.files import read_regular
 from dotledger.images.stores import Stored, looks_like_a_folder, read_stored, stored_in
 
-__all__ = ["SUFFIXES", "Gathered", "Item", "gather"]
+__all__ = ["SUFFIXES", "Gathered", "Item", "gather", "shown_address"]
 
 SUFFIXES = frozenset(
     [
@@ -175,9 +176,10 @@ def gather(
     ----------
     sources : path, str, mapping, or an iterable of those
         A folder (searched through, in natural order), a file, a pattern with ``*`` or ``?``, a
-        list file (``@FILE``, one source a line), an address (``https://``, or a file or folder in
-        any place that fsspec knows, such as ``s3://bucket/photos/``), or a mapping from names to
-        bytes, binary streams, Pillow images or arrays (uint8, height by width by channels), which
+        list file (``@FILE``, one source a line), a IIIF manifest (``.json``; the images at its
+        web addresses), an address (``https://``, or a file or folder in any place that fsspec
+        knows, such as ``s3://bucket/photos/``), or a mapping from names to bytes, binary streams,
+        Pillow images or arrays (uint8, height by width by channels), which
         go out as PNG.
     missing : {"raise", "list"}
         Whether a missing or unreadable file raises, or is listed in ``problems``.
@@ -234,7 +236,7 @@ def _worded(source: Source) -> str:
     if isinstance(source, Mapping):
         return f"{len(source)} in memory"
     text = os.fspath(source)
-    return _without_secrets(text) if _ADDRESS.match(text) else text
+    return shown_address(text) if _ADDRESS.match(text) else text
 
 
 def _missing(problems: list[tuple[str, str]]) -> GatherError:
@@ -279,7 +281,8 @@ def _of_source(source: Source, notes: _Notes, outside: bool) -> Iterable[Item]:
         return _from_folder(text, notes)
     if not os.path.exists(text) and glob.has_magic(text):  # noqa: PTH110 - as above
         return _from_pattern(text, notes)
-    return _from_file(text, text, notes)
+    named = _from_manifest(text) if text.lower().endswith(".json") else None
+    return _from_file(text, text, notes) if named is None else named
 
 
 def _from_memory(name: str, data: Any) -> Item:
@@ -495,15 +498,30 @@ def _from_file(path: str, name: str, notes: _Notes) -> Iterator[Item]:
 
 
 def _from_address(address: str) -> Item:
-    name = _without_secrets(address)
+    name = shown_address(address)
     if address.lower().startswith(("http://", "https://")):
         return Item(name=name, where=address, fetch=lambda: _fetched(address))
     return Item(name=name, where=address, fetch=lambda: read_stored(address, name, MOST_BYTES))
 
 
+def _from_manifest(path: str) -> list[Item] | None:
+    """Return the images that a IIIF manifest names; None for any other file."""
+    from dotledger.images.manifests import canvases_of, is_manifest
+
+    try:
+        data = msgspec.json.decode(read_regular(path, _MOST_LISTED))
+    except (OSError, ValueError, RecursionError):
+        return None
+    if not is_manifest(data):
+        return None
+    web = ("http://", "https://")  # no path of this machine, whatever it says
+    canvases = canvases_of(data)
+    return [_from_address(one.address) for one in canvases if one.address.lower().startswith(web)]
+
+
 def _from_store(address: str, notes: _Notes) -> list[Item]:
     """Return the images of a folder in object storage, named as those of a folder here would be."""
-    shown = _without_secrets(address)
+    shown = shown_address(address)
     try:
         listed = stored_in(address, shown, _ENDINGS, notes.skipped)
     except (OSError, MissingExtra) as error:
@@ -515,13 +533,24 @@ def _from_store(address: str, notes: _Notes) -> list[Item]:
 
 def _stored_item(one: Stored) -> Item:
     def fetch() -> bytes:
-        return read_stored(one.address, _without_secrets(one.address), MOST_BYTES)
+        return read_stored(one.address, shown_address(one.address), MOST_BYTES)
 
     return Item(name=one.name, where=one.address, fetch=fetch, size=one.size, mark=one.mark)
 
 
-def _without_secrets(address: str) -> str:
-    """Return an address as it may be written down: no user, password, signature or token."""
+def shown_address(address: str) -> str:
+    """Return an address as it may be written down: no user, password, signature or token.
+
+    Parameters
+    ----------
+    address : str
+        With a scheme.
+
+    Returns
+    -------
+    str
+        The name that its image has.
+    """
     scheme, _, rest = address.partition("://")
     host, slash, path = rest.partition("/")
     path, question, query = path.partition("?")

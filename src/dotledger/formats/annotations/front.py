@@ -12,6 +12,7 @@ from dotledger.core.tables.clipping import clip_annotations
 from dotledger.core.tables.reviewed import Reviewed, annotations_from_review
 from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.annotations.collecting import Loaded, Written, folder_of_images, report_of
+from dotledger.formats.annotations.iiif import read_manifest
 from dotledger.formats.annotations.imports import read_by_description, size_on_disk
 from dotledger.formats.annotations.pages import are_pages, read_pages
 from dotledger.formats.annotations.regions import read_regions, write_regions
@@ -31,6 +32,7 @@ from dotledger.formats.tables.tables import (
     read_findings,
     write_table,
 )
+from dotledger.images.manifests import is_manifest
 
 __all__ = [
     "load_annotations",
@@ -96,9 +98,9 @@ def load_annotations(
     ----------
     path : path-like
         A table (``.csv``, ``.jsonl``, ``.parquet``); Web Annotations (``.jsonld``, or ``.json``
-        that declares itself so); ALTO or PAGE (``.xml``, or a folder of them); images that carry
-        IPTC Image Regions, or a folder of them; with `description` any JSON or XML file, or a
-        folder of them.
+        that declares itself so); a IIIF manifest (``.json``); ALTO or PAGE (``.xml``, or a folder
+        of them); images that carry IPTC Image Regions, or a folder of them; with `description`
+        any JSON or XML file, or a folder of them.
     columns : Shape, path-like or str, optional
         How a table names its columns and writes boxes; see `read_shape`.
     description : path-like, optional
@@ -198,6 +200,8 @@ def _read(
             report=report_of(table, str(place), on_disk=folder_of_images(folder)),
         )
     if suffix in _WEB:
+        if suffix == ".json" and is_manifest(manifest := read_json(place)):
+            return read_manifest(manifest, place)
         _require_web(place)
         return read_web_annotations(place, images=facts, image_folder=folder)
     if (suffix == ".xml" or (place.is_dir() and folder != place)) and are_pages(place):

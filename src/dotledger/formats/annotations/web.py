@@ -29,7 +29,7 @@ from dotledger.formats.annotations.collecting import Gathered, Loaded, folder_of
 from dotledger.formats.files import read_json
 from dotledger.markup import xml_root
 
-__all__ = ["is_web_annotation", "read_web_annotations", "write_web_annotations"]
+__all__ = ["is_web_annotation", "read_items", "read_web_annotations", "write_web_annotations"]
 
 CONTEXT = "http://www.w3.org/ns/anno.jsonld"
 _MEDIA_FRAGMENTS = "http://www.w3.org/TR/media-frags/"
@@ -94,6 +94,23 @@ def read_web_annotations(
     return reader.gathered.loaded(str(file), folder_of_images(folder))
 
 
+def read_items(items: Sequence[dict[str, Any]], gathered: Gathered, kind: str) -> None:
+    """Read single annotations of sources whose sizes are known.
+
+    Parameters
+    ----------
+    items : sequence of dict
+        Each with a ``target``.
+    gathered : Gathered
+        Has the sources covered, with their sizes; takes what is read.
+    kind : str
+        See `read_web_annotations`.
+    """
+    reader = _Reader(gathered, {}, None, kind)
+    for item in items:
+        reader.read(item)
+
+
 def _items(data: Any, place: str) -> Iterator[dict[str, Any]]:
     """Yield single annotations out of lists, pages and collections."""
     if isinstance(data, list):
@@ -136,7 +153,7 @@ class _Reader:
         if not source:
             self.gathered.refuse("", "target without a source", target)
             return
-        image = unquote(source)
+        image = source if source in self.gathered.images else unquote(source)
         if image not in self.gathered.images:
             self.gathered.cover(image, **self._known(image))
         kind, labels = _bodies(item)
