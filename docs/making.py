@@ -138,7 +138,9 @@ def _kind(about):
 
 
 def _default(about):
-    return f"`{json.dumps(about['default'])}`" if "default" in about else ""
+    default = about.get("default")
+    # Of a section the defaults stand in its own table.
+    return "" if default is None or isinstance(default, dict) else f"`{json.dumps(default)}`"
 
 
 def _python(made):
