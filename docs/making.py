@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import sys
 import tempfile
+from importlib import import_module
 from pathlib import Path
 
 _GROUPS = {
@@ -159,6 +160,14 @@ def _python(made):
         for name in names:
             lines += _documented(f"dotledger.{name}", getattr(dotledger, name))
         (made / f"python-{page}.rst").write_text("\n".join(lines), encoding="utf-8")
+    for module, title in _MODULES.items():
+        page = f"python-{title.lower().replace(' ', '-')}"
+        pages.append(page)
+        offered = import_module(module)
+        lines = [title, "=" * len(title), "", (offered.__doc__ or "").strip(), ""]
+        for name in offered.__all__:
+            lines += _documented(f"{module}.{name}", getattr(offered, name))
+        (made / f"{page}.rst").write_text("\n".join(lines), encoding="utf-8")
     index = ["Python", "======", "", "What ``dotledger.__all__`` lists is the public face.", ""]
     index += [".. toctree::", "   :maxdepth: 2", "", *(f"   {page}" for page in pages), ""]
     (made / "python.rst").write_text("\n".join(index), encoding="utf-8")
@@ -172,6 +181,10 @@ def _documented(path, value):
     return [f".. autodata:: {path}", "   :no-value:", ""]
 
 
+_MODULES = {
+    "dotledger.engines.dask": "In parts, with Dask",
+    "dotledger.testing": "In your own tests",
+}
 _RESULT = 'result = dotledger.measure("walk/flint.csv", "walk/annotations.csv", threshold=0.5)\n'
 _PLOTS = {
     "curve": ("Precision against recall", _RESULT + 'axes = dotledger.plot(result, "curve", kind="object", chosen=0.5)'),
