@@ -61,6 +61,20 @@ class FirstSteps(AtHome):
         exec(python, {"dotledger": dotledger})
 
 
+class Scale(AtHome):
+    def test_page(self):
+        """Measuring in parts, as the page shows it; here in threads of this process."""
+        dotledger.send("photos", "myservice.toml", ledger="photos.ledger")
+        dotledger.write_table(dotledger.findings_of("photos.ledger"), "found.csv")
+        text = (DOCS / "scale.md").read_text(encoding="utf-8")
+        [python] = re.findall(r"```python\n(.*?)```", text, re.DOTALL)
+        here = "Client(n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None)"
+        names = {}
+        exec(python.replace("Client()", here), names)
+        whole = dotledger.measure("found.csv", "truth.csv", threshold=0.5, draws=0)
+        self.assertEqual(names["result"].kinds["object"], whole.kinds["object"])
+
+
 class Pages(unittest.TestCase):
     def test_every_page_is_listed(self):
         """No page stands aside: the index names each, and nothing that is not there."""

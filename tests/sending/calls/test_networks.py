@@ -85,7 +85,7 @@ class Secured(Inside):
         port, _ = self.served()
         trial = try_call(picture(1), described(port))
         self.assertIn("certificate is not accepted", trial.problem)
-        self.assertIn("[connect.tls]", " ".join(trial.advice))
+        self.assertIn("[connect.tls]", " ".join(trial.next_steps))
         trusting = described(port, authorities=self.home / "authorities.pem")
         sent = send({"a.jpg": picture(1)}, trusting, ledger=self.home / "l.ledger")
         self.assertEqual(sent.outcomes["label"]["found"], 1)
