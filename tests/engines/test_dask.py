@@ -16,8 +16,6 @@ from tests.sending.helpers import ANSWER, description, picture
 
 
 class OnACluster(unittest.TestCase):
-    alone = True  # a cluster of processes takes its time to come up beside others
-
     @classmethod
     def setUpClass(cls):
         cls.enterClassContext(_Folder(cls))

@@ -79,6 +79,9 @@ class Writing(InFolder):
             for place in range(20_000)
         ]
         writer.write(done)
+        # A kind that was read later on, and not asked for, stands in for none that is missing.
+        other = OutcomeRecord(kind="text", outcome="empty")
+        writer.write([ItemRecord(position=place, outcomes=[other]) for place in (1, 2)])
         settled = writer.settled_kinds(opening.kinds)
         missing = {p for p in range(20_000) if len(settled.get(p, ())) < 2}
         self.assertEqual(missing, set(gaps))

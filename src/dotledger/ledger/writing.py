@@ -145,7 +145,8 @@ class BatchWriter:
         found: dict[int, dict[str, str]] = {}
         for start in range(0, len(self._opening.names), _LOOKED_AT):
             stop = min(start + _LOOKED_AT, len(self._opening.names))
-            mine = (t.c.batch == self.batch, t.c.position >= start, t.c.position < stop)
+            block = (t.c.batch == self.batch, t.c.position >= start, t.c.position < stop)
+            mine = (*block, t.c.kind.in_(kinds))
             [(rows,)] = self._ledger.rows(select(func.count()).where(*mine))
             if rows == (stop - start) * len(kinds):
                 found.update(dict.fromkeys(range(start, stop), whole))
