@@ -28,7 +28,7 @@ from dotledger.core.measuring.door import (
 from dotledger.core.measuring.measure import about_of, unjudged_kinds
 from dotledger.core.measuring.notes import notes_of, repeats_of, size_notes
 from dotledger.core.measuring.parted import Asked, PartedMeasure
-from dotledger.core.pairing.broader import Broader
+from dotledger.core.pairing.broader import Broader, carried_parents
 from dotledger.core.pairing.judging import Judged, judge
 from dotledger.core.pairing.scope import Scope, Side, scope_of
 from dotledger.core.questions.basis import Basis
@@ -373,14 +373,6 @@ def _judged_basis(
     return basis, judged
 
 
-def _parents(findings: Findings) -> Sets:
-    found: dict[str, set[str]] = {}
-    for code, details in zip(findings.label.codes, findings.details or (), strict=False):
-        if details is not None and details.parents:
-            found.setdefault(findings.label.names[code], set()).update(details.parents)
-    return {name: frozenset(above) for name, above in found.items()}
-
-
 def with_parents(request: Request, parts: Iterable[Part]) -> Request:
     """Return the request with the broader labels that findings of any part carry.
 
@@ -427,7 +419,7 @@ def part_of(request: Request, findings: Findings, annotations: Annotations) -> P
         },
         covered=tuple(covered),
         answered=len(answered),
-        parents=_parents(found),
+        parents=carried_parents(found),
         repeats=repeats_of(found),
         places=basis.places.keys,
         totals=Totals(

@@ -22,6 +22,7 @@ __all__ = [
     "NARROW",
     "Broader",
     "Related",
+    "carried_parents",
     "credited",
     "lineage",
     "open_sides",
@@ -71,10 +72,29 @@ def lineage(findings: Findings, broader: Broader | None = None) -> dict[str, fro
         A label is never broader than itself, rings included.
     """
     direct: dict[str, set[str]] = {name: set(above) for name, above in (broader or {}).items()}
+    for name, above in carried_parents(findings).items():
+        direct.setdefault(name, set()).update(above)
+    return {name: frozenset(_above(name, direct)) for name in direct}
+
+
+def carried_parents(findings: Findings) -> dict[str, frozenset[str]]:
+    """Return the broader labels that findings carry, by label.
+
+    Parameters
+    ----------
+    findings : Findings
+        May be empty.
+
+    Returns
+    -------
+    dict of str to frozenset of str
+        Only of labels that have some.
+    """
+    found: dict[str, set[str]] = {}
     for code, details in zip(findings.label.codes, findings.details or (), strict=False):
         if details is not None and details.parents:
-            direct.setdefault(findings.label.names[code], set()).update(details.parents)
-    return {name: frozenset(_above(name, direct)) for name in direct}
+            found.setdefault(findings.label.names[code], set()).update(details.parents)
+    return {name: frozenset(above) for name, above in found.items()}
 
 
 def _above(name: str, direct: Mapping[str, Iterable[str]]) -> set[str]:
