@@ -112,6 +112,20 @@ class Columns(InFolder):
         for text, sign in (("image\na\na\n", "twice"), ("image,width\na,0\n", "above 0"), ("name\na\n", "no column 'image'")):  # fmt: skip
             with self.assertRaisesRegex(TableError, sign):
                 read_image_facts(self.written("i.csv", text))
+        import pandas as pd
+
+        path = self.folder / "i.parquet"
+        pd.DataFrame({"image": ["a", "b"], "width": [10, None], "height": [20, None], "light": ["dusk", None]}).to_parquet(path)  # fmt: skip
+        self.assertEqual(read_image_facts(path), facts)
+        for columns, sign in (
+            ({"name": ["a"]}, "no column 'image'"),
+            ({"image": ["a", "a"]}, "row 2.*listed twice"),
+            ({"image": ["a"], "width": [0]}, "above 0"),
+            ({"image": ["a"], "width": ["wide"]}, "numbers holds others"),
+        ):
+            pd.DataFrame(columns).to_parquet(path)
+            with self.assertRaisesRegex(TableError, sign):
+                read_image_facts(path)
 
 
 LAMPS = {
