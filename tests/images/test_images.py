@@ -458,7 +458,7 @@ class Addresses(unittest.TestCase):
             with self.assertRaisesRegex(OSError, sign):
                 gather(here + path).items[0].read()
         with (
-            mock.patch("dotledger.images.gather.MOST_BYTES", 4000),
+            mock.patch("dotledger.images.fetching.MOST_BYTES", 4000),
             self.assertRaisesRegex(OSError, "larger than 4,000 bytes"),
         ):
             gather(f"{here}/large").items[0].read()
