@@ -115,9 +115,7 @@ def secured(authorities: str, certificate: str, certificate_key: str) -> ssl.SSL
     OSError
         If a file cannot be read, or is not what it should be; its ``filename`` says which.
     """
-    import ssl
-
-    context = ssl.create_default_context() if authorities else _trusting()
+    context = _trusting()
     if authorities:
         _or_named(authorities, lambda: context.load_verify_locations(authorities))
     if certificate:
