@@ -24,6 +24,7 @@ __all__ = [
     "check_output",
     "check_output_folder",
     "check_regular",
+    "is_ledger",
     "parse_toml",
     "read_regular",
     "safe_file_name",
@@ -201,7 +202,7 @@ def _fault(target: Path, inputs: Iterable[str | os.PathLike[str] | None]) -> str
         return f"this is {_what(mode)}, not a file"
     if any(_same(target, other) for other in inputs if other is not None):
         return "this file is read by the same command"
-    return "this is a ledger; nothing is written over one" if _is_ledger(target) else ""
+    return "this is a ledger; nothing is written over one" if is_ledger(target) else ""
 
 
 def _same(one: Path, other: str | os.PathLike[str]) -> bool:
@@ -211,7 +212,19 @@ def _same(one: Path, other: str | os.PathLike[str]) -> bool:
         return False
 
 
-def _is_ledger(path: Path) -> bool:
+def is_ledger(path: Path) -> bool:
+    """Tell whether a file begins as a ledger does; false where it cannot be read.
+
+    Parameters
+    ----------
+    path : Path
+        Any.
+
+    Returns
+    -------
+    bool
+        Of a database that is a file.
+    """
     try:
         with path.open("rb") as file:
             return file.read(len(_LEDGER_BEGINS)) == _LEDGER_BEGINS

@@ -31,10 +31,10 @@ from dotledger.core.questions.diagnosis import diagnose
 from dotledger.core.questions.slices import SLICES, SliceCodes, slice_codes
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
-from dotledger.core.tables.origin import Origin
 from dotledger.core.tables.thresholds import Threshold
 from dotledger.engines.partitions import PartFiles, parts_in, write_parts
 from dotledger.errors import ArgumentError, MissingExtra
+from dotledger.files import is_ledger
 from dotledger.formats.annotations.front import read_annotations
 from dotledger.formats.tables.origins import read_origin
 from dotledger.given import findings_given, threshold_given
@@ -47,7 +47,6 @@ __all__ = ["PartFiles", "measure", "parts_in", "reread", "write_parts"]
 PathLike = str | os.PathLike[str]
 Given = PartFiles | Sequence[PathLike]
 Vocabulary = Mapping[str, Iterable[str]]
-_LEDGER_BEGINS = b"SQLite format 3\x00"
 
 
 def measure(
@@ -265,7 +264,7 @@ def _facts(part: PartFiles, shared: tuple[bool, Any]) -> Facts:
     if named or _is_ledger(part.findings):
         findings = _findings(part)
         return facts_of(annotations, findings.label.used(), findings.origin)
-    return facts_of(annotations, (), _origin(part))
+    return facts_of(annotations, (), read_origin(Path(part.findings)))
 
 
 def _judged(part: PartFiles, shared: tuple[Request, Any]) -> Part:
@@ -310,15 +309,5 @@ def _findings(part: PartFiles) -> Findings:
     return findings_given(part.findings)
 
 
-def _origin(part: PartFiles) -> Origin | None:
-    return read_origin(Path(part.findings))
-
-
 def _is_ledger(place: str) -> bool:
-    if "://" in place:
-        return True
-    try:
-        with Path(place).open("rb") as file:
-            return file.read(len(_LEDGER_BEGINS)) == _LEDGER_BEGINS
-    except OSError:
-        return False  # reading it says what is wrong
+    return "://" in place or is_ledger(Path(place))

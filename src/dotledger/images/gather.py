@@ -371,8 +371,7 @@ def _walked(folder: str, cut: int, notes: _Notes) -> list[Item]:
                 notes.problems.append((path[cut:], str(error.strerror)))
                 continue
             if may_read(facts) or _readable(path, path[cut:], notes):
-                mark = f"{facts.st_size}/{facts.st_mtime_ns}"
-                found.append(Item(path[cut:], path, None, 0, mark))
+                found.append(Item(path[cut:], path, None, 0, _mark_of(facts)))
     return found
 
 

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path, PurePosixPath
 from typing import Any
 
-from dotledger.core.boxes.forms import Box, enclosing
+from dotledger.core.boxes.forms import enclosing
 from dotledger.core.spelling import naturally_sorted
 from dotledger.core.tables.details import Details
 from dotledger.errors import TableError
@@ -173,7 +173,7 @@ class _Page:
         if len(outline) < 2:
             self.gathered.refuse(self.image, "line without a place", text, "text")
             return
-        box = self.gathered.clipped_box(self.image, _around(outline), text, "text")
+        box = self.gathered.clipped_box(self.image, enclosing(outline), text, "text")
         if box is None:
             return
         details = Details(polygon=tuple(outline)) if polygon and len(outline) > 2 else None
@@ -181,10 +181,6 @@ class _Page:
         self.gathered.add(
             self.image, "text", label or UNREAD, box, ignore=not label, details=details
         )
-
-
-def _around(outline: Points) -> Box:
-    return enclosing(outline)
 
 
 def _read_alto(page: _Page) -> None:
