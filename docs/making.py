@@ -56,6 +56,7 @@ def make_pages(docs):
     made.mkdir()
     (made / "commands.md").write_text(_commands(), encoding="utf-8")
     (made / "files.md").write_text(_files(), encoding="utf-8")
+    (made / "outputs.md").write_text(_outputs(), encoding="utf-8")
     _python(made)
     _gallery(made)
 
@@ -97,7 +98,29 @@ def _files():
     return "\n".join(parts)
 
 
-def _tables(schema):
+def _outputs():
+    """Return what commands print with --json, from the schemas of that."""
+    from dotledger.cli.outputs import OUTPUTS, output_schema
+
+    parts = [
+        "# What `--json` prints",
+        "",
+        "Every command that prints a table prints one JSON document with `--json`. It begins with `output`, the name of what it is, and its "
+        "`version`. The version is raised when a key goes, or gets another name or meaning; new keys leave it as it is, so pass over keys that "
+        "you do not know. What is undefined is `null`. `dotledger schema --output NAME` prints the JSON Schema of each.",
+        "",
+        "`batch` is what `batches N` prints, `notes` what `findings --notes` prints, `choose-two` what `choose` prints for an aim with two "
+        "thresholds, `agreement` what `compare` prints without annotations.",
+        "",
+    ]
+    for name in OUTPUTS:
+        schema = output_schema(name)
+        parts += [f"## {name}", "", schema["description"], "", *_tables(schema, written=False)]
+    return "\n".join(parts)
+
+
+def _tables(schema, *, written=True):
+    """Return a table for each part of a schema; of what people write, with what is needed and defaults."""
     found = []
     named = {"": schema, **schema.get("$defs", {})}
     for name, one in named.items():
@@ -106,10 +129,14 @@ def _tables(schema):
             continue
         needed = set(one.get("required", ()))
         found += [f"### {name or 'at the top'}", "", one.get("description", "") if name else "", ""]
-        found += ["| key | what | default |", "| --- | --- | --- |"]
+        third = (" default |", " --- |") if written else ("", "")
+        found += [f"| key | what |{third[0]}", f"| --- | --- |{third[1]}"]
         for key, about in rows.items():
-            mark = " (needed)" if key in needed else ""
-            found.append(f"| `{key}`{mark} | {_kind(about)} | {_default(about)} |")
+            mark = ""
+            if (key in needed) is written:
+                mark = " (needed)" if written else " (may be missing)"
+            default = f" {_default(about)} |" if written else ""
+            found.append(f"| `{key}`{mark} | {_kind(about)} |{default}")
         found.append("")
     return found
 

@@ -34,7 +34,35 @@ def dotledger(*words, cwd=None, env=None):
         )  # fmt: skip
     process = started(*arguments, cwd=cwd, env=env)
     status = process.wait()
-    return subprocess.CompletedProcess(arguments, status, *process.texts())
+    done = subprocess.CompletedProcess(arguments, status, *process.texts())
+    if "--json" in arguments and done.stdout:
+        check_output(done.stdout)
+    return done
+
+
+def check_output(text):
+    """Raise if what a command printed with --json does not follow its schema to the last key."""
+    import jsonschema
+
+    told = json.loads(text)
+    jsonschema.Draft202012Validator(_exact_schema(told["output"])).validate(told)
+
+
+@lru_cache
+def _exact_schema(output):
+    from dotledger.cli.outputs import output_schema
+
+    return _exact(output_schema(output))
+
+
+def _exact(part):
+    """What is printed today has no keys that the schema does not name, though later ones may."""
+    if isinstance(part, list):
+        return [_exact(one) for one in part]
+    if not isinstance(part, dict):
+        return part
+    closed = {"additionalProperties": False} if "properties" in part else {}
+    return {**closed, **{key: _exact(value) for key, value in part.items()}}
 
 
 def started(*words, cwd=None, env=None):

@@ -153,6 +153,10 @@ class InALedger(WithWork):
             done = dotledger(*base, "--in", "s.csv", "--who", who, "--decided", cwd=self.folder)
             self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("ada and ben agree on 0 of 3 images", done.stdout)
+        told = json.loads(dotledger(*base, "--decided", "--json", cwd=self.folder).stdout)
+        self.assertEqual(
+            (told["agreement"][0]["agreed"], len(told["decisions"])), (0, 2 * len(rows))
+        )
         done = dotledger(*base, "--annotations", "truth.csv", cwd=self.folder)
         self.assertEqual(done.returncode, 0, done.stderr)
         done = dotledger("findings", "--ledger", self.path.name, "--out", "f.csv", cwd=self.folder)

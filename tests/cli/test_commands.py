@@ -11,14 +11,14 @@ from PIL import Image
 
 from dotledger.standins.evening import description_text, evening_walk
 from tests.forked import dotledger
+from tests.walk import walk_in
 
 
 class Demo(unittest.TestCase):
     @classmethod
     def setUpClass(cls):
         cls.home = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
-        cls.done = dotledger("demo", "--folder", cls.home / "walk")
-        cls.walk = cls.home / "walk"
+        cls.walk, cls.done = walk_in(cls.home)
 
     def test_demo_shows_what_the_scenes_were_made_to_show(self):
         """One command: two services side by side, and what each gets wrong."""
@@ -38,6 +38,12 @@ class Demo(unittest.TestCase):
         self.assertNotIn(b"demo-secret", ledger)
         self.assertNotIn(b"flint-demo-key", ledger)
 
+    def test_as_json(self):
+        """The measures of both services, one document."""
+        done = dotledger("demo", "--folder", "as-json", "--json", cwd=self.home)
+        services = json.loads(done.stdout)["services"]
+        self.assertEqual(services["flint"]["kinds"]["face"]["pooled"]["misses"], 19)
+
     def test_the_next_commands_run(self):
         """What the demo's last lines propose works as printed."""
         proposed = [
@@ -47,7 +53,7 @@ class Demo(unittest.TestCase):
         ]
         self.assertEqual(len(proposed), 5)
         for words in proposed:
-            done = dotledger(*words[1:])
+            done = dotledger(*words[1:], cwd=self.home)
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertTrue(done.stdout)
 
@@ -70,6 +76,7 @@ class Demo(unittest.TestCase):
             threshold=0.5,
         ).to_dict(everything=True)
         loaded = got.pop("loaded")
+        self.assertEqual((got.pop("output"), got.pop("version")), ("measure", 1))
         self.assertEqual(got, json.loads(json.dumps(wanted)))
         self.assertEqual(
             loaded["annotations"]["annotations"]["face"]["face"], self.count("face", "face")
@@ -219,7 +226,8 @@ class Demo(unittest.TestCase):
         base = ("--findings", self.walk / "flint.csv", "--annotations", self.walk / "annotations.csv", "--kinds", "object")  # fmt: skip
         kept, out = self.home / "map.json", self.home / "mapped.csv"
         fitted = json.loads(dotledger("reliability", *base, "--fit", kept, "--json").stdout)
-        self.assertEqual(set(fitted), {"as answered", "mapped", "images", "doubts"})
+        self.assertEqual(set(fitted), {"output", "version", "confidences", "images", "doubts"})
+        self.assertEqual(set(fitted["confidences"]), {"as answered", "mapped"})
         done = dotledger("reliability", *base, "--use", kept, "--out", out)
         self.assertIn("that the mapping was not fitted on", done.stdout)
         self.assertTrue(out.exists())
@@ -236,7 +244,7 @@ class Demo(unittest.TestCase):
             "--kinds",
             "face",
         )
-        rows = json.loads(dotledger(*base, "--json").stdout)
+        rows = json.loads(dotledger(*base, "--json").stdout)["findings"]
         self.assertIn("smiling", rows[0]["details"]["attributes"])
         table = dotledger(*base, "--most", 3).stdout
         self.assertEqual(table.count("face  face"), 3)
@@ -424,14 +432,16 @@ class Readings(unittest.TestCase):
             self.assertNotIn("lantern", {row["label"] for row in listed["unmapped"]})
             old = json.loads(
                 dotledger("findings", *base, "--reading", 1, "--json", cwd=home).stdout
-            )
+            )["findings"]
             new = json.loads(
                 dotledger(
                     "findings", *base, "--merge", 0.9, "--names", "n.csv", "--json", cwd=home
                 ).stdout
-            )
+            )["findings"]
             self.assertLess(len(new), len(old))
             self.assertEqual(
-                json.loads(dotledger("findings", *base, "--notes", "--json", cwd=home).stdout)[:1],
+                json.loads(dotledger("findings", *base, "--notes", "--json", cwd=home).stdout)[
+                    "notes"
+                ],
                 [],
             )

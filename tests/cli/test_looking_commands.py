@@ -49,7 +49,7 @@ class OnTheWalk(unittest.TestCase):
 
     def test_search(self):
         """By label and confidence, by outcome, by verdict; the nearest label where nothing fits."""
-        found = json.loads(self.run_on("search", "--label", "lantern", "--kind", "object", "--least", 0.9, "--json").stdout)  # fmt: skip
+        found = json.loads(self.run_on("search", "--label", "lantern", "--kind", "object", "--least", 0.9, "--json").stdout)["hits"]  # fmt: skip
         by_hand = {}
         for service in ("flint", "marl"):
             rows = (self.walk / f"{service}.csv").read_text().splitlines()[1:]
@@ -58,14 +58,14 @@ class OnTheWalk(unittest.TestCase):
         for service, count in by_hand.items():
             self.assertEqual(sum(one["service"] == service for one in found), count)
         self.assertEqual([one["batch"] for one in found], sorted((o["batch"] for o in found), reverse=True))  # fmt: skip
-        refused = json.loads(self.run_on("search", "--outcome", "refused", "--service", "marl", "--json").stdout)  # fmt: skip
+        refused = json.loads(self.run_on("search", "--outcome", "refused", "--service", "marl", "--json").stdout)["hits"]  # fmt: skip
         self.assertEqual({one["image"] for one in refused}, {"damaged-01.jpg", "tiny-01.png"})
-        blocked = json.loads(self.run_on("search", "--verdict", "block", "--rules", "rules.toml", "--service", "marl", "--json").stdout)  # fmt: skip
+        blocked = json.loads(self.run_on("search", "--verdict", "block", "--rules", "rules.toml", "--service", "marl", "--json").stdout)["hits"]  # fmt: skip
         self.assertEqual({one["image"] for one in blocked}, {"flame-01.jpg", "flame-02.jpg", "glass-01.jpg", "glass-02.jpg"})  # fmt: skip
         near = self.run_on("search", "--label", "lantren")
         self.assertEqual(near.stdout, "Nothing fits.\n")
         self.assertIn("did you mean 'lantern'?", near.stderr)
-        self.assertEqual(json.loads(self.run_on("search", "--until", "2001-01-01", "--json").stdout), [])  # fmt: skip
+        self.assertEqual(json.loads(self.run_on("search", "--until", "2001-01-01", "--json").stdout)["hits"], [])  # fmt: skip
         self.assertEqual(self.run_on("search", "--text", "^umb", "--rows", 1).stdout.count("umbrella"), 1)  # fmt: skip
         self.run_on("search", "--label", "moon", "--sheet", "moons.png")
         self.assertGreater((self.walk / "moons.png").stat().st_size, 10_000)

@@ -9,7 +9,7 @@ import msgspec
 
 from dotledger.errors import ArgumentError
 
-__all__ = ["SCHEMAS", "schema_of"]
+__all__ = ["SCHEMAS", "head", "one_line", "schema_of"]
 
 
 def _description() -> Any:
@@ -73,11 +73,39 @@ def schema_of(name: str) -> dict[str, Any]:
     """
     if name not in SCHEMAS:
         raise ArgumentError("unknown sort of file", place="name", got=name, allowed=list(SCHEMAS))
-    head = {
+    return {**head(name), **_closed(one_line(msgspec.json.schema(SCHEMAS[name]())))}
+
+
+def head(title: str) -> dict[str, str]:
+    """Return what a schema begins with.
+
+    Parameters
+    ----------
+    title : str
+        What it is of.
+    """
+    return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
-        "title": f"Dot Ledger: {name}",
+        "title": f"Dot Ledger: {title}",
     }
-    return {**head, **_closed(msgspec.json.schema(SCHEMAS[name]()))}
+
+
+def one_line(part: Any) -> Any:
+    """Return a schema whose descriptions, which are docstrings, are one line each.
+
+    Parameters
+    ----------
+    part : any
+        A schema, or anything within.
+    """
+    if isinstance(part, list | tuple):
+        return [one_line(one) for one in part]
+    if not isinstance(part, dict):
+        return part
+    made = {key: one_line(value) for key, value in part.items()}
+    if isinstance(made.get("description"), str):
+        made["description"] = " ".join(made["description"].split())
+    return made
 
 
 def _closed(part: Any) -> Any:
@@ -89,6 +117,4 @@ def _closed(part: Any) -> Any:
     made = {key: _closed(value) for key, value in part.items()}
     if made.get("type") == "object" and "properties" in made:
         made.setdefault("additionalProperties", False)
-    if isinstance(made.get("description"), str):
-        made["description"] = " ".join(made["description"].split())
     return made

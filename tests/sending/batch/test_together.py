@@ -87,7 +87,7 @@ class Together(unittest.TestCase):
         self.assertGreater(len(here & {str(process.pid) for process in running}), 2)
         self.assertRegex(said[0], "; 3 other senders beside this one")
         with Ledger(self.address) as ledger:
-            for one in json.loads(self.batches("--json")):
+            for one in json.loads(self.batches("--json"))["batches"]:
                 self.assertEqual(one["senders"], [])
                 if one["service"] == "bell-test-eight":
                     self.assertTrue(one["ended"])

@@ -78,7 +78,7 @@ def command(
     new = prints_of(gather(images).items)
     found = nearest_copies(new, kept, least=likeness)
     if as_json:
-        print_json(_plain(found, new, kept))
+        print_json("copies", _plain(found, new, kept))
     else:
         _show(found, new, kept, likeness)
     say_problems("not compared", list(new.unreadable))

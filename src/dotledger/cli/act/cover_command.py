@@ -116,7 +116,8 @@ def command(
     still = None if again is None else _still_found(again, done, kind, labels, threshold)
     if as_json:
         found_again = {} if still is None else {one.name: one for one in still}
-        print_json([_plain(one, found_again.get(one.name)) for one in done])
+        rows = [_plain(one, found_again.get(one.name)) for one in done]
+        print_json("cover", {"images": rows})
     else:
         _show(done, kind, folder, annotated=annotations is not None)
         _show_still(still, kind)

@@ -156,11 +156,12 @@ def _show_decided(work: Worklist, as_json: bool) -> None:
     pairs = review_pairs(verdicts)
     if as_json:
         print_json(
+            "review",
             {
                 "verdicts": verdicts,
                 "agreement": [{**vars(one), "differ": list(one.differ)} for one in pairs],
                 "decisions": [_record(one) for one in newest(reviews).values()],
-            }
+            },
         )
         return
     _show_table(work, verdicts, newest(reviews).values())

@@ -100,7 +100,7 @@ def command(
     if out_file is not None:
         _write(next(iter(every.values())), Path(out_file))
     if as_json:
-        print_json({path: _plain(one, truth) for path, one in every.items()})
+        print_json("screen", {"rules": {p: _plain(one, truth) for p, one in every.items()}})
     else:
         for path, one in every.items():
             _show(path, one, truth, most)

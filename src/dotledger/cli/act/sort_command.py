@@ -128,7 +128,7 @@ def command(
         done = list(sort_images(gathered, places, Path(folder), how=how))
     _write_manifest(done, Path(folder))
     if as_json:
-        print_json([_plain(one) for one in done])
+        print_json("sort", {"images": [_plain(one) for one in done]})
     else:
         _show(done, folder, how)
     states = ("new", "there already", "listed")

@@ -115,7 +115,8 @@ def command(
 
         write_thresholds(out_file, [chosen], join=before)
     if as_json:
-        print_json(chosen.to_dict())
+        # An aim with two shares is met by two thresholds: that is told by other keys.
+        print_json("choose-two" if hasattr(chosen, "hold_from") else "choose", chosen.to_dict())
     else:
         _show(chosen, compared.lines)
     if out_file is not None:

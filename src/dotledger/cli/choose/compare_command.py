@@ -151,7 +151,9 @@ def command(
     )
     _write(result, csv_file, worklist)
     if as_json:
-        print_json({**result.to_dict(), "cost": {n: _plain(c) for n, c in costs.items() if c}})
+        cost = {n: _plain(c) for n, c in costs.items() if c}
+        output = "agreement" if annotations is None else "compare"
+        print_json(output, {**result.to_dict(), "cost": cost})
     else:
         _show(result, costs, labels=labels)
 

@@ -79,7 +79,7 @@ def command(
         write_frame(swept.frame(), Path(csv_file))
         say(f"{len(swept.frame())} thresholds written to {csv_file}")
     if as_json:
-        print_json({**swept.to_dict(), "images_in_scope": result.images_in_scope})
+        print_json("sweep", {**swept.to_dict(), "images_in_scope": result.images_in_scope})
         return
     from dotledger.report.terminal.choosing import sweep_tables
     from dotledger.report.terminal.measures import scope_lines

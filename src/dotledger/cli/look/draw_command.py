@@ -128,12 +128,13 @@ def command(
         say(f"{count} in {folder} from before: {first_of(drawn.others, 5)}")
     if as_json:
         print_json(
+            "draw",
             {
                 "pictures": [str(path) for path in drawn.pictures],
                 "contact_sheet": str(drawn.sheet),
                 "not_found": list(drawn.not_found),
                 "others": list(drawn.others),
-            }
+            },
         )
     else:
         pictures = counted(len(drawn.pictures), "picture")

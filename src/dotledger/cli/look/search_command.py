@@ -105,7 +105,7 @@ def command(
         if sheet is not None:
             _draw(hits, opened, sheet)
     if as_json:
-        print_json([_plain(one) for one in hits])
+        print_json("search", {"hits": [_plain(one) for one in hits]})
     else:
         _show(hits, rows)
 

@@ -89,7 +89,7 @@ def command(
     if picture is not None:
         _draw(mine, truth, item, Path(picture), overlap, threshold)
     if as_json:
-        print_json(story)
+        print_json("show", story)
     else:
         _show(story, judged=truth is not None)
 

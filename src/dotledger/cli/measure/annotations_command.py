@@ -85,7 +85,7 @@ def command(
             vocabulary=vocabulary_of(vocabulary),
         )
     if as_json:
-        print_json(loaded.report.to_dict())
+        print_json("annotations", loaded.report.to_dict())
     else:
         _show(loaded.report)
     if out is not None:

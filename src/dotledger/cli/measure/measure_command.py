@@ -141,7 +141,7 @@ def command(
     if csv_place is not None:
         _write_csv(result, Path(csv_place))
     if as_json:
-        print_json({**result.to_dict(everything=True), "loaded": compared.report})
+        print_json("measure", {**result.to_dict(everything=True), "loaded": compared.report})
     else:
         _show(result, compared.lines, names, wanted)
 

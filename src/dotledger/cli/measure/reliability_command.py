@@ -92,7 +92,7 @@ def command(
             n: {k: r.to_dict() for k, r in m.reliability().items()} for n, m in results.items()
         }
         images = {n: m.images_in_scope for n, m in results.items()}
-        print_json({**plain, "images": images, "doubts": doubts})
+        print_json("reliability", {"confidences": plain, "images": images, "doubts": doubts})
     else:
         _show(results, compared.lines)
     for line in doubts:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
@@ -28,6 +28,7 @@ __all__ = [
     "money",
     "noticed",
     "numbers_of",
+    "print_document",
     "print_json",
     "print_table",
     "replace_option",
@@ -266,7 +267,14 @@ def say_passed_over(passed_over: str) -> None:
         say(f"passed over, not taken for images: {passed_over}")
 
 
-def print_json(value: Any) -> None:
+def print_json(output: str, values: Mapping[str, Any]) -> None:
+    """Print what a command tells as one JSON document, with what it is and its version."""
+    from dotledger.cli.outputs import head_of
+
+    print_document({**head_of(output), **values})
+
+
+def print_document(value: Any) -> None:
     """Print one JSON document to stdout."""
     import orjson
 

@@ -67,7 +67,7 @@ def command(
             for f in fits
         ]
         best = better_convention(fits)
-        print_json({"conventions": rows, "better": best.name if best else None})
+        print_json("check", {"conventions": rows, "better": best.name if best else None})
     else:
         _show(fits)
 

@@ -153,7 +153,7 @@ def command(
         if metadata:
             _write_metadata(found, out_file)
     elif as_json:
-        print_json(_records(found))
+        print_json("findings", {"findings": _records(found)})
     else:
         _show(found, most)
 
@@ -285,7 +285,8 @@ def _show_notes(
     with Ledger(ledger, create=False) as opened:
         noted = notes_of(opened, find_batch(opened, batch=batch, service=service, reading=reading))
     if as_json:
-        print_json([{"image": i, "reason": r, "value": v} for i, r, v in noted])
+        notes = [{"image": i, "reason": r, "value": v} for i, r, v in noted]
+        print_json("notes", {"notes": notes})
         return
     counts = Counter(reason for _, reason, _ in noted)
     examples = {reason: f"{value} in {image}" for image, reason, value in reversed(noted)}

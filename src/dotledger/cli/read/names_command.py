@@ -59,7 +59,8 @@ def command(
     if as_json:
         unmapped = [dict(zip(columns, row, strict=True)) for row in mapped.unmapped]
         unused = [dict(zip(("kind", "label", "nearest"), r, strict=True)) for r in mapped.unused]
-        print_json({"left_out": mapped.left_out, "unmapped": unmapped, "unused": unused})
+        told = {"left_out": mapped.left_out, "unmapped": unmapped, "unused": unused}
+        print_json("names", told)
         return
     rows = [(kind, label, str(count), near) for kind, label, count, near in mapped.unmapped]
     print_table(rows_table("Labels missing from the mapping", columns, rows), "")

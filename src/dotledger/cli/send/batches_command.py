@@ -51,7 +51,7 @@ def _list(ledger: Ledger, known: list[Batch], as_json: bool) -> None:
 
     records = [_record(ledger, batch) for batch in known]
     if as_json:
-        print_json(records)
+        print_json("batches", {"batches": records})
         return
     rounds = any(r["round"] for r in records)
     header = ("batch", "service", *(["round"] if rounds else []), "images", "failed", "refused",
@@ -116,6 +116,7 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
         steps = [{"image": name, "steps": list(done)} for name, done in prepared]
         calls = {k: None if v != v else v for k, v in to_builtins(figures).items()}
         print_json(
+            "batch",
             record
             | {
                 "versions": versions,
@@ -123,7 +124,7 @@ def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
                 "failures": rows,
                 "prepared": steps,
                 "notes": len(noted),
-            }
+            },
         )
         return
     counts = record["outcomes"]

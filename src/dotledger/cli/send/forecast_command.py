@@ -75,7 +75,8 @@ def command(
     if as_json:
         share = result.share_of_month
         facts = {"share_of_month": None if math.isnan(share) else share}
-        print_json(to_builtins(result) | facts | {"trust": to_builtins(facts_of(description))})
+        facts["trust"] = to_builtins(facts_of(description))
+        print_json("forecast", to_builtins(result) | facts)
     else:
         _show(result, description.service)
         print_table("", *facts_of(description).lines())

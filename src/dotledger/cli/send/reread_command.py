@@ -67,7 +67,7 @@ def command(
             now=time.time(),
         )
     if as_json:
-        print_json(to_builtins(result))
+        print_json("reread", to_builtins(result))
     else:
         _show(result, found.id, most)
 

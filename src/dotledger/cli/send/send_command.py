@@ -131,7 +131,7 @@ def command(
         )
         sent = sending.run()
     if as_json:
-        print_json(sent_record(sent))
+        print_json("send", sent_record(sent))
     else:
         _report(sent, ledger)
     _say_how_to_go_on(sent, ledger)

@@ -49,7 +49,7 @@ def command(ledger: str, as_json: bool) -> None:
         for quota in [quotas.get(m.service)]
     ]
     if as_json:
-        print_json(records)
+        print_json("usage", {"months": records})
         return
     header = ("service", "month", "calls", "failed", "images", "money", "left of quota")
     rows = [

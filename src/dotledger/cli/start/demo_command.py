@@ -57,7 +57,7 @@ def command(folder: str, scenes: int, as_json: bool) -> None:
     acted = _act(evening, home)
     _report(home)
     if as_json:
-        print_json({name: measure.to_dict() for name, measure in measures.items()})
+        print_json("demo", {"services": {n: m.to_dict() for n, m in measures.items()}})
     else:
         _show(measures, seen, home, [*_chosen(home, list(measures)), "", *acted])
 

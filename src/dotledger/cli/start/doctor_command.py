@@ -47,7 +47,7 @@ def command(ledger: str, as_json: bool) -> None:
     """Say what is installed, which extras are missing, and where things are."""
     facts = _facts(ledger)
     if as_json:
-        print_json(facts)
+        print_json("doctor", facts)
         return
     from dotledger.report.terminal.tables import rows_table
 

@@ -81,7 +81,7 @@ def command(
     if page is not None:
         _write_page(trial, data, description.service, call_name or plan.calls[0][0].name, page)
     if as_json:
-        print_json(asdict(trial) | {"well": trial.well, "readings": _plain(trial)})
+        print_json("try", asdict(trial) | {"well": trial.well, "readings": _plain(trial)})
     else:
         _show(trial, dry=dry)
     sys.exit(0 if trial.well else 2)

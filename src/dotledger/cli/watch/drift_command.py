@@ -71,7 +71,7 @@ def command(
         seed=seed,
     )
     if as_json:
-        print_json(found.to_dict())
+        print_json("drift", found.to_dict())
     else:
         _show(found, every=every)
 

@@ -86,7 +86,7 @@ def command(
     )
     _write(verdicts, junit, markdown)
     if as_json:
-        print_json(verdicts.to_dict())
+        print_json("gate", verdicts.to_dict())
     else:
         for line in compared.lines:
             say(line)
