@@ -2,10 +2,9 @@
 
 from base64 import b64decode
 
-import orjson
-
 from dotledger import findings_of
 from dotledger.core.tables.label_names import NameMap
+from dotledger.jsons import from_json
 from dotledger.ledger.batches import find_batch, readings
 from dotledger.ledger.findings import load_findings, notes_of
 from dotledger.rereading import reread
@@ -69,7 +68,7 @@ class Rereading(InFolder):
         )
 
         def reply(request):
-            entries = orjson.loads(request.body)["all"]
+            entries = from_json(request.body)["all"]
             names = [
                 str(number_of(Request(method="", address="", body=b64decode(e["data"]))))
                 for e in entries

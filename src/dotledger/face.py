@@ -370,12 +370,11 @@ def draft_description(
     >>> made.asked.place, made.asked.name, made.asked.body, "secret" in made.description()
     ('header', 'X-Key', 'raw', False)
     """
-    import orjson
-
+    from dotledger.jsons import to_json
     from dotledger.services.drafting import saved_from, whole_draft
 
     saved = saved_from(curl=curl, har=har, openapi=openapi, operation=operation)
-    raw = [bytes(a) if isinstance(a, bytes | bytearray) else orjson.dumps(a) for a in answers]
+    raw = [bytes(a) if isinstance(a, bytes | bytearray) else to_json(a) for a in answers]
     raw = raw or saved.answers
     if sizes and len(sizes) != len(raw):
         raise ArgumentError(

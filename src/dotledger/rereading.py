@@ -6,7 +6,6 @@ from collections import Counter
 from collections.abc import Iterator
 
 import numpy as np
-import orjson
 from msgspec import Struct
 
 from dotledger.core.boxes.frames import Frame
@@ -15,6 +14,7 @@ from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.label_names import NameMap
 from dotledger.errors import AnswerError, UnreadError
+from dotledger.jsons import to_json
 from dotledger.ledger.answers import KeptAnswer, kept_answers
 from dotledger.ledger.batches import Batch, find_batch, kept_sizes, outcome_counts
 from dotledger.ledger.findings import load_findings, notes_of
@@ -299,7 +299,7 @@ def _as_text(details: Details | None) -> str:
     """Return what one finding has beside its row, in one order; without what reading noticed."""
     parts = {} if details is None else details.to_dict()
     parts.pop("notes", None)
-    return orjson.dumps(parts, option=orjson.OPT_SORT_KEYS).decode() if parts else ""
+    return to_json(parts, ordered=True).decode() if parts else ""
 
 
 def _difference(state: str, key: tuple[object, ...]) -> Difference:

@@ -8,8 +8,7 @@ import unittest
 from collections.abc import Callable, Sequence
 from typing import Any
 
-import orjson
-
+from dotledger.jsons import to_json
 from dotledger.sending.calls.transport import NoAnswer, Response
 from dotledger.services.messages import Request
 
@@ -47,7 +46,7 @@ def answer(content: Any, status: int = 200, **headers: str) -> Response:
     return Response(
         status=status,
         headers={"content-type": "application/json", **named},
-        body=orjson.dumps(content),
+        body=to_json(content),
     )
 
 

@@ -5,9 +5,8 @@ import unittest
 from collections import Counter
 from pathlib import Path
 
-import orjson
-
 from dotledger.core.boxes.frames import Frame
+from dotledger.jsons import to_json
 from dotledger.services.answers import Reader
 from dotledger.services.description import parse_description
 from dotledger.services.drafting import described_draft, draft, read_samples
@@ -140,7 +139,7 @@ class SimulatedDialects(unittest.TestCase):
         mine = parse_description(described_draft(made, name=name, address="http://h"))
         shipped = parse_description(description_text(name))
         for scene, answer in zip(scenes, answers):
-            frame, raw = Frame(*scene.size, *scene.size), orjson.dumps(answer)
+            frame, raw = Frame(*scene.size, *scene.size), to_json(answer)
             [wanted] = Reader(shipped).read(raw, shipped.call[0].name, KINDS, [frame])
             [got] = Reader(mine).read(raw, mine.call[0].name, KINDS, [frame])
             self.assertEqual(findings(got), findings(wanted), made.toml())

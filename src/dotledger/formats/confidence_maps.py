@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import orjson
-
 from dotledger.core.choosing.calibration import ConfidenceMap
 from dotledger.errors import ArgumentError, TableError
 from dotledger.files import whole_file
 from dotledger.formats.files import read_json
+from dotledger.jsons import to_json
 
 __all__ = ["read_map", "write_map"]
 
@@ -60,4 +59,4 @@ def write_map(mapping: ConfidenceMap, path: Path) -> None:
         If the folder cannot be written.
     """
     with whole_file(path) as draft:
-        draft.write_bytes(orjson.dumps(mapping.to_dict(), option=orjson.OPT_INDENT_2))
+        draft.write_bytes(to_json(mapping.to_dict(), indent=True))

@@ -5,10 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-import orjson
-
 from dotledger.errors import TableError
 from dotledger.files import read_regular
+from dotledger.jsons import NotJSON, from_json
 
 __all__ = ["read_json"]
 
@@ -32,10 +31,10 @@ def read_json(path: Path) -> Any:
         If it cannot be read or breaks off.
     """
     try:
-        return orjson.loads(read_regular(path))
+        return from_json(read_regular(path))
     except OSError as error:
         raise TableError(f"the file cannot be read ({error.strerror})", place=str(path)) from error
-    except orjson.JSONDecodeError as error:
+    except NotJSON as error:
         raise TableError(
             f"the file breaks off or is not JSON ({error})", place=str(path)
         ) from error

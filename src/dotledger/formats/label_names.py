@@ -9,14 +9,13 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
-import orjson
-
 from dotledger.core.kinds import KINDS
 from dotledger.core.spelling import nearest
 from dotledger.core.tables.label_names import NameMap
 from dotledger.errors import MissingExtra, TableError
 from dotledger.files import parse_toml, read_regular, whole_file
 from dotledger.formats.tables.columns import unguard
+from dotledger.jsons import from_json
 
 __all__ = ["read_names", "write_skos"]
 
@@ -194,7 +193,7 @@ def _from_skos(file: Path) -> NameMap:
 
 def _refuse_elsewhere(data: bytes, file: Path) -> None:
     """Refuse JSON-LD whose meaning stands elsewhere: reading a file opens no address."""
-    waiting: list[Any] = [orjson.loads(data)]
+    waiting: list[Any] = [from_json(data)]
     while waiting:
         part = waiting.pop()
         if isinstance(part, dict):

@@ -304,7 +304,7 @@ def _scalar(value: Any) -> str:
 
 def _text(value: str) -> str:
     """Return a string as TOML writes it, which is as JSON does but for one character."""
-    import orjson
+    from dotledger.jsons import to_json
 
     plain = value.encode("utf-8", "replace").decode()
-    return orjson.dumps(plain).decode().replace("\x7f", "\\u007f")
+    return to_json(plain).decode().replace("\x7f", "\\u007f")

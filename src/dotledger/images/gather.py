@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import IO, Any
 from urllib.parse import unquote
 
-import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
@@ -23,6 +22,7 @@ from dotledger.errors import GatherError, MissingExtra
 from dotledger.files import read_regular
 from dotledger.images.fetching import MOST_BYTES, fetched
 from dotledger.images.stores import Stored, looks_like_a_folder, read_stored, stored_in
+from dotledger.jsons import from_json
 
 __all__ = ["SUFFIXES", "Gathered", "Item", "gather", "shown_address"]
 
@@ -501,8 +501,8 @@ def _from_manifest(path: str) -> list[Item] | None:
     from dotledger.images.manifests import canvases_of, is_manifest
 
     try:
-        data = msgspec.json.decode(read_regular(path, _MOST_LISTED))
-    except (OSError, ValueError, RecursionError):
+        data = from_json(read_regular(path, _MOST_LISTED))
+    except (OSError, ValueError):
         return None
     if not is_manifest(data):
         return None

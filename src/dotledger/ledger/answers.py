@@ -6,11 +6,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from functools import lru_cache
 from typing import Any, Protocol
 
-import orjson
 from msgspec import Struct
 from sqlalchemy import Dialect, Select, bindparam, exists, func, select
 from sqlalchemy.sql.compiler import SQLCompiler
 
+from dotledger.jsons import from_json
 from dotledger.ledger import schema
 from dotledger.ledger.batches import Batch
 from dotledger.ledger.store import Ledger, decompress, in_parts
@@ -305,7 +305,7 @@ def _read_answers(batch: Batch) -> Any:
 
 def _call_names(batch: Batch) -> list[str]:
     """Return the names of the calls that the kept description has."""
-    return [str(call["name"]) for call in orjson.loads(batch.description).get("call", [])]
+    return [str(call["name"]) for call in from_json(batch.description).get("call", [])]
 
 
 def _unread_answers(batch: Batch) -> Any:

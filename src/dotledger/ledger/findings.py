@@ -7,12 +7,12 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
-import orjson
 from sqlalchemy import Select, select
 
 from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
+from dotledger.jsons import from_json
 from dotledger.ledger import schema
 from dotledger.ledger.batches import Batch
 from dotledger.ledger.bulk import columns_of, number, parts_of, text
@@ -250,6 +250,6 @@ def _details(text: str | None) -> Details | None:
     if not text:
         return None
     try:
-        return Details.from_dict(orjson.loads(text))
+        return Details.from_dict(from_json(text))
     except ValueError as error:
         return Details(notes=(f"details in the ledger are damaged ({error})",))

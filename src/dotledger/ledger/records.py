@@ -6,8 +6,9 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
-import orjson
 from msgspec import Struct, field
+
+from dotledger.jsons import to_json
 
 __all__ = [
     "FINDING_COLUMNS",
@@ -205,5 +206,5 @@ def finding_row(
     tuple
         One value a column.
     """
-    text = orjson.dumps(details).decode() if details else None
+    text = to_json(details).decode() if details else None
     return (kind, storable(label), confidence, *(box or _NO_BOX), text)

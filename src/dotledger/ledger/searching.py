@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-import orjson
 from sqlalchemy import Select, false, func, select
 
 from dotledger.core.tables.details import Details
+from dotledger.jsons import from_json
 from dotledger.ledger import schema
 from dotledger.ledger.batches import Sent
 from dotledger.ledger.store import Ledger
@@ -196,6 +196,6 @@ def _hit(row: Any) -> Hit:
 
 def _details(text: str | None) -> Details | None:
     try:
-        return Details.from_dict(orjson.loads(text)) if text else None
+        return Details.from_dict(from_json(text)) if text else None
     except ValueError:
         return None

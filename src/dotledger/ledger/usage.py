@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-import orjson
 from msgspec import Struct
 from sqlalchemy import case, func, select
 
+from dotledger.jsons import from_json
 from dotledger.ledger import schema
 from dotledger.ledger.batches import Batch
 from dotledger.ledger.store import Ledger
@@ -340,6 +340,6 @@ def calls_about(ledger: Ledger, batch: Batch, position: int) -> list[dict[str, A
         rows = connection.execute(query).all()
     return [
         {name: row._mapping[name] for name in names}
-        | {"currency": batch.currency, "headers": orjson.loads(row.headers or "{}")}
+        | {"currency": batch.currency, "headers": from_json(row.headers or "{}")}
         for row in rows
     ]

@@ -9,7 +9,6 @@ from functools import lru_cache
 from itertools import islice
 from typing import Any
 
-import orjson
 from sqlalchemy import (
     Connection,
     Dialect,
@@ -22,6 +21,7 @@ from sqlalchemy import (
 )
 from sqlalchemy.sql.compiler import SQLCompiler
 
+from dotledger.jsons import to_json
 from dotledger.ledger import schema
 from dotledger.ledger.claims import Waiting, WaitingAnswer
 from dotledger.ledger.records import (
@@ -432,7 +432,7 @@ def _sent_row(record: ItemRecord) -> tuple[Any, ...]:
     if record.sent is None:
         return (sha, *[None] * len(SentRecord._fields))
     *plain, steps = record.sent
-    return (sha, *plain, orjson.dumps(steps).decode() if steps else None)
+    return (sha, *plain, to_json(steps).decode() if steps else None)
 
 
 def _call_row(call: CallRecord, key: int, batch: int) -> tuple[Any, ...]:
@@ -452,7 +452,7 @@ def _call_row(call: CallRecord, key: int, batch: int) -> tuple[Any, ...]:
         None if call.answer is None else compress(call.answer),
         call.requests,
         storable(call.version) or None,
-        storable(orjson.dumps(call.headers).decode()) if call.headers else None,
+        storable(to_json(call.headers).decode()) if call.headers else None,
     )
 
 

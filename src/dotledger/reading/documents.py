@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any, Literal
 
-import orjson
-
 from dotledger.errors import AnswerError, DescriptionError
+from dotledger.jsons import NotJSON, from_json
 from dotledger.markup import plain_values, xml_root
 from dotledger.reading.paths import names_of_path
 
@@ -62,15 +61,15 @@ def document_reader(
 
 def _json(body: bytes) -> Any:
     try:
-        return orjson.loads(body)
-    except orjson.JSONDecodeError as error:
+        return from_json(body)
+    except NotJSON as error:
         raise _not(body, "JSON", error) from error
 
 
 def _lines(body: bytes) -> list[Any]:
     try:
-        return [orjson.loads(line) for line in body.splitlines() if line.strip()]
-    except orjson.JSONDecodeError as error:
+        return [from_json(line) for line in body.splitlines() if line.strip()]
+    except NotJSON as error:
         raise _not(body, "lines of JSON", error) from error
 
 
@@ -126,6 +125,6 @@ def _inner(value: Any) -> Any:
     if not isinstance(value, str):
         return value
     try:
-        return orjson.loads(value)
-    except orjson.JSONDecodeError as error:
+        return from_json(value)
+    except NotJSON as error:
         raise AnswerError(f"the text inside is not JSON ({error})", got=value[:40]) from error

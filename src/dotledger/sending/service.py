@@ -18,7 +18,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import orjson
 
 from dotledger.core.deciding.conditions import Rules
 from dotledger.core.deciding.decide import decide
@@ -31,6 +30,7 @@ from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError
 from dotledger.images.gather import Item, gather
 from dotledger.images.prints import prints_of
+from dotledger.jsons import from_json
 from dotledger.ledger.jobs import LedgerJobs
 from dotledger.ledger.records import BatchOpening, ItemRecord, timestamp
 from dotledger.sending.batch.behind import WrittenBehind
@@ -423,7 +423,7 @@ def _findings(name: str, record: ItemRecord, plan: Plan) -> Findings:
     ]
     columns: list[Any] = list(zip(*[*rows, *blank], strict=True)) or [()] * 8
     details = tuple(
-        None if one is None else Details.from_dict(orjson.loads(one)) for one in columns[7]
+        None if one is None else Details.from_dict(from_json(one)) for one in columns[7]
     )
     made = Findings(
         image=Coded.of([name] * len(columns[0])),

@@ -7,7 +7,6 @@ import time
 from collections.abc import Callable, Mapping
 from functools import partial
 
-import orjson
 from msgspec import Struct, field
 
 from dotledger.core.boxes.frames import Frame
@@ -15,6 +14,7 @@ from dotledger.errors import AnswerError, ArgumentError, ConnectError, DotLedger
 from dotledger.images.facts import read_facts
 from dotledger.images.prepare import Prepared
 from dotledger.images.ready import made_ready
+from dotledger.jsons import NotJSON, from_json, to_json
 from dotledger.reading.rule_reader import Reading
 from dotledger.reading.strict import hinted
 from dotledger.sending.calls.calling import Caller
@@ -298,10 +298,10 @@ def _send(
 
 def _answer_text(response: Response) -> str:
     try:
-        parsed = orjson.loads(response.body)
-    except orjson.JSONDecodeError:
+        parsed = from_json(response.body)
+    except NotJSON:
         return response.body.decode("utf-8", "replace")
-    return _FLAT.sub(_on_one_line, orjson.dumps(parsed, option=orjson.OPT_INDENT_2).decode())
+    return _FLAT.sub(_on_one_line, to_json(parsed, indent=True).decode())
 
 
 def _on_one_line(match: re.Match[str]) -> str:

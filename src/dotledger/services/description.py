@@ -10,10 +10,10 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import msgspec
-import orjson
 
 from dotledger.core.kinds import BROADER, KINDS, LANDMARKS, KindName
 from dotledger.errors import DescriptionError
+from dotledger.jsons import NotJSON, from_json, to_json
 from dotledger.reading.documents import Written, document_reader
 from dotledger.reading.paths import check_paths, compile_each
 from dotledger.reading.rules import Positive, Rate, ReadRule
@@ -382,7 +382,7 @@ class Description(Part, frozen=True, kw_only=True):
 
     def to_json(self) -> str:
         """Return the description as JSON, without what is left at its default."""
-        return orjson.dumps(_sparse(self)).decode()
+        return to_json(_sparse(self)).decode()
 
     @property
     def place(self) -> str:
@@ -414,7 +414,7 @@ class Description(Part, frozen=True, kw_only=True):
             "kinds": kinds,
             "prepare": {name: getattr(self.limits, name) for name in _PREPARE},
         }
-        return hashlib.sha256(orjson.dumps(facts, option=orjson.OPT_SORT_KEYS)).hexdigest()[:16]
+        return hashlib.sha256(to_json(facts, ordered=True)).hexdigest()[:16]
 
 
 _LATER = ("bring", "job", "more", "parts", "only_if")
@@ -538,8 +538,8 @@ def stored_description(text: str) -> Description:
         If it was kept by an earlier version and would be refused today.
     """
     try:
-        return msgspec.convert(orjson.loads(text), Description, strict=True)
-    except (msgspec.ValidationError, orjson.JSONDecodeError) as error:
+        return msgspec.convert(from_json(text), Description, strict=True)
+    except (msgspec.ValidationError, NotJSON) as error:
         raise DescriptionError(
             f"the description kept with the batch cannot be used any more ({error})",
             next_step="Give a description file with --service.",

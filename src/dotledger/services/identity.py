@@ -9,8 +9,8 @@ from itertools import combinations
 from typing import Any
 
 import msgspec
-import orjson
 
+from dotledger.jsons import to_json
 from dotledger.services.description import Call, Description
 
 __all__ = ["ON_THE_WIRE", "identities_of"]
@@ -77,7 +77,7 @@ def _base(description: Description, call: Call, round: str) -> bytes:
         "call": _filled(description, plain),
         "round": round,
     }
-    return orjson.dumps(facts, option=orjson.OPT_SORT_KEYS)
+    return to_json(facts, ordered=True)
 
 
 def _filled(description: Description, value: Any) -> Any:

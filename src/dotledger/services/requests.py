@@ -9,10 +9,10 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
 
-import orjson
 import pybase64
 
 from dotledger.errors import DescriptionError
+from dotledger.jsons import to_json
 from dotledger.services.description import Call, Description
 from dotledger.services.messages import Payload, Request
 from dotledger.services.secrets import Hidden, HiddenText, Key, Secrets
@@ -201,14 +201,14 @@ class RequestBuilder:
         if call.method == "GET":
             query[call.image_field] = payloads[0].address
             return b"", ""
-        return orjson.dumps(self._document(payloads)), _JSON
+        return to_json(self._document(payloads)), _JSON
 
     def _multipart(self, payload: Payload) -> tuple[bytes, str]:
         # A boundary must not occur in the image; the package draws one at random.
         from urllib3.filepost import encode_multipart_formdata
 
         image = (payload.file_name, payload.data, payload.media_type)
-        typed = {name: (None, orjson.dumps(value), _JSON) for name, value in self._parts.items()}
+        typed = {name: (None, to_json(value), _JSON) for name, value in self._parts.items()}
         parts: dict[str, Any] = {**self._form, **typed, self.call.image_field: image}
         return encode_multipart_formdata(parts)
 

@@ -14,7 +14,7 @@ from collections.abc import Iterable
 from typing import Any
 from urllib.parse import quote, quote_plus, unquote_to_bytes
 
-import orjson
+from dotledger.jsons import to_json
 
 __all__ = ["MASK", "Hidden", "HiddenText", "Key", "Secrets"]
 
@@ -107,7 +107,7 @@ def _forms(part: str) -> set[bytes]:
     coded = [base64.b64encode(part.encode()), base64.urlsafe_b64encode(part.encode())]
     plain = {
         part,
-        orjson.dumps(part).decode()[1:-1],
+        to_json(part).decode()[1:-1],
         html.escape(part),
         quote(part, safe=""),
         quote(part, safe="").lower(),

@@ -6,11 +6,11 @@ import base64
 import binascii
 from typing import Any
 
-import orjson
 from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.routing import Route
 
+from dotledger.jsons import NotJSON, from_json
 from dotledger.standins.seeing import Eyes, Sight, Thing
 from dotledger.standins.service import Refusal, Simulated, guarded, sight_of
 from dotledger.standins.trouble import NO_TROUBLE, Trouble, TroubleMaker
@@ -43,9 +43,9 @@ def chalk(trouble: Trouble = NO_TROUBLE, *, key: str = KEY) -> Simulated:
 
 def _asked(body: bytes) -> tuple[list[dict[str, Any]], list[str]]:
     try:
-        asked = orjson.loads(body)
+        asked = from_json(body)
         pictures, want = list(asked["pictures"]), list(asked["want"])
-    except (orjson.JSONDecodeError, KeyError, TypeError) as error:
+    except (NotJSON, KeyError, TypeError) as error:
         raise Refusal(400, "pictures and want are needed") from error
     if not 1 <= len(pictures) <= _MOST_IMAGES:
         raise Refusal(400, f"1 to {_MOST_IMAGES} pictures at once")

@@ -287,12 +287,12 @@ class Several(InFolder):
 
     def test_one_bad_image_does_not_spoil_the_others(self):
         """A refused group is sent singly; a missing image and one with an error fail alone."""
-        import orjson
+        from dotledger.jsons import from_json
 
         calls = []
 
         def reply(request):
-            entries = orjson.loads(request.body)["all"]
+            entries = from_json(request.body)["all"]
             calls.append(len(entries))
             if len(entries) > 1 and len(calls) == 1:
                 return answer({"why": "one of them"}, 400)

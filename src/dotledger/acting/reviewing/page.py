@@ -12,13 +12,12 @@ from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
 
-import orjson
-
 from dotledger.acting.reviewing.worklist import Work, Worklist
 from dotledger.core.deciding.reviewing import newest
 from dotledger.errors import ArgumentError, DotLedgerError, MissingExtra
 from dotledger.images.facts import read_facts
 from dotledger.images.prepare import decode_upright
+from dotledger.jsons import NotJSON, from_json, to_json
 from dotledger.ledger.answers import raw_answers
 
 if TYPE_CHECKING:
@@ -130,8 +129,8 @@ def _posted(call: Callable[[dict[str, Any]], Response]) -> Callable[[Request], A
             return PlainTextResponse("refused", 403, headers=_HEADERS)
         body = await request.body()
         try:
-            given = orjson.loads(body[:_MOST])
-        except orjson.JSONDecodeError:
+            given = from_json(body[:_MOST])
+        except NotJSON:
             return PlainTextResponse("not JSON", 400, headers=_HEADERS)
         if not isinstance(given, dict):
             return PlainTextResponse("not an object", 400, headers=_HEADERS)
@@ -222,7 +221,7 @@ class _Page:
 def _json(value: Any, status: int = 200) -> Response:
     from starlette.responses import Response
 
-    return Response(orjson.dumps(value), status, media_type="application/json")
+    return Response(to_json(value), status, media_type="application/json")
 
 
 def _plain(work: Work) -> dict[str, Any]:
@@ -247,6 +246,6 @@ def _showable(work: Work) -> tuple[bytes, str]:
 
 def _indented(answer: bytes) -> str:
     try:
-        return orjson.dumps(orjson.loads(answer), option=orjson.OPT_INDENT_2).decode()
+        return to_json(from_json(answer), indent=True).decode()
     except ValueError:
         return answer.decode("utf-8", "replace")

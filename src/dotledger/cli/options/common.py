@@ -276,9 +276,9 @@ def print_json(output: str, values: Mapping[str, Any]) -> None:
 
 def print_document(value: Any) -> None:
     """Print one JSON document to stdout."""
-    import orjson
+    from dotledger.jsons import to_json
 
-    click.echo(escaped_json(orjson.dumps(value, option=orjson.OPT_INDENT_2).decode()))
+    click.echo(escaped_json(to_json(value, indent=True).decode()))
 
 
 def print_table(*parts: Any, aside: bool = False) -> None:

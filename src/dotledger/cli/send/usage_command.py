@@ -87,11 +87,10 @@ def _prices(ledger: Ledger, service: str, month: str) -> list[PriceNow]:
 
 
 def _quotas(ledger: Ledger) -> dict[str, int | None]:
-    import orjson
-
+    from dotledger.jsons import from_json
     from dotledger.ledger.batches import batches
 
     return {
-        batch.service: orjson.loads(batch.description).get("limits", {}).get("per_month")
+        batch.service: from_json(batch.description).get("limits", {}).get("per_month")
         for batch in batches(ledger)
     }

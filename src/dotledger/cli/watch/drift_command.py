@@ -143,14 +143,13 @@ def _answers(ledger: str, batch: int) -> list[Any]:
     """Return the first answers of a batch that are JSON."""
     from itertools import islice
 
-    import orjson
-
     from dotledger.face import raw_answers
+    from dotledger.jsons import from_json
 
     found = []
     for _, _, answer in islice(raw_answers(Path(ledger), batch=batch), _MOST_ANSWERS):
         try:
-            found.append(orjson.loads(answer))
+            found.append(from_json(answer))
         except ValueError:
             continue
     return found

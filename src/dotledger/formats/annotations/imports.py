@@ -13,13 +13,13 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
-import orjson
 from msgspec import structs
 
 from dotledger.core.boxes.frames import Frame
 from dotledger.errors import TableError
 from dotledger.files import read_regular
 from dotledger.formats.annotations.collecting import Gathered, Loaded, folder_of_images
+from dotledger.jsons import from_json
 from dotledger.reading.documents import xml_document
 from dotledger.reading.paths import MISSING, Level, compile_each, compile_path, listed_names
 from dotledger.reading.rule_reader import Reading, RuleReader
@@ -242,9 +242,7 @@ class _Import:
                 f"the file cannot be read ({error.strerror})", place=str(file)
             ) from error
         try:
-            return (
-                orjson.loads(data) if self._how.form == "json" else xml_document(data, self._lists)
-            )
+            return from_json(data) if self._how.form == "json" else xml_document(data, self._lists)
         except Exception as error:  # parsers fail in many ways: depth, encodings, entities
             raise TableError(
                 f"the file breaks off or is not {self._how.form.upper()} ({error})",

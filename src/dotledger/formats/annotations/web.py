@@ -17,8 +17,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
 
-import orjson
-
 from dotledger.core.boxes.forms import Box, enclosing
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables.annotations import Annotations
@@ -27,6 +25,7 @@ from dotledger.errors import TableError
 from dotledger.files import whole_file
 from dotledger.formats.annotations.collecting import Gathered, Loaded, folder_of_images
 from dotledger.formats.files import read_json
+from dotledger.jsons import to_json
 from dotledger.markup import xml_root
 
 __all__ = ["is_web_annotation", "read_items", "read_web_annotations", "write_web_annotations"]
@@ -350,7 +349,7 @@ def write_web_annotations(annotations: Annotations, path: str | os.PathLike[str]
         "items": [_item(annotations, row) for row in range(len(annotations))],
     }
     with whole_file(target) as draft:
-        draft.write_bytes(orjson.dumps(page, option=orjson.OPT_INDENT_2))
+        draft.write_bytes(to_json(page, indent=True))
     return target
 
 

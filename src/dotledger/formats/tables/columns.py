@@ -14,12 +14,12 @@ from types import MappingProxyType
 from typing import Any, TextIO
 
 import numpy as np
-import orjson
 
 from dotledger.core.tables.cells import refuse_rows
 from dotledger.core.tables.coded import Coded
 from dotledger.errors import TableError
 from dotledger.files import check_regular
+from dotledger.jsons import NotJSON, from_json
 
 __all__ = ["Columns", "first_names", "guard", "read_csv", "read_json_lines", "unguard"]
 
@@ -244,7 +244,7 @@ def first_names(path: Path) -> list[str]:
             if path.suffix.lower() == ".csv":
                 reader = csv.reader(file, delimiter=_divider(file))
                 return [unguard(cell.strip()) for cell in next(reader, [])]
-            first = orjson.loads(next((line for line in file if line.strip()), "{}"))
+            first = from_json(next((line for line in file if line.strip()), "{}"))
     except (OSError, ValueError, csv.Error):
         return []
     return list(first) if isinstance(first, dict) else []
@@ -389,8 +389,8 @@ def _field(record: dict[str, Any], name: str, columns: Columns, row: int) -> Any
 
 def _object(line: bytes, place: str) -> dict[str, Any]:
     try:
-        record = orjson.loads(line)
-    except orjson.JSONDecodeError as error:
+        record = from_json(line)
+    except NotJSON as error:
         raise TableError(
             f"not JSON ({error})", place=place, got=line[:60].decode("utf-8", "replace")
         ) from error

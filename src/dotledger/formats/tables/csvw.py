@@ -11,8 +11,6 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-import orjson
-
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.origin import Origin
@@ -20,6 +18,7 @@ from dotledger.errors import ArgumentError, TableError
 from dotledger.files import whole_file
 from dotledger.formats.files import read_json
 from dotledger.formats.tables.columns import first_names
+from dotledger.jsons import to_json
 
 __all__ = ["metadata_file", "write_csv_metadata"]
 
@@ -103,7 +102,7 @@ def write_csv_metadata(
         "tableSchema": {"columns": [_column(name) for name in first_names(target)]},
     }
     with whole_file(beside) as draft:
-        draft.write_bytes(orjson.dumps(plain, option=orjson.OPT_INDENT_2) + b"\n")
+        draft.write_bytes(to_json(plain, indent=True) + b"\n")
     return beside
 
 

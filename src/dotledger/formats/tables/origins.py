@@ -7,11 +7,10 @@ import os
 from dataclasses import replace
 from pathlib import Path
 
-import orjson
-
 from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, TableError
 from dotledger.files import read_regular, whole_file
+from dotledger.jsons import from_json, to_json
 
 __all__ = ["check_origin_place", "origin_file", "read_origin", "write_origin"]
 
@@ -58,7 +57,7 @@ def read_origin(path: Path) -> Origin | None:
     if not beside.exists():
         return None
     try:
-        plain = orjson.loads(read_regular(beside))
+        plain = from_json(read_regular(beside))
         origin = Origin.from_dict(plain["origin"])
         return replace(origin, changed=plain["sha256"] != _digest(path))
     except (ValueError, KeyError, TypeError) as error:
@@ -90,7 +89,7 @@ def write_origin(origin: Origin | None, target: Path) -> None:
         return
     plain = {"origin": origin.to_dict(), "sha256": _digest(target)}
     with whole_file(beside) as draft:
-        draft.write_bytes(orjson.dumps(plain, option=orjson.OPT_INDENT_2) + b"\n")
+        draft.write_bytes(to_json(plain, indent=True) + b"\n")
 
 
 def check_origin_place(target: Path) -> None:
@@ -108,7 +107,7 @@ def check_origin_place(target: Path) -> None:
     """
     beside = origin_file(target)
     try:
-        ours = not beside.exists() or "origin" in orjson.loads(read_regular(beside))
+        ours = not beside.exists() or "origin" in from_json(read_regular(beside))
     except (OSError, ValueError, TypeError):
         ours = False
     if not ours:

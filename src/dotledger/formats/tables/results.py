@@ -5,11 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import orjson
-
 from dotledger.core.measuring.result import Measure
 from dotledger.files import whole_file
 from dotledger.formats.tables.tables import PathLike, with_parquet, write_rows
+from dotledger.jsons import to_json
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -49,7 +48,7 @@ def write_frame(frame: pd.DataFrame, path: PathLike) -> None:
     plain = rounded.astype(object).where(frame.notna(), None)
     with whole_file(Path(path)) as draft:
         if ending == ".jsonl":
-            lines = [orjson.dumps(row) for row in plain.to_dict("records")]
+            lines = [to_json(row) for row in plain.to_dict("records")]
             draft.write_bytes(b"".join(line + b"\n" for line in lines))
             return
         write_rows(draft, [str(name) for name in plain.columns], plain.to_numpy().tolist())

@@ -12,7 +12,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import numpy as np
-import orjson
 from numpy.typing import NDArray
 
 from dotledger.core.boxes.forms import BOX_FORMS
@@ -27,6 +26,7 @@ from dotledger.formats.tables.columns import first_names, guard, read_csv, read_
 from dotledger.formats.tables.origins import check_origin_place, read_origin, write_origin
 from dotledger.formats.tables.quick import quick_columns
 from dotledger.formats.tables.shapes import OUR_SHAPE, Shape, read_shape
+from dotledger.jsons import from_json, to_json
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -293,7 +293,7 @@ def _one_details(value: Any, row: int, where: Callable[[int, str], str]) -> Deta
     if value is None or value == "" or value != value:
         return None
     try:
-        return Details.from_dict(orjson.loads(value) if isinstance(value, str) else value)
+        return Details.from_dict(from_json(value) if isinstance(value, str) else value)
     except ValueError as error:
         raise TableError(
             f"details are JSON as Dot Ledger writes it ({error})",
@@ -441,7 +441,7 @@ def write_table(table: Findings | Annotations, path: PathLike, *, details: bool 
         elif suffix == ".csv":
             _write_csv(table, draft, details)
         else:
-            draft.write_bytes(b"".join(orjson.dumps(r) + b"\n" for r in _records(table)))
+            draft.write_bytes(b"".join(to_json(r) + b"\n" for r in _records(table)))
     if isinstance(table, Findings):
         write_origin(table.origin, target)
     return target
@@ -512,7 +512,7 @@ def _own_columns(details: Sequence[Details | None]) -> dict[str, list[Any]]:
 
 def _details_as_text(table: Findings | Annotations) -> list[str]:
     rows = table.details if table.details is not None else [None] * len(table)
-    return [orjson.dumps(one.to_dict()).decode() if one else "" for one in rows]
+    return [to_json(one.to_dict()).decode() if one else "" for one in rows]
 
 
 def write_rows(path: PathLike, header: Sequence[str], rows: Iterable[Sequence[Any]]) -> None:

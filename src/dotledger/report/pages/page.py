@@ -10,13 +10,12 @@ from dataclasses import dataclass
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 
-import orjson
-
 from dotledger.core.counting.rows import Row
 from dotledger.core.kinds import worst_outcome
 from dotledger.core.measuring.result import Measure
 from dotledger.core.questions.diagnosis import Case
 from dotledger.errors import MissingExtra
+from dotledger.jsons import to_json
 from dotledger.report.pages.charts import kind_charts, latency_chart
 from dotledger.report.pages.columns import PageRun
 from dotledger.report.pages.facts import SentFacts
@@ -201,7 +200,7 @@ def dumped(value: Any) -> str:
     str
         Equal values give equal text.
     """
-    text = orjson.dumps(value, option=orjson.OPT_NON_STR_KEYS).decode()
+    text = to_json(value).decode()
     return text.replace("<", "\\u003c").replace(">", "\\u003e").replace("&", "\\u0026")
 
 

@@ -7,11 +7,11 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-import orjson
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from dotledger.errors import AnswerError, DotLedgerError
+from dotledger.jsons import NotJSON, from_json
 from dotledger.ledger.records import timestamp
 from dotledger.reading.documents import document_reader
 from dotledger.sending.calls.meter import Meter
@@ -313,14 +313,14 @@ def _detail(response: Response) -> str:
     if elsewhere := response.headers.get("location", ""):
         return f"to {elsewhere.partition('?')[0][:_LONGEST_DETAIL]}"
     try:
-        said = orjson.loads(response.body)
+        said = from_json(response.body)
         problem = "problem+json" in response.headers.get("content-type", "")
         return (
             _problem(said) or shown(said, _LONGEST_DETAIL)
             if problem
             else shown(said, _LONGEST_DETAIL)
         )
-    except orjson.JSONDecodeError:
+    except NotJSON:
         kind = response.headers.get("content-type", "").partition(";")[0]
         return f"({kind[:80] or 'no content'})"
 

@@ -6,10 +6,9 @@ from collections.abc import Callable, Mapping
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
-import orjson
-
 from dotledger.connections import secured
 from dotledger.errors import ConnectError
+from dotledger.jsons import to_json
 from dotledger.sending.calls.transport import HttpTransport, Response, Transport
 from dotledger.services.description import Description, Tls
 from dotledger.services.keys import imported
@@ -44,12 +43,10 @@ class CodeTransport:
         """Call the function."""
         headers = {"content-type": "application/json"}
         try:
-            body = orjson.dumps(
-                self._function(request.body, self._settings), option=orjson.OPT_SERIALIZE_NUMPY
-            )
+            body = to_json(self._function(request.body, self._settings))
         except Exception as error:  # somebody else's code fails with whatever it likes
             # 422: it is this image that it could not take; trying again would give the same.
-            said = orjson.dumps(f"{type(error).__name__}: {error}"[:300])
+            said = to_json(f"{type(error).__name__}: {error}"[:300])
             return Response(status=422, headers=headers, body=said)
         return Response(status=200, headers=headers, body=body)
 

@@ -11,9 +11,9 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any, Protocol
 
-import orjson
 from msgspec.structs import replace
 
+from dotledger.jsons import NotJSON, from_json, to_json
 from dotledger.reading.paths import MISSING, Level, compile_path
 from dotledger.sending.calls.calling import Called, Caller
 from dotledger.sending.calls.transport import Response
@@ -355,9 +355,9 @@ def _as_list(bodies: Sequence[bytes], documents: list[Any]) -> bytes:
     """Return parts as one JSON list: byte for byte where they are JSON, else what they say."""
     joined = b"[" + b",".join(body.strip() for body in bodies) + b"]"
     try:
-        return joined if orjson.loads(joined) == documents else orjson.dumps(documents)
-    except orjson.JSONDecodeError:
-        return orjson.dumps(documents)
+        return joined if from_json(joined) == documents else to_json(documents)
+    except NotJSON:
+        return to_json(documents)
 
 
 def _next(document: Any, path: str) -> str:

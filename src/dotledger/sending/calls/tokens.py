@@ -8,9 +8,8 @@ from collections.abc import Callable
 from typing import Any
 from urllib.parse import urlencode
 
-import orjson
-
 from dotledger.errors import ConnectError, KeyRefused
+from dotledger.jsons import NotJSON, from_json
 from dotledger.sending.calls.transport import NoAnswer, Response, Transport
 from dotledger.services.description import Description, Token
 from dotledger.services.messages import Request
@@ -186,8 +185,8 @@ def _token_of(response: Response, secrets: Secrets) -> tuple[Key | None, float, 
 
 def _parsed(body: bytes) -> Any:
     try:
-        return orjson.loads(body)
-    except orjson.JSONDecodeError:
+        return from_json(body)
+    except NotJSON:
         return None
 
 

@@ -7,12 +7,12 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-import orjson
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from dotledger.core.boxes.frames import Frame
 from dotledger.errors import DescriptionError
+from dotledger.jsons import to_json
 from dotledger.reading.rule_reader import NOT_THERE, Read, Reading
 from dotledger.services.answers import Reader
 from dotledger.services.description import parse_description
@@ -290,7 +290,7 @@ def _problem(
         address="https://service.example",
     )
     try:
-        readings = read_samples(text, [orjson.dumps(answer) for answer in answers], sizes)
+        readings = read_samples(text, [to_json(answer) for answer in answers], sizes)
     except DescriptionError as error:
         return str(error)
     # What encloses a box that is turned may go beyond the image where the thing does not.

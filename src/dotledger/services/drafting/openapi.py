@@ -8,10 +8,10 @@ from itertools import count
 from typing import Any
 from urllib.parse import urlencode
 
-import orjson
 from msgspec import Struct
 
 from dotledger.errors import ArgumentError, MissingExtra
+from dotledger.jsons import NotJSON, from_json, to_json
 from dotledger.services.drafting.requests import Asked, Part, asked_by
 from dotledger.services.drafting.saved import Saved
 
@@ -64,8 +64,8 @@ def from_openapi(data: bytes, *, operation: str = "") -> Saved:
 
 def _parsed(data: bytes) -> Mapping[str, Any]:
     try:
-        document = orjson.loads(data)
-    except orjson.JSONDecodeError:
+        document = from_json(data)
+    except NotJSON:
         document = _yaml(data)
     version = str(document.get("openapi", "")) if isinstance(document, dict) else ""
     if not version.startswith("3"):
@@ -253,7 +253,7 @@ class _Api:
                 if found[0] is None:
                     schema = self._of(self._of(media).get("schema"))
                     found = [self._made(schema), self._made(schema)]
-                return [orjson.dumps(one) for one in found if one not in (None, {})]
+                return [to_json(one) for one in found if one not in (None, {})]
         return []
 
     def _example(self, media: Any) -> Any:

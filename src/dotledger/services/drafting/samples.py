@@ -6,10 +6,10 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-import orjson
 from msgspec import Struct, field
 
 from dotledger.errors import ArgumentError
+from dotledger.jsons import NotJSON, from_json
 from dotledger.reading.documents import Written, document_reader, xml_document
 from dotledger.services.drafting.boxes import toml_text
 
@@ -138,8 +138,8 @@ def _inner(value: Any, path: tuple[str, ...]) -> Iterator[str]:
             yield from _inner(one, (*path[:-1], f"{path[-1]}[]") if path else ("[]",))
     elif isinstance(value, str) and value[:1] in "{[" and len(value) > 2 and path:
         try:
-            orjson.loads(value)
-        except orjson.JSONDecodeError:
+            from_json(value)
+        except NotJSON:
             return
         yield ".".join(path)
 

@@ -10,10 +10,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 from urllib.parse import parse_qsl, urlsplit
 
-import orjson
 from msgspec import Struct, field
 
 from dotledger.errors import ArgumentError
+from dotledger.jsons import NotJSON, from_json
 from dotledger.services.drafting.boxes import toml_text
 from dotledger.services.drafting.requests import Asked, Part, asked_by
 
@@ -104,8 +104,8 @@ def _asked_by_curl(
     if not body:
         return asked_by(verb, url, headers)
     try:
-        return asked_by(verb, url, headers, document=orjson.loads(_closed(body)))
-    except orjson.JSONDecodeError:
+        return asked_by(verb, url, headers, document=from_json(_closed(body)))
+    except NotJSON:
         pairs = parse_qsl(body, keep_blank_values=True)
         return asked_by(verb, url, headers, parts=[Part(name=n, text=v) for n, v in pairs])
 
@@ -175,9 +175,9 @@ def from_har(data: bytes) -> Saved:
         If it is no HAR file, or holds no request with an image.
     """
     try:
-        entries = orjson.loads(data)["log"]["entries"]
+        entries = from_json(data)["log"]["entries"]
         exchanges = [_exchange(entry) for entry in entries]
-    except (orjson.JSONDecodeError, KeyError, TypeError, AttributeError) as error:
+    except (NotJSON, KeyError, TypeError, AttributeError) as error:
         raise ArgumentError(
             "not a HAR file: log.entries with requests is missing", place="--har"
         ) from error
@@ -254,8 +254,8 @@ def _body_of(
         return _if_image(asked_by(method, url, headers, parts=parts), parts), b""
     if text and ("json" in kind or text[:1] == "{"):
         try:
-            document = orjson.loads(text)
-        except orjson.JSONDecodeError:
+            document = from_json(text)
+        except NotJSON:
             return asked_by(method, url, headers), b""
         return asked_by(method, url, headers, document=document), b""
     return asked_by(method, url, headers), b""
@@ -298,8 +298,8 @@ def _state(polls: Sequence[_Exchange]) -> list[str]:
 
 def _parsed(answer: bytes) -> Any:
     try:
-        return orjson.loads(answer)
-    except orjson.JSONDecodeError:
+        return from_json(answer)
+    except NotJSON:
         return None
 
 

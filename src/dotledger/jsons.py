@@ -1,0 +1,100 @@
+"""JSON read and written in one way: whatever is wrong with a document is one error.
+
+The decoder is msgspec's. What it raises depends on what is wrong, and on how deep the stack is; a
+document from outside must not make a difference in that.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+
+__all__ = ["NotJSON", "from_json", "to_json"]
+
+
+class NotJSON(ValueError):
+    """A document is not JSON (RFC 8259); the message tells why."""
+
+
+def from_json(data: bytes | bytearray | memoryview | str) -> Any:
+    """Return what a JSON document holds.
+
+    Parameters
+    ----------
+    data : bytes-like or str
+        One whole document in UTF-8, without a byte order mark.
+
+    Returns
+    -------
+    object
+        Whole numbers are int, however long; others float. Of a key that occurs twice, the last.
+
+    Raises
+    ------
+    NotJSON
+        If it is empty, ends too soon, is malformed, has bytes that are not UTF-8, is nested deeper
+        than the stack allows (at most about a thousand), or has a number beyond what a float holds.
+
+    Examples
+    --------
+    >>> from_json(b'{"score": 0.5}')
+    {'score': 0.5}
+    """
+    try:
+        return _decode(data)
+    except (msgspec.DecodeError, UnicodeError, RecursionError) as error:
+        raise NotJSON(_why(data, error)) from None
+
+
+def to_json(value: Any, *, indent: bool = False, ordered: bool = False) -> bytes:
+    r"""Return a value as a JSON document in UTF-8.
+
+    Parameters
+    ----------
+    value : object
+        Of dict, list, tuple, str, int, float, bool, None; also dataclasses, structs and times.
+        NaN and infinity become null, NumPy's arrays and numbers plain ones, bytes base64.
+    indent : bool, default False
+        One value a line, by two spaces.
+    ordered : bool, default False
+        Keys in order, so that equal values give equal bytes.
+
+    Raises
+    ------
+    TypeError
+        If anything in it has another type.
+    UnicodeEncodeError
+        If a text holds half of a surrogate pair.
+
+    Examples
+    --------
+    >>> to_json({"b": 1, "a": [float("nan")]}, ordered=True)
+    b'{"a":[null],"b":1}'
+    """
+    found = (_ordered if ordered else _encode)(value)
+    return msgspec.json.format(found, indent=2) if indent else found
+
+
+def _plain(value: Any) -> Any:
+    # NumPy's texts are of a type of their own, which is a str all the same.
+    if isinstance(value, str):
+        return str(value)
+    if hasattr(value, "tolist"):
+        return value.tolist()
+    raise TypeError(f"JSON has no place for {type(value).__name__}")
+
+
+_decode = msgspec.json.Decoder().decode
+_encode = msgspec.json.Encoder(enc_hook=_plain).encode
+_ordered = msgspec.json.Encoder(enc_hook=_plain, order="deterministic").encode
+
+
+def _why(data: bytes | bytearray | memoryview | str, error: Exception) -> str:
+    if isinstance(error, RecursionError):
+        return "nested too deeply"
+    if isinstance(error, UnicodeError):
+        return "its text is not UTF-8"
+    if not bytes(data[:1000].encode("utf-8", "replace") if isinstance(data, str) else data).strip():
+        return "it is empty"
+    return str(error).removeprefix("JSON is malformed: ")
