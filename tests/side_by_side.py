@@ -1,7 +1,7 @@
 """Runs the tests in as many processes as there are processors, a class at a time.
 
 ``python -m unittest`` comes here by `tests.load_tests`; single modules, classes and tests run as ever. A
-class that says `alone` runs after all others and beside none: what it says is of processes and their time.
+class that says `alone` runs before all others and beside none: what it says is of processes and their time.
 With ``DOTLEDGER_TESTS_AT_ONCE=1`` all run in this process, one after another.
 """
 
@@ -42,8 +42,8 @@ class SideBySide(unittest.TestSuite):
 
     def run(self, result, debug=False):
         """Run all; results are those of the processes."""
-        self._run(result, self.together, at_once())
         self._run(result, self.alone, 1)
+        self._run(result, self.together, at_once())
         return result
 
     @staticmethod

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,6 +18,7 @@ from dotledger.cli.options.common import (
     say_problems,
 )
 from dotledger.cli.options.comparing import annotation_options, vocabulary_of
+from dotledger.core.spelling import counted
 from dotledger.files import check_output, check_output_folder
 
 if TYPE_CHECKING:
@@ -39,7 +41,8 @@ _MOST_REFUSED = 20
 @click.option(
     "--out",
     metavar="PATH",
-    help="Write them to a .csv, .jsonl, .parquet or .jsonld file, or a folder of image copies.",
+    help="Write them to a .csv, .jsonl, .parquet, .jsonld or .json (Croissant) file, or a folder "
+    "of image copies.",
 )
 @replace_option
 @json_option
@@ -56,15 +59,17 @@ def command(
 ) -> None:
     """Read ground truth, say what was read, and write it in another form if wanted.
 
-    PATH is a table, a file of Web Annotations, images that carry IPTC Image Regions, or with
-    --description any JSON or XML file or a folder of them.
+    PATH is a table, Web Annotations, a IIIF manifest, a Croissant description, ALTO or PAGE,
+    images that carry IPTC Image Regions, or with --description any JSON or XML file or a folder
+    of them.
     """
     from dotledger.formats.annotations.collecting import Loaded, report_of
     from dotledger.formats.annotations.front import load_annotations, read_review, write_annotations
 
     if out is not None:
         check = check_output if Path(out).suffix else check_output_folder
-        check(out, place="--out", inputs=(source, columns, images), replace=replace)
+        for file in _outputs(Path(out)):
+            check(file, place="--out", inputs=(source, columns, images), replace=replace)
     if reviewed and description is not None:
         raise click.UsageError("--reviewed reads a table, --description another kind of file")
     if reviewed:
@@ -72,8 +77,8 @@ def command(
         loaded = Loaded(
             annotations=review.annotations, report=report_of(review.annotations, source)
         )
-        counted = ", ".join(f"{word} {count}" for word, count in sorted(review.counts.items()))
-        say(f"Rows: {counted}.")
+        words = ", ".join(f"{word} {count}" for word, count in sorted(review.counts.items()))
+        say(f"Rows: {words}.")
         if review.left_out:
             say(f"Images with rows nobody has looked at, left out: {len(review.left_out)}.")
     else:
@@ -90,9 +95,25 @@ def command(
         _show(loaded.report)
     if out is not None:
         written = write_annotations(loaded.annotations, out, images=images)
-        files = written.files
-        say(f"Written: {files[0] if len(files) == 1 else f'{len(files)} images in {out}'}")
+        _say_written(written.files, Path(out))
         say_problems("no copy", written.left_out)
+
+
+def _outputs(out: Path) -> list[Path]:
+    """Return every file that is written, or the folder."""
+    from dotledger.formats.croissant.writing import croissant_files
+
+    beside = croissant_files(out).values() if out.suffix.lower() == ".json" else ()
+    return [out, *beside]
+
+
+def _say_written(files: Sequence[Path], out: Path) -> None:
+    if not out.suffix:
+        say(f"Written: {counted(len(files), 'image')} in {out}")
+        return
+    say(f"Written: {', '.join(map(str, files))}")
+    if out.suffix.lower() == ".json":
+        say("Before you publish it, add what only you know: license, creator, url, datePublished.")
 
 
 def _show(report: LoadReport) -> None:

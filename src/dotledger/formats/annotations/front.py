@@ -21,9 +21,12 @@ from dotledger.formats.annotations.web import (
     read_web_annotations,
     write_web_annotations,
 )
+from dotledger.formats.croissant.document import is_croissant
+from dotledger.formats.croissant.reading import read_croissant
+from dotledger.formats.croissant.writing import write_croissant
 from dotledger.formats.files import read_json
 from dotledger.formats.tables.columns import read_csv, read_json_lines
-from dotledger.formats.tables.shapes import Shape
+from dotledger.formats.tables.shapes import Shape, read_shape
 from dotledger.formats.tables.tables import (
     SUFFIXES,
     PathLike,
@@ -98,9 +101,9 @@ def load_annotations(
     ----------
     path : path-like
         A table (``.csv``, ``.jsonl``, ``.parquet``); Web Annotations (``.jsonld``, or ``.json``
-        that declares itself so); a IIIF manifest (``.json``); ALTO or PAGE (``.xml``, or a folder
-        of them); images that carry IPTC Image Regions, or a folder of them; with `description`
-        any JSON or XML file, or a folder of them.
+        that declares itself so); a IIIF manifest or a Croissant description (``.json``); ALTO or
+        PAGE (``.xml``, or a folder of them); images that carry IPTC Image Regions, or a folder of
+        them; with `description` any JSON or XML file, or a folder of them.
     columns : Shape, path-like or str, optional
         How a table names its columns and writes boxes; see `read_shape`.
     description : path-like, optional
@@ -200,10 +203,7 @@ def _read(
             report=report_of(table, str(place), on_disk=folder_of_images(folder)),
         )
     if suffix in _WEB:
-        if suffix == ".json" and is_manifest(manifest := read_json(place)):
-            return read_manifest(manifest, place)
-        _require_web(place)
-        return read_web_annotations(place, images=facts, image_folder=folder)
+        return _of_json(place, columns, facts, folder)
     if (suffix == ".xml" or (place.is_dir() and folder != place)) and are_pages(place):
         return read_pages(place, images=facts, image_folder=folder)
     if place.is_dir() or suffix in _IMAGES:
@@ -217,11 +217,28 @@ def _read(
     )
 
 
-def _require_web(place: Path) -> None:
+def _of_json(
+    place: Path, columns: Shape | PathLike | None, facts: Facts, folder: Path | None
+) -> Loaded:
+    """Read JSON that declares what it is."""
+    data = read_json(place)
+    if is_manifest(data):
+        return read_manifest(data, place)
+    if is_croissant(data):
+        names = {} if columns is None else _names_of(columns)
+        return read_croissant(data, place, names=names, images=facts, image_folder=folder)
+    _require_web(place, data)
+    return read_web_annotations(place, images=facts, image_folder=folder)
+
+
+def _names_of(columns: Shape | PathLike) -> Mapping[str, str]:
+    """Return their names by ours."""
+    return (columns if isinstance(columns, Shape) else read_shape(columns)).columns
+
+
+def _require_web(place: Path, data: Any) -> None:
     """Refuse JSON that needs an import description to be understood."""
-    if place.suffix.lower() == ".jsonld":
-        return
-    if not is_web_annotation(read_json(place)):
+    if place.suffix.lower() != ".jsonld" and not is_web_annotation(data):
         raise TableError(
             "the file does not declare itself as Web Annotation",
             place=str(place),
@@ -400,8 +417,9 @@ def write_annotations(
     annotations : Annotations
         What to write.
     path : path-like
-        ``.csv``, ``.jsonl``, ``.parquet``; ``.jsonld`` for Web Annotations; or a folder for copies
-        of the images that carry IPTC Image Regions.
+        ``.csv``, ``.jsonl``, ``.parquet``; ``.jsonld`` for Web Annotations; ``.json`` for a
+        Croissant description with its tables beside it; or a folder for copies of the images that
+        carry IPTC Image Regions.
     images : path-like, optional
         The folder of the images, for copies that carry regions.
 
@@ -427,6 +445,8 @@ def write_annotations(
     ['copy.jsonl']
     """
     target = Path(path)
+    if target.suffix.lower() == ".json":
+        return Written(files=write_croissant(annotations, target))
     if target.suffix.lower() == ".jsonld":
         return Written(files=(write_web_annotations(annotations, target),))
     if target.suffix:
