@@ -47,7 +47,7 @@ class Upgrading(Kept):
             self.assertEqual(self.rows(self.path, query), before)
             self.assertEqual(self.rows(copy, query), before)
             self.assertEqual(upgrade(str(self.path)), (now, now, None))
-            known = "SELECT type, name, tbl_name FROM sqlite_master WHERE type = 'index' OR type = 'table'"
+            known = "SELECT type, name, tbl_name, sql LIKE '%WITHOUT ROWID%' FROM sqlite_master WHERE type = 'index' OR type = 'table'"
             fresh = self.path.with_name(f"fresh-{version}")
             Ledger(fresh).close()
             ours, new = (set(self.rows(one, known)) for one in (self.path, fresh))

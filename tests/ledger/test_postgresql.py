@@ -9,10 +9,14 @@ import unittest
 from importlib.util import find_spec
 from unittest import mock
 
+from sqlalchemy import inspect
+
 from dotledger import Ledger, findings_of, send
 from dotledger.errors import LedgerError
+from dotledger.ledger import schema
 from dotledger.ledger.answers import raw_answers
 from dotledger.ledger.batches import find_batch
+from dotledger.ledger.migrations import upgrade
 from dotledger.ledger.usage import call_figures
 from dotledger.rereading import reread
 from dotledger.testing import FakeTransport, answer
@@ -60,6 +64,28 @@ class PostgreSQL(unittest.TestCase):
                     (again.outcomes, raw, anew.same, figures.calls, round(figures.money, 9), rows)
                 )
         self.assertEqual(said[0], said[1])
+
+    def test_an_earlier_version(self):
+        """A ledger as version 6 had it on a server is upgraded in place; what was paid is known."""
+        images = {f"up-{n}": picture(n, (52, 31)) for n in range(4)}
+        self.send(dict(list(images.items())[:3]), [ANSWER])
+        with Ledger(self.server.address) as ledger, ledger.writing() as connection:
+            for statement in (
+                "ALTER TABLE answer_keys DROP CONSTRAINT answer_keys_pkey",
+                "ALTER TABLE answer_keys ADD CONSTRAINT one_answer UNIQUE (fingerprint, call_name, sha)",
+                "DROP INDEX calls_by_batch",
+                "CREATE INDEX calls_by_batch ON calls (batch, started, status, images, price)",
+                "UPDATE about SET value = '6' WHERE name = 'version'",
+            ):
+                connection.exec_driver_sql(statement)
+        with self.assertRaisesRegex(LedgerError, "dotledger upgrade --ledger"):
+            Ledger(self.server.address)
+        self.assertEqual(upgrade(self.server.address), (6, schema.VERSION, None))
+        _, transport = self.send(images, [ANSWER])
+        self.assertEqual(len(transport.requests), 1)
+        with Ledger(self.server.address) as ledger, ledger.reading() as connection:
+            keys = inspect(connection).get_pk_constraint("answer_keys")["constrained_columns"]
+        self.assertEqual(keys, ["fingerprint", "call_name", "sha"])
 
     def test_several_senders(self):
         """Three sendings at once with images in common: nothing lost, each answer once."""

@@ -12,13 +12,13 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Column, Connection, Integer, Text, column, select, table, update
+from sqlalchemy import Column, Connection, Integer, Text, column, insert, select, table, update
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.sqlite import mark_file
 from dotledger.ledger.store import Ledger
-from dotledger.ledger.views import make_views
+from dotledger.ledger.views import VIEWS, make_views
 
 __all__ = ["upgrade"]
 
@@ -134,6 +134,28 @@ def _to_6(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as
         next(i for i in one.indexes if i.name == f"{name}_by_image").create(connection)
 
 
+def _to_7(operations: Any, connection: Connection) -> None:
+    """Keep rows that are found by their key under it; count calls without reading answers."""
+    connection.exec_driver_sql("DROP INDEX IF EXISTS calls_by_batch")
+    next(i for i in schema.calls.indexes if i.name == "calls_by_batch").create(connection)
+    if connection.dialect.name != "sqlite":
+        operations.drop_constraint("one_answer", "answer_keys")
+        operations.create_primary_key(
+            "answer_keys_pkey", "answer_keys", ["fingerprint", "call_name", "sha"]
+        )
+        return
+    for name in VIEWS:  # they would follow the old tables to their other names
+        connection.exec_driver_sql(f"DROP VIEW IF EXISTS {name}")
+    for one in (schema.images, schema.outcomes, schema.answers):
+        operations.rename_table(one.name, f"{one.name}_before")
+        one.create(connection)
+        names = [column.name for column in one.columns]
+        old = table(f"{one.name}_before", *map(column, names))
+        connection.execute(insert(one).from_select(names, select(old)))
+        operations.drop_table(old.name)
+    make_views(connection)
+
+
 _RENAMED = {
     "images": "image_files",
     "outcomes": "outcome_rows",
@@ -147,5 +169,6 @@ _STEPS: Mapping[int, Callable[[Any, Connection], None]] = {
     3: _to_4,
     4: _to_5,
     5: _to_6,
+    6: _to_7,
 }
 """By version, the step to the next one."""
