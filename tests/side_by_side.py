@@ -86,7 +86,8 @@ def _class_of(test):
 def _worker():
     words = [sys.executable, *(f"-W{w}" for w in sys.warnoptions), "-m", "tests.side_by_side"]
     pipes = {"stdin": subprocess.PIPE, "stdout": subprocess.PIPE}
-    return subprocess.Popen(words, text=True, cwd=ROOT, **pipes)
+    # What Python knows of the environment: readline, once loaded, sets COLUMNS behind its back.
+    return subprocess.Popen(words, text=True, cwd=ROOT, env=dict(os.environ), **pipes)
 
 
 class _Told:

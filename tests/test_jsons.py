@@ -35,6 +35,16 @@ class Reading(unittest.TestCase):
         with self.assertRaises(NotJSON):
             from_json('"\ud800"')
 
+    def test_depth(self):
+        """500 lists and objects in each other and no more, whichever Python: brackets in texts are none."""
+        for inner in (b"1", b'"[[[{{"', b'"\\"[[["', b"[" + b"[[]]," * 2000 + b"[]]"):
+            deep = b'{"a":[' * 250 + inner + b"]}" * 250
+            whole = b"[" * (500 - 3) + inner + b"]" * (500 - 3)
+            self.assertEqual(from_json(whole), json.loads(whole))
+            with self.assertRaisesRegex(NotJSON, "deep"):
+                from_json(b"[" + deep + b"]")
+        self.assertEqual(from_json(b'["' + b"[" * 9000 + b'"]'), ["[" * 9000])
+
     def test_deep_on_a_deep_stack(self):
         """A document that is read at the top of a thread is refused in order where the stack is nearly used up."""
         document = b"[" * 60 + b"]" * 60

@@ -6,9 +6,11 @@ document from outside must not make a difference in that.
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import msgspec
+import numpy as np
 
 __all__ = ["NotJSON", "from_json", "to_json"]
 
@@ -34,13 +36,15 @@ def from_json(data: bytes | bytearray | memoryview | str) -> Any:
     ------
     NotJSON
         If it is empty, ends too soon, is malformed, has bytes that are not UTF-8, is nested deeper
-        than the stack allows (at most about a thousand), or has a number beyond what a float holds.
+        than 500 lists and objects, or has a number beyond what a float holds.
 
     Examples
     --------
     >>> from_json(b'{"score": 0.5}')
     {'score': 0.5}
     """
+    if _is_deep(data):
+        raise NotJSON(_TOO_DEEP)
     try:
         return _decode(data)
     except (msgspec.DecodeError, UnicodeError, RecursionError) as error:
@@ -90,9 +94,31 @@ _encode = msgspec.json.Encoder(enc_hook=_plain).encode
 _ordered = msgspec.json.Encoder(enc_hook=_plain, order="deterministic").encode
 
 
+_TOO_DEEP = "nested too deeply"
+_DEEPEST = 500
+"""How deep the decoder itself goes depends on Python's version and on the stack; what reads the
+result must not be surprised by either."""
+_ESCAPED = re.compile(rb"\\.", re.DOTALL)
+_STEPS = np.zeros(256, dtype=np.int32)
+_STEPS[list(b"[{")], _STEPS[list(b"]}")] = 1, -1
+
+
+def _is_deep(data: bytes | bytearray | memoryview | str) -> bool:
+    """Tell whether a document is nested too deeply; one with few brackets is not looked at."""
+    if not isinstance(data, bytes):
+        data = data.encode("utf-8", "replace") if isinstance(data, str) else bytes(data)
+    if data.count(b"[") + data.count(b"{") <= _DEEPEST:
+        return False
+    # Brackets in texts are none. A text goes from quote to quote, escaped ones taken out.
+    letters = np.frombuffer(_ESCAPED.sub(b"", data) if b"\\" in data else data, dtype=np.uint8)
+    in_text = np.cumsum(letters == ord('"'), dtype=np.int32) & 1
+    depth = np.cumsum(_STEPS[letters] * (1 - in_text), dtype=np.int32)
+    return bool(depth.max(initial=0) > _DEEPEST)
+
+
 def _why(data: bytes | bytearray | memoryview | str, error: Exception) -> str:
     if isinstance(error, RecursionError):
-        return "nested too deeply"
+        return _TOO_DEEP
     if isinstance(error, UnicodeError):
         return "its text is not UTF-8"
     if not bytes(data[:1000].encode("utf-8", "replace") if isinstance(data, str) else data).strip():

@@ -50,7 +50,7 @@ class PostgreSQL(unittest.TestCase):
             for where in (self.server.address, f"{folder}/l"):
                 wrong = lambda r: answer({}, 400) if number_of(r) == 3 else answer(ANSWER)  # noqa: E731
                 self.send(pictures(9), wrong, where, at_most=5)
-                rest, transport = self.send(pictures(9), [ANSWER], where)
+                rest, transport = self.send(pictures(9), wrong, where)
                 self.assertEqual((rest.resumed, len(transport.requests)), (True, 4))
                 again, _ = self.send(pictures(9), [ANSWER], where, again="failed")
                 with Ledger(where) as ledger:

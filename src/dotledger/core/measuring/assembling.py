@@ -7,7 +7,7 @@ everything here is asked of columns of what was found and what is right, never o
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, replace
 from itertools import product
 from typing import TypeVar
@@ -151,7 +151,7 @@ def assembled(basis: Basis, work: list[KindWork], totals: Totals, result: type[R
     Measure
         Of type `result`.
     """
-    images = sorted(set().union(*(one.about.images for one in work)))
+    images = sorted(_together([one.about.images for one in work]))
     return result(
         overlap=basis.overlaps[0],
         threshold=basis.cuts[0].plain(),
@@ -164,6 +164,13 @@ def assembled(basis: Basis, work: list[KindWork], totals: Totals, result: type[R
         notes=totals.notes,
         basis=replace(basis, judged={one.about.kind: one.judged[0] for one in work}),
     )
+
+
+def _together(images: list[tuple[str, ...]]) -> Iterable[str]:
+    """Return the images of all kinds, each once; mostly all kinds have the same ones."""
+    if images and all(one == images[0] for one in images):
+        return images[0]
+    return set().union(*images)
 
 
 def _rows(about: About, counts: Tally, spread: Spread | None) -> dict[str, Row]:

@@ -158,12 +158,14 @@ def _measured(
         if basis.pairing == "total-overlap" and scope.boxed:
             anew = partial(reassigned, scope)
         work.append(worked_out(basis, about_of(basis, scope), judged, anew=anew))
+    answered = set(findings.image.used())
+    common = sum(map(answered.__contains__, covered))
     return assembled(
         basis,
         work,
         Totals(
-            unanswered=len(set(covered) - set(findings.image.used())),
-            uncovered=len(set(findings.image.used()) - set(covered)),
+            unanswered=len(covered) - common,
+            uncovered=len(answered) - common,
             unjudged_kinds=unjudged_kinds(findings, annotations, covered, basis.cuts[0])
             if every
             else {},

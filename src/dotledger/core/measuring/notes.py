@@ -143,12 +143,10 @@ def _same_mix(keys: Sequence[NDArray[Any]]) -> NDArray[np.intp]:
         numbers = np.ascontiguousarray(key, dtype=np.float64) + 0.0
         mixed = (mixed ^ numbers.view(np.uint64)) * _ODD
         mixed ^= mixed >> np.uint64(29)
-    order = np.argsort(mixed)
-    equal = mixed[order][1:] == mixed[order][:-1]
-    again = np.zeros(len(order), dtype=bool)
-    again[1:] |= equal
-    again[:-1] |= equal
-    return order[again]
+    # Values alone are sorted several times as fast as places; mostly no two are equal.
+    ordered = np.sort(mixed)
+    twice = ordered[1:][ordered[1:] == ordered[:-1]]
+    return np.flatnonzero(np.isin(mixed, np.unique(twice))) if len(twice) else twice.astype(np.intp)
 
 
 def _outside_vocabulary(annotations: Annotations, scope: Scope) -> dict[str, int]:

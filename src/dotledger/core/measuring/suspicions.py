@@ -71,9 +71,9 @@ def _named(name: str) -> str:
 
 
 def _in_a_corner(found: Findings, sizes: Mapping[str, tuple[float, float]]) -> bool:
-    size = np.array([sizes.get(name, (np.nan, np.nan)) for name in found.image.names], dtype=float)
-    if not len(size):
+    if not sizes or not found.image.names:
         return False
+    size = np.array([sizes.get(name, (np.nan, np.nan)) for name in found.image.names], dtype=float)
     ends = found.box[:, 2:] / size[found.image.codes]
     known = ~np.isnan(ends).any(axis=1)
     return int(known.sum()) >= _ENOUGH and bool((ends[known] <= _CORNER).all())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import compress
 
 import numpy as np
 from numpy.typing import NDArray
@@ -121,7 +122,9 @@ def scope_of(
     covered = annotations.covered(kind)
     of_kind = findings.kind.onto([kind]) == 0
     answered = set(findings.image.take(of_kind).used())
-    images = [name for name in covered if count_unanswered or name in answered]
+    has_answer = list(map(answered.__contains__, covered))
+    images = covered if count_unanswered else list(compress(covered, has_answer))
+    there = np.array(has_answer if count_unanswered else [True] * len(images), dtype=bool)
     image, label = findings.image.onto(images), findings.label.onto(labels)
     inside = of_kind & (image >= 0) & ~findings.blank
     known = inside & (label >= 0)
@@ -139,8 +142,8 @@ def scope_of(
         kind=kind,
         labels=labels,
         images=tuple(images),
-        answered=np.array([name in answered for name in images], dtype=bool),
-        unanswered=len(covered) - len(answered.intersection(covered)),
+        answered=there,
+        unanswered=len(covered) - int(there.sum()),
         findings=found,
         annotations=annotated,
         # A service that simply asserts is as sure as can be: it passes every threshold.

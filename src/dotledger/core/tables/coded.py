@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from itertools import compress, repeat
 from typing import Any
 
 import numpy as np
@@ -53,11 +54,15 @@ class Coded:
 
     def onto(self, names: Sequence[str]) -> NDArray[np.intp]:
         """Return each row's index in `names`, or -1 where it is not among them."""
-        index = {name: code for code, name in enumerate(names)}
-        table = np.array([index.get(name, -1) for name in self.names], dtype=np.intp)
+        # Tables of a million names are looked up by loops in C, and not at all where they are one.
+        if len(names) == len(self.names) and tuple(names) == self.names:
+            return self.codes.copy()
+        index = dict(zip(names, range(len(names)), strict=True))
+        found = map(index.get, self.names, repeat(-1))
+        table = np.fromiter(found, dtype=np.intp, count=len(self.names))
         return table[self.codes] if len(table) else self.codes
 
     def used(self) -> list[str]:
         """Return the names that some row uses, in table order."""
         present = np.bincount(self.codes, minlength=len(self.names)) > 0
-        return [name for name, there in zip(self.names, present, strict=True) if there]
+        return list(self.names if present.all() else compress(self.names, present.tolist()))
