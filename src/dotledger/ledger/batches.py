@@ -208,6 +208,9 @@ def _with_reading(ledger: Ledger, batch: Batch, reading: int | None) -> Batch:
     return replace(batch, reading=reading)
 
 
+_COUNTED_AT_ONCE = 50_000
+
+
 def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
     """Return how many images have each outcome, by kind and outcome; all of `OUTCOMES`.
 
@@ -224,15 +227,18 @@ def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
         0 where there is none.
     """
     table = schema.outcomes
-    query = (
-        select(table.c.kind, table.c.outcome, func.count())
-        .where(table.c.batch == batch.id)
-        .group_by(table.c.kind, table.c.outcome)
-    )
     counts = {kind: dict.fromkeys(OUTCOMES, 0) for kind in batch.kinds}
     with ledger.reading() as connection:
-        for kind, outcome, count in connection.execute(query):
-            counts[kind][outcome] = count
+        # Grouping sorts, and what does not fit the processor's cache is sorted in twice the time.
+        for start in range(0, batch.images, _COUNTED_AT_ONCE):
+            block = table.c.position.between(start, start + _COUNTED_AT_ONCE - 1)
+            query = (
+                select(table.c.kind, table.c.outcome, func.count())
+                .where(table.c.batch == batch.id, block)
+                .group_by(table.c.kind, table.c.outcome)
+            )
+            for kind, outcome, count in connection.execute(query):
+                counts[kind][outcome] += count
     for row in counts.values():
         row["pending"] = batch.images - sum(row.values())
     return counts

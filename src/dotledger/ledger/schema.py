@@ -144,7 +144,7 @@ calls = Table(
     # What is counted by month stands in the index, so that answers are not read for it.
     Index(
         "calls_by_batch",
-        *("batch", "started", "status", "images", "price", "attempts", "requests"),
+        *("batch", "started", "call", "status", "images", "price", "attempts", "requests"),
     ),
 )
 """One call; the answer is the service's bytes, compressed with zlib.

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -169,35 +169,55 @@ def usage(ledger: Ledger) -> list[Month]:
     """
     calls, batches = schema.calls, schema.batches
     month = func.substr(calls.c.started, 1, 7)
+    first, last = func.min(month), func.max(month)
+    # By batch the calls are in the order of an index. Few batches go from one month to another;
+    # only of those calls are sorted by month.
+    whole = select(calls.c.batch, first, last, *_sums(calls)).group_by(calls.c.batch)
+    found: dict[tuple[str, str], Month] = {}
+    with ledger.reading() as connection:
+        of = {
+            row.id: (row.service, row.currency)
+            for row in connection.execute(
+                select(batches.c.id, batches.c.service, batches.c.currency)
+            )
+        }
+        for batch, begun, ended, *sums in connection.execute(whole).all():
+            rows: Iterable[Any] = [(begun, *sums)]
+            if begun != ended:
+                by_month = select(month, *_sums(calls)).where(calls.c.batch == batch)
+                rows = connection.execute(by_month.group_by(month))
+            for name, *counts in rows:
+                _add(found, *of[batch], name, counts)
+    return [found[key] for key in sorted(found)]
+
+
+def _sums(calls: Any) -> list[Any]:
+    """Return what is summed over calls: requests, those that went well, their images, money."""
     paid = case((calls.c.status.between(200, 299), 1), else_=0)
     made = func.coalesce(calls.c.requests, calls.c.attempts)
-    query = (
-        select(
-            batches.c.service,
-            month.label("month"),
-            func.max(batches.c.currency).label("currency"),
-            func.sum(paid).label("well"),
-            func.sum(made).label("all"),
-            func.sum(paid * calls.c.images).label("images"),
-            func.sum(calls.c.price).label("money"),
-        )
-        .join(batches, batches.c.id == calls.c.batch)
-        .group_by(batches.c.service, month)
-        .order_by(batches.c.service, month)
+    return [
+        func.sum(made),
+        func.sum(paid),
+        func.sum(paid * calls.c.images),
+        func.sum(calls.c.price),
+    ]
+
+
+def _add(
+    found: dict[tuple[str, str], Month], service: str, currency: str, month: str, sums: list[Any]
+) -> None:
+    """Add a batch's calls of one month to those of its service."""
+    every, well, images, money = sums
+    before = found.get((service, month))
+    found[service, month] = Month(
+        service=service,
+        month=month,
+        currency=max(currency, before.currency if before else ""),
+        calls=int(every) + (before.calls if before else 0),
+        failed=int(every - well) + (before.failed if before else 0),
+        images=int(images) + (before.images if before else 0),
+        money=float(money) + (before.money if before else 0.0),
     )
-    with ledger.reading() as connection:
-        return [
-            Month(
-                service=row.service,
-                month=row.month,
-                currency=row.currency,
-                calls=int(row.all),
-                failed=int(row.all - row.well),
-                images=int(row.images),
-                money=float(row.money),
-            )
-            for row in connection.execute(query)
-        ]
 
 
 def requests_in_month(ledger: Ledger, service: str, month: str) -> dict[str, int]:
