@@ -12,12 +12,13 @@ from collections import Counter
 from pathlib import Path
 from unittest import mock
 
+import numpy as np
 import pillow_heif
 from PIL import Image, ImageOps
 
 from dotledger import gather
 from dotledger.errors import GatherError, ImageError
-from dotledger.images.facts import read_facts
+from dotledger.images.facts import _plain_jpeg, read_facts
 from dotledger.images.prepare import Demands, prepare
 from tests.campaigns import damaged_images
 from tests.sending.helpers import Handler, picture, served
@@ -462,3 +463,46 @@ class Addresses(unittest.TestCase):
             self.assertRaisesRegex(OSError, "larger than 4,000 bytes"),
         ):
             gather(f"{here}/large").items[0].read()
+
+
+class Headers(unittest.TestCase):
+    def jpegs(self):
+        """JPEGs of many makes: grey, progressive, other sampling, a comment, a profile, Exif, four inks."""
+        image = Image.fromarray(
+            np.random.default_rng(4).integers(0, 255, (18, 22, 3), dtype=np.uint8)
+        )
+        exif = Image.Exif()
+        exif[0x0112] = 6
+        for mode, options in (
+            ("RGB", {}), ("L", {}), ("RGB", {"progressive": True}), ("RGB", {"subsampling": 0, "quality": 98}), ("CMYK", {}),
+            ("RGB", {"comment": b"c" * 300}), ("RGB", {"icc_profile": b"p" * 200}), ("RGB", {"exif": exif}), ("RGB", {"optimize": True, "restart_marker_rows": 1}),
+        ):  # fmt: skip
+            held = io.BytesIO()
+            image.convert(mode).save(held, "JPEG", **options)
+            yield held.getvalue()
+
+    def said(self, data):
+        try:
+            return read_facts(data)
+        except ImageError as error:
+            return str(error)
+
+    def test_as_the_decoder_says(self):
+        """A header that is read without the decoder says what the decoder says; so does a damaged one."""
+        read, differ = 0, []
+        self.enterContext(warnings.catch_warnings(action="ignore"))
+        for number, data in enumerate(self.jpegs()):
+            header = data.index(b"\xff\xda")
+            rng = random.Random(number)
+            variants = [data, *(data[:cut] for cut in range(0, header + 20, 7))]
+            for place in range(2, header + 2):
+                for value in {data[place] ^ 1, rng.randrange(256)}:
+                    variants.append(data[:place] + bytes([value]) + data[place + 1 :])
+            for one in variants:
+                read += _plain_jpeg(one) is not None
+                with mock.patch("dotledger.images.facts._plain_jpeg", return_value=None):
+                    wanted = self.said(one)
+                if self.said(one) != wanted:
+                    differ.append((number, wanted, self.said(one)))
+        self.assertEqual(differ[:3], [])
+        self.assertGreater(read, 400, "most are read so")

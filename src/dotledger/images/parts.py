@@ -9,7 +9,15 @@ from typing import NamedTuple
 
 from dotledger.errors import ImageError
 
-__all__ = ["PNG", "Chunk", "Segment", "jpeg_segments", "png_chunk", "png_chunks"]
+__all__ = [
+    "PNG",
+    "Chunk",
+    "Segment",
+    "jpeg_places",
+    "jpeg_segments",
+    "png_chunk",
+    "png_chunks",
+]
 
 PNG = b"\x89PNG\r\n\x1a\n"
 """How a PNG file begins."""
@@ -52,12 +60,34 @@ def jpeg_segments(data: bytes) -> Iterator[Segment]:
     ImageError
         If one is longer than the file.
     """
+    for place, end, marker in jpeg_places(data):
+        yield Segment(place, end, marker, data[place + 4 : end])
+
+
+def jpeg_places(data: bytes) -> Iterator[tuple[int, int, int]]:
+    """Yield where the segments before the pixels begin and end, and their markers.
+
+    Parameters
+    ----------
+    data : bytes
+        Of a JPEG file.
+
+    Yields
+    ------
+    tuple of int
+        Without what they hold: that may be most of the file.
+
+    Raises
+    ------
+    ImageError
+        If one is longer than the file.
+    """
     place = 2
     while place + 4 <= len(data) and data[place] == 0xFF and data[place + 1] != _PIXELS:
-        end = place + 2 + struct.unpack(">H", data[place + 2 : place + 4])[0]
+        end = place + 2 + (data[place + 2] << 8 | data[place + 3])
         if end > len(data):
             raise ImageError("the file breaks off", got=f"{len(data)} bytes")
-        yield Segment(place, end, data[place + 1], data[place + 4 : end])
+        yield place, end, data[place + 1]
         place = end
 
 

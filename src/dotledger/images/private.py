@@ -11,7 +11,7 @@ import struct
 from collections.abc import Callable, Iterator
 
 from dotledger.errors import ImageError
-from dotledger.images.parts import PNG, jpeg_segments, png_chunk, png_chunks
+from dotledger.images.parts import PNG, jpeg_places, jpeg_segments, png_chunk, png_chunks
 
 __all__ = ["without_private"]
 
@@ -72,6 +72,8 @@ def _tells(exif: bytes) -> bool:
 
 
 def _jpeg(data: bytes, orientation: int) -> bytes:
+    if not any(_may_tell(data, start, marker) for start, _, marker in jpeg_places(data)):
+        return data  # as nearly all that were made for a page: nothing of them is copied for it
     parts, after, pixels, told = [data[:2]], 1, 2, False
     for start, end, marker, body in jpeg_segments(data):
         pixels = end
@@ -85,6 +87,10 @@ def _jpeg(data: bytes, orientation: int) -> bytes:
     if told and orientation != 1:
         parts.insert(after, b"\xff\xe1" + struct.pack(">H", 2 + len(turned)) + turned)
     return b"".join(parts) + data[pixels:]
+
+
+def _may_tell(data: bytes, start: int, marker: int) -> bool:
+    return marker in (0xE1, 0xED) or (marker == 0xE0 and data.startswith(b"JFXX\x00", start + 4))
 
 
 def _is_private(marker: int, body: bytes) -> bool:

@@ -97,10 +97,8 @@ def _named_cells(level: Level, header: list[Any]) -> Level:
 _LEAST_SIDE = 0.5
 
 
-def _or_note(read: Callable[[], Any] | None, into: Reading, otherwise: Any) -> Any:
+def _or_note(read: Callable[[], Any], into: Reading, otherwise: Any) -> Any:
     """Return what `read` gives; a part that cannot be read costs itself and a note."""
-    if read is None:
-        return otherwise
     try:
         return read()
     except SetAside as error:
@@ -254,11 +252,11 @@ class RuleReader:
         if self._attributes:
             own_attributes, faults = self._attributes(level)
             into.notes += faults
-        landmarks = self._landmarks
-        points = _or_note(
-            partial(landmarks, level, frame, working) if landmarks else None, into, NOTHING
-        )
-        broader = _or_note(partial(self._broader, level) if self._parents else None, into, ())
+        points: Mapping[str, Any] = NOTHING
+        if self._landmarks:
+            read = partial(self._landmarks, level, frame, working)
+            points = _or_note(read, into, NOTHING)
+        broader = _or_note(partial(self._broader, level), into, ()) if self._parents else ()
         details = Details(
             own_attributes,
             points,
