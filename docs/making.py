@@ -136,7 +136,8 @@ def _tables(schema, *, written=True):
             if (key in needed) is written:
                 mark = " (needed)" if written else " (may be missing)"
             default = f" {_default(about)} |" if written else ""
-            found.append(f"| `{key}`{mark} | {_kind(about)} |{default}")
+            told = f": {about['description']}" if about.get("description") else ""
+            found.append(f"| `{key}`{mark} | {_kind(about)}{told} |{default}")
         found.append("")
     return found
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Iterator
+from inspect import cleandoc
 from typing import Any
 
 import msgspec
@@ -93,6 +95,8 @@ def head(title: str) -> dict[str, str]:
 def one_line(part: Any) -> Any:
     """Return a schema whose descriptions, which are docstrings, are one line each.
 
+    What a docstring says of an attribute goes to that key.
+
     Parameters
     ----------
     part : any
@@ -104,8 +108,22 @@ def one_line(part: Any) -> Any:
         return part
     made = {key: one_line(value) for key, value in part.items()}
     if isinstance(made.get("description"), str):
-        made["description"] = " ".join(made["description"].split())
+        whole, _, attributes = cleandoc(made["description"]).partition("\nAttributes\n")
+        made["description"] = " ".join(whole.split())
+        for name, about in _attributes(attributes):
+            if name in made.get("properties", {}):
+                made["properties"][name].setdefault("description", about)
     return made
+
+
+_ATTRIBUTE = re.compile(r"^(\w[\w, ]*) : .*\n((?:[ \t]+.*\n?|\n)+)", re.MULTILINE)
+
+
+def _attributes(text: str) -> Iterator[tuple[str, str]]:
+    """Yield each attribute of a numpydoc section, with what it says."""
+    for match in _ATTRIBUTE.finditer(text):
+        for name in match[1].split(","):
+            yield name.strip(), " ".join(match[2].split())
 
 
 def _closed(part: Any) -> Any:
