@@ -137,7 +137,11 @@ def _tables(schema, *, written=True):
                 mark = " (needed)" if written else " (may be missing)"
             default = f" {_default(about)} |" if written else ""
             told = f": {about['description']}" if about.get("description") else ""
-            found.append(f"| `{key}`{mark} | {_kind(about)}{told} |{default}")
+            # A table of TOML is an object of JSON, with names of the reader's own.
+            kind = (
+                _kind(about) if written else _kind(about).replace("table of", "object by name, of")
+            )
+            found.append(f"| `{key}`{mark} | {kind}{told} |{default}")
         found.append("")
     return found
 
