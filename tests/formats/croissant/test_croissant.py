@@ -122,7 +122,7 @@ class Reading(InAFolder):
         ]  # fmt: skip
         document = described(
             [{"@type": "cr:FileSet", "@id": "parquet-files", "encodingFormat": "application/x-parquet", "includes": "train-*.parquet"}],
-            records("train", field("train/image", "sc:ImageObject", "parquet-files", {"column": "image"}), field("train/width", "sc:Integer", "parquet-files", {"column": "width"}),
+            records("train", field("train/image", "sc:ImageObject", "parquet-files", {"column": "image"}, transform={"jsonPath": "bytes"}), field("train/width", "sc:Integer", "parquet-files", {"column": "width"}),
                     field("train/height", "sc:Integer", "parquet-files", {"column": "height"}), {"@type": "cr:Field", "@id": "train/objects", "subField": parts}),
         )  # fmt: skip
         found = dotledger.read_annotations(self.put("set.json", document))
@@ -150,6 +150,22 @@ class Reading(InAFolder):
             self.boxes([("a.jpg", "kite", "0 0 .5 .5")], "REL_XYXY")
         )
         self.assertIn("size is not known", shares.report.refused[0][1])
+
+    def test_prefixes(self):
+        """Keys and types may have their prefix or their whole address, as JSON-LD allows."""
+        place = self.boxes([("a.jpg", "kite", "1 2 3 4")])
+        plain = dotledger.read_annotations(place).frame()
+        text = place.read_text()
+        for name in ("recordSet", "field", "source", "extract", "column", "fileObject", "format"):
+            text = text.replace(f'"{name}": ', f'"cr:{name}": ')
+        for name in ("conformsTo", "distribution", "contentUrl", "encodingFormat", "sha256"):
+            text = text.replace(
+                f'"{name}": ', f'"{"dct" if name == "conformsTo" else "sc"}:{name}": '
+            )
+        place.write_text(
+            text.replace('"cr:BoundingBox"', '"http://mlcommons.org/croissant/BoundingBox"')
+        )
+        assert_frame_equal(dotledger.read_annotations(place).frame(), plain)
 
     def test_names_of_fields(self):
         """Where a field has no usual name, it can be given; else the error lists the fields."""

@@ -91,7 +91,8 @@ class Records:
             values = [one for data in self._contents(file) for one in _along(data, field.path)]
         else:
             values = [one for data in self._contents(file) for one in self._column(data, field)]
-        if field.inner:
+        # Of an image that lies in a table, what is needed is its name, not its bytes.
+        if field.inner and "ImageObject" not in field.types:
             values = [_inside(value, field.inner) for value in values]
         return [_part(value, self._expression(field)) for value in values]
 
