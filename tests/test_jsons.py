@@ -15,7 +15,7 @@ from dotledger.jsons import NotJSON, from_json, to_json
 from dotledger.reading.documents import document_reader
 
 VALUES = st.recursive(
-    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(st.characters(codec="utf-8")),
+    st.none() | st.booleans() | st.integers(-(2**63), 2**64 - 1) | st.floats(allow_nan=False, allow_infinity=False) | st.text(st.characters(codec="utf-8")),
     lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.text(st.characters(codec="utf-8")), inner, max_size=4),
     max_leaves=20,
 )  # fmt: skip
@@ -69,11 +69,18 @@ class Reading(unittest.TestCase):
         self.assertEqual(len(told), len(lefts), "anything else would have ended the thread")
         self.assertEqual(told[-1], RecursionError, "of the test's own calls")
 
-    def test_an_answer_of_long_numbers(self):
-        """A number of 400 digits is set aside where a number is needed, and breaks nothing."""
-        with self.assertRaises(AnswerError):
-            document_reader()(b"1" * 5000)
-        self.assertEqual(document_reader()(b'{"a": ' + b"9" * 400 + b"}"), {"a": int("9" * 400)})
+    def test_long_numbers(self):
+        """Beyond 64 bits a whole number is a float, as far as one goes: nothing behind overflows."""
+        for text, wanted in ((b"[18446744073709551615, -9223372036854775808]", [2**64 - 1, -(2**63)]), (b"[18446744073709551616]", [2.0**64]),
+                             (b'{"a": [{"b": -99999999999999999999}]}', {"a": [{"b": -1e20}]}), (b'["99999999999999999999"]', ["9" * 20])):  # fmt: skip
+            found = from_json(text)
+            self.assertEqual((found, repr(found)), (wanted, repr(wanted)))
+            self.assertEqual(from_json(text.decode()), wanted)
+        for long in (b"9" * 400, b'{"a": [' + b"9" * 310 + b"]}"):
+            with self.assertRaisesRegex(NotJSON, "out of range"):
+                from_json(long)
+            with self.assertRaises(AnswerError):
+                document_reader()(long)
 
     @settings(max_examples=300, deadline=None)
     @given(VALUES)

@@ -30,7 +30,7 @@ def from_json(data: bytes | bytearray | memoryview | str) -> Any:
     Returns
     -------
     object
-        Whole numbers are int, however long; others float. Of a key that occurs twice, the last.
+        Whole numbers that fit 64 bits are int, others float. Of a key that occurs twice, the last.
 
     Raises
     ------
@@ -43,12 +43,38 @@ def from_json(data: bytes | bytearray | memoryview | str) -> Any:
     >>> from_json(b'{"score": 0.5}')
     {'score': 0.5}
     """
-    if _is_deep(data):
+    raw = data if isinstance(data, bytes) else _as_bytes(data)
+    if _is_deep(raw):
         raise NotJSON(_TOO_DEEP)
     try:
-        return _decode(data)
+        found = _decode(data)
     except (msgspec.DecodeError, UnicodeError, RecursionError) as error:
-        raise NotJSON(_why(data, error)) from None
+        raise NotJSON(_why(raw, error)) from None
+    if _LONG_NUMBER not in raw.translate(_DIGITS):
+        return found
+    try:
+        return _without_long_numbers(found)
+    except OverflowError:
+        raise NotJSON("number out of range") from None
+
+
+def _as_bytes(data: bytearray | memoryview | str) -> bytes:
+    return data.encode("utf-8", "replace") if isinstance(data, str) else bytes(data)
+
+
+_DIGITS = bytes(ord("0") if ord("0") <= byte <= ord("9") else byte for byte in range(256))
+_LONG_NUMBER = b"0" * 19
+"""Whole numbers of fewer digits fit 64 bits, in which everything that follows counts."""
+
+
+def _without_long_numbers(value: Any) -> Any:
+    """Return plain values with whole numbers beyond 64 bits as floats."""
+    if isinstance(value, dict):
+        return {key: _without_long_numbers(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [_without_long_numbers(one) for one in value]
+    long = type(value) is int and not -(2**63) <= value < 2**64
+    return float(value) if long else value
 
 
 def to_json(value: Any, *, indent: bool = False, ordered: bool = False) -> bytes:
@@ -103,10 +129,8 @@ _STEPS = np.zeros(256, dtype=np.int32)
 _STEPS[list(b"[{")], _STEPS[list(b"]}")] = 1, -1
 
 
-def _is_deep(data: bytes | bytearray | memoryview | str) -> bool:
+def _is_deep(data: bytes) -> bool:
     """Tell whether a document is nested too deeply; one with few brackets is not looked at."""
-    if not isinstance(data, bytes):
-        data = data.encode("utf-8", "replace") if isinstance(data, str) else bytes(data)
     if data.count(b"[") + data.count(b"{") <= _DEEPEST:
         return False
     # Brackets in texts are none. A text goes from quote to quote, escaped ones taken out.
@@ -116,11 +140,11 @@ def _is_deep(data: bytes | bytearray | memoryview | str) -> bool:
     return bool(depth.max(initial=0) > _DEEPEST)
 
 
-def _why(data: bytes | bytearray | memoryview | str, error: Exception) -> str:
+def _why(data: bytes, error: Exception) -> str:
     if isinstance(error, RecursionError):
         return _TOO_DEEP
     if isinstance(error, UnicodeError):
         return "its text is not UTF-8"
-    if not bytes(data[:1000].encode("utf-8", "replace") if isinstance(data, str) else data).strip():
+    if not data.strip():
         return "it is empty"
     return str(error).removeprefix("JSON is malformed: ")

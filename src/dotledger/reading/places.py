@@ -12,15 +12,25 @@ from dotledger.reading.paths import MISSING, Getter, Level, compile_path
 from dotledger.reading.rules import BoxRule, Place, PointsRule
 from dotledger.reading.values import SetAside, number_of
 
-__all__ = ["box_reader", "landmarks_reader"]
+__all__ = ["LEAST_SIDE", "box_reader", "landmarks_reader", "scaler"]
 
 _PLAIN = frozenset((float, int))
 ToCorners = Callable[[float, float, float, float], Box]
 Scaler = Callable[[Frame, tuple[float, float] | None], tuple[float, float]]
 
 
-def _scaler(rule: Place) -> Scaler:
-    """Return a function to the two factors that bring the rule's numbers to original pixels."""
+LEAST_SIDE = 0.5
+"""Pixels: a box whose longer side is shorter was probably read in another unit."""
+
+
+def scaler(rule: Place) -> Scaler:
+    """Return a function to the two factors that bring the rule's numbers to original pixels.
+
+    Parameters
+    ----------
+    rule : Place
+        Of a box or of points.
+    """
     full = {"fraction": 1.0, "percent": 100.0, "thousandths": 1000.0}.get(rule.unit, rule.grid)
     if full is not None:
         return lambda frame, _: (frame.width / full, frame.height / full)
@@ -41,7 +51,7 @@ class _Coordinates:
     """Brings points of a rule into upright original pixels."""
 
     def __init__(self, rule: Place) -> None:
-        self._scale = _scaler(rule)
+        self._scale = scaler(rule)
         self._upright = rule.upright
 
     def points(

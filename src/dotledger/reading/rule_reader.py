@@ -12,14 +12,14 @@ from dotledger.core.boxes.forms import Box
 from dotledger.core.boxes.frames import Frame
 from dotledger.core.tables.details import NOTHING, Details
 from dotledger.reading.paths import MISSING, Level, compile_each, compile_path
-from dotledger.reading.places import box_reader, landmarks_reader
+from dotledger.reading.places import LEAST_SIDE, box_reader, landmarks_reader
 from dotledger.reading.rules import ReadRule
+from dotledger.reading.usual import LONGEST_LABEL, usual_reader
 from dotledger.reading.values import SetAside, attributes_reader, confidence_reader
 from dotledger.showing import shown
 
 __all__ = ["NOT_THERE", "Read", "Reading", "RuleReader", "short"]
 
-_LONGEST_LABEL = 10_000
 NOT_THERE = "answered as not there"
 """The reason of a note on what a service lists with a word that means that it is not there."""
 
@@ -83,7 +83,7 @@ def _text(value: Any, case: str) -> str:
     text = value.strip() if value.isascii() else value.encode("utf-8", "replace").decode().strip()
     if not text:
         raise SetAside("label is empty", value)
-    return (text.lower() if case == "lower" else text)[:_LONGEST_LABEL]
+    return (text.lower() if case == "lower" else text)[:LONGEST_LABEL]
 
 
 def _named_cells(level: Level, header: list[Any]) -> Level:
@@ -92,9 +92,6 @@ def _named_cells(level: Level, header: list[Any]) -> Level:
     if type(row) is not list or len(row) != len(header):
         return level
     return Level(dict(zip(map(str, header), row, strict=True)), level.key, level.index, level.outer)
-
-
-_LEAST_SIDE = 0.5
 
 
 def _or_note(read: Callable[[], Any], into: Reading, otherwise: Any) -> Any:
@@ -121,6 +118,7 @@ class RuleReader:
         self.optional = rule.optional
         self._case = rule.case
         self._always = rule.always
+        self._usual = usual_reader(rule)
         self.each = compile_each(rule.each, place="each")
         self._label = compile_path(rule.label, place="label") if rule.label else None
         self._split = rule.split
@@ -212,6 +210,11 @@ class RuleReader:
         bool
             Whether it was understood: a finding, or one that the rule says is none.
         """
+        if (usual := self._usual(level.value, frame)) is not None:
+            label, confidence, box = usual
+            details = Details(NOTHING, NOTHING, (), (), confidence, ())
+            into.found.append(Read(self.kind, label, confidence, box, details))
+            return True
         try:
             if self._keep is not None and not self._keep(level):
                 return True
@@ -246,7 +249,7 @@ class RuleReader:
         box, outline, note = self._box(level, frame, working)
         if note:
             into.notes.append((f"box {note} to the image", label[:60]))
-        if box is not None and max(box[2] - box[0], box[3] - box[1]) < _LEAST_SIDE:
+        if box is not None and max(box[2] - box[0], box[3] - box[1]) < LEAST_SIDE:
             into.notes.append(("box under half a pixel: another unit?", label[:60]))
         own_attributes: Mapping[str, Any] = NOTHING
         if self._attributes:
