@@ -291,14 +291,20 @@ def _keys(table: Findings) -> list[tuple[object, ...]]:
     box = np.round(np.nan_to_num(shown.box, nan=-1.0), 3)
     confidence = np.round(np.nan_to_num(shown.confidence, nan=-1.0), 6)
     columns = (shown.image.values(), shown.kind.values(), shown.label.values(), confidence, *box.T)
-    details = [_as_text(one) for one in shown.details or [None] * len(shown)]
+    rows = zip(shown.details or [None] * len(shown), shown.confidence.tolist(), strict=True)
+    details = [_as_text(one, own) for one, own in rows]
     return list(zip(*(column.tolist() for column in columns), details, strict=True))
 
 
-def _as_text(details: Details | None) -> str:
-    """Return what one finding has beside its row, in one order; without what reading noticed."""
+def _as_text(details: Details | None, confidence: float) -> str:
+    """Return what one finding has beside its row, in one order; without what reading noticed.
+
+    Earlier versions kept the service's own confidence also where it is the finding's.
+    """
     parts = {} if details is None else details.to_dict()
     parts.pop("notes", None)
+    if parts.get("own_confidence") == confidence:
+        del parts["own_confidence"]
     return to_json(parts, ordered=True).decode() if parts else ""
 
 

@@ -7,6 +7,7 @@ import re
 import unittest
 
 from dotledger.core.boxes.frames import Frame
+from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import AnswerError, DescriptionError
 from dotledger.reading.paths import compile_each, compile_path
@@ -320,7 +321,7 @@ class Attributes(unittest.TestCase):
         reason = (
             reading.notes[0][0].removeprefix("attribute it left out: ") if reading.notes else None
         )
-        return found.details.attributes.get("it", reason)
+        return (found.details or Details()).attributes.get("it", reason)
 
     def test_every_type(self):
         """Choice, flag, number, range, shares, person: each keeps what it says, none is a confidence."""
@@ -379,7 +380,7 @@ class Attributes(unittest.TestCase):
         things = {"what": "x", "b": [1, 1, 9, 9], "p": {"eye": ["a", 1]}, "up": [5], "age": "old"}
         reading = read(rule, {"things": [things]})
         [found] = reading.found
-        self.assertEqual((found.details.points, found.details.parents), ({}, ()))
+        self.assertIsNone(found.details, "nothing is left, and the confidence is as it was written")
         self.assertEqual(
             [reason for reason, _ in reading.notes],
             [

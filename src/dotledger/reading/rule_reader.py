@@ -103,6 +103,20 @@ def _or_note(read: Callable[[], Any], into: Reading, otherwise: Any) -> Any:
         return otherwise
 
 
+_NO_DETAILS = Details()
+
+
+def _said(own: Any, confidence: float | None) -> float | str | bool | None:
+    """Return what the service wrote, where that is not the confidence itself.
+
+    A finding whose service gives shares has then mostly nothing beside its row: a ledger of
+    millions is a tenth smaller, and its findings take a third of the memory.
+    """
+    if not isinstance(own, (str, int, float, bool)):
+        return None
+    return None if type(own) is float and own == confidence else own
+
+
 class RuleReader:
     """One reading rule, compiled.
 
@@ -212,8 +226,7 @@ class RuleReader:
         """
         if (usual := self._usual(level.value, frame)) is not None:
             label, confidence, box = usual
-            details = Details(NOTHING, NOTHING, (), (), confidence, ())
-            into.found.append(Read(self.kind, label, confidence, box, details))
+            into.found.append(Read(self.kind, label, confidence, box, None))
             return True
         try:
             if self._keep is not None and not self._keep(level):
@@ -265,10 +278,10 @@ class RuleReader:
             points,
             outline,
             above + broader,
-            own if isinstance(own, (str, int, float, bool)) else None,
+            _said(own, confidence),
             (note,) if note else (),
         )
-        return Read(self.kind, label, confidence, box, details)
+        return Read(self.kind, label, confidence, box, None if details == _NO_DETAILS else details)
 
     def _labelled(self, level: Level, names: dict[str, Any]) -> str:
         raw = self._label(level) if self._label else ""

@@ -31,7 +31,8 @@ class Details(NamedTuple):
     parents : tuple of str
         Broader labels.
     own_confidence : float, str, bool or None
-        The confidence exactly as the service wrote it.
+        The confidence exactly as the service wrote it; None where it wrote none, or just what
+        stands as the finding's confidence.
     notes : tuple of str
         What the reading noticed, such as ``"clipped"``.
     """

@@ -76,6 +76,8 @@ def _spoken(
         return f"{label} {own}"
     if np.isnan(confidence):
         return label
+    if form == "own":
+        return f"{label} {float(confidence)}"
     return f"{label} {confidence:.0%}" if form == "percent" else f"{label} {confidence:.2f}"
 
 
