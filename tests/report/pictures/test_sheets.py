@@ -4,6 +4,7 @@ import io
 import random
 import tempfile
 import unittest
+from dataclasses import replace
 from importlib.util import find_spec
 from pathlib import Path
 from unittest import mock
@@ -13,6 +14,7 @@ from PIL import Image, ImageDraw
 
 from dotledger import draw, picture
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, GatherError
 from dotledger.files import safe_file_name
@@ -235,6 +237,14 @@ class Judged(unittest.TestCase):
         self.assertEqual(tones, [("missed", "missed, not seen"), ("right", ""), ("wrong", "nothing there")])  # fmt: skip
         self.assertEqual(marks["a"][2], "1 right, 1 wrong, 1 missed")
         self.assertEqual(picture_marks(findings, None)["a"][2], "2 found")
+
+    def test_how_a_confidence_is_written(self):
+        """As a share, in percent, or as the service wrote it: what it wrote, or the confidence to its last digit."""
+        table = found(("a", "kite", 0.9734, (1, 1, 9, 9)), ("a", "bell", 0.5, (1, 1, 8, 8)))
+        table = replace(table, details=(None, Details(own_confidence="Likely")))
+        for form, wanted in (("share", ["kite 0.97", "bell 0.50"]), ("percent", ["kite 97%", "bell 50%"]), ("own", ["kite 0.9734", "bell Likely"])):  # fmt: skip
+            marks, _, _ = picture_marks(table, None, confidence=form)["a"]
+            self.assertEqual(sorted(mark.text for mark in marks), sorted(wanted))
 
     def test_one_picture(self):
         """For a notebook: the image's own findings, its margin, its size, and whose they are."""
