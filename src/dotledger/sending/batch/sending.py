@@ -523,7 +523,13 @@ class Sending:
             floor=description.floor,
             currency=description.price.currency,
             names=[item.name for item in plan.gathered.items],
-            paths=[as_text(item.known_as) for item in plan.gathered.items],
+            # What `known_as` does, without calling it for a million paths.
+            paths=[
+                item.where
+                if item.where.isascii() and "://" not in item.where
+                else as_text(item.known_as)
+                for item in plan.gathered.items
+            ],
             earlier_key=earlier_key,
             round=plan.round,
             identities={name: known[0] for name, known in plan.identities.items()},
@@ -535,11 +541,17 @@ class Sending:
         Asking again is about what was settled: what is pending waits for a sending without.
         """
         kinds = set(self._plan.kinds)
+        nothing: dict[str, str] = {}
+        done = None
         for position, item in enumerate(self._plan.gathered.items):
-            known = settled.get(position, {})
+            known = settled.get(position, nothing)
+            if known is done:  # most images share what is known of them
+                continue
             wanted = self._again & set(known.values()) if self._again else kinds - known.keys()
             if wanted:
                 yield position, item
+            else:
+                done = known
 
     def _in_order(self, settled: dict[int, dict[str, str]]) -> Take:
         """Return what hands the workers one image after another."""

@@ -67,7 +67,7 @@ class Plan(Struct, frozen=True, kw_only=True):
         items = self.gathered.items
         for start in range(0, len(items), _AT_ONCE):
             some = items[start : start + _AT_ONCE]
-            known = "".join(f"\0{item.name}\0{item.stamp()}" for item in some)
+            known = "".join([f"\0{item.name}\0{item.mark or item.stamp()}" for item in some])
             data = known.encode("utf-8", "surrogateescape")
             now.update(data)
             before.update(data)
