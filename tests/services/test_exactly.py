@@ -41,7 +41,8 @@ class Shapes(unittest.TestCase):
             reading = read(
                 rule, {"things": [{"what": "mat", "b": [0, 0, 9, 9], "p": {"tip": list(point)}}]}
             )
-            self.assertEqual(dict(reading.found[0].details.points), {"tip": point} if there else {})
+            details = reading.found[0].details
+            self.assertEqual(details and dict(details.points), {"tip": point} if there else None)
             self.assertEqual(len(reading.notes), 0 if there else 1)
 
     def test_a_mask_of_nothing(self):
