@@ -11,6 +11,7 @@ from pathlib import Path
 
 from dotledger import send
 from dotledger.testing import FakeTransport
+from tests.forked import dotledger
 from tests.sending.helpers import TEXT, description, picture
 
 LIVELY = "bad\x1b[31m\u202ename\x9b2J\nline"
@@ -42,16 +43,9 @@ class Commands(unittest.TestCase):
             "p-1.jpg,object,bell,1,1,5,5,\n"
         )
 
-    def run_(self, *words, **options):
-        return subprocess.run(
-            [sys.executable, "-m", "dotledger", *map(str, words)],
-            cwd=self.home,
-            capture_output=True,
-            text=True,
-            check=False,
-            timeout=120,
-            **options,
-        )
+    def run_(self, *words, env=None):
+        changed = {n: v for n, v in (env or {}).items() if os.environ.get(n) != v}
+        return dotledger(*words, cwd=self.home, env=changed)
 
     def test_outputs_never_destroy(self):
         """No output goes over the ledger, the truth, a link or an existing file; --replace allows the last."""
