@@ -208,7 +208,7 @@ def _with_reading(ledger: Ledger, batch: Batch, reading: int | None) -> Batch:
     return replace(batch, reading=reading)
 
 
-_COUNTED_AT_ONCE = 50_000
+_COUNTED_AT_ONCE = 10_000
 
 
 def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
