@@ -1,9 +1,10 @@
 """Calls and money by service and month, and how the calls of a batch went."""
 
 import itertools
+from unittest import mock
 
 from dotledger.images.gather import gather
-from dotledger.ledger.batches import find_batch
+from dotledger.ledger.batches import find_batch, outcome_counts
 from dotledger.ledger.usage import call_figures, preparations, requests_in_month, usage
 from dotledger.sending.batch.means import Means
 from dotledger.sending.batch.sending import Sending
@@ -16,7 +17,7 @@ DECEMBER_31, JANUARY_1 = 1798675200.0, 1798761600.0  # 2026-12-31 and 2027-01-01
 
 
 class Usage(InFolder):
-    def sent_at(self, moment, images, replies, service=None):
+    def sent_at(self, moment, images, replies, service=None, **options):
         """Send with a wall clock that stands at a moment and a steady one that ticks quarters."""
         ticks = itertools.count()
         means = Means(
@@ -26,7 +27,7 @@ class Usage(InFolder):
             sleep=lambda _: None,
         )
         plan = make_plan(service or description(), gather(images))
-        return Sending(plan, str(self.path), Key("k", "test"), means=means).run()
+        return Sending(plan, str(self.path), Key("k", "test"), means=means, **options).run()
 
     def test_months_are_apart(self):
         """Every request that was answered counts in its month; those without success as failed."""
@@ -42,6 +43,28 @@ class Usage(InFolder):
         self.assertAlmostEqual(new.money, 0.06)
         self.assertEqual(sum(requests_in_month(ledger, "bell", "2027-01").values()), 6)
         self.assertEqual(sum(requests_in_month(ledger, "other", "2027-01").values()), 0)
+
+    def test_a_batch_over_the_end_of_a_month(self):
+        """Its calls count in the month in which each began, beside those of other batches."""
+        self.sent_at(DECEMBER_31, pictures(3), [ANSWER])
+        images = {f"o-{n}": data for n, data in enumerate(list(pictures(9).values())[3:])}
+        for moment, most in ((DECEMBER_31 + 86_399, 2), (JANUARY_1 + 1, None)):
+            self.sent_at(moment, images, [ANSWER], at_most=most)
+        other = {"p": list(pictures(10).values())[9]}
+        self.sent_at(JANUARY_1 + 2, other, [ANSWER])
+        found = [(m.month, m.calls, m.images) for m in usage(self.ledger())]
+        self.assertEqual(found, [("2026-12", 5, 5), ("2027-01", 5, 5)])
+
+    def test_outcomes_in_blocks(self):
+        """Images are counted so many at a time: the same counts, wherever a block ends."""
+        self.sent_at(JANUARY_1, pictures(7), lambda r: answer({}, 400) if number_of(r) == 5 else answer(ANSWER))  # fmt: skip
+        ledger = self.ledger()
+        batch = find_batch(ledger)
+        whole = outcome_counts(ledger, batch)
+        self.assertEqual((whole["label"]["found"], whole["label"]["failed"], whole["label"]["pending"]), (6, 1, 0))  # fmt: skip
+        for size in (1, 2, 3, 6, 7, 8):
+            with mock.patch("dotledger.ledger.batches._COUNTED_AT_ONCE", size):
+                self.assertEqual(outcome_counts(ledger, batch), whole, size)
 
     def test_how_the_calls_went(self):
         """Attempts beyond the first, bytes and seconds; without a success no seconds."""

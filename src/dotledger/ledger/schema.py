@@ -2,8 +2,8 @@
 
 Only portable SQL types and constructs are used, so that another database can join; what only
 SQLite needs stands in `dotledger.ledger.sqlite`. Tables of small rows that are found by their key
-have no row number in SQLite: a row is then written once, not once more into an index, and what is
-counted lies together. It takes a third off the writing of an image.
+have no row number in SQLite: a row is then kept once, not once more in an index, and what is
+counted lies together. A ledger takes an eighth less room for it; writing takes as long as before.
 """
 
 from __future__ import annotations

@@ -115,8 +115,11 @@ def command(
 
         write_thresholds(out_file, [chosen], join=before)
     if as_json:
+        from dotledger.core.choosing.three_ways import ThreeWays
+
         # An aim with two shares is met by two thresholds: that is told by other keys.
-        print_json("choose-two" if hasattr(chosen, "hold_from") else "choose", chosen.to_dict())
+        output = "choose-two" if isinstance(chosen, ThreeWays) else "choose"
+        print_json(output, chosen.to_dict())
     else:
         _show(chosen, compared.lines)
     if out_file is not None:

@@ -37,7 +37,7 @@ def command(name: str | None, output: str | None) -> None:
         raise ArgumentError(
             "name one sort of file, or one command with --output",
             place="NAME",
-            got=name,
+            got="neither" if name is None else "both",
             allowed=list(SCHEMAS),
         )
     print_document(output_schema(output) if output else schema_of(str(name)))

@@ -228,7 +228,7 @@ def _of_json(
         names = {} if columns is None else _names_of(columns)
         return read_croissant(data, place, names=names, images=facts, image_folder=folder)
     _require_web(place, data)
-    return read_web_annotations(place, images=facts, image_folder=folder)
+    return read_web_annotations(data, place, images=facts, image_folder=folder)
 
 
 def _names_of(columns: Shape | PathLike) -> Mapping[str, str]:

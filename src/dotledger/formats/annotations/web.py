@@ -24,7 +24,6 @@ from dotledger.core.tables.details import Details
 from dotledger.errors import TableError
 from dotledger.files import whole_file
 from dotledger.formats.annotations.collecting import Gathered, Loaded, folder_of_images
-from dotledger.formats.files import read_json
 from dotledger.jsons import to_json
 from dotledger.markup import xml_root
 
@@ -60,21 +59,24 @@ def is_web_annotation(data: Any) -> bool:
 
 
 def read_web_annotations(
-    path: str | os.PathLike[str],
+    data: Any,
+    place: Path,
     *,
     images: Facts | None = None,
-    image_folder: str | os.PathLike[str] | None = None,
+    image_folder: Path | None = None,
     kind: str = "object",
 ) -> Loaded:
-    """Read a file of Web Annotations: one, a list, or a page or collection that holds its items.
+    """Read Web Annotations: one, a list, or a page or collection that holds its items.
 
     Parameters
     ----------
-    path : path-like
-        A ``.json`` or ``.jsonld`` file.
+    data : object
+        Read from JSON.
+    place : Path
+        Where it stands, for messages and the report.
     images : mapping of str to mapping, optional
         Width and height of images, for selectors in percent.
-    image_folder : path-like, optional
+    image_folder : Path, optional
         Where the images are.
     kind : str, default "object"
         Of annotations with a place that do not say; without a place it is ``label``.
@@ -82,15 +84,12 @@ def read_web_annotations(
     Raises
     ------
     TableError
-        If the file cannot be read or is not written so.
+        If they are not written so.
     """
-    file = Path(path)
-    data = read_json(file)
-    folder = Path(image_folder) if image_folder is not None else None
-    reader = _Reader(Gathered(), images or {}, folder, kind)
-    for item in _items(data, str(file)):
+    reader = _Reader(Gathered(), images or {}, image_folder, kind)
+    for item in _items(data, str(place)):
         reader.read(item)
-    return reader.gathered.loaded(str(file), folder_of_images(folder))
+    return reader.gathered.loaded(str(place), folder_of_images(image_folder))
 
 
 def read_items(items: Sequence[dict[str, Any]], gathered: Gathered, kind: str) -> None:
