@@ -104,6 +104,10 @@ class Reading(InAFolder):
                     field("annotations/category_id", "sc:Integer", "instance", {"jsonPath": "$.annotations[*].category_id"}, references={"@id": "categories/id"}),
                     field("annotations/bbox", "cr:BoundingBox", "instance", {"jsonPath": "$.annotations[*].bbox"}, format="XYWH")),
         )  # fmt: skip
+        with self.assertRaisesRegex(TableError, "annotations.zip is another file"):
+            dotledger.load_annotations(self.put("set.json", document))
+        [packed] = [one for one in document["distribution"] if one["@id"] == "annotations.zip"]
+        packed["sha256"] = hashlib.sha256((self.home / "annotations.zip").read_bytes()).hexdigest()
         found = dotledger.load_annotations(self.put("set.json", document))
         self.assertEqual(found.report.images, 3, "the third is looked at, and empty")
         rows = found.annotations.frame().query("label != ''")
@@ -128,6 +132,11 @@ class Reading(InAFolder):
         found = dotledger.read_annotations(self.put("set.json", document))
         self.assertEqual(found.frame()[["image", "label", "x0"]].fillna(-1).values.tolist(), [["a.jpg", "kite", 1], ["a.jpg", "lantern", 5], ["b.jpg", "", -1]])  # fmt: skip
         self.assertEqual(dict(found.images["b.jpg"]), {"width": 200, "height": 80})
+        frame.at[0, "objects"]["category"].pop()
+        frame.to_parquet(self.home / "train-0.parquet")
+        loaded = dotledger.load_annotations(self.home / "set.json")
+        self.assertEqual([reason for _, reason, _ in loaded.report.refused], ["not as many labels as boxes"])  # fmt: skip
+        self.assertEqual(loaded.annotations.covered("object"), ["b.jpg"])
 
     def test_forms(self):
         """Every way to write a box, by hand: left 10, upper 20, right 40, lower 60 in an image of 100 by 200."""
@@ -175,6 +184,13 @@ class Reading(InAFolder):
             dotledger.read_annotations(place)
         found = dotledger.read_annotations(place, columns="image=where,label=what")
         self.assertEqual(found.labels("object"), ("kite",))
+        faces = dotledger.read_annotations(
+            place, columns="image=where,always.kind=face,always.label=face"
+        )
+        self.assertEqual(faces.labels("face"), ("face",))
+        for columns, sign in (("image=were,label=what", "given for image.*'were'.*allowed: where"), ("image=where,x0=left", "said by the description"), ("image=where,form=corner+size", "said by the description")):  # fmt: skip
+            with self.assertRaisesRegex(TableError, sign):
+                dotledger.read_annotations(place, columns=columns)
 
     def test_wrong_descriptions(self):
         """Files that are elsewhere, others than described or outside; forms that are not told; expressions that never end."""
@@ -211,9 +227,39 @@ class Reading(InAFolder):
             with self.assertRaisesRegex(TableError, sign):
                 dotledger.read_annotations(place)
 
+    def test_archives(self):
+        """In a folder called like the archive, or in the archive; damaged, encrypted or without the file: said."""
+        good = json.loads(self.boxes([("a.jpg", "kite", "1 2 3 4")]).read_text())
+        table = (self.home / "boxes.csv").read_bytes()
+        (self.home / "boxes.csv").unlink()
+        packed = {"@type": "cr:FileObject", "@id": "p", "contentUrl": "https://walk.invalid/walk.v2.zip?download=1", "encodingFormat": "application/zip"}  # fmt: skip
+        good["distribution"][0]["containedIn"] = {"@id": "p"}
+        good["distribution"].append(packed)
+        place = self.put("set.json", good)
+        with zipfile.ZipFile(self.home / "walk.v2.zip", "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("boxes.csv", table)
+        self.assertEqual(len(dotledger.read_annotations(place)), 1)
+        whole = (self.home / "walk.v2.zip").read_bytes()
+        flags = whole.index(b"PK\x01\x02") + 8
+        locked = whole[:flags] + b"\x01" + whole[flags + 1 :]
+        for wrong in (whole[:-30], b"", whole.replace(b"boxes.csv", b"other.csv"), locked, whole[:45] + b"\xff" * 9 + whole[54:]):  # fmt: skip
+            self.put("walk.v2.zip", wrong)
+            with self.assertRaisesRegex(TableError, "cannot be read"):
+                dotledger.read_annotations(place)
+        self.put("walk.v2/boxes.csv", table)
+        self.assertEqual(len(dotledger.read_annotations(place)), 1, "the folder goes first")
+
     def test_damaged(self):
         """Any part of a description may be of a wrong type: a TableError, nothing else."""
         good = json.loads(self.boxes([("a.jpg", "kite", "1 2 3 4")]).read_text())
+        files = {
+            "@type": "cr:FileSet",
+            "@id": "fs",
+            "includes": "*.jpg",
+            "encodingFormat": "image/jpeg",
+        }
+        good["distribution"].append(files)
+        good["recordSet"].append(records("images", field("images/filename", "sc:Text", "fs", {"fileProperty": "filename"})))  # fmt: skip
         places = []
 
         def walk(node, path):
@@ -225,7 +271,7 @@ class Reading(InAFolder):
         walk(good, ())
         tried = 0
         for path in places:
-            for wrong in (None, 7, "x", [], {}, [None], {"@id": 3}, [[]]):
+            for wrong in (None, 7, "x", "", "**", "/*", [], {}, [None], {"@id": 3}, [[]]):
                 document = json.loads(json.dumps(good))
                 inner = document
                 for key in path[:-1]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -225,15 +226,10 @@ def _of_json(
     if is_manifest(data):
         return read_manifest(data, place)
     if is_croissant(data):
-        names = {} if columns is None else _names_of(columns)
-        return read_croissant(data, place, names=names, images=facts, image_folder=folder)
+        shape = read_shape(columns) if isinstance(columns, str | os.PathLike) else columns
+        return read_croissant(data, place, shape=shape, images=facts, image_folder=folder)
     _require_web(place, data)
     return read_web_annotations(data, place, images=facts, image_folder=folder)
-
-
-def _names_of(columns: Shape | PathLike) -> Mapping[str, str]:
-    """Return their names by ours."""
-    return (columns if isinstance(columns, Shape) else read_shape(columns)).columns
 
 
 def _require_web(place: Path, data: Any) -> None:

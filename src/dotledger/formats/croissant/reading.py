@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
+
 from dotledger.core.boxes.forms import TO_CORNERS, Box
 from dotledger.core.kinds import KINDS
+from dotledger.core.spelling import nearest
 from dotledger.core.tables.details import Details
 from dotledger.errors import TableError
 from dotledger.formats.annotations.collecting import Gathered, Loaded, folder_of_images
 from dotledger.formats.croissant.document import Described, Field, RecordSet, read_document
 from dotledger.formats.croissant.records import Records
+from dotledger.formats.tables.shapes import Shape
 from dotledger.jsons import NotJSON, from_json
 
 __all__ = ["ALL", "FORMS", "NOT_LOOKED_FOR", "read_croissant"]
@@ -44,6 +48,7 @@ _LABEL_NAMES = (
 )
 NOT_LOOKED_FOR, ALL = "not_annotated_for", "all"
 """The field of ours that tells for which kinds an image was not looked at, and its word for all."""
+_NAMED = ("image", "label", "kind", "ignore")
 Facts = Mapping[str, Mapping[str, Any]]
 
 
@@ -61,10 +66,9 @@ def read_croissant(
     data: Mapping[str, Any],
     place: Path,
     *,
-    names: Mapping[str, str] | None = None,
+    shape: Shape | None = None,
     images: Facts | None = None,
     image_folder: Path | None = None,
-    only: str = "",
 ) -> Loaded:
     """Read the annotations that a Croissant description leads to.
 
@@ -79,15 +83,13 @@ def read_croissant(
         The description, read from JSON.
     place : Path
         Where it stands; its files lie in the same folder.
-    names : mapping of str to str, optional
+    shape : Shape, optional
         The names of fields by ours (``image``, ``label``, ``kind``, ``ignore``), where they have
-        other names.
+        other names, and a kind or label that every record has.
     images : mapping, optional
         What is known about images: sizes, where boxes are shares of them.
     image_folder : Path, optional
         Of the images, for their sizes and for the report.
-    only : str, optional
-        The id of the record set to read; by default all.
 
     Returns
     -------
@@ -98,12 +100,14 @@ def read_croissant(
     Raises
     ------
     TableError
-        If nothing in it is an annotation, a box does not say how it is written, or a file is not
-        there or not the described one.
+        If nothing in it is an annotation, a box does not say how it is written, a file is not
+        there or not the described one, or `shape` names a field that there is not.
     """
     described = read_document(data, place)
-    sets = _annotated(described, names or {}, only)
-    reading = _Reading(described, images or {}, image_folder)
+    shape = shape or Shape()
+    _check_names(described, shape)
+    sets = _annotated(described, shape.columns)
+    reading = _Reading(described, images or {}, image_folder, shape.always)
     for records in described.record_sets.values():
         reading.cover(records)
     for records, roles in sets:
@@ -111,15 +115,28 @@ def read_croissant(
     return reading.gathered.loaded(str(place), on_disk=folder_of_images(image_folder))
 
 
-def _annotated(
-    described: Described, names: Mapping[str, str], only: str
-) -> list[tuple[RecordSet, _Roles]]:
-    known = described.record_sets
-    if only and only not in known:
+def _check_names(described: Described, shape: Shape) -> None:
+    """Refuse a name that no field has, and what a description says itself."""
+    if replace(shape, columns={}, always={}) != Shape() or shape.columns.keys() - {*_NAMED}:
         raise TableError(
-            "no such record set", place=str(described.place), got=only, allowed=list(known)
+            "how boxes are written is said by the description itself",
+            place="columns",
+            got=shape.columns,
+            allowed=[f"{ours}=THEIRS" for ours in _NAMED],
         )
-    chosen = [one for one in known.values() if only in ("", one.id)]
+    there = {field.name.lower() for one in described.record_sets.values() for field in one.fields}
+    for ours, theirs in shape.columns.items():
+        if theirs.lower() not in there:
+            raise TableError(
+                f"no field has the name given for {ours}",
+                place=str(described.place),
+                got=theirs,
+                allowed=nearest(theirs, there, most=3) or sorted(there),
+            )
+
+
+def _annotated(described: Described, names: Mapping[str, str]) -> list[tuple[RecordSet, _Roles]]:
+    chosen = list(described.record_sets.values())
     found = [(one, roles) for one in chosen if (roles := _roles(one, names)) is not None]
     found = [(one, roles) for one, roles in found if roles.box or roles.label]
     if not found:
@@ -161,8 +178,11 @@ def _roles(records: RecordSet, names: Mapping[str, str]) -> _Roles | None:
 class _Reading:
     """Reads the record sets of one description into one table."""
 
-    def __init__(self, described: Described, facts: Facts, folder: Path | None) -> None:
+    def __init__(
+        self, described: Described, facts: Facts, folder: Path | None, always: Mapping[str, str]
+    ) -> None:
         self.gathered = Gathered()
+        self._always = {"kind": "", "label": "", **always}
         self._described = described
         self._records = Records(described)
         self._facts = facts
@@ -203,10 +223,15 @@ class _Reading:
                 self.gathered.refuse("", "the record names no image", str(row + 1))
                 continue
             self.gathered.cover(image, **self._sizes(image, table, row))
-            kind = str(_at(table, "kind", row) or ("object" if roles.box else "label"))
+            own = _at(table, "kind", row) or self._always["kind"]
+            kind = str(own or ("object" if roles.box else "label"))
             ignore = str(_at(table, "ignore", row)).lower() in ("true", "1")
             details = _details(_at(table, "details", row))
-            for label, box in _pairs(labels[row], None if boxes is None else boxes[row]):
+            pairs = _pairs(labels[row], None if boxes is None else boxes[row])
+            if pairs is None:
+                self.gathered.refuse(image, "not as many labels as boxes", str(labels[row]), kind)
+                continue
+            for label, box in pairs:
                 self._one(roles, image, kind, label, box, ignore=ignore, details=details)
 
     def _one(
@@ -216,7 +241,7 @@ class _Reading:
         if kind not in KINDS:
             self.gathered.refuse(image, "unknown kind", kind)
             return
-        name = "face" if label is None and kind == "face" else str(label or "").strip()
+        name = str(label or self._always["label"] or ("face" if kind == "face" else "")).strip()
         if not name:
             if box is not None or roles.box is None:
                 self.gathered.refuse(image, "no label", str(label), kind)
@@ -304,14 +329,17 @@ def _at(table: Mapping[str, Any], name: str, row: int) -> Any:
     return None if values is None else values[row]
 
 
-def _pairs(labels: Any, boxes: Any) -> Iterator[tuple[Any, Any]]:
-    """Yield each label with its box: a record may hold one, or lists of both."""
+def _pairs(labels: Any, boxes: Any) -> list[tuple[Any, Any]] | None:
+    """Return each label with its box: a record may hold one, or lists of both.
+
+    None where the lists are not of one length: which box has which label is then not known.
+    """
     several = isinstance(boxes, list) and all(isinstance(b, list) for b in boxes)
     if not several and not isinstance(labels, list):
-        yield labels, boxes
-        return
+        return [(labels, boxes)]
     each = boxes if several else [boxes] * len(labels)
-    yield from zip(labels if isinstance(labels, list) else [labels] * len(each), each, strict=False)
+    named = labels if isinstance(labels, list) else [labels] * len(each)
+    return list(zip(named, each, strict=True)) if len(named) == len(each) else None
 
 
 def _image_name(value: Any) -> str:
@@ -352,6 +380,7 @@ def _four(value: Any) -> tuple[float, float, float, float] | None:
     return a, b, c, d
 
 
+# A field of this name in a description of somebody else's need not hold what ours does.
 def _details(value: Any) -> Details | None:
     if not isinstance(value, str) or not value:
         return None

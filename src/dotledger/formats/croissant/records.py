@@ -6,6 +6,7 @@ import hashlib
 import io
 import re
 import zipfile
+import zlib
 from collections.abc import Callable, Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path, PurePosixPath
@@ -28,6 +29,17 @@ _FILE_FACTS: dict[str, Callable[[str], str]] = {
 _RISKY = re.compile(r"\([^)]*[*+}][^)]*\)[*+{]")
 """A group with a repetition inside, repeated: on some texts such an expression never ends."""
 _LONGEST = 200
+_PACKED = re.compile(r"\.(zip|tgz|tar(\.\w+)?)$", re.IGNORECASE)
+_UNREADABLE = (
+    OSError,
+    EOFError,
+    KeyError,
+    NotImplementedError,
+    RuntimeError,
+    zipfile.BadZipFile,
+    zlib.error,
+)
+"""What reading raises of archives that are damaged, encrypted, or packed in ways not known here."""
 
 
 class Records:
@@ -43,6 +55,7 @@ class Records:
         self._described = described
         self._folder = described.place.parent
         self._read: dict[str, list[Any]] = {}
+        self._checked: set[Path] = set()
 
     def of(self, id: str) -> dict[str, list[Any]]:
         """Return the values of each field by its id, all of one length.
@@ -138,14 +151,7 @@ class Records:
     def _content(self, file: File, name: str, read: Callable[[bytes], Any]) -> Any:
         data = self._bytes(file, name)
         if file.sha256 and not file.patterns:
-            own = hashlib.sha256(data).hexdigest()
-            if own != file.sha256:
-                raise self._error(
-                    f"{name} is another file than the one described: its SHA-256 differs",
-                    file.id,
-                    own[:12],
-                    "Fetch the described version of it.",
-                )
+            self._check(hashlib.sha256(data).hexdigest(), file, name)
         try:
             return read(data)
         except ValueError as error:
@@ -158,9 +164,9 @@ class Records:
                 return read_regular(self._root(file) / name)
             with zipfile.ZipFile(archive) as opened:
                 if opened.getinfo(name).file_size > MOST_BYTES:
-                    raise self._error("the file is too large", file.id, name)
+                    raise OSError(f"it holds more than {MOST_BYTES:,} bytes")
                 return opened.read(name)
-        except (OSError, KeyError, zipfile.BadZipFile) as error:
+        except _UNREADABLE as error:
             raise self._error(f"{name} cannot be read ({error})", file.id, name) from None
 
     def _names(self, file: File) -> list[str]:
@@ -170,28 +176,34 @@ class Records:
         wrong = [one for one in file.patterns if ".." in one or one.startswith("/")]
         if wrong:
             raise self._error("a pattern that leads out of the folder", file.id, wrong[0])
+        try:
+            names = sorted(self._matching(file))
+        except (*_UNREADABLE, ValueError) as error:
+            raise self._error(
+                f"its files cannot be listed ({error})", file.id, file.patterns
+            ) from None
+        return [names[place] for place in naturally_sorted(names)]
+
+    def _matching(self, file: File) -> set[str]:
         archive = self._archive(file)
         if archive is not None:
             with zipfile.ZipFile(archive) as opened:
                 every = opened.namelist()
-            found = {n for n in every for p in file.patterns if fnmatchcase(n, p)}
-        else:
-            root = self._root(file)
-            found = {
-                path.relative_to(root).as_posix()
-                for pattern in file.patterns
-                for path in root.glob(pattern)
-                if path.is_file() and path.resolve().is_relative_to(root.resolve())
-            }
-        names = sorted(found)
-        return [names[place] for place in naturally_sorted(names)]
+            return {n for n in every for p in file.patterns if fnmatchcase(n, p)}
+        root = self._root(file)
+        return {
+            path.relative_to(root).as_posix()
+            for pattern in file.patterns
+            for path in root.glob(pattern)
+            if path.is_file() and path.resolve().is_relative_to(root.resolve())
+        }
 
     def _name(self, file: File) -> str:
         """Return where a single file lies: as it is named, or beside the description."""
         if self._archive(file) is not None:
             return file.url
         root = self._root(file).resolve()
-        for name in (file.url, PurePosixPath(file.url.partition("?")[0]).name):
+        for name in (file.url, _last(file.url)):
             path = (root / name).resolve()
             if name and path.is_file() and path.is_relative_to(root):
                 return path.relative_to(root).as_posix()
@@ -207,7 +219,7 @@ class Records:
         outer = self._described.files.get(file.inside)
         if outer is None:
             return self._folder
-        unpacked = self._folder / PurePosixPath(outer.url).name.split(".")[0]
+        unpacked = self._folder / _PACKED.sub("", _last(outer.url))
         return unpacked if unpacked.is_dir() else self._folder
 
     def _archive(self, file: File) -> Path | None:
@@ -215,8 +227,29 @@ class Records:
         outer = self._described.files.get(file.inside)
         if outer is None or self._root(file) != self._folder:
             return None
-        path = self._folder / PurePosixPath(outer.url).name
-        return path if path.suffix.lower() == ".zip" and path.is_file() else None
+        path = self._folder / _last(outer.url)
+        if path.suffix.lower() != ".zip" or not path.is_file():
+            return None
+        if outer.sha256 and path not in self._checked:
+            with path.open("rb") as opened:
+                self._check(hashlib.file_digest(opened, "sha256").hexdigest(), outer, path.name)
+            self._checked.add(path)
+        return path
+
+    def _check(self, own: str, file: File, name: str) -> None:
+        """Refuse a file whose digest is not the one described."""
+        if own != file.sha256:
+            raise self._error(
+                f"{name} is another file than the one described: its SHA-256 differs",
+                file.id,
+                own[:12],
+                "Fetch the described version of it.",
+            )
+
+
+def _last(url: str) -> str:
+    """Return the last part of an address or a path: what a file is called that was fetched."""
+    return PurePosixPath(url.partition("?")[0]).name
 
 
 def _reader(file: File) -> Callable[[bytes], Any] | None:

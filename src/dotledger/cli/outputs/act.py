@@ -1,15 +1,12 @@
-"""Keys of what the commands of acting on results print."""
+"""Keys of what the commands under "Act" print; what is undefined is null."""
 
 from __future__ import annotations
 
 from typing import NotRequired, TypedDict
 
-__all__ = ["Copies", "Covered", "Reviewed", "Screened", "SortedImages"]
+from dotledger.cli.outputs.parts import Box, Interval
 
-Interval = tuple[float, float]
-"""95 %, from low to high."""
-Box = tuple[float, float, float, float]
-"""x0, y0, x1, y1 in pixels of the image as it is shown, from its top left corner."""
+__all__ = ["Copies", "Covered", "Reviewed", "Screened", "SortedImages"]
 
 
 class RuleCount(TypedDict):

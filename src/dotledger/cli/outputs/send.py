@@ -1,68 +1,13 @@
-"""Keys of what the commands of sending print."""
+"""Keys of what the commands under "Send" print; what is undefined is null."""
 
 from __future__ import annotations
 
-from typing import Any, TypedDict
+from typing import TypedDict
 
 from dotledger.sending.deciding.prices import PriceNow
 from dotledger.services.trust import Facts
 
-__all__ = [
-    "BatchDetail",
-    "Batches",
-    "Doctor",
-    "Forecast",
-    "Reread",
-    "Sent",
-    "Tried",
-    "Usage",
-]
-
-
-class Doctor(TypedDict):
-    """What is installed, and where things are; extras with the packages that each lacks."""
-
-    dotledger: str
-    python: str
-    system: str
-    ledger: str
-    settings: list[str]
-    descriptions: list[str]
-    extras: dict[str, list[str]]
-
-
-class FoundOne(TypedDict):
-    """One finding as an answer has it; `box` is the four corners as shares or pixels read."""
-
-    kind: str
-    label: str
-    confidence: float | None
-    box: list[float] | None
-    details: dict[str, Any]
-
-
-class OneReading(TypedDict):
-    """What the rules read of one image; notes are pairs of a reason and a value."""
-
-    found: list[FoundOne]
-    notes: list[tuple[str, str]]
-
-
-class Tried(TypedDict):
-    """One harmless call; `well` if nothing is to be put right."""
-
-    key: str
-    goes_to: list[str]
-    code: list[str]
-    request: list[str]
-    status: int | None
-    seconds: float
-    content_type: str
-    answer: str
-    readings: list[OneReading]
-    problem: str
-    next_steps: list[str]
-    well: bool
+__all__ = ["BatchDetail", "Batches", "Forecast", "Reread", "Sent", "Usage"]
 
 
 class Forecast(TypedDict):
@@ -168,17 +113,7 @@ class Prepared(TypedDict):
     steps: list[str]
 
 
-class BatchDetail(OneBatch):
-    """One batch with its calls; `versions` counts calls by what the service calls itself."""
-
-    versions: dict[str, int]
-    calls: Figures
-    failures: list[Failure]
-    prepared: list[Prepared]
-    notes: int
-
-
-class Figures(TypedDict):
+class CallFigures(TypedDict):
     """Calls of a batch: bytes, money, and seconds that are null without calls."""
 
     calls: int
@@ -188,6 +123,16 @@ class Figures(TypedDict):
     median: float | None
     p95: float | None
     longest: float | None
+
+
+class BatchDetail(OneBatch):
+    """One batch with its calls; `versions` counts calls by what the service calls itself."""
+
+    versions: dict[str, int]
+    calls: CallFigures
+    failures: list[Failure]
+    prepared: list[Prepared]
+    notes: int
 
 
 class UsageMonth(TypedDict):

@@ -1,13 +1,12 @@
-"""Keys of what the commands of choosing and watching print; what is undefined is null."""
+"""Keys of what the commands under "Choose" print; what is undefined is null."""
 
 from __future__ import annotations
 
 from typing import NotRequired, TypedDict
 
-__all__ = ["Agreement", "Chosen", "ChosenTwo", "Compared", "Drift", "Gates", "Sweep"]
+from dotledger.cli.outputs.parts import Interval
 
-Interval = tuple[float, float]
-"""95 %, from low to high."""
+__all__ = ["Agreement", "Chosen", "ChosenTwo", "Compared", "Sweep"]
 
 
 class SweepRow(TypedDict):
@@ -264,54 +263,3 @@ class Agreement(TypedDict):
     pairs: list[AgreementPair]
     disputed: list[Disputed]
     cost: dict[str, Cost]
-
-
-class Change(TypedDict):
-    """One figure of two runs, and how far drawing images again would move it."""
-
-    what: str
-    of: str
-    first: float | None
-    second: float | None
-    change: float | None
-    low: float | None
-    high: float | None
-    by_chance: float | None
-    beyond_chance: bool
-
-
-class Drift(TypedDict):
-    """What changed between two runs; labels that came or went, with how often."""
-
-    images: tuple[int, int]
-    paired: bool
-    changes: list[Change]
-    came: dict[str, int]
-    went: dict[str, int]
-    shape: dict[str, list[str]]
-    notes: list[str]
-
-
-class Gate(TypedDict):
-    """One condition: the value with its interval, the limits, and whether it holds."""
-
-    gate: str
-    measure: str
-    of: str
-    limits: str
-    value: float | None
-    low: float | None
-    high: float | None
-    before: float | None
-    counts: str
-    holds: bool
-    was_judged: bool
-    why: str
-
-
-class Gates(TypedDict):
-    """What came of all conditions."""
-
-    holds: bool
-    images_in_scope: int
-    gates: list[Gate]

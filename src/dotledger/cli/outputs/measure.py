@@ -1,13 +1,13 @@
-"""Keys of what the commands of measuring print; what is undefined is null."""
+"""Keys of what the commands under "Measure" print; what is undefined is null."""
 
 from __future__ import annotations
 
 from typing import Any, NotRequired, TypedDict
 
-__all__ = ["Demo", "Loaded", "Measure", "Reliabilities"]
+from dotledger.cli.outputs.parts import Box, Interval
 
-Interval = tuple[float, float]
-"""95 %, from low to high."""
+__all__ = ["Figures", "Loaded", "Measure", "Reliabilities"]
+
 Intervals = dict[str, Interval | None]
 """By measure."""
 
@@ -87,12 +87,6 @@ class Figures(TypedDict):
     notes: list[str]
 
 
-class Demo(TypedDict):
-    """The measures of each service of the demo."""
-
-    services: dict[str, Figures]
-
-
 class Share(TypedDict):
     """How many, and of all of that side."""
 
@@ -123,7 +117,7 @@ class Case(TypedDict):
     other: str
     overlap: float | None
     row: int
-    box: tuple[float, float, float, float] | None
+    box: Box | None
 
 
 class Reasons(TypedDict):
