@@ -462,7 +462,7 @@ class Addresses(unittest.TestCase):
             mock.patch("dotledger.images.fetching.MOST_BYTES", 4000),
             self.assertRaisesRegex(OSError, "larger than 4,000 bytes"),
         ):
-            gather(f"{here}/large").items[0].read()
+            gather(f"http://localhost:{port}/large").items[0].read()
 
 
 class Headers(unittest.TestCase):

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 import time
+from collections.abc import Mapping
+from contextlib import suppress
 from functools import lru_cache
-from typing import Any
+from http.client import HTTPException
 from urllib.parse import unquote, urljoin
 
-from dotledger.connections import Watch, read_at_most, watched_pool
+from dotledger.exchanges import Came, Host
 
 __all__ = ["MOST_BYTES", "fetched"]
 
@@ -16,13 +18,13 @@ MOST_BYTES = 256 << 20
 """Of one image's file; larger ones are refused unread."""
 
 _MOST_REDIRECTS = 3
+_MOST_TRIES = 3
 _SECONDS = 30.0
 
 
 @lru_cache(maxsize=64)
-def _pool(scheme: str, host: str) -> Any:
-    watch = Watch(MOST_BYTES + (1 << 20), time.monotonic)
-    return watched_pool(scheme, host, watch, timeout=_SECONDS, maxsize=32)
+def _host(scheme: str, host: str) -> Host:
+    return Host(scheme, host, timeout=_SECONDS, at_once=32, most=MOST_BYTES, clock=time.monotonic)
 
 
 def fetched(address: str) -> bytes:
@@ -48,7 +50,12 @@ def fetched(address: str) -> bytes:
     for _ in range(_MOST_REDIRECTS + 1):
         try:
             status, elsewhere, data = _got(address)
-        except (urllib3.exceptions.HTTPError, TimeoutError) as error:
+        except (
+            urllib3.exceptions.HTTPError,
+            HTTPException,
+            TimeoutError,
+            ConnectionError,
+        ) as error:
             raise OSError(f"cannot be fetched ({_why(error)})") from error
         if status == 200:
             return data
@@ -82,21 +89,18 @@ def _got(address: str) -> tuple[int, str, bytes]:
     authority, target = re.match(r"([^/?#]*)([^#]*)", rest).groups()  # type: ignore[union-attr]
     user, _, host = authority.rpartition("@")
     headers = urllib3.make_headers(basic_auth=unquote(user)) if user else {}
-    pool = _pool(scheme.lower(), host)
     target = target if target[:1] == "/" else f"/{target}"
-    answer = pool.urlopen(
-        "GET",
-        f"{scheme}://{host}{target}" if pool.proxy and pool.scheme == "http" else target,
-        headers=headers,
-        redirect=False,
-        retries=urllib3.Retry(2, redirect=False, raise_on_status=False),
-        assert_same_host=False,
-        preload_content=False,
-    )
-    try:
-        data, whole = read_at_most(answer, MOST_BYTES)
-    finally:
-        answer.close()
-    if not whole:
+    came = _asked(_host(scheme.lower(), host), target, headers)
+    if not came.whole:
         raise OSError(f"larger than {MOST_BYTES:,} bytes")
-    return answer.status, answer.headers.get("Location", ""), data
+    return came.status, came.headers.get("location", ""), came.body
+
+
+def _asked(host: Host, target: str, headers: Mapping[str, str]) -> Came:
+    """Ask for a file; again where the line failed: asking once more does no harm."""
+    import urllib3
+
+    for _ in range(_MOST_TRIES - 1):
+        with suppress(urllib3.exceptions.HTTPError, HTTPException, ConnectionError):
+            return host.ask("GET", target, headers, b"")
+    return host.ask("GET", target, headers, b"")

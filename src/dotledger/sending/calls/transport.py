@@ -13,8 +13,8 @@ from typing import TYPE_CHECKING, Any, Literal, Protocol
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from dotledger.connections import Watch, read_at_most, watched_pool
 from dotledger.errors import DotLedgerError, MissingExtra
+from dotledger.exchanges import Host
 from dotledger.services.messages import Request
 from dotledger.services.secrets import Secrets
 
@@ -27,8 +27,6 @@ __all__ = ["MOST_BYTES", "HttpTransport", "NoAnswer", "Response", "Transport", "
 
 MOST_BYTES = 32 << 20
 """What is kept of an answer, both as it came and unpacked; what is longer is cut and said."""
-
-_MOST_OVERHEAD = 1 << 20
 
 Trouble = Literal["unreachable", "timeout", "cut"]
 Cause = Literal["", "certificate", "proxy", "header", "host", "time"]
@@ -110,7 +108,7 @@ def send_covered(transport: Transport, request: Request, secrets: Secrets) -> Re
 class HttpTransport:
     """The transport over HTTP, with connections kept open.
 
-    Each answer is bound to its request as `dotledger.connections` says.
+    Each answer is bound to its request as `dotledger.exchanges` says.
 
     Parameters
     ----------
@@ -135,23 +133,18 @@ class HttpTransport:
         clock: Callable[[], float] = time.monotonic,
         tls: ssl.SSLContext | None = None,
     ) -> None:
-        import urllib3
-
         self._settings: dict[str, Any] = {
-            "maxsize": at_once,
-            "block": False,
-            "timeout": urllib3.Timeout(connect=min(timeout, 10.0), read=timeout),
+            "timeout": timeout,
+            "at_once": at_once,
+            "most": most,
+            "clock": clock,
+            "tls": tls,
         }
-        if tls is not None:
-            self._settings["ssl_context"] = tls
         # Spelled as descriptions spell it, so that theirs takes its place.
         self._asked = {"Accept-Encoding": ", ".join(codings())}
-        self._errors = urllib3.exceptions
-        self._never_again = urllib3.Retry(False)
-        self._hosts: dict[str, Any] = {}
+        self._hosts: dict[str, Host] = {}
         self._opening = threading.Lock()
         self._most = most
-        self._clock = clock
 
     def send(self, request: Request) -> Response:
         """Send one request; see `Transport`."""
@@ -173,7 +166,8 @@ class HttpTransport:
             return self._explained(error)
 
     def _explained(self, error: Exception) -> NoAnswer:
-        errors = self._errors
+        from urllib3 import exceptions as errors
+
         out: Trouble = "unreachable"
         if isinstance(error, MissingExtra):
             return NoAnswer(str(error), trouble=out, cause="proxy")
@@ -195,44 +189,25 @@ class HttpTransport:
         return NoAnswer(f"what came cannot be taken apart ({type(error).__name__})")
 
     def _answered(self, request: Request) -> Response:
-        """Send through the host's own pool: its address is taken apart once, not for each call."""
+        """Send by way of the host: its address is taken apart once, not for each call."""
         parts = _ADDRESS.match(request.address)
         if parts is None:
             raise NoAnswer("the address is not valid", trouble="unreachable")
-        base = f"{parts[1].lower()}://{parts[2]}"
-        pool = self._hosts.get(base) or self._open(parts[1].lower(), parts[2])
+        scheme = parts[1].lower()
+        host = self._hosts.get(f"{scheme}://{parts[2]}") or self._host(scheme, parts[2])
         target = parts[3] if parts[3][:1] == "/" else f"/{parts[3]}"
-        answer = pool.urlopen(
-            request.method,
-            request.address if pool.proxy and pool.scheme == "http" else target,
-            body=request.body or None,
-            headers={**self._asked, **request.headers},
-            redirect=False,
-            retries=self._never_again,
-            assert_same_host=False,
-            preload_content=False,
-            decode_content=False,
-        )
-        try:
-            return self._whole(answer)
-        finally:
-            answer.close()  # has no effect on a connection that was given back
+        headers = {**self._asked, **request.headers}
+        came = host.ask(request.method, target, headers, request.body)
+        body, fault = came.body, f"longer than {self._most:,} bytes; the beginning is kept"
+        if came.whole:
+            body, fault = _unpacked(body, came.headers.get("content-encoding", ""), self._most)
+        return Response(status=came.status, headers=came.headers, body=body, fault=fault)
 
-    def _whole(self, answer: Any) -> Response:
-        body, whole = read_at_most(answer, self._most)
-        headers = {name.lower(): value for name, value in answer.headers.items()}
-        if not whole:
-            fault = f"longer than {self._most:,} bytes; the beginning is kept"
-            return Response(status=answer.status, headers=headers, body=body, fault=fault)
-        body, fault = _unpacked(body, headers.get("content-encoding", ""), self._most)
-        return Response(status=answer.status, headers=headers, body=body, fault=fault)
-
-    def _open(self, scheme: str, host: str) -> Any:
+    def _host(self, scheme: str, host: str) -> Host:
         base = f"{scheme}://{host}"
         with self._opening:
             if base not in self._hosts:
-                watch = Watch(self._most + _MOST_OVERHEAD, self._clock)
-                self._hosts[base] = watched_pool(scheme, host, watch, **self._settings)
+                self._hosts[base] = Host(scheme, host, **self._settings)
             return self._hosts[base]
 
 
