@@ -15,14 +15,13 @@ import threading
 import time
 from pathlib import Path
 
-import numpy as np
-from PIL import Image
-
 _FINDINGS = 10
 _NAMES = ("lantern", "basket", "stall", "banner", "drum")
 
 
 def _corners():
+    import numpy as np
+
     return np.random.default_rng(1).uniform(0, 20, (_FINDINGS, 2)).round(2)
 
 
@@ -53,6 +52,8 @@ class _AtOnce:
 
 def _folder(home, count):
     """Make files that differ in a comment only, a thousand to a folder."""
+    from PIL import Image
+
     held = io.BytesIO()
     Image.new("RGB", (32, 32), "navy").save(held, "JPEG", quality=50)
     plain = held.getvalue()
@@ -68,6 +69,7 @@ def _folder(home, count):
 
 def _truth(path, count):
     """Write for each image a lantern that is found, and a basket that is not."""
+    import numpy as np
     import pandas as pd
 
     names = np.repeat([f"{n // 1000:04}/{n:07}.jpg" for n in range(count)], 2)
@@ -90,10 +92,11 @@ def _one(home, count):
     from dotledger import batches, measure, read_annotations, send, usage
     from dotledger.ledger.batches import find_batch, outcome_counts
     from dotledger.ledger.store import Ledger
-    from tests.sending.helpers import description
+    from tests.sending.helpers import TEXT
 
     ledger, seconds = Path(home) / "l.ledger", {}
-    described = description()
+    described = Path(home) / "bell.toml"
+    described.write_text(TEXT)
     folder = Path(home) / "images"
     _truth(Path(home) / "truth.parquet", count)
     options = {"ledger": ledger, "key": "k"}
@@ -142,11 +145,10 @@ def _one(home, count):
 def _again(home, began):
     """Go on with a sending; print when its first call left, how many there were, what is pending."""
     from dotledger import send
-    from tests.sending.helpers import description
 
-    transport = _AtOnce()
-    ledger = Path(home) / "l.ledger"
-    sent = send(Path(home) / "images", description(), transport=transport, ledger=ledger, key="k")
+    transport, at = _AtOnce(), Path(home)
+    images, described, ledger = at / "images", at / "bell.toml", at / "l.ledger"
+    sent = send(images, described, transport=transport, ledger=ledger, key="k")
     print(json.dumps([transport.first - began, transport.calls, sent.pending]))
 
 

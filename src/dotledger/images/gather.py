@@ -197,10 +197,8 @@ def gather(
     """
     listed = [sources] if isinstance(sources, (str, os.PathLike, Mapping)) else list(sources)
     notes = _Notes()
-    items = [
-        item if item.name.isascii() else replace(item, name=as_text(item.name))
-        for item in chain.from_iterable(_of_source(s, notes, outside) for s in listed)
-    ]
+    given = [_of_source(source, notes, outside) for source in listed]
+    items = _named(given[0] if len(given) == 1 else chain.from_iterable(given))
     problems = [(as_text(name), reason) for name, reason in notes.problems]
     if problems and (missing == "raise" or not items):
         raise _missing(problems)
@@ -243,7 +241,22 @@ def _missing(problems: list[tuple[str, str]]) -> GatherError:
     )
 
 
+class _Folder(list[Item]):
+    """The images of one folder: their paths differ, so that a million need no second look."""
+
+
+def _named(items: Iterable[Item]) -> list[Item]:
+    """Return the same with names that can be written down."""
+    if isinstance(items, _Folder) and all(item.name.isascii() for item in items):
+        return items
+    return [
+        item if item.name.isascii() else replace(item, name=as_text(item.name)) for item in items
+    ]
+
+
 def _unique(items: list[Item]) -> list[Item]:
+    if isinstance(items, _Folder):
+        return items
     if len({item.name for item in items}) == len(items):
         return items
     seen: dict[str, Item] = {}
@@ -351,7 +364,7 @@ def _from_folder(folder: str, notes: _Notes) -> list[Item]:
     root = folder.rstrip("/") or "/"
     cut = len(root.rstrip("/")) + 1
     items = _walked(root, cut, notes)
-    return [items[place] for place in naturally_sorted([item.name for item in items])]
+    return _Folder(items[place] for place in naturally_sorted([item.name for item in items]))
 
 
 def _walked(folder: str, cut: int, notes: _Notes) -> list[Item]:
