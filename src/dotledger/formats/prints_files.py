@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from dotledger.core.copying.prints import Prints
+from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError, TableError
 from dotledger.files import read_regular, whole_file
 
@@ -130,7 +131,7 @@ def known_prints(path: str | os.PathLike[str]) -> Prints:
     if made.unreadable:
         name, reason = made.unreadable[0]
         raise TableError(
-            f"{len(made.unreadable)} known images have no print",
+            f"{counted(len(made.unreadable), 'known image')} without a print",
             place=f"{path}: {name}",
             got=reason,
             next_step="Take them out of the known images.",

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Mapping
-from contextlib import suppress
 from functools import lru_cache
 from http.client import HTTPException
 from urllib.parse import unquote, urljoin
@@ -98,9 +97,13 @@ def _got(address: str) -> tuple[int, str, bytes]:
 
 def _asked(host: Host, target: str, headers: Mapping[str, str]) -> Came:
     """Ask for a file; again where the line failed: asking once more does no harm."""
-    import urllib3
+    from urllib3 import exceptions as errors
 
     for _ in range(_MOST_TRIES - 1):
-        with suppress(urllib3.exceptions.HTTPError, HTTPException, ConnectionError):
+        try:
             return host.ask("GET", target, headers, b"")
+        except errors.ReadTimeoutError:
+            raise  # its time is over
+        except (errors.HTTPError, HTTPException, ConnectionError):
+            continue
     return host.ask("GET", target, headers, b"")

@@ -16,6 +16,7 @@ import numpy as np
 from dotledger.core.comparing.compare import Comparison
 from dotledger.core.kinds import KINDS
 from dotledger.core.measuring.result import Measure
+from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError, MissingExtra
 
 if TYPE_CHECKING:
@@ -327,7 +328,7 @@ def _latency(ax: Axes, result: Any, kind: str, options: _Options) -> None:  # no
     if len(seconds):
         ax.hist(seconds, bins=24)
         _mark_at(ax, float(np.median(seconds)), f"median {np.median(seconds):.2f} s")
-    ax.set(xlabel="seconds", ylabel="calls", title=f"{len(seconds)} calls")
+    ax.set(xlabel="seconds", ylabel="calls", title=counted(len(seconds), "call"))
 
 
 PLOTS: Mapping[str, tuple[type | None, Callable[..., None]]] = {

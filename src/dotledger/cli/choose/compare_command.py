@@ -26,6 +26,7 @@ from dotledger.cli.options.comparing import (
     compared_tables,
     where_of,
 )
+from dotledger.core.spelling import counted
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output
@@ -252,7 +253,7 @@ def _write(result: Any, csv_file: str | None, worklist: str | None) -> None:
 
         rows = result.disputed if hasattr(result, "disputed") else result.pair.changed
         write_frame(pd.DataFrame([dict(row) for row in rows]), Path(worklist))
-        say(f"{len(rows)} rows of images in dispute written to {worklist}")
+        say(f"{counted(len(rows), 'row')} of images in dispute written to {worklist}")
 
 
 def _show(

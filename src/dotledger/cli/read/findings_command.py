@@ -207,7 +207,7 @@ def _write_metadata(found: Findings, out_file: str) -> None:
 def _write(found: Findings, out_file: str, details: bool) -> None:
     from dotledger.formats.tables.tables import write_table
 
-    say(f"{len(found)} rows written to {write_table(found, out_file, details=details)}")
+    say(f"{counted(len(found), 'row')} written to {write_table(found, out_file, details=details)}")
     left = sum(one is not None for one in found.details or ())
     if left and not details and out_file.lower().endswith(".csv"):
         say(f"Attributes and points of {counted(left, 'finding')} left out; --details keeps them.")
@@ -238,7 +238,8 @@ def _named(found: Findings, names: str, service: str) -> Findings:
     from dotledger.formats.label_names import read_names
 
     mapped = map_names(found, read_names(Path(names)), service=service)
-    say(f"{mapped.left_out} findings left out, {len(mapped.unmapped)} labels not mapped")
+    unmapped = counted(len(mapped.unmapped), "label")
+    say(f"{counted(mapped.left_out, 'finding')} left out, {unmapped} not mapped")
     if mapped.unused:
         labels = [label for _, label, _ in mapped.unused]
         say(f"entries of {names} that match no finding: {first_of(labels, 10)}")

@@ -16,6 +16,7 @@ import numpy.typing as npt
 
 from dotledger.core.arrays import Ints
 from dotledger.core.displays import Displayed
+from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
 
 __all__ = [
@@ -108,7 +109,7 @@ class Prints(Displayed):
 
     def _head(self) -> str:
         more = f", {len(self.unreadable)} unreadable" if self.unreadable else ""
-        return f"<Prints: {len(self)} images{more}>"
+        return f"<Prints: {counted(len(self), 'image')}{more}>"
 
 
 @dataclass(frozen=True, kw_only=True)

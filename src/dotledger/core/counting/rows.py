@@ -11,6 +11,7 @@ from dotledger.core.arrays import ratio
 from dotledger.core.counting.resampling import Interval
 from dotledger.core.counting.tally import Tally
 from dotledger.core.displays import Displayed
+from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -304,7 +305,8 @@ class KindMeasure(Displayed):
         return rows_frame(keys, [*self.rows.values(), self.pooled])
 
     def _head(self) -> str:
-        return f"<KindMeasure {self.kind}: {len(self.rows)} labels, {self.images_in_scope} images>"
+        labels, images = counted(len(self.rows), "label"), counted(self.images_in_scope, "image")
+        return f"<KindMeasure {self.kind}: {labels}, {images}>"
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""

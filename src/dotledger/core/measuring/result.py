@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 from dotledger.core.counting.rows import MEASURES, KindMeasure, Row, mean_over, plain_means
 from dotledger.core.displays import Plotted
 from dotledger.core.questions.basis import Basis
+from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -120,7 +121,7 @@ class Measure(Plotted):
         """Return the headline of each kind, in at most six lines."""
         head = f"<Measure: {self.images_in_scope} images in scope, {self.basis.cuts[0]}"
         lines = [_headline(kind) for kind in self.kinds.values()]
-        notes = f"; {len(self.notes)} notes, see .notes" if self.notes else ""
+        notes = f"; {counted(len(self.notes), 'note')}, see .notes" if self.notes else ""
         return "\n".join([f"{head}, required overlap {self.overlap:g}{notes}>", *lines])
 
     @property

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from dotledger.core.arguments import check_overlap
+from dotledger.core.spelling import counted
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.clipping import clip_findings
 from dotledger.core.tables.findings import Findings
@@ -168,7 +169,7 @@ def draw(
         written = write_pictures(pictures, target, side=side, beside=beside)
         lost = lacking("".join(mark.text for one in pictures for mark in one.marks))
         with whole_file(sheet_file) as draft:
-            heading = title or f"{len(pictures)} images"
+            heading = title or counted(len(pictures), "image")
             _sheet(sheet, kept, annotations, pictures, overlap, heading).save(draft, "PNG")
     made = {path.name for path in (*written, sheet_file)}
     return Drawn(
