@@ -130,7 +130,7 @@ class InRules(unittest.TestCase):
             dotledger.read_rules(rules)
         (self.home / "known/worse.png").write_bytes(encoded(blurred(3))[:60])
         rules.write_text(rules.read_text().replace("90", "0.9").replace("k.npz", "known"))
-        with self.assertRaisesRegex(TableError, "no print"):
+        with self.assertRaisesRegex(TableError, "1 known image without a print"):
             dotledger.read_rules(rules)
         (self.home / "k.npz").write_bytes(b"PK\x03\x04 not so")
         with self.assertRaisesRegex(TableError, "k.npz"):
