@@ -2,7 +2,8 @@
 
 ``python -m unittest`` comes here by `tests.load_tests`; single modules, classes and tests run as ever. A
 class that says `alone` runs before all others and beside none: what it says is of processes and their time.
-With ``DOTLEDGER_TESTS_AT_ONCE=1`` all run in this process, one after another.
+With ``DOTLEDGER_TESTS_AT_ONCE=1`` all run in this process, one after another; with
+``DOTLEDGER_TESTS_SLOWEST=20`` the classes that took longest are named at the end.
 """
 
 import json
@@ -10,6 +11,7 @@ import os
 import subprocess
 import sys
 import threading
+import time
 import unittest
 import warnings
 from pathlib import Path
@@ -39,24 +41,31 @@ class SideBySide(unittest.TestSuite):
         alone = {_class_of(test): getattr(test, "alone", False) for test in _flat(self)}
         self.together = [name for name, said in alone.items() if not said]
         self.alone = [name for name, said in alone.items() if said]
+        self.took = {}
 
     def run(self, result, debug=False):
         """Run all; results are those of the processes."""
         self._run(result, self.alone, 1)
         self._run(result, self.together, at_once())
+        for name in self.slowest(int(os.environ.get("DOTLEDGER_TESTS_SLOWEST", 0))):
+            print(f"{self.took[name]:6.1f} s  {name}", file=sys.stderr)
         return result
 
-    @staticmethod
-    def _run(result, names, processes):
+    def slowest(self, most):
+        """The classes that took longest, the longest first."""
+        return sorted(self.took, key=self.took.get, reverse=True)[:most]
+
+    def _run(self, result, names, processes):
         waiting, telling = list(reversed(names)), threading.Lock()
 
         def work():
             with _worker() as worker:
                 while waiting and not result.shouldStop:
-                    name = waiting.pop()
+                    name, began = waiting.pop(), time.monotonic()
                     worker.stdin.write(f"{name}\n")
                     worker.stdin.flush()
                     line = worker.stdout.readline()
+                    self.took[name] = time.monotonic() - began
                     with telling:
                         _tell(result, name, json.loads(line) if line else None)
                     if not line:

@@ -1,6 +1,9 @@
 """Tests that run in other processes: what fails there fails here, and nothing is lost."""
 
+import contextlib
+import io
 import os
+import re
 import sys
 import tempfile
 import unittest
@@ -52,7 +55,11 @@ class Elsewhere(unittest.TestCase):
         suite = SideBySide([unittest.defaultTestLoader.loadTestsFromName("odd_ones")])
         self.assertEqual(suite.together, ["odd_ones.Broken", "odd_ones.Odd"])
         self.assertEqual(suite.alone, ["odd_ones.Ends"])
+        said = self.enterContext(contextlib.redirect_stderr(io.StringIO()))
+        self.enterContext(mock.patch.dict(os.environ, {"DOTLEDGER_TESTS_SLOWEST": "2"}))
         suite.run(result)
+        slowest = re.findall(r"[0-9.]+ s  odd_ones\.(Odd|Ends|Broken)", said.getvalue())
+        self.assertEqual(len(slowest), 2)
         failed = {str(test): text for test, text in result.failures}
         broken = {str(test): text for test, text in result.errors}
         self.assertIn("one is not two", failed["test_wrong (odd_ones.Odd.test_wrong)"])
