@@ -47,7 +47,7 @@ class SideBySide(unittest.TestSuite):
         """Run all; results are those of the processes."""
         self._run(result, self.alone, 1)
         self._run(result, self.together, at_once())
-        for name in self.slowest(int(os.environ.get("DOTLEDGER_TESTS_SLOWEST", 0))):
+        for name in self.slowest(int(os.environ.get("DOTLEDGER_TESTS_SLOWEST") or 0)):
             print(f"{self.took[name]:6.1f} s  {name}", file=sys.stderr)
         return result
 
