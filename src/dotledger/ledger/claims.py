@@ -33,6 +33,7 @@ from dotledger.files import read_regular
 from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord
 
 __all__ = [
+    "SOMEBODY",
     "Claim",
     "FileClaim",
     "HeldElsewhere",
@@ -51,7 +52,8 @@ _LENGTH = 4
 _HEAD = 2 * _LENGTH
 _SILENT_AFTER = 60.0
 _LONGEST_NAME = 255
-_SOMEBODY = "another process"
+SOMEBODY = "another process"
+"""Who has a turn or a claim, where nobody wrote it down, or not yet."""
 
 
 class HeldElsewhere(LedgerError):
@@ -173,8 +175,8 @@ def who_has(path: Path) -> str:
         Such as ``process 12 on a-host``; "another process" if that cannot be read.
     """
     with contextlib.suppress(OSError, UnicodeError):
-        return read_regular(path).decode() or _SOMEBODY
-    return _SOMEBODY
+        return read_regular(path).decode() or SOMEBODY
+    return SOMEBODY
 
 
 class Turn:

@@ -3,6 +3,7 @@
 import threading
 import time
 import unittest
+from unittest import mock
 
 from dotledger.sending.calls.transport import HttpTransport
 from dotledger.sending.deciding.retrying import seconds_until
@@ -87,8 +88,6 @@ class Answers(InFolder):
 
     def test_an_error_of_ours(self):
         """No exception between an answer and its row: what goes wrong costs one image, not its answer."""
-        from unittest import mock
-
         from dotledger.services import answers as reading
 
         real = reading.RuleReader.read
@@ -164,3 +163,26 @@ class Together(InFolder):
                 thread.join()
         self.assertEqual(sorted(asked), list(range(40)))
         self.assertRegex(logged.output[0], "waiting: process [0-9]+ on .* sends to bell")
+
+    def test_who_is_waited_for(self):
+        """Who has just taken a turn writes down who it is a moment later; that is waited for."""
+        going, done = threading.Event(), threading.Event()
+
+        def reply(_):
+            going.set()
+            done.wait(20)
+            return ANSWER
+
+        first = threading.Thread(target=self.send, args=(pictures(1), reply))
+        first.start()
+        self.assertTrue(going.wait(20))
+        later = ["another process", "another process", "process 7 on a-host"]
+        with (
+            mock.patch("dotledger.sending.batch.sending.who_has", side_effect=later),
+            self.assertLogs("dotledger") as logged,
+        ):
+            threading.Timer(0.3, done.set).start()
+            sent, _ = self.send(pictures(2), [ANSWER])
+        first.join()
+        self.assertIn("waiting: process 7 on a-host sends to bell", logged.output[0])
+        self.assertEqual((sent.outcomes["label"]["found"], sent.calls), (2, 1))

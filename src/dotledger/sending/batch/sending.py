@@ -16,7 +16,14 @@ from typing import TYPE_CHECKING, Any
 
 from dotledger.core.spelling import as_text
 from dotledger.errors import LedgerError
-from dotledger.ledger.claims import Claim, FileClaim, WaitingAnswer, turn_path, who_has
+from dotledger.ledger.claims import (
+    SOMEBODY,
+    Claim,
+    FileClaim,
+    WaitingAnswer,
+    turn_path,
+    who_has,
+)
 from dotledger.ledger.places import FilePlace, place_of
 from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord, timestamp
 from dotledger.sending.batch.interrupting import interruptions_told
@@ -60,6 +67,7 @@ _MOST_WAITING = 512
 """Workers wait when so many results are not taken yet: memory does not grow with the batch."""
 _TELL_EVERY = 0.2
 _ASK_EVERY = 0.2
+_MOST_ASKED = 10
 _log = logging.getLogger("dotledger")
 _INTERRUPTED = "interrupted"
 
@@ -231,23 +239,26 @@ class Sending:
 
     # Whoever sends to the same service waits: their images may be the same, and none is paid for
     # twice; one that sends the very same batch finds it done then.
-    def _claimed(
-        self, take: Callable[[], Any], who: Callable[[], str] = lambda: "another process"
-    ) -> Any:
+    def _claimed(self, take: Callable[[], Any], who: Callable[[], str] = lambda: SOMEBODY) -> Any:
         """Take a claim, or wait for it while another process has it."""
         told = False
         while True:
             with contextlib.suppress(BlockingIOError):
                 return take()
             if not told:
-                _log.warning(
-                    "waiting: %s sends to %s with this ledger",
-                    who(),
-                    self._plan.description.service,
-                )
+                # Whoever has just taken a turn writes down who it is a moment later.
+                name = self._within_a_moment(who)
+                service = self._plan.description.service
+                _log.warning("waiting: %s sends to %s with this ledger", name, service)
                 told = True
             if self._halt.wait(_ASK_EVERY) or self.interrupted:
                 raise KeyboardInterrupt("stopped while waiting for another sender")
+
+    def _within_a_moment(self, who: Callable[[], str]) -> str:
+        for _ in range(_MOST_ASKED):
+            if (name := who()) != SOMEBODY or self._halt.wait(_BUNCH):
+                break
+        return name
 
     def _run_opened(self, claim: Claim | None = None) -> SentBatch:
         from dotledger.ledger.store import Ledger
