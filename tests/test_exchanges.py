@@ -7,10 +7,12 @@ import socket
 import threading
 import time
 import unittest
+from unittest import mock
 
 from dotledger.exchanges import Host
 
 GOOD = b"HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\ngood"
+CHUNKS = b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n1\r\nd\r\n0\r\n\r\n"
 
 
 class Scripted:
@@ -103,13 +105,17 @@ class Answers(unittest.TestCase):
             usual += came[0] == (200, came[0][1], b"abcd", True)
         self.assertGreater(usual, 60)
 
+    def test_in_one_step(self):
+        """A usual answer never comes to the standard library, which takes several times as long."""
+        host = Scripted(self, *[GOOD] * 3).host()
+        with mock.patch("http.client.HTTPResponse.begin") as begun:
+            self.assertEqual([asked(host)[2] for _ in range(3)], [b"good"] * 3)
+        begun.assert_not_called()
+
     def test_in_pieces(self):
         """Head, half of the body, the rest: one answer, and the line is kept; so for chunks."""
-        chunks = (
-            b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n1\r\nd\r\n0\r\n\r\n"
-        )
         large = b"HTTP/1.1 200 OK\r\nContent-Length: 300000\r\n\r\n" + b"a" * 300_000
-        server = Scripted(self, [GOOD[:-4], GOOD[-4:-2], GOOD[-2:]], chunks, [chunks[:60], chunks[60:]], large, GOOD)  # fmt: skip
+        server = Scripted(self, [GOOD[:-4], GOOD[-4:-2], GOOD[-2:]], CHUNKS, [CHUNKS[:60], CHUNKS[60:]], large, GOOD)  # fmt: skip
         host = server.host()
         bodies = [asked(host)[2] for _ in range(5)]
         self.assertEqual(bodies, [b"good", b"abcd", b"abcd", b"a" * 300_000, b"good"])
@@ -120,7 +126,7 @@ class Answers(unittest.TestCase):
         closing = GOOD.replace(b"\r\n\r\n", b"\r\nConnection: close\r\n\r\n")
         for answer, connections in (
             (GOOD, 1), (closing, 2), (b"HTTP/1.1 204 X\r\n\r\n", 1), (GOOD + b"x", 3), (b"HTTP/1.1 100 Go on\r\n\r\n" + GOOD, 2),
-            (GOOD.replace(b"1.1", b"1.0"), 2), (b"HTTP/1.1 101 Switching\r\n\r\n", 2), ([GOOD, GOOD], 3),
+            (CHUNKS, 1), (CHUNKS + b"x", 3), (GOOD.replace(b"1.1", b"1.0"), 2), (b"HTTP/1.1 101 Switching\r\n\r\n", 2), ([GOOD, GOOD], 3),
         ):  # fmt: skip
             with self.subTest(answer):
                 server = Scripted(self, answer, GOOD, GOOD)
@@ -141,6 +147,10 @@ class Answers(unittest.TestCase):
 
     def test_size_and_time(self):
         """The body is cut at what is kept, whatever its length says; no answer waits for ever."""
+        for sent in (GOOD, [GOOD[:9], GOOD[9:]], CHUNKS):
+            for most, whole in ((5, True), (4, True), (3, False), (0, False)):
+                came = Scripted(self, sent).host(most=most).ask("POST", "/", {}, b"")
+                self.assertEqual((len(came.body), came.whole), (min(4, most), whole))
         answer = b"HTTP/1.1 200 OK\r\nContent-Length: 4000\r\n\r\n" + b"a" * 4000
         for sent in (answer, [answer[:9], answer[9:]], answer.replace(b"4000", b"9" * 17)):
             came = Scripted(self, sent).host(most=100).ask("POST", "/", {}, b"")
@@ -155,11 +165,11 @@ class Requests(unittest.TestCase):
     def heard(self, *request, **settings):
         server = Scripted(self, GOOD)
         server.host(**settings).ask(*request)
-        return server.heard[0].replace(b":%d" % server.port, b"")
+        return server.heard[0].replace(b": 127.0.0.1:%d\r\n" % server.port, b": here\r\n")
 
     def test_what_goes_out(self):
         """What every request says, once each; what is given takes the place of ours."""
-        ours = b"Host: 127.0.0.1\r\nUser-Agent: dot-ledger\r\nAccept-Encoding: identity\r\n"
+        ours = b"Host: here\r\nUser-Agent: dot-ledger\r\nAccept-Encoding: identity\r\n"
         self.assertEqual(self.heard("GET", "/a?b=c", {}, b""), b"GET /a?b=c HTTP/1.1\r\n" + ours)
         for method in ("POST", "PUT", "PATCH"):
             self.assertIn(b"\r\nContent-Length: 0\r\n", self.heard(method, "/", {}, b""))

@@ -105,7 +105,8 @@ class Host:
         Parameters
         ----------
         method, target : str
-            As they stand in the request's first line; the target begins with a slash.
+            As they stand in the request's first line; the target begins with a slash. ``HEAD``
+            is not among the methods.
         headers : mapping
             ``Host`` and ``Content-Length`` are added if missing.
         body : bytes
@@ -180,7 +181,7 @@ class Host:
         first = sock.recv(_PIECE)
         if not first:
             raise http.client.RemoteDisconnected("the connection was cut before the answer")
-        usual = None if method == "HEAD" else _usual_head(first)
+        usual = _usual_head(first)
         if usual is None or usual[2] > self._most:
             return self._unusual(sock, method, first, until)
         status, headers, length, start = usual
@@ -335,8 +336,6 @@ def _read_at_most(answer: Any, most: int) -> tuple[bytes, bool]:
 
 def _speaks(sock: Any) -> bool:
     """Tell whether a peer has sent something, or closed, without waiting for it."""
-    if sock.fileno() < 0:
-        return False
     if isinstance(sock, ssl.SSLSocket) and sock.pending():
         return True  # taken from the system already
     if not hasattr(select, "poll"):
