@@ -154,6 +154,8 @@ class Findings(Rows):
 
     def take(self, rows: NDArray[Any]) -> Findings:
         """Return the table reduced to `rows` (indices or a mask)."""
+        if rows.dtype == np.bool_ and rows.all():
+            return self  # a table is never changed, and copying a large one takes a while
         indices = np.flatnonzero(rows) if rows.dtype == np.bool_ else rows
         details = self.details
         return replace(
