@@ -8,8 +8,6 @@ the same sending is taken up again. Takes about an hour in full; not among those
 import io
 import itertools
 import json
-import os
-import statistics
 import subprocess
 import sys
 import tempfile
@@ -82,54 +80,11 @@ def _truth(path, count):
     pd.DataFrame({"image": names, "kind": "object", "label": labels, **columns}).to_parquet(path)
 
 
-class _Seconds(dict):
-    """What each thing took; and what it would have taken at the pace that the machine had first.
-
-    Such a run lasts half an hour, in which others use the same processors: a sample of plain work in
-    a process of its own, ten times a second, says how quick the machine was meanwhile.
-    """
-
-    def __init__(self, home):
-        super().__init__()
-        self.samples = Path(home) / "pace"
-        code = f"from benchmarks.million import _pace; _pace({str(self.samples)!r})"
-        self.process = subprocess.Popen([sys.executable, "-c", code])
-        self.steady = {}
-
-    def timed(self, what, work):
-        start = time.perf_counter()
-        result = work()
-        self.note(what, start, time.perf_counter() - start)
-        return result
-
-    def note(self, what, start, took):
-        """Note what took how long, and how quick plain work was at that time."""
-        while not self.within(start - 1, time.perf_counter()):
-            time.sleep(0.1)
-        self[what] = took
-        self.steady[what] = took / statistics.median(self.within(start - 1, time.perf_counter()))
-
-    def within(self, start, end):
-        lines = self.samples.read_text().split("\n")[:-1] if self.samples.exists() else []
-        times = [tuple(map(float, line.split())) for line in lines]
-        return [took for at, took in times if start <= at <= end]
-
-    def close(self):
-        self.process.kill()
-        self.process.wait()
-
-
-def _pace(path):
-    """Do some plain work ten times a second, and write down when and how long."""
-    parent = os.getppid()
-    with Path(path).open("w", buffering=1) as out:
-        while os.getppid() == parent:
-            began = time.perf_counter()
-            held = {}
-            for number in range(8_000):
-                held[f"{number}"] = number
-            out.write(f"{began} {time.perf_counter() - began}\n")
-            time.sleep(0.1)
+def _timed(seconds, what, work):
+    start = time.perf_counter()
+    result = work()
+    seconds[what] = time.perf_counter() - start
+    return result
 
 
 def _one(home, count):
@@ -139,7 +94,7 @@ def _one(home, count):
     from dotledger.ledger.store import Ledger
     from tests.sending.helpers import TEXT
 
-    ledger, seconds = Path(home) / "l.ledger", _Seconds(home)
+    ledger, seconds = Path(home) / "l.ledger", {}
     described = Path(home) / "bell.toml"
     described.write_text(TEXT)
     folder = Path(home) / "images"
@@ -147,20 +102,21 @@ def _one(home, count):
     options = {"ledger": ledger, "key": "k"}
     most = count - count // 100
     transport = _AtOnce()
-    seconds.timed(
-        "send", lambda: send(folder, described, transport=transport, at_most=most, **options)
+    _timed(
+        seconds,
+        "send",
+        lambda: send(folder, described, transport=transport, at_most=most, **options),
     )
     memory = {"sending": _peak()}
     # As whoever goes on does it: in a process of its own, from its beginning.
     code = f"import time; began = time.perf_counter(); from benchmarks.million import _again; _again({home!r}, began)"
-    start = time.perf_counter()
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     took, calls, pending = json.loads(done.stdout.splitlines()[-1])
-    seconds.note("resumed, to the first call", start, took)
+    seconds["resumed, to the first call"] = took
     assert (transport.calls, calls, pending) == (most, count // 100, 0)
     with Ledger(ledger) as opened:
-        seconds.timed("batches", lambda: [outcome_counts(opened, b) for b in batches(opened)])
-        seconds.timed("usage", lambda: usage(opened))
+        _timed(seconds, "batches", lambda: [outcome_counts(opened, b) for b in batches(opened)])
+        _timed(seconds, "usage", lambda: usage(opened))
         assert find_batch(opened).images == count
     for what, words in (
         (
@@ -169,20 +125,18 @@ def _one(home, count):
         ),
         ("batches 1", ["batches", "1", "--ledger", str(ledger)]),
     ):
-        done = seconds.timed(what, lambda words=words: _command(words))
+        done = _timed(seconds, what, lambda words=words: _command(words))
         memory[what] = done
     from dotledger import findings_of
 
-    found = seconds.timed("findings_of", lambda: findings_of(ledger))
+    found = _timed(seconds, "findings_of", lambda: findings_of(ledger))
     assert len(found) == count * (_FINDINGS + 1)
     true = read_annotations(Path(home) / "truth.parquet")
-    measured = seconds.timed("measure", lambda: measure(found, true, draws=0))
+    measured = _timed(seconds, "measure", lambda: measure(found, true, draws=0))
     assert 0 < measured.pooled.recall < 1
     memory["measure"] = _peak()
-    seconds.close()
     print(json.dumps({
         "seconds": seconds,
-        "steady": seconds.steady,
         "memory": memory,
         "bytes": ledger.stat().st_size,
     }))  # fmt: skip
@@ -239,10 +193,13 @@ def main(*, quick=False):
             told[size] = json.loads(done.stdout.splitlines()[-1])
         _tell(size, told[size])
     for small, large in itertools.pairwise(sizes):
-        for how, name in (("seconds", "times the time"), ("steady", "at an even pace")):
-            steps = {what: told[large][how][what] / s for what, s in told[small][how].items()}
-            shown = ", ".join(f"{what} {step:.1f}" for what, step in steps.items())
-            print(f"{small:,} to {large:,}, {name} (at most 12 for ten times the images): {shown}")
+        steps = {
+            what: told[large]["seconds"][what] / s for what, s in told[small]["seconds"].items()
+        }
+        shown = ", ".join(f"{what} {step:.1f}" for what, step in steps.items())
+        print(
+            f"{small:,} to {large:,}, times the time (at most 12 for ten times the images): {shown}"
+        )
 
 
 def _tell(size, figures):

@@ -1,4 +1,4 @@
-"""The whole path of sending against the same HTTP library in a bare loop."""
+"""The whole path of sending against a bare loop around urllib3."""
 
 import compileall
 import random

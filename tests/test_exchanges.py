@@ -136,6 +136,19 @@ class Answers(unittest.TestCase):
                 self.assertEqual([asked(host)[2] for _ in range(2)], [b"good"] * 2)
                 self.assertEqual(server.connections, connections)
 
+    def test_lines_kept_before(self):
+        """Once a host sent what nobody asked for, no other line to it is used again either."""
+        server = Scripted(self, *[[GOOD[:-1], GOOD[-1:]]] * 2, GOOD + b"x", GOOD)
+        host = server.host()
+        both = [threading.Thread(target=asked, args=(host,)) for _ in range(2)]
+        for one in both:
+            one.start()
+        for one in both:
+            one.join()
+        opened = server.connections
+        self.assertEqual([asked(host)[2] for _ in range(2)], [b"good"] * 2)
+        self.assertEqual(server.connections, opened + 1)
+
     def test_a_line_closed_meanwhile(self):
         """A service that closes an idle line costs nothing: a new one is opened before sending."""
         server = Scripted(self, *[GOOD] * 3, close=True)

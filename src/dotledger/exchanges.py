@@ -21,7 +21,6 @@ import ssl
 import weakref
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from functools import lru_cache
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
@@ -152,6 +151,8 @@ class Host:
 
     def _kept(self) -> Any:
         """Return an open connection that is silent, or None: whatever came unasked is no answer."""
+        if self._distrusted:  # what was kept before that is no better
+            _close(self._open)
         while True:
             try:
                 connection = self._open.pop()
@@ -248,7 +249,6 @@ def _named(scheme: str, host: str) -> str:
     return f"{url.host}{'' if port == _DEFAULT_PORTS[scheme] else port}"
 
 
-@lru_cache(maxsize=1000)  # nearly always the same few
 def _written(target: str) -> str:
     """Return a target with everything encoded that cannot stand there as it is (RFC 3986)."""
     return quote(target, safe="/?:@!$&'()*+,;=-._~%")
@@ -354,8 +354,9 @@ def _has_more(sock: Any) -> bool:
 
 
 def _close(connections: list[Any]) -> None:
-    while connections:
-        connections.pop().close()
+    with suppress(IndexError):  # another thread may take the last one
+        while connections:
+            connections.pop().close()
 
 
 class _Answer(http.client.HTTPResponse):
