@@ -3,11 +3,13 @@
 import math
 import random
 import unittest
+from unittest import mock
 
 import numpy as np
 import pandas as pd
 
 from dotledger import Annotations, Findings, measure
+from dotledger.core.measuring.notes import repeats_of
 from dotledger.errors import ArgumentError, ScopeError, TableError
 from tests import reference
 
@@ -268,6 +270,14 @@ class BadInput(unittest.TestCase):
         self.assertIn("no finding has a label of the annotations' vocabulary", notes)
         self.assertIn("'lanterns' is 'lantern'", notes)
         self.assertIn("1 duplicate finding", notes)
+
+    def test_duplicates_in_parts(self):
+        """Repeated findings are looked for some rows at a time: found wherever a part ends."""
+        rows = [(image, "object", "kite", 0.5, (0, 0, n, 1)) for n in (1, 2) for image in "abcb"]
+        said = findings_of([*rows, rows[0], ("a", "object", "kite", 0.4, (0, 0, 1, 1)), rows[6]])
+        for size in (1, 2, 3, 10, 11, 12):  # by hand: b twice at each of two places, a, c
+            with mock.patch("dotledger.core.measuring.notes._AT_A_TIME", size):
+                self.assertEqual(repeats_of(said), 4, size)
 
     def test_bad_arguments(self):
         """Unknown pairings, no overlap at all and negative draws are refused."""
