@@ -37,7 +37,7 @@ print(result.by("size")["face"].frame()[["slice", "annotated", "misses", "recall
 # a mapping of confidences is fitted on some images and judged on the others
 names = truth.image.used()
 mapping = dotledger.fit_confidence_map(findings, truth, kinds=["object"], images=names[::2])
-others = truth.take(truth.image.onto(names[1::2]) >= 0)
+others = truth.take(truth.image.among(names[1::2]))
 for name, table in (("as answered", findings), ("mapped", mapping.apply(findings))):
     found = dotledger.measure(table, others, kinds=["object"]).reliability()["object"]
     print(f"Confidences {name}: calibration error {found.expected_calibration_error:.3f}")

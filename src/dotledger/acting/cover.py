@@ -152,9 +152,9 @@ def cover(
     table = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
     mine = _of_image(table, image, name).cut(threshold)
     wanted = None if label is None else ((label,) if isinstance(label, str) else tuple(label))
-    rows = (mine.kind.onto([kind]) == 0) & ~np.isnan(mine.box[:, 0])
+    rows = mine.kind.among([kind]) & ~np.isnan(mine.box[:, 0])
     if wanted is not None:
-        rows &= mine.label.onto(wanted) >= 0
+        rows &= mine.label.among(wanted)
     boxes = mine.box[rows]
     if not len(boxes):
         return Covered(data=data, covered=0, boxes=(), style=style)
@@ -190,7 +190,7 @@ def _of_image(table: Findings, image: Any, name: str | None) -> Findings:
         raise ArgumentError(
             "the findings hold no image of this name", place="name", got=name, allowed=names[:8]
         )
-    return table.take(table.image.onto([name]) == 0)
+    return table.take(table.image.among([name]))
 
 
 def _covered(
@@ -322,8 +322,8 @@ def open_boxes(
         The most open first; empty if all is covered.
     """
     mine = annotations.take(
-        (annotations.image.onto([image]) == 0)
-        & (annotations.kind.onto([kind]) == 0)
+        annotations.image.among([image])
+        & annotations.kind.among([kind])
         & ~annotations.blank
         & ~annotations.ignore
     )

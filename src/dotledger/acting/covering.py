@@ -107,9 +107,9 @@ def still_found(
             yield StillFound(name=one.name, problem=f"{outcome}: {reason}".removesuffix(": "))
             continue
         table = seen.findings.cut(threshold)
-        rows = (table.kind.onto([kind]) == 0) & ~table.blank
+        rows = table.kind.among([kind]) & ~table.blank
         if label:
-            rows &= table.label.onto(label) >= 0
+            rows &= table.label.among(label)
         again = [
             (float(confidence), tuple(box), "under a cover" if hidden >= 0.5 else "elsewhere")
             for confidence, box in zip(
@@ -155,7 +155,7 @@ def cover_all(
     CoveredImage
         In the order of the images; one that cannot be covered stops none.
     """
-    answered = set(findings.take(findings.kind.onto([kind]) == 0).image.used())
+    answered = set(findings.take(findings.kind.among([kind])).image.used())
     for item in gathered.items:
         yield _one(item, findings, folder, annotations, shas or {}, answered, kind, options)
 

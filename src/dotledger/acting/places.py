@@ -54,7 +54,7 @@ def places_by_label(
         ``nothing found`` or ``undecided`` where no finding counts.
     """
     if kind is not None:
-        findings = findings.take(findings.kind.onto([kind]) == 0)
+        findings = findings.take(findings.kind.among([kind]))
     had = set(findings.image.take(~findings.blank).used())
     kept = findings.cut(threshold)
     kept = kept.strongest(1, least=least) if strongest else kept
@@ -92,7 +92,7 @@ def places_by_person(
     dict of str to list of (place, why)
         ``nobody named`` where faces have no name, ``nothing found`` where there is no face.
     """
-    faces = findings.take(findings.kind.onto(["face"]) == 0)
+    faces = findings.take(findings.kind.among(["face"]))
     kept = faces.cut(threshold)
     spelt: dict[str, str] = {}
     found: dict[str, dict[str, str]] = {name: {} for name in faces.image.used()}

@@ -137,7 +137,7 @@ def what_it_shows(found: Mapping[str, Findings], annotations: Annotations) -> li
 def _missed_faces(table: Findings, annotations: Annotations) -> list[float]:
     """Return the heights of the faces missed."""
     state = pair_tables(table, annotations).annotation
-    rows = (state == "missed") & (annotations.kind.onto(["face"]) == 0)
+    rows = (state == "missed") & annotations.kind.among(["face"])
     height: list[float] = (annotations.box[rows, 3] - annotations.box[rows, 1]).tolist()
     return height
 
@@ -145,13 +145,13 @@ def _missed_faces(table: Findings, annotations: Annotations) -> list[float]:
 def _moons_taken(table: Findings, annotations: Annotations) -> int:
     """Count images with a moon in which a wrong lantern is found above everything else."""
     state = pair_tables(table, annotations).finding
-    lantern = (state == "wrong") & (table.label.onto(["lantern"]) == 0)
-    with_moon = annotations.image.take(annotations.label.onto(["moon"]) == 0).used()
-    real = annotations.label.onto(["lantern"]) == 0
+    lantern = (state == "wrong") & table.label.among(["lantern"])
+    with_moon = annotations.image.take(annotations.label.among(["moon"])).used()
+    real = annotations.label.among(["lantern"])
     taken = set()
-    for row in np.flatnonzero(lantern & (table.image.onto(with_moon) >= 0)):
+    for row in np.flatnonzero(lantern & table.image.among(with_moon)):
         name = table.image.names[table.image.codes[row]]
-        same = real & (annotations.image.onto([name]) == 0) & ~np.isnan(annotations.box[:, 0])
+        same = real & annotations.image.among([name]) & ~np.isnan(annotations.box[:, 0])
         if not (overlap(annotations.box[same], table.box[row]) > 0.05).any():
             taken.add(name)
     return len(taken)
@@ -166,4 +166,4 @@ def _mean_overlap(table: Findings, annotations: Annotations) -> float:
 
 
 def _count(annotations: Annotations, label: str) -> int:
-    return len(annotations.image.take(annotations.label.onto([label]) == 0).used())
+    return len(annotations.image.take(annotations.label.among([label])).used())

@@ -1,5 +1,6 @@
 """Measures: against hand-worked cases and the slow reference."""
 
+import contextlib
 import math
 import random
 import unittest
@@ -22,6 +23,16 @@ def columns(rows, names):
         name: [math.nan if row[place] is None else row[place] for row in rows]
         for place, name in enumerate(names)
     }
+
+
+@contextlib.contextmanager
+def at_a_time(rows):
+    """Let large tables be worked on a few rows at a time, so that small ones are large."""
+    with (
+        mock.patch("dotledger.core.arrays._AT_A_TIME", rows),
+        mock.patch("dotledger.core.pairing.by_confidence._FINDINGS_AT_ONCE", rows),
+    ):
+        yield
 
 
 def findings_of(rows):
@@ -116,6 +127,12 @@ class AgainstReference(unittest.TestCase):
             return reference.measure_presence(found, true, threshold)
 
         self.compare("label", range(1000), slow)
+
+    def test_in_parts(self):
+        """However few rows are worked on at a time, the definitions are met."""
+        for size in (1, 2, 5):
+            with at_a_time(size):
+                self.compare("object", range(150), reference.measure_boxes)
 
     def test_order_does_not_matter(self):
         """Neither the order of rows nor other image names change a result."""
@@ -276,7 +293,7 @@ class BadInput(unittest.TestCase):
         rows = [(image, "object", "kite", 0.5, (0, 0, n, 1)) for n in (1, 2) for image in "abcb"]
         said = findings_of([*rows, rows[0], ("a", "object", "kite", 0.4, (0, 0, 1, 1)), rows[6]])
         for size in (1, 2, 3, 10, 11, 12):  # by hand: b twice at each of two places, a, c
-            with mock.patch("dotledger.core.measuring.notes._AT_A_TIME", size):
+            with at_a_time(size):
                 self.assertEqual(repeats_of(said), 4, size)
 
     def test_bad_arguments(self):

@@ -114,7 +114,7 @@ class AddsUp(unittest.TestCase):
             said, truth = as_tables(found, true)
             facts = {f"i{n}": {"which": str(n)} for n in range(3)}
             for name, row in measure(said, truth.with_images(facts), draws=0).by("which")["object"].rows.items():  # fmt: skip
-                mine = truth.take(truth.image.onto([f"i{name}"]) == 0)
+                mine = truth.take(truth.image.among([f"i{name}"]))
                 alone = measure(said, mine, draws=0, kinds=["object"]).pooled
                 if mine.labels("object") != truth.labels("object"):
                     continue  # another vocabulary judges other findings

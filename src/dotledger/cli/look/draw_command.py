@@ -101,7 +101,7 @@ def command(
     )
     found = asked_findings(findings, ledger, service, batch)
     if kinds is not None:
-        found = found.take(found.kind.onto(as_kinds(kinds) or []) >= 0)
+        found = found.take(found.kind.among(as_kinds(kinds) or []))
     drawn = draw(
         found,
         images,

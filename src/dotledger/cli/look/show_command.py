@@ -83,7 +83,7 @@ def command(
         found = findings_of(opened, batch=kept.id)
         if rules is not None:
             story["verdict"] = _verdict(opened, kept, found, sent.name, rules)
-    mine = found.take(found.image.onto([sent.name]) == 0)
+    mine = found.take(found.image.among([sent.name]))
     truth = None if annotations is None else _truth(annotations, sent)
     story["findings"], story["missed"] = _judged(mine, truth, overlap, threshold_of(threshold))
     if picture is not None:
@@ -158,7 +158,7 @@ def _truth(annotations: str, sent: Sent) -> Annotations:
     from dotledger.formats.annotations.front import read_annotations
 
     truth = annotations_matched(read_annotations(annotations), [sent.name])
-    mine = truth.take(truth.image.onto([sent.name]) == 0)
+    mine = truth.take(truth.image.among([sent.name]))
     if not len(mine):
         raise ArgumentError("the annotations do not hold it", place="--annotations", got=sent.name)
     # What is looked for is known from all images: a label may be annotated in others only.

@@ -216,7 +216,7 @@ def _write(found: Findings, out_file: str, details: bool) -> None:
 def _only(found: Findings, labels: tuple[str, ...]) -> Findings:
     """Return the findings with these labels; images without any were still answered."""
     origin = found.origin and dataclasses.replace(found.origin, only=labels)
-    kept = found.without((found.label.onto(labels) < 0) & ~found.blank)
+    kept = found.without(~found.label.among(labels) & ~found.blank)
     return dataclasses.replace(kept, origin=origin)
 
 

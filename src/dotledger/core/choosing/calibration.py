@@ -103,7 +103,7 @@ class ConfidenceMap:
         """
         confidence = findings.confidence.copy()
         for kind, knots in self.knots.items():
-            rows = (findings.kind.onto([kind]) == 0) & ~np.isnan(confidence)
+            rows = findings.kind.among([kind]) & ~np.isnan(confidence)
             x, y = np.array(knots).T
             confidence[rows] = np.interp(confidence[rows], x, y)
         origin = findings.origin and replace(findings.origin, floor=None, words={})
@@ -261,7 +261,7 @@ def unseen_images(mapping: ConfidenceMap, annotations: Annotations) -> Annotatio
     """
     digests = contents_of(annotations)
     again = {name for name, digest in digests.items() if digest in mapping.contents}
-    fresh = annotations.image.onto(sorted(mapping.images | again)) < 0
+    fresh = ~annotations.image.among(sorted(mapping.images | again))
     if not fresh.any():
         raise ScopeError(
             "the mapping was fitted on all of these images, and cannot be judged on them",

@@ -105,7 +105,7 @@ def rows_on(findings: Findings, images: set[str]) -> Flags:
     ndarray of bool, shape (n,)
         Blank rows count as on their image.
     """
-    return findings.image.onto(sorted(images)) >= 0
+    return findings.image.among(sorted(images))
 
 
 def with_whole_vocabulary(annotations: Annotations) -> Annotations:

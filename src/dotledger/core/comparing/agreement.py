@@ -186,7 +186,7 @@ def _kinds(first: Findings, second: Findings, wanted: tuple[str, ...] | None) ->
 
 def _as_annotations(table: Findings, labels: tuple[str, ...], kind: str) -> Annotations:
     """Return what a run found as if a person had marked it; boxes without one are left out."""
-    rows = table.kind.onto([kind]) == 0
+    rows = table.kind.among([kind])
     if KINDS[kind].judged == "boxes":
         rows &= table.blank | ~np.isnan(table.box[:, 0])
     kept = table.take(rows)
@@ -203,8 +203,8 @@ def _as_annotations(table: Findings, labels: tuple[str, ...], kind: str) -> Anno
 def _agreed(
     first: Findings, second: Findings, kind: str, overlap: float
 ) -> tuple[KindAgreement, dict[str, tuple[int, int]]]:
-    mine = first.take(first.kind.onto([kind]) == 0)
-    theirs = second.take(second.kind.onto([kind]) == 0)
+    mine = first.take(first.kind.among([kind]))
+    theirs = second.take(second.kind.among([kind]))
     labels = tuple(sorted({*mine.label.used(), *theirs.label.used()} - {""}))
     result = measure(
         replace(mine, origin=None),

@@ -227,9 +227,9 @@ class _Side:
 
     def rows(self, kind: str, label: str | None = None) -> Ints:
         kept = self._kept
-        rows = kept.kind.onto([kind]) == 0
+        rows = kept.kind.among([kind])
         if label is not None:
-            rows &= kept.label.onto([label]) == 0
+            rows &= kept.label.among([label])
         return np.flatnonzero(rows)
 
     def labels(self, kind: str) -> list[str]:

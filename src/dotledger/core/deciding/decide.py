@@ -148,7 +148,7 @@ def _check_labels(rules: Rules, findings: Findings) -> None:
 def _uncovered(findings: Findings, rules: Rules) -> list[str]:
     """Return unsafe categories in the findings that no rule mentions."""
     mentioned, every = rules.mentioned()
-    unsafe = findings.take((findings.kind.onto(["unsafe"]) == 0) & ~findings.blank)
+    unsafe = findings.take(findings.kind.among(["unsafe"]) & ~findings.blank)
     if every:
         return []
     below = {one.below for one in rules.leaves() if one.kind == "unsafe" and one.below}
@@ -240,7 +240,7 @@ class _Seen:
 
     def answered(self, kind: str) -> Flags:
         """Return which images have an answer for a kind."""
-        rows = self.findings.kind.onto([kind]) == 0
+        rows = self.findings.kind.among([kind])
         return np.bincount(self._image[rows], minlength=len(self.images)) > 0
 
     def holds(self, condition: Condition) -> Flags:
@@ -319,9 +319,9 @@ class _Seen:
 
     def _matched(self, condition: Condition) -> Flags:
         table = self.findings
-        rows = (table.kind.onto([condition.kind]) == 0) & ~table.blank
+        rows = table.kind.among([condition.kind]) & ~table.blank
         if condition.labels or condition.below:
-            rows &= (table.label.onto(condition.labels) >= 0) | self._below(condition.below)
+            rows &= table.label.among(condition.labels) | self._below(condition.below)
         if condition.confidence is not None:
             cut = thresholds_of(
                 condition.confidence, table, words=self._words, place="rules: confidence"
@@ -337,7 +337,7 @@ class _Seen:
 
     def _below(self, broader: Sequence[str]) -> Flags:
         """Return which findings stand below a broader label, or are it."""
-        rows = self.findings.label.onto(broader) >= 0
+        rows = self.findings.label.among(broader)
         wanted = set(broader)
         for place, details in enumerate(self.findings.details or ()):
             if details is not None and wanted & set(details.parents):

@@ -75,7 +75,7 @@ def mask_text(findings: Findings, patterns: Sequence[str]) -> tuple[Findings, tu
     ('Ring [telephone]', 5)
     """
     search = [(name if name in PATTERNS else "masked", _compiled(name)) for name in patterns]
-    rows = np.flatnonzero((findings.kind.onto(_KINDS) >= 0) & ~findings.blank).tolist()
+    rows = np.flatnonzero(findings.kind.among(_KINDS) & ~findings.blank).tolist()
     labels = findings.label.values().tolist()
     images = findings.image.values()
     found: list[Masked] = []

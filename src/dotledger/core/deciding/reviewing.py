@@ -241,7 +241,7 @@ def _row_words(
     by_row: dict[tuple[str, int], list[Review]] = {}
     for one in kept:
         by_row.setdefault((one.image, one.row), []).append(one)
-    unsafe = findings.kind.onto(["unsafe"]) == 0
+    unsafe = findings.kind.among(["unsafe"])
     images = findings.image.values().tolist()
     number: dict[str, int] = {}
     alone: dict[str, int] = {}
@@ -279,7 +279,7 @@ def _by_kind(table: Findings, words: Sequence[str]) -> Reviewed:
     counts: dict[str, int] = {}
     covered: dict[str, set[str]] = {}
     for kind in table.kind.used():
-        mine = table.kind.onto([kind]) == 0
+        mine = table.kind.among([kind])
         part = annotations_from_review(
             table.take(mine), [words[r] for r in np.flatnonzero(mine).tolist()]
         )

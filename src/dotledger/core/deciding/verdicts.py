@@ -283,7 +283,7 @@ def _measured(decisions: Decisions, annotations: Annotations, kind: str) -> Verd
         raise ScopeError(
             f"no image that was decided on is annotated for {kind}", place="annotations"
         )
-    mine = annotations.take((annotations.kind.onto([kind]) == 0) & ~annotations.blank)
+    mine = annotations.take(annotations.kind.among([kind]) & ~annotations.blank)
     at = mine.image.onto(names)
     unsafe = _any(at[(at >= 0) & ~mine.ignore], len(names)) & covered
     doubtful = _any(at[(at >= 0) & mine.ignore], len(names)) & covered & ~unsafe

@@ -6,6 +6,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from functools import partial
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, whole_number
 from dotledger.core.counting.resampling import Places, Resampling, places_of_images
 from dotledger.core.kinds import KINDS
@@ -158,14 +160,13 @@ def _measured(
         if basis.pairing == "total-overlap" and scope.boxed:
             anew = partial(reassigned, scope)
         work.append(worked_out(basis, about_of(basis, scope), judged, anew=anew))
-    answered = set(findings.image.used())
-    common = sum(map(answered.__contains__, covered))
+    common = int(findings.image.uses(covered).sum())
     return assembled(
         basis,
         work,
         Totals(
             unanswered=len(covered) - common,
-            uncovered=len(answered) - common,
+            uncovered=int(findings.image.present().sum()) - common,
             unjudged_kinds=unjudged_kinds(findings, annotations, covered, basis.cuts[0])
             if every
             else {},
@@ -190,14 +191,16 @@ def about_of(basis: Basis, scope: Scope) -> About:
     About
         Findings that are not judged are counted where they pass the first threshold.
     """
-    outside = basis.findings.take(scope.unjudged)
+    findings, outside = basis.findings, scope.unjudged
     return About(
         kind=scope.kind,
         labels=scope.labels,
         images=scope.images,
         covered=len(basis.annotations.covered(scope.kind)),
         unanswered=scope.unanswered,
-        unjudged=counts_by_name(outside.take(basis.cuts[0].passes(outside)).label),
+        unjudged=counts_by_name(
+            findings.label.take(outside[basis.cuts[0].passes(findings, outside)])
+        ),
         without_box=len(scope.without_box),
     )
 
@@ -225,6 +228,8 @@ def unjudged_kinds(
     """
     judged = {*annotations.kind.used(), *annotations.vocabulary}
     other = [k for k in findings.kind.used() if k not in judged and KINDS[k].judged != "carried"]
-    rows = (findings.kind.onto(other) >= 0) & (findings.image.onto(covered) >= 0) & ~findings.blank
-    outside = findings.take(rows)
-    return counts_by_name(outside.take(cut.passes(outside)).kind)
+    if not other:
+        return {}  # as mostly, and a large table is not looked through for it
+    rows = findings.kind.among(other) & findings.image.among(covered) & ~findings.blank
+    outside = np.flatnonzero(rows)
+    return counts_by_name(findings.kind.take(outside[cut.passes(findings, outside)]))

@@ -231,7 +231,7 @@ def _highest(findings: Findings, scope: Scope) -> Floats:
     """Return the highest confidence of the kind in each image in scope, whatever its label."""
     top = np.full(len(scope.images), -np.inf)
     image = findings.image.onto(scope.images)
-    rows = (findings.kind.onto([scope.kind]) == 0) & ~findings.blank & (image >= 0)
+    rows = findings.kind.among([scope.kind]) & ~findings.blank & (image >= 0)
     confidence = findings.confidence[rows]
     np.maximum.at(top, image[rows], np.where(np.isnan(confidence), np.inf, confidence))
     return top

@@ -10,7 +10,9 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import numpy as np
 
+from dotledger.core.arrays import Ints, slices
 from dotledger.core.kinds import BROADER, LANDMARKS
+from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 
 __all__ = ["suspicions"]
@@ -38,49 +40,64 @@ def suspicions(
         By kind the attributes that the description names; `LANDMARKS` and `BROADER` stand for
         those parts of a finding.
     """
-    found = findings.take(~findings.blank)
-    kinds = [(kind, found.kind.onto([kind]) == 0) for kind in sorted(found.kind.used())]
+    there = ~findings.blank
     notes: list[str] = []
-    for kind, rows in kinds:
-        if rows.sum() >= _ENOUGH:
-            one = found.take(rows)
+    for kind in sorted(findings.kind.used()):
+        # Places, not a table of them: of ten million findings one column is looked at, mostly.
+        rows = np.flatnonzero(findings.kind.among([kind]) & there)
+        if len(rows) >= _ENOUGH:
             wanted = tuple((attributes or {}).get(kind, ()))
-            notes += [f"{kind}: {what}" for what in _of_kind(one, sizes, wanted)]
+            notes += [f"{kind}: {what}" for what in _of_kind(findings, rows, sizes, wanted)]
     return notes
 
 
 def _of_kind(
-    found: Findings, sizes: Mapping[str, tuple[float, float]], attributes: Sequence[str]
+    findings: Findings,
+    rows: Ints,
+    sizes: Mapping[str, tuple[float, float]],
+    attributes: Sequence[str],
 ) -> list[str]:
-    confidence = found.confidence[np.isfinite(found.confidence)]
+    known, highest = _confidences(findings, rows)
     notes = []
-    if len(confidence) >= _ENOUGH and confidence.max() <= _LOW:
-        notes.append(
-            f"no confidence of {len(confidence):,} is above {confidence.max():.3g}: another scale?"
-        )
-    if not len(confidence):
+    if known >= _ENOUGH and highest <= _LOW:
+        notes.append(f"no confidence of {known:,} is above {highest:.3g}: another scale?")
+    if not known:
         notes.append("no finding has a confidence")
-    if _in_a_corner(found, sizes):
+    if sizes and _in_a_corner(findings, rows, sizes):
         notes.append("every box lies in the first tenth of its image: another unit?")
-    missing = [name for name in attributes if not _has(found, name)]
+    missing = _missing(findings, rows, attributes) if attributes else []
     return notes + [f"no finding has {_named(name)}: another path?" for name in missing]
+
+
+def _confidences(findings: Findings, rows: Ints) -> tuple[int, float]:
+    """Return how many of some rows have a confidence, and the highest of them."""
+    known, highest = 0, -np.inf
+    for part in slices(len(rows)):
+        confidence = findings.confidence[rows[part]]
+        finite = confidence[np.isfinite(confidence)]
+        known, highest = known + len(finite), max(highest, float(finite.max(initial=-np.inf)))
+    return known, highest
 
 
 def _named(name: str) -> str:
     return name if name in (LANDMARKS, BROADER) else f"the attribute {name!r}"
 
 
-def _in_a_corner(found: Findings, sizes: Mapping[str, tuple[float, float]]) -> bool:
-    if not sizes or not found.image.names:
-        return False
-    size = np.array([sizes.get(name, (np.nan, np.nan)) for name in found.image.names], dtype=float)
-    ends = found.box[:, 2:] / size[found.image.codes]
+def _in_a_corner(findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]) -> bool:
+    unknown = (np.nan, np.nan)
+    size = np.array([sizes.get(name, unknown) for name in findings.image.names], dtype=float)
+    ends = findings.box[rows, 2:] / size[findings.image.codes[rows]]
     known = ~np.isnan(ends).any(axis=1)
     return int(known.sum()) >= _ENOUGH and bool((ends[known] <= _CORNER).all())
 
 
-def _has(found: Findings, name: str) -> bool:
-    details = [one for one in found.details or () if one is not None]
+def _missing(findings: Findings, rows: Ints, attributes: Sequence[str]) -> list[str]:
+    every = findings.details
+    details = [] if every is None else [one for n in rows if (one := every[n]) is not None]
+    return [name for name in attributes if not _has(details, name)]
+
+
+def _has(details: Iterable[Details], name: str) -> bool:
     if name == LANDMARKS:
         return any(one.points for one in details)
     if name == BROADER:

@@ -210,7 +210,7 @@ def open_sides(
     wrong = np.ones(len(scope.findings), dtype=bool)
     wrong[hits] = False
     rows = np.concatenate([scope.findings.row[wrong], scope.unjudged])
-    rows = np.sort(rows[cut.passes(findings.take(rows))])
+    rows = np.sort(rows[cut.passes(findings, rows)])
     if scope.boxed:
         rows = rows[~np.isnan(findings.box[rows, 0])]
     missed = ~scope.ignore

@@ -11,17 +11,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dotledger.core.arrays import Floats, Ints
+from dotledger.core.arrays import Floats, Ints, narrow
 from dotledger.core.pairing.edges import Boxes, Edges, box_keys, edges_of, no_edges, visiting_order
 
 __all__ = ["Pairs", "pair", "pair_edges"]
 
-_FINDINGS_AT_ONCE = 600_000
+_FINDINGS_AT_ONCE = 100_000
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -73,9 +72,9 @@ def pair(
         One for each required overlap, in the order given. The result does not depend on the
         order of rows.
     """
-    parts = _parts(findings.group)
-    if len(parts) > 1:
-        return _paired_in_parts(parts, findings, confidence, annotations, ignore, required)
+    ends = _ends(findings.group)
+    if len(ends) > 1:
+        return _paired_in_parts(ends, findings, confidence, annotations, ignore, required)
     return _pair_once(findings, confidence, annotations, ignore, required)
 
 
@@ -97,17 +96,17 @@ def _pair_once(
     return [_pair_at(t, offers, rank, ignored, len(annotations)) for t in required]
 
 
-def _parts(group: Ints) -> list[tuple[int, int]]:
-    """Return ranges of groups, each with so few findings that they stay near the processor."""
-    count = -(-len(group) // _FINDINGS_AT_ONCE)
-    if count <= 1:
-        return [(0, 0)]
-    ends = np.linspace(0, int(group.max()) + 1, count + 1).astype(np.intp)
-    return [(low, high) for low, high in pairwise(ends.tolist()) if low < high]
+def _ends(group: Ints) -> Ints:
+    """Return the ends of ranges of groups, each with so few findings that they stay in the cache.
+
+    What lies behind the last end belongs to the last range.
+    """
+    count = max(-(-len(group) // _FINDINGS_AT_ONCE), 1)
+    return np.linspace(0, int(group.max(initial=0)) + 1, count + 1).astype(np.intp)[1:]
 
 
 def _paired_in_parts(
-    parts: list[tuple[int, int]],
+    ends: Ints,
     findings: Boxes,
     confidence: Floats,
     annotations: Boxes,
@@ -116,10 +115,11 @@ def _paired_in_parts(
 ) -> list[Pairs]:
     """Pair part by part; groups have nothing to do with each other."""
     found: list[list[Pairs]] = [[] for _ in required]
-    for low, high in parts:
-        rows = np.flatnonzero((findings.group >= low) & (findings.group < high))
-        annotated = np.flatnonzero((annotations.group >= low) & (annotations.group < high))
-        mine, theirs = _part(findings, rows, low), _part(annotations, annotated, low)
+    both = zip(
+        _rows_by_part(findings.group, ends), _rows_by_part(annotations.group, ends), strict=True
+    )
+    for rows, annotated in both:
+        mine, theirs = _part(findings, rows), _part(annotations, annotated)
         pairs = _pair_once(mine, confidence[rows], theirs, ignore[annotated], required)
         for place, one in enumerate(pairs):
             found[place].append(
@@ -134,9 +134,19 @@ def _paired_in_parts(
     return [_joined(several) for several in found]
 
 
-def _part(boxes: Boxes, rows: Ints, low: int) -> Boxes:
+def _rows_by_part(group: Ints, ends: Ints) -> list[Ints]:
+    """Return the rows of each range of groups, rising; all of them are looked at once only."""
+    part = np.searchsorted(ends[:-1], group, side="right")
+    order = np.argsort(narrow(part), kind="stable")
+    return np.split(order, np.cumsum(np.bincount(part, minlength=len(ends)))[:-1])
+
+
+def _part(boxes: Boxes, rows: Ints) -> Boxes:
     name = None if boxes.name is None else boxes.name[rows]
-    return Boxes(group=boxes.group[rows] - low, box=boxes.box[rows], name=name)
+    group = boxes.group[rows]
+    return Boxes(
+        group=group - group.min(initial=0), box=np.take(boxes.box, rows, axis=0), name=name
+    )
 
 
 def _joined(parts: Sequence[Pairs]) -> Pairs:

@@ -8,7 +8,7 @@ from itertools import compress
 import numpy as np
 from numpy.typing import NDArray
 
-from dotledger.core.arrays import Floats, Ints
+from dotledger.core.arrays import Floats, Ints, slices
 from dotledger.core.kinds import KINDS
 from dotledger.core.pairing.edges import Boxes
 from dotledger.core.tables.annotations import Annotations
@@ -120,51 +120,86 @@ def scope_of(
     # An image is covered if the annotations name it under any kind; it has an answer for a kind
     # if the findings name it under that kind.
     covered = annotations.covered(kind)
-    of_kind = findings.kind.onto([kind]) == 0
-    answered = set(findings.image.take(of_kind).used())
-    has_answer = list(map(answered.__contains__, covered))
-    images = covered if count_unanswered else list(compress(covered, has_answer))
-    there = np.array(has_answer if count_unanswered else [True] * len(images), dtype=bool)
-    image, label = findings.image.onto(images), findings.label.onto(labels)
-    inside = of_kind & (image >= 0) & ~findings.blank
-    known = inside & (label >= 0)
+    place = findings.image.placed(covered)
+    answered = _answered(findings, kind, place, len(covered))
+    let_in = np.ones(len(covered), dtype=bool) if count_unanswered else answered
+    images = tuple(compress(covered, let_in.tolist()))
+    image, label = _among(let_in, place), findings.label.placed(labels)
+    rows = _rows_of(findings, kind, image, label)
     # A finding of a kind judged by boxes that has no box is set aside and noted: it can be
     # neither right nor wrong.
-    no_box = (
-        np.isnan(findings.box[:, 0])
-        if KINDS[kind].judged == "boxes"
-        else np.zeros(len(known), dtype=bool)
-    )
-    found = _side(known & ~no_box, image, label, findings.box)
+    bare = np.isnan(findings.box[rows.known, 0]) & (KINDS[kind].judged == "boxes")
+    found = _side(findings, rows.known[~bare], image, label)
     confidence = findings.confidence[found.row]
-    annotated = _annotated(annotations, kind, images, labels)
+    image, label = annotations.image.placed(images), annotations.label.placed(labels)
+    annotated = _rows_of(annotations, kind, image, label).known
     return Scope(
         kind=kind,
         labels=labels,
-        images=tuple(images),
-        answered=there,
-        unanswered=len(covered) - int(there.sum()),
+        images=images,
+        answered=answered[let_in],
+        unanswered=len(covered) - int(answered.sum()),
         findings=found,
-        annotations=annotated,
+        annotations=_side(annotations, annotated, image, label),
         # A service that simply asserts is as sure as can be: it passes every threshold.
         confidence=np.where(np.isnan(confidence), np.inf, confidence),
-        ignore=annotations.ignore[annotated.row],
-        unjudged=np.flatnonzero(inside & (label < 0)),
-        without_box=np.flatnonzero(known & no_box),
+        ignore=annotations.ignore[annotated],
+        unjudged=rows.other,
+        without_box=rows.known[bare],
     )
 
 
-def _side(rows: NDArray[np.bool_], image: Ints, label: Ints, box: Floats) -> Side:
-    places = np.flatnonzero(rows)
-    return Side(row=places, image=image[places], label=label[places], box=box[places])
+def _answered(findings: Findings, kind: str, place: Ints, covered: int) -> NDArray[np.bool_]:
+    """Return which covered images have a row of the kind; `place` is that of each image's name."""
+    of_kind = findings.kind.placed([kind]) == 0
+    # The place behind the last takes in the images that are not covered.
+    there = np.zeros(covered + 1, dtype=bool)
+    for part in slices(len(findings)):
+        images = findings.image.codes[part]
+        there[place[images[of_kind[findings.kind.codes[part]]]]] = True
+    return there[:-1]
 
 
-def _annotated(
-    annotations: Annotations, kind: str, images: list[str], labels: tuple[str, ...]
-) -> Side:
-    image, label = annotations.image.onto(images), annotations.label.onto(labels)
-    rows = (annotations.kind.onto([kind]) == 0) & (image >= 0) & (label >= 0)
-    return _side(rows & ~annotations.blank, image, label, annotations.box)
+def _among(let_in: NDArray[np.bool_], place: Ints) -> Ints:
+    """Return the places of names as places among those let in; -1 for the others."""
+    fresh = np.where(let_in, np.cumsum(let_in) - 1, -1)
+    return np.append(fresh, -1)[place]
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class _Rows:
+    """Rows of a kind on images in scope that name something: with a known label, and the others."""
+
+    known: Ints
+    other: Ints
+
+
+def _rows_of(table: Findings | Annotations, kind: str, image: Ints, label: Ints) -> _Rows:
+    """Look through a table; `image` and `label` are the places in scope of its names, or -1."""
+    of_kind = table.kind.placed([kind]) == 0
+    inside, blank = image >= 0, np.array([not name for name in table.label.names], dtype=bool)
+    state = np.where(blank, _NOTHING, np.where(label >= 0, _KNOWN, _OTHER))
+    known, other = [_NO_ROWS], [_NO_ROWS]
+    for part in slices(len(table)):
+        here = of_kind[table.kind.codes[part]] & inside[table.image.codes[part]]
+        states = np.where(here, state[table.label.codes[part]], _NOTHING)
+        known.append(np.flatnonzero(states == _KNOWN) + part.start)
+        other.append(np.flatnonzero(states == _OTHER) + part.start)
+    return _Rows(known=np.concatenate(known), other=np.concatenate(other))
+
+
+_NOTHING, _KNOWN, _OTHER = np.arange(3, dtype=np.int8)
+_NO_ROWS = np.empty(0, dtype=np.intp)
+
+
+def _side(table: Findings | Annotations, rows: Ints, image: Ints, label: Ints) -> Side:
+    return Side(
+        row=rows,
+        image=image[table.image.codes[rows]],
+        label=label[table.label.codes[rows]],
+        # Twice as quick as `box[rows]`.
+        box=np.take(table.box, rows, axis=0),
+    )
 
 
 def counts_by_name(column: Coded) -> dict[str, int]:

@@ -170,7 +170,7 @@ def _tops(basis: Basis, scope: Scope, images: Sequence[str]) -> Floats:
     """
     findings = basis.findings
     image = findings.image.onto(images)
-    rows = (findings.kind.onto([scope.kind]) == 0) & ~findings.blank & (image >= 0)
+    rows = findings.kind.among([scope.kind]) & ~findings.blank & (image >= 0)
     confidence = np.where(np.isnan(findings.confidence), np.inf, findings.confidence)
     if basis.floor is not None:
         rows &= confidence >= basis.floor

@@ -86,7 +86,7 @@ class BoxReasons(Reasons):
         self._small = small
         scope = self.scope
         outside = scope.unjudged
-        outside = outside[self.cut.passes(self.findings.take(outside))]
+        outside = outside[self.cut.passes(self.findings, outside)]
         outside = outside[~np.isnan(self.findings.box[outside, 0])]
         wrong = self.judged.wrong() & self.passes
         self._wrong = np.flatnonzero(wrong)

@@ -178,7 +178,7 @@ def _stopped(basis: Basis, images: tuple[str, ...]) -> Flags:
     """Return which images some unsafe finding stops: ndarray of bool, shape (images,)."""
     findings, cut = basis.findings, basis.cuts[0]
     image = findings.image.onto(images)
-    rows = (findings.kind.onto(["unsafe"]) == 0) & ~findings.blank & (image >= 0)
+    rows = findings.kind.among(["unsafe"]) & ~findings.blank & (image >= 0)
     return _any(image[rows & cut.passes(findings)], len(images))
 
 

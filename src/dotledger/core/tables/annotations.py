@@ -179,7 +179,7 @@ class Annotations(Rows):
         Every image with a row is, but those with a row of the kind (or of none) that has no label
         and is marked `ignore`.
         """
-        rows = self.blank & self.ignore & (self.kind.onto([kind, ""]) >= 0)
+        rows = self.blank & self.ignore & self.kind.among([kind, ""])
         images = self.image.used()
         if rows.any():
             left_open = set(self.image.take(rows).used())
@@ -196,7 +196,7 @@ class Annotations(Rows):
         """Return the labels in scope for `kind`, sorted: declared, or else those that occur."""
         if kind in self.vocabulary:
             return tuple(sorted(set(self.vocabulary[kind])))
-        rows = (self.kind.onto([kind]) == 0) & ~self.blank
+        rows = self.kind.among([kind]) & ~self.blank
         return tuple(sorted(self.label.take(rows).used()))
 
     def filter(
@@ -214,7 +214,7 @@ class Annotations(Rows):
         rows = self._chosen(kind, image)
         labels = None if label is None else (label,) if isinstance(label, str) else tuple(label)
         if labels is not None:
-            rows &= (self.label.onto(labels) >= 0) | self.blank
+            rows &= self.label.among(labels) | self.blank
         kept = self.take(rows)
         wanted = None if image is None else {image} if isinstance(image, str) else {*image}
         looked_at = [n for n in self.image.used() if wanted is None or n in wanted]

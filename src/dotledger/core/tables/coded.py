@@ -52,17 +52,39 @@ class Coded:
         """Return the column reduced to `rows` (indices or a mask); the table of names is shared."""
         return Coded(self.codes[rows], self.names)
 
-    def onto(self, names: Sequence[str]) -> NDArray[np.intp]:
-        """Return each row's index in `names`, or -1 where it is not among them."""
+    def placed(self, names: Sequence[str]) -> NDArray[np.intp]:
+        """Return for each name of the table its index in `names`, or -1 if it is not among them."""
         # Tables of a million names are looked up by loops in C, and not at all where they are one.
         if len(names) == len(self.names) and tuple(names) == self.names:
-            return self.codes.copy()
+            return np.arange(len(names), dtype=np.intp)
         index = dict(zip(names, range(len(names)), strict=True))
         found = map(index.get, self.names, repeat(-1))
-        table = np.fromiter(found, dtype=np.intp, count=len(self.names))
+        return np.fromiter(found, dtype=np.intp, count=len(self.names))
+
+    def onto(self, names: Sequence[str]) -> NDArray[np.intp]:
+        """Return each row's index in `names`, or -1 where it is not among them."""
+        table = self.placed(names)
         return table[self.codes] if len(table) else self.codes
+
+    def among(self, names: Sequence[str]) -> NDArray[np.bool_]:
+        """Return which rows hold one of `names`: ndarray of bool, shape (n,)."""
+        # Codes are compared with names only once for each name, and a byte a row is fetched then.
+        return (self.placed(names) >= 0)[self.codes] if self.names else np.zeros(0, dtype=bool)
+
+    def present(self) -> NDArray[np.bool_]:
+        """Return which names of the table some row uses: ndarray of bool, shape (names,)."""
+        present = np.zeros(len(self.names), dtype=bool)
+        present[self.codes] = True
+        return present
 
     def used(self) -> list[str]:
         """Return the names that some row uses, in table order."""
-        present = np.bincount(self.codes, minlength=len(self.names)) > 0
+        present = self.present()
         return list(self.names if present.all() else compress(self.names, present.tolist()))
+
+    def uses(self, names: Sequence[str]) -> NDArray[np.bool_]:
+        """Return which of `names` some row uses: ndarray of bool, shape (names,)."""
+        # The place behind the last takes in what is not among them.
+        there = np.zeros(len(names) + 1, dtype=bool)
+        there[self.placed(names)[self.present()]] = True
+        return there[:-1]

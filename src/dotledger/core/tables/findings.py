@@ -164,7 +164,7 @@ class Findings(Rows):
             kind=self.kind.take(indices),
             label=self.label.take(indices),
             confidence=self.confidence[indices],
-            box=self.box[indices],
+            box=np.take(self.box, indices, axis=0),
             details=tuple(details[i] for i in indices) if details is not None else None,
         )
 
@@ -279,7 +279,7 @@ class Findings(Rows):
         if label is None:
             return kept
         labels = (label,) if isinstance(label, str) else tuple(label)
-        found = kept.without((kept.label.onto(labels) < 0) & ~kept.blank)
+        found = kept.without(~kept.label.among(labels) & ~kept.blank)
         return replace(found, origin=replace(found.origin or Origin(), only=labels))
 
     @classmethod

@@ -88,7 +88,7 @@ def annotations_from_review(findings: Findings, reviews: Sequence[str]) -> Revie
             )
     words = np.array(given, dtype=object)
     unfinished = set(findings.image.take(words == "").used())
-    whole = findings.image.onto(sorted(unfinished)) < 0
+    whole = ~findings.image.among(sorted(unfinished))
     kept = whole & ~findings.blank & np.isin(words, ["confirmed", "corrected", "added", "doubtful"])
     covered = findings.take(whole).image.used()
     rows = findings.take(kept)

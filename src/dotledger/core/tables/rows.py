@@ -113,7 +113,7 @@ class Rows:
         rows = np.ones(len(self), dtype=np.bool_)
         for column, wanted in ((self.kind, kind), (self.image, image)):
             if wanted is not None:
-                rows &= column.onto([wanted] if isinstance(wanted, str) else list(wanted)) >= 0
+                rows &= column.among([wanted] if isinstance(wanted, str) else list(wanted))
         return rows
 
     def _shape_columns(self) -> dict[str, Any]:

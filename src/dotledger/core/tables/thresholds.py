@@ -82,18 +82,20 @@ class Thresholds:
         """Return the threshold of each label: ndarray of float64, shape (labels,)."""
         return np.array([self.of(kind, label) for label in labels], dtype=np.float64)
 
-    def passes(self, findings: Cuttable) -> NDArray[np.bool_]:
-        """Return which findings pass: ndarray of bool, shape (n,).
+    def passes(self, findings: Cuttable, rows: NDArray[np.intp] | None = None) -> NDArray[np.bool_]:
+        """Return which findings pass: ndarray of bool, shape (n,), or one for each of `rows`.
 
         A finding without a confidence passes every threshold.
         """
+        chosen: NDArray[np.intp] | slice = slice(None) if rows is None else rows
+        confidence = findings.confidence[chosen]
         if not self.named:
-            return ~(findings.confidence < (-math.inf if self.default is None else self.default))
+            return ~(confidence < (-math.inf if self.default is None else self.default))
         kinds, labels = findings.kind, findings.label
         table = np.array([[self.of(k, n) for n in labels.names] for k in kinds.names], dtype=float)
         if not table.size:
-            return np.ones(len(findings.confidence), dtype=np.bool_)
-        return ~(findings.confidence < table[kinds.codes, labels.codes])
+            return np.ones(len(confidence), dtype=np.bool_)
+        return ~(confidence < table[kinds.codes[chosen], labels.codes[chosen]])
 
     def plain(self) -> float | dict[str, float] | None:
         """Return the thresholds as plain values, for JSON."""

@@ -272,7 +272,7 @@ def write_regions(
     files = {name: _inside(source, name) for name in annotations.image.used()}
     written, left_out = [], []
     for name, file in files.items():
-        rows = annotations.take(annotations.image.onto([name]) == 0)
+        rows = annotations.take(annotations.image.among([name]))
         copy = target / file.relative_to(source)
         try:
             data = _with_regions(file, rows)

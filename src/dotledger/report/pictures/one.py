@@ -77,12 +77,12 @@ def picture(
     found = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
     known = found.image.used()
     wanted = name or _name(image, known)
-    mine = found.take(found.image.onto([wanted]) == 0)
+    mine = found.take(found.image.among([wanted]))
     truth = None
     if annotations is not None:
         given = annotations
         given = given if isinstance(given, Annotations) else Annotations.from_frame(given)
-        truth = given.take(given.image.onto([wanted]) == 0)
+        truth = given.take(given.image.among([wanted]))
     marks = picture_marks(mine.cut(threshold), truth, overlap=overlap, confidence=confidence)
     drawn, footer, _ = marks.get(wanted, ([], "", ""))
     shown = decode_upright(data).convert("RGB")
