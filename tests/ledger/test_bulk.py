@@ -131,6 +131,7 @@ class Columns(InFolder):
                 with Ledger(self.path) as ledger, ledger.writing() as connection:
                     connection.exec_driver_sql("UPDATE batches SET source = ?", (str(number),))
                 number += 1
+                stop.wait(0.002)  # who never lets go keeps a reader out for as long as it likes
 
         writer = threading.Thread(target=write)
         writer.start()

@@ -40,43 +40,48 @@ def suspicions(
         By kind the attributes that the description names; `LANDMARKS` and `BROADER` stand for
         those parts of a finding.
     """
-    there = ~findings.blank
     notes: list[str] = []
     for kind in sorted(findings.kind.used()):
-        # Places, not a table of them: of ten million findings one column is looked at, mostly.
-        rows = np.flatnonzero(findings.kind.among([kind]) & there)
-        if len(rows) >= _ENOUGH:
-            wanted = tuple((attributes or {}).get(kind, ()))
-            notes += [f"{kind}: {what}" for what in _of_kind(findings, rows, sizes, wanted)]
+        wanted = tuple((attributes or {}).get(kind, ()))
+        notes += [f"{kind}: {what}" for what in _of_kind(findings, kind, sizes, wanted)]
     return notes
 
 
 def _of_kind(
     findings: Findings,
-    rows: Ints,
+    kind: str,
     sizes: Mapping[str, tuple[float, float]],
     attributes: Sequence[str],
 ) -> list[str]:
-    known, highest = _confidences(findings, rows)
+    there, known, highest = _confidences(findings, kind)
+    if there < _ENOUGH:
+        return []
     notes = []
     if known >= _ENOUGH and highest <= _LOW:
         notes.append(f"no confidence of {known:,} is above {highest:.3g}: another scale?")
     if not known:
         notes.append("no finding has a confidence")
+    if not sizes and not attributes:
+        return notes  # as mostly; which rows they are is not needed then
+    rows = np.flatnonzero(findings.kind.among([kind]) & ~findings.blank)
     if sizes and _in_a_corner(findings, rows, sizes):
         notes.append("every box lies in the first tenth of its image: another unit?")
     missing = _missing(findings, rows, attributes) if attributes else []
     return notes + [f"no finding has {_named(name)}: another path?" for name in missing]
 
 
-def _confidences(findings: Findings, rows: Ints) -> tuple[int, float]:
-    """Return how many of some rows have a confidence, and the highest of them."""
-    known, highest = 0, -np.inf
-    for part in slices(len(rows)):
-        confidence = findings.confidence[rows[part]]
+def _confidences(findings: Findings, kind: str) -> tuple[int, int, float]:
+    """Return how many findings of a kind there are, how many have a confidence, and the highest."""
+    of_kind = findings.kind.placed([kind]) == 0
+    named = np.array([bool(name) for name in findings.label.names], dtype=bool)
+    there, known, highest = 0, 0, -np.inf
+    for part in slices(len(findings)):
+        rows = of_kind[findings.kind.codes[part]] & named[findings.label.codes[part]]
+        confidence = findings.confidence[part][rows]
         finite = confidence[np.isfinite(confidence)]
-        known, highest = known + len(finite), max(highest, float(finite.max(initial=-np.inf)))
-    return known, highest
+        there, known = there + len(confidence), known + len(finite)
+        highest = max(highest, float(finite.max(initial=-np.inf)))
+    return there, known, highest
 
 
 def _named(name: str) -> str:

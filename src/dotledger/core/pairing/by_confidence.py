@@ -72,9 +72,8 @@ def pair(
         One for each required overlap, in the order given. The result does not depend on the
         order of rows.
     """
-    ends = _ends(findings.group)
-    if len(ends) > 1:
-        return _paired_in_parts(ends, findings, confidence, annotations, ignore, required)
+    if len(findings) > _FINDINGS_AT_ONCE:
+        return _paired_in_parts(findings, confidence, annotations, ignore, required)
     return _pair_once(findings, confidence, annotations, ignore, required)
 
 
@@ -96,27 +95,24 @@ def _pair_once(
     return [_pair_at(t, offers, rank, ignored, len(annotations)) for t in required]
 
 
-def _ends(group: Ints) -> Ints:
-    """Return the ends of ranges of groups, each with so few findings that they stay in the cache.
-
-    What lies behind the last end belongs to the last range.
-    """
-    count = max(-(-len(group) // _FINDINGS_AT_ONCE), 1)
-    return np.linspace(0, int(group.max(initial=0)) + 1, count + 1).astype(np.intp)[1:]
-
-
 def _paired_in_parts(
-    ends: Ints,
     findings: Boxes,
     confidence: Floats,
     annotations: Boxes,
     ignore: NDArray[np.bool_],
     required: Sequence[float],
 ) -> list[Pairs]:
-    """Pair part by part; groups have nothing to do with each other."""
+    """Pair part by part, so few findings that they stay near the processor.
+
+    Groups have nothing to do with each other; a part is a range of them.
+    """
     found: list[list[Pairs]] = [[] for _ in required]
+    count = -(-len(findings) // _FINDINGS_AT_ONCE)
+    width = int(findings.group.max()) // count + 1
     both = zip(
-        _rows_by_part(findings.group, ends), _rows_by_part(annotations.group, ends), strict=True
+        _rows_by_part(findings.group, width, count),
+        _rows_by_part(annotations.group, width, count),
+        strict=True,
     )
     for rows, annotated in both:
         mine, theirs = _part(findings, rows), _part(annotations, annotated)
@@ -134,11 +130,11 @@ def _paired_in_parts(
     return [_joined(several) for several in found]
 
 
-def _rows_by_part(group: Ints, ends: Ints) -> list[Ints]:
-    """Return the rows of each range of groups, rising; all of them are looked at once only."""
-    part = np.searchsorted(ends[:-1], group, side="right")
-    order = np.argsort(narrow(part), kind="stable")
-    return np.split(order, np.cumsum(np.bincount(part, minlength=len(ends)))[:-1])
+def _rows_by_part(group: Ints, width: int, count: int) -> list[Ints]:
+    """Return the rows of each range of groups, rising; all rows are looked at once only."""
+    part = narrow(np.minimum(group // width, count - 1))  # annotations may lie behind all findings
+    order = np.argsort(part, kind="stable")
+    return np.split(order, np.cumsum(np.bincount(part, minlength=count))[:-1])
 
 
 def _part(boxes: Boxes, rows: Ints) -> Boxes:
