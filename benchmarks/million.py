@@ -8,6 +8,7 @@ the same sending is taken up again. Takes about an hour in full; not among those
 import io
 import itertools
 import json
+import os
 import statistics
 import subprocess
 import sys
@@ -116,6 +117,7 @@ def _one(home, count):
         lambda: send(folder, described, transport=transport, at_most=most, **options),
     )
     memory = {"sending": _peak()}
+    os.sync()  # what the system has still to write of it would be taken for time of the questions
     # As whoever goes on does it: in a process of its own, from its beginning.
     code = f"import time; began = time.perf_counter(); from benchmarks.million import _again; _again({home!r}, began)"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
@@ -193,26 +195,34 @@ def main(*, quick=False):
         [1_000, 10_000] if quick else [10_000, 100_000, 1_000_000]
     )
     told = {}
-    for size in sizes:
-        with tempfile.TemporaryDirectory() as home:
-            _folder(home, size)
-            code = f"import sys; from benchmarks.million import _one; _one({home!r}, {size})"
-            done = subprocess.run(
-                [sys.executable, "-c", code], capture_output=True, text=True, check=False
-            )
-            if done.returncode:
-                print(done.stderr[-3000:])
-                return
-            told[size] = json.loads(done.stdout.splitlines()[-1])
-        _tell(size, told[size])
+    # The pace of a machine changes within such a run. The smaller ones come before the largest and
+    # after it, and their times are the mean of both.
+    for size in [*sizes, *reversed(sizes[:-1])]:
+        told.setdefault(size, []).append(_run(size))
+        _tell(size, told[size][-1])
+    seconds = {size: _mean([one["seconds"] for one in runs]) for size, runs in told.items()}
     for small, large in itertools.pairwise(sizes):
-        steps = {
-            what: told[large]["seconds"][what] / s for what, s in told[small]["seconds"].items()
-        }
+        steps = {what: seconds[large][what] / s for what, s in seconds[small].items()}
         shown = ", ".join(f"{what} {step:.1f}" for what, step in steps.items())
         print(
             f"{small:,} to {large:,}, times the time (at most 12 for ten times the images): {shown}"
         )
+
+
+def _run(size):
+    """Return the figures of one size, from a process of its own."""
+    with tempfile.TemporaryDirectory() as home:
+        _folder(home, size)
+        code = f"from benchmarks.million import _one; _one({home!r}, {size})"
+        words = [sys.executable, "-c", code]
+        done = subprocess.run(words, capture_output=True, text=True, check=False)
+        if done.returncode:
+            raise SystemExit(done.stderr[-3000:])
+        return json.loads(done.stdout.splitlines()[-1])
+
+
+def _mean(runs):
+    return {what: statistics.mean(one[what] for one in runs) for what in runs[0]}
 
 
 def _tell(size, figures):

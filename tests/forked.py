@@ -102,6 +102,18 @@ class _Started:
             self._line.close()
         return self._status
 
+    @property
+    def returncode(self):
+        """The exit status; None while it has not been waited for."""
+        return self._status
+
+    def communicate(self, timeout=_TIMEOUT):
+        """Wait for its end; return what it wrote to both streams as one text, and nothing."""
+        if self._status is None:
+            self._line.settimeout(timeout)
+        self.wait()
+        return "".join(self.texts()), ""
+
     def texts(self):
         """Return what it wrote to its two streams, which are closed."""
         for stream in self._streams:

@@ -13,6 +13,7 @@ from pathlib import Path
 from dotledger.errors import LedgerError
 from dotledger.ledger.store import Ledger
 from tests.campaigns.senders import COMMAND, Place
+from tests.forked import started
 
 PROGRAMS = Path(
     shutil.which("initdb")
@@ -68,8 +69,9 @@ class Server:
 class Shared:
     """A folder with images, a counting service and a place for what a killed sender had put aside."""
 
-    def __init__(self, home, address, images, pause=0.2, changes=(), name="bell", **options):
+    def __init__(self, home, address, images, pause=0.2, changes=(), name="bell", forked=False, **options):  # fmt: skip
         self.address = address
+        self.forked = forked  # quicker to start; each is still a process of its own
         self.images = images
         self.place = Place(home, images, pause=pause, name=name, **options)
         self.server = self.place.server
@@ -81,11 +83,14 @@ class Shared:
         (self.home / "bell.toml").write_text(described)
 
     def start(self, folder="images", *words, prefix=(), service="bell.toml", ledger=None):
-        where = ["--service", service, "--ledger", ledger or self.address]
+        words = ["send", folder, "--service", service, "--ledger", ledger or self.address, *words]
+        env = {"BELL_KEY": "k-1", "DOTLEDGER_STATE": str(self.home / "state")}
+        if self.forked and not prefix:
+            return started(*words, cwd=self.home, env=env)
         return subprocess.Popen(
-            [*prefix, *COMMAND, "send", folder, *where, *words],
+            [*prefix, *COMMAND, *words],
             cwd=self.home,
-            env={**os.environ, "BELL_KEY": "k-1", "DOTLEDGER_STATE": str(self.home / "state")},
+            env={**os.environ, **env},
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
             text=True,

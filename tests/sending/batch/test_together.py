@@ -61,7 +61,7 @@ class Together(unittest.TestCase):
     def shared(self, images, pause=0.05, changes=(), **options):
         home = self.enterContext(tempfile.TemporaryDirectory())
         name = f"bell-{self.id().rpartition('.')[2]}".replace("_", "-")
-        shared = Shared(home, self.address, images, pause, changes, name, **options)
+        shared = Shared(home, self.address, images, pause, changes, name, forked=True, **options)
         self.addCleanup(shared.place.close)
         return shared
 
@@ -121,7 +121,7 @@ class Together(unittest.TestCase):
         ):
             name = f"bell{''.join(words[:1]) or '-quota'}"
             home = self.enterContext(tempfile.TemporaryDirectory())
-            shared = Shared(home, self.address, 90, 0.02, changes, name)
+            shared = Shared(home, self.address, 90, 0.02, changes, name, forked=True)
             shared.server.open.clear()
             running = [shared.start("images", *words) for _ in range(3)]
             self.until_all_are_there(name, 3)
