@@ -16,6 +16,17 @@ class Names(unittest.TestCase):
         self.assertEqual(column.take([1]).used(), ["a"])
         self.assertEqual(Coded.of([]).onto(["a"]).tolist(), [])
 
+    def test_which_names_are_used(self):
+        """Rows with some names, and names that some row uses; a name of the table need not be."""
+        column = Coded.of(["b", "a", "b", "c"]).take([0, 1, 2])
+        self.assertEqual(column.among(["b", "z"]).tolist(), [True, False, True])
+        self.assertEqual(column.present().tolist(), [True, True, False])
+        self.assertEqual(column.uses(["z", "c", "a"]).tolist(), [False, False, True])
+        self.assertEqual(column.uses(["b", "a", "c"]).tolist(), [True, True, False])
+        nothing = Coded.of([])
+        self.assertEqual((nothing.among(["a"]).size, nothing.uses(["a"]).tolist()), (0, [False]))
+        self.assertEqual((column.uses([]).size, nothing.present().size), (0, 0))
+
     def test_natural_order(self):
         """Numbers in names sort by value."""
         names = ["walk-10", "walk-9", "Walk-1"]
