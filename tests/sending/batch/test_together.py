@@ -145,6 +145,7 @@ class Together(unittest.TestCase):
         self.addCleanup(server.stop)
         shared = self.shared(120, changes=[*here, limit], host=apart.ours)
         shared.address = server.address
+        shared.forked = False  # those on the other network are not either: all begin together
         running = [shared.start(prefix=prefix) for prefix in ((), apart.prefix, apart.prefix)]
         said = [shared.ended(process) for process in running]
         self.assertEqual((len(shared.asked()), set(shared.asked().values())), (120, {1}))
