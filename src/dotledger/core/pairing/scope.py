@@ -197,7 +197,7 @@ def _side(table: Findings | Annotations, rows: Ints, image: Ints, label: Ints) -
         row=rows,
         image=image[table.image.codes[rows]],
         label=label[table.label.codes[rows]],
-        # Twice as quick as `box[rows]`.
+        # `box[rows]` takes one and a half times as long.
         box=np.take(table.box, rows, axis=0),
     )
 
