@@ -98,7 +98,14 @@ class Host:
         self._distrusted = False
         weakref.finalize(self, _close, self._open)
 
-    def ask(self, method: str, target: str, headers: Mapping[str, str], body: bytes) -> Came:
+    def ask(
+        self,
+        method: str,
+        target: str,
+        headers: Mapping[str, str],
+        body: bytes,
+        on_leaving: Callable[[], None] | None = None,
+    ) -> Came:
         """Send a request and return its answer.
 
         Parameters
@@ -110,6 +117,9 @@ class Host:
             ``Host`` and ``Content-Length`` are added if missing.
         body : bytes
             May be empty.
+        on_leaving : callable, optional
+            Called when the connection is open and the request is handed over: behind a small
+            one, which goes out in one piece, and before a large one, which takes its time.
 
         Raises
         ------
@@ -125,7 +135,7 @@ class Host:
         connection: Any = kept or self._opened()
         again = False
         try:
-            _put(connection.sock, head, body, used=kept is not None)
+            _put(connection.sock, head, body, used=kept is not None, on_leaving=on_leaving)
             until = self._clock() + self._timeout
             came, again = self._answer(connection.sock, method, until)
         finally:
@@ -267,21 +277,30 @@ def _not_opened(error: Exception, connection: Any) -> Exception:
     return error
 
 
-def _put(sock: Any, head: bytes, body: bytes, *, used: bool) -> None:
+def _put(
+    sock: Any, head: bytes, body: bytes, *, used: bool, on_leaving: Callable[[], None] | None
+) -> None:
     """Send a request; a large one in two pieces, and not behind bytes that nobody asked for.
 
     Over a new connection, what comes before all is sent can only be meant for this request.
     """
+    leaving = on_leaving or _nothing
     try:
         if len(body) <= _GOES_OUT_AT_ONCE:
             sock.sendall(head + body)
+            leaving()
             return
+        leaving()
         sock.sendall(head)
         if used and _speaks(sock):
             raise http.client.HTTPException("bytes came unasked, or the connection was closed")
         sock.sendall(body)
     except (BrokenPipeError, ConnectionResetError):
         pass  # the service may have answered before it closed; if not, reading says so
+
+
+def _nothing() -> None:
+    """Do nothing: nobody asks when this request leaves."""
 
 
 def _left(until: float, clock: Callable[[], float]) -> float:

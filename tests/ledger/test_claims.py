@@ -2,6 +2,7 @@
 
 import os
 import signal
+import sqlite3
 import subprocess
 import sys
 import tempfile
@@ -10,6 +11,8 @@ import time
 import unittest
 from pathlib import Path
 from unittest import mock
+
+from sqlalchemy.exc import OperationalError
 
 from dotledger import findings_of, send
 from dotledger.errors import LedgerError
@@ -175,6 +178,18 @@ class NoPlace(InFolder):
             _, transport = self.send(pictures(200), [ANSWER])
             self.assertEqual(len(transport.requests), 200 - len(seen))
             self.path.unlink()
+
+    def test_errors_of_a_file_that_went(self):
+        """Whatever SQLite says of a file that is gone, it is said that it is gone."""
+        self.send(pictures(1), [ANSWER])
+        for said in ("disk I/O error", "unable to open database file", "no such table: calls"):
+            ledger = self.ledger()
+            self.path.rename(self.folder / "moved")
+            with self.assertRaisesRegex(LedgerError, "removed or replaced"), ledger.reading():
+                raise OperationalError("", {}, sqlite3.OperationalError(said))
+            (self.folder / "moved").rename(self.path)
+            with self.assertRaisesRegex(LedgerError, "(?!.*removed)"), ledger.reading():
+                raise OperationalError("", {}, sqlite3.OperationalError(said))
 
     def test_rows_that_are_refused(self):
         """Text that a database refuses is stored safely; a row it still refuses costs its own image."""

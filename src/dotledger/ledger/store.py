@@ -142,7 +142,7 @@ class Ledger:
         self._hidden = place.hidden if isinstance(place, ServerPlace) else ()
         if self.path is not None:
             check_file(self.path, create=create and not read_only)
-        before = identity(self.path)
+        self._file = before = identity(self.path)
         self._engine = (
             server_engine(place) if isinstance(place, ServerPlace) else file_engine(place)
         )
@@ -232,6 +232,8 @@ class Ledger:
                 f"a row is refused ({_first_line(error)})", place=self.where
             ) from error
         except DatabaseError as error:
+            # A file that went is "disk I/O error" or "unable to open" to SQLite, by chance.
+            self._check_same_file(error)
             raise explained(error, self.where, self._masked(str(error.orig))) from error
         except (UnicodeError, OverflowError, StatementError) as error:
             what = f"a row cannot be written ({type(error).__name__})"
@@ -264,14 +266,14 @@ class Ledger:
             yield connection
             self._check_same_file()
 
-    def _check_same_file(self) -> None:
+    def _check_same_file(self, cause: Exception | None = None) -> None:
         """Refuse to go on with a file that is no longer where it was: it would be lost."""
-        if self.path is not None and identity(self.path) != self._file:
+        if self.path is not None and self._file and identity(self.path) != self._file:
             raise LedgerError(
                 "the ledger's file was removed or replaced while it was open",
                 place=self.where,
                 next_step="Put it back if it was moved; then send again.",
-            )
+            ) from cause
 
     def connection(self) -> Connection:
         """Return a connection that nobody else uses, each statement by itself; to be closed."""

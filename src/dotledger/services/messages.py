@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from msgspec import Struct, field
 
@@ -45,6 +45,8 @@ class Request(Struct, frozen=True, kw_only=True):
         As sent.
     images : int
         How many images it holds.
+    on_leaving : callable or None
+        Called by a transport when it hands the request to the network; see `Transport`.
     """
 
     method: str
@@ -52,6 +54,7 @@ class Request(Struct, frozen=True, kw_only=True):
     headers: Mapping[str, str] = field(default_factory=dict)
     body: bytes = b""
     images: int = 1
+    on_leaving: Callable[[], None] | None = None
 
     def masked(self, secrets: Secrets) -> Request:
         """Return the request with every secret covered, however short, for showing."""

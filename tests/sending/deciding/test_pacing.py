@@ -307,6 +307,20 @@ class Parts(unittest.TestCase):
         self.assertEqual(starts.used(1.5), [5])  # from 0.468 on
         self.assertEqual(starts.used(2.1), [3])
 
+    def test_a_call_counts_from_when_it_left(self):
+        """A turn is not a call yet: until it leaves it holds its place, and its second begins then."""
+        starts = Starts(opened(per_second=2).windows)
+        first = starts.start(0.0, away=False)  # its connection has to be opened first
+        second = starts.start(0.1, away=False)
+        self.assertEqual((starts.free_from(9.0), starts.used(9.0)), (math.inf, [2]))
+        starts.left(first, 0.4)
+        starts.end(first, 0.5)
+        self.assertAlmostEqual(starts.free_from(0.5), 0.4 + 1.002 + 0.03)
+        starts.start(2.0)
+        self.assertEqual(starts.free_from(2.0), math.inf)
+        starts.end(second, 2.5)  # it never left, as far as anybody knows
+        self.assertAlmostEqual(starts.free_from(2.5), 2.5 + 1.002 + 0.03)
+
     def test_spread(self):
         """The bucket of a part fills at that part's rate; a learned one stays."""
         pace = pacing.shared(opened(per_second=10), 0.0, [2])

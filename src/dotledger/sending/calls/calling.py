@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import math
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from msgspec import Struct, field
@@ -138,7 +139,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             if isinstance(turn, GiveUp):
                 return _not_made(turn.reason, number, ending)
             number += 1
-            attempt, ending, key = self._attempt(build, number, renewals, silent=silent)
+            attempt, ending, key = self._attempt(build, number, renewals, turn, silent=silent)
             self.gate.answered(turn)
             step = self._decided(attempt)
             free = attempt.trouble in _NEVER_LEFT
@@ -215,6 +216,7 @@ class Caller(Struct, frozen=True, kw_only=True):
         build: Callable[[Key | None], Request],
         number: int,
         renewals: int,
+        turn: Start,
         *,
         silent: bool,
     ) -> tuple[Attempt, Called, Key | None]:
@@ -226,7 +228,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             key = self.keys.current()
             request = build(key)
             size = len(request.body)
-            response = send_covered(self.transport, request, self.secrets)
+            response = send_covered(self.transport, self._leaving(request, turn), self.secrets)
             facts, document = _facts(response, (lambda _: None) if silent else self.opened)
             self._obey(response)
             if document is not None and (wait := self.told.slow_down(document)) is not None:
@@ -255,6 +257,14 @@ class Caller(Struct, frozen=True, kw_only=True):
             document=document,
         )
         return attempt, ended, key
+
+
+    def _leaving(self, request: Request, turn: Start) -> Request:
+        """Have it noted when the request leaves: by the transport if it can tell, or else now."""
+        if getattr(self.transport, "reports_leaving", False):
+            return replace(request, on_leaving=partial(self.gate.left, turn))
+        self.gate.left(turn)
+        return request
 
 
 def _note(number: int, attempt: Attempt, step: Next) -> None:

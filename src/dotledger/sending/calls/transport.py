@@ -73,6 +73,9 @@ class Transport(Protocol):
     def send(self, request: Request) -> Response:
         """Return the whole response, whatever its status.
 
+        A transport that opens connections may call `request.on_leaving` when it hands the request
+        to the network, and sets `reports_leaving`: the service's rate limit is counted from then.
+
         Raises
         ------
         NoAnswer
@@ -123,6 +126,8 @@ class HttpTransport:
     tls : ssl.SSLContext, optional
         How connections are secured; by default by whom the system trusts.
     """
+
+    reports_leaving = True
 
     def __init__(
         self,
@@ -197,7 +202,7 @@ class HttpTransport:
         host = self._hosts.get(f"{scheme}://{parts[2]}") or self._host(scheme, parts[2])
         target = parts[3] if parts[3][:1] == "/" else f"/{parts[3]}"
         headers = {**self._asked, **request.headers}
-        came = host.ask(request.method, target, headers, request.body)
+        came = host.ask(request.method, target, headers, request.body, request.on_leaving)
         body, fault = came.body, f"longer than {self._most:,} bytes; the beginning is kept"
         if came.whole:
             body, fault = _unpacked(body, came.headers.get("content-encoding", ""), self._most)

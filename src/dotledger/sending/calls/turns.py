@@ -101,7 +101,7 @@ class Gate:
                 now = self._clock()
                 self._pace, decision = pacing.ask(self._pace, now, self._starts.free_from(now))
                 if isinstance(decision, Send):
-                    return self._starts.start(now)
+                    return self._starts.start(now, away=False)
                 if isinstance(decision, Wait):
                     self._wait(decision)
                 elif not self._grown():
@@ -121,10 +121,17 @@ class Gate:
         seconds = decision.seconds
         self._turn.wait(None if math.isinf(seconds) else seconds)
 
+    def left(self, start: Start) -> None:
+        """Note that a call's request was handed to the network: from now on the service counts it."""
+        with self._turn:
+            self._starts.left(start, self._clock())
+            self._turn.notify()
+
     def answered(self, start: Start) -> None:
         """Note that a call is over, however it ended: what took long may have arrived late."""
         with self._turn:
             self._starts.end(start, self._clock())
+            self._turn.notify()
 
     def accepted(self) -> None:
         """Note that a call ended well."""
