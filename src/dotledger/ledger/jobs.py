@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from sqlalchemy import ColumnElement, delete, insert, select
+from sqlalchemy import ColumnElement, delete, insert, select, update
 
 from dotledger.ledger import schema
 from dotledger.ledger.records import timestamp
@@ -24,17 +24,39 @@ class LedgerJobs:
         Of the settings.
     wall : callable
         Seconds since 1970.
+    anew : bool, default False
+        Forget what is known: ask for new jobs, and pay again.
     """
 
-    def __init__(self, ledger: Ledger, fingerprint: str, wall: Callable[[], float]) -> None:
+    def __init__(
+        self,
+        ledger: Ledger,
+        fingerprint: str,
+        wall: Callable[[], float],
+        *,
+        anew: bool = False,
+    ) -> None:
         self._ledger, self._fingerprint, self._wall = ledger, fingerprint, wall
+        self._anew = anew
 
-    def known(self, call: str, images: str) -> str:
-        """Return where a job about these images is asked for; empty if there is none."""
+    def known(self, call: str, images: str) -> tuple[str, int]:
+        """Return where a job about these images is asked for, and how often that failed.
+
+        Empty and 0 if there is none, or if jobs are asked for anew.
+        """
         t = schema.jobs
-        query = select(t.c.address).where(*self._of(call, images))
+        query = select(t.c.address, t.c.tries).where(*self._of(call, images))
         with self._ledger.reading() as connection:
-            return connection.scalar(query) or ""
+            row = None if self._anew else connection.execute(query).first()
+        return ("", 0) if row is None else (row.address, row.tries or 0)
+
+    def tried(self, call: str, images: str) -> int:
+        """Note that a job's answer could not be got this time; return how often by now."""
+        t = schema.jobs
+        tries = self.known(call, images)[1] + 1
+        with self._ledger.writing() as connection:
+            connection.execute(update(t).where(*self._of(call, images)).values(tries=tries))
+        return tries
 
     def began(self, call: str, images: str, where: str) -> None:
         """Remember a job; one of the same images takes the place of an earlier one."""
@@ -45,6 +67,7 @@ class LedgerJobs:
             "images": images,
             "address": where,
             "began": timestamp(self._wall()),
+            "tries": 0,
         }
         with self._ledger.writing() as connection:
             connection.execute(delete(t).where(*self._of(call, images)))

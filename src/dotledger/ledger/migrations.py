@@ -12,7 +12,19 @@ from contextlib import closing
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import Column, Connection, Integer, Text, column, insert, select, table, update
+from sqlalchemy import (
+    Column,
+    Connection,
+    Integer,
+    Table,
+    Text,
+    column,
+    insert,
+    inspect,
+    select,
+    table,
+    update,
+)
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
@@ -156,6 +168,17 @@ def _to_7(operations: Any, connection: Connection) -> None:
     make_views(connection)
 
 
+def _to_8(operations: Any, connection: Connection) -> None:
+    """Count how often a job's answer could not be got; note what senders hold by the server."""
+    _add_missing(operations, connection, schema.jobs, "tries")
+
+
+def _add_missing(operations: Any, connection: Connection, of: Table, name: str) -> None:
+    """Add a column, unless an earlier step made the table with it already."""
+    if name not in {one["name"] for one in inspect(connection).get_columns(of.name)}:
+        operations.add_column(of.name, Column(name, of.c[name].type, nullable=True))
+
+
 _RENAMED = {
     "images": "image_files",
     "outcomes": "outcome_rows",
@@ -170,5 +193,6 @@ _STEPS: Mapping[int, Callable[[Any, Connection], None]] = {
     4: _to_5,
     5: _to_6,
     6: _to_7,
+    7: _to_8,
 }
 """By version, the step to the next one."""

@@ -45,7 +45,7 @@ __all__ = [
     "shares",
 ]
 
-VERSION = 7
+VERSION = 8
 """Raised whenever a table changes, with a step in `dotledger.ledger.migrations`."""
 
 metadata = MetaData()
@@ -232,6 +232,7 @@ jobs = Table(
     Column("images", String(64), nullable=False),
     Column("address", Text, nullable=False),
     Column("began", String(32), nullable=False),
+    Column("tries", Integer, nullable=True),
     UniqueConstraint("fingerprint", "call_name", "images", name="one_job"),
 )
 """Jobs that a service has accepted and not ended: asked for again, never paid again."""

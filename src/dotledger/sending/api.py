@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 __all__ = ["SendOptions", "open_service", "prepare_sending", "send", "send_async"]
 
-_AGAIN = ("failed", "refused")
+_AGAIN = ("failed", "refused", "anew")
 
 
 class SendOptions(TypedDict, total=False):
@@ -205,7 +205,8 @@ def send(
         Most money to spend, in the description's currency; the rest stays pending. Every
         request counts as in `at_most`: a service may charge for an answer that got lost.
     again : str or iterable of str
-        Outcomes to send again: ``"failed"``, ``"refused"``.
+        Outcomes to send again: ``"failed"``, ``"refused"``. A job that the service has accepted is
+        asked for again, at no cost; ``"anew"`` sends what failed as new jobs, and pays again.
     round : str, default ""
         Ask again under this name, and pay again: a new set of answers for the same images and
         settings, kept beside the earlier one. A hosted model changes under its users.

@@ -20,6 +20,7 @@ from dotledger.reading.rules import Positive, Rate, ReadRule
 from dotledger.reading.scales import SCALES
 from dotledger.reading.strict import Part, hinted, load_strictly, parse_strictly, unknown
 from dotledger.reading.vocabularies import with_vocabularies
+from dotledger.services.answer_addresses import check_host_names
 from dotledger.services.call_parts import Ask, Bring, Cost, Job, More, OnlyIf
 
 __all__ = [
@@ -104,6 +105,7 @@ class Connect(Part, frozen=True, kw_only=True):
     token: Token | None = None
     timeout: Rate = 30.0
     plain_http: bool = False
+    hosts: tuple[str, ...] = ()
     tls: Tls | None = None
 
     def __post_init__(self) -> None:
@@ -120,6 +122,7 @@ class Connect(Part, frozen=True, kw_only=True):
                 raise ValueError(f"the address uses {{{name}}}, and settings has no {name!r}")
         if self.key.place == "token" and self.token is None:
             raise ValueError("a key of place 'token' needs a [connect.token] section")
+        check_host_names(self.hosts)
 
 
 class Price(Cost, frozen=True, kw_only=True):

@@ -7,12 +7,13 @@ import hashlib
 import uuid
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
-from urllib.parse import urlencode, urljoin, urlsplit
+from urllib.parse import urlencode, urlsplit
 
 import pybase64
 
 from dotledger.errors import DescriptionError
 from dotledger.jsons import to_json
+from dotledger.services.answer_addresses import AnswerAddresses
 from dotledger.services.description import Call, Description
 from dotledger.services.messages import Payload, Request
 from dotledger.services.secrets import Hidden, HiddenText, Key, Secrets
@@ -70,7 +71,7 @@ class RequestBuilder:
         self._signer = signer
         fill = description.filled
         self._fill = fill
-        self._home = fill(description.connect.address).rstrip("/")
+        self.home = fill(description.connect.address).rstrip("/")
         self._unique = {n for n, value in call.headers.items() if _UNIQUE in value}
         self._round = round
         self._headers = {
@@ -86,6 +87,7 @@ class RequestBuilder:
         self._ask([kind for kind in call.kinds if kind in kinds])
         # Filled here and not for each image: a setting that lacks is told before the first call.
         self._base = fill(description.connect.address).rstrip("/") + fill(call.path)
+        self.addresses = AnswerAddresses(self._base, description.connect.hosts)
 
     def _ask(self, kinds: list[str]) -> None:
         ask = self.call.ask
@@ -120,22 +122,15 @@ class RequestBuilder:
         headers, asked = Hidden({}), Hidden(dict(query or {}))
         if body and media_type:
             headers["Content-Type"] = media_type
-        if _host(address) == _host(self._home):
+        if _host(address) == _host(self.home):
             self._put_key(headers, asked, key)
         if asked:
             address = f"{address}{'&' if '?' in address else '?'}{urlencode(asked)}"
         request = Request(
             method=method, address=HiddenText(address), headers=headers, body=body, images=0
         )
-        own = self._signer is not None and _host(address) == _host(self._home)
+        own = self._signer is not None and _host(address) == _host(self.home)
         return signed(request, self._signer, self._secrets) if own and self._signer else request
-
-    def given(self, goal: str) -> str:
-        """Return an address that an answer names, whole: what it leaves out is the call's own.
-
-        As a browser does (RFC 3986, 5): a path that begins with a slash begins at the host.
-        """
-        return urljoin(self._base, goal)
 
     def _goal(self, goal: str) -> str:
         if "://" in goal:
@@ -146,7 +141,7 @@ class RequestBuilder:
                     got=goal[:80],
                 )
             return goal
-        return f"{self._home}/{self._fill(goal).lstrip('/')}"
+        return f"{self.home}/{self._fill(goal).lstrip('/')}"
 
     def build(self, payloads: Sequence[Payload], key: Key | None) -> Request:
         """Return the request for `payloads`; for place ``token``, `key` is the token."""

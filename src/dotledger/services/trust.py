@@ -39,17 +39,21 @@ class Facts(Struct, frozen=True, kw_only=True):
         What would be imported and run, as ``MODULE:FUNCTION``.
     authorities : str
         The file of those who are trusted beside whom the system trusts; "" for none.
+    hosts : tuple of str
+        Other hosts to which addresses in answers may lead.
     """
 
     addresses: tuple[str, ...]
     keys: tuple[str, ...]
     code: tuple[str, ...]
     authorities: str = ""
+    hosts: tuple[str, ...] = ()
 
     def lines(self) -> list[str]:
         """Return this for people."""
         return [
             f"Goes to: {', '.join(self.addresses)}",
+            *([f"Answers may lead on to: {', '.join(self.hosts)}"] if self.hosts else []),
             f"Key from: {', '.join(self.keys) or 'none needed'}",
             *([f"Code that would run: {', '.join(self.code)}"] if self.code else []),
             *([f"Trusts certificates by: {self.authorities}"] if self.authorities else []),
@@ -78,6 +82,7 @@ def facts_of(description: Description) -> Facts:
             *(s.removeprefix("call:") for s in used if s.startswith("call:")),
             *([description.connect.code] if description.connect.code else []),
         ),
+        hosts=description.connect.hosts,
         authorities="" if (tls := description.connect.tls) is None else tls.authorities,
     )
 

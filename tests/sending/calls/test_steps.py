@@ -1,5 +1,6 @@
 """Calls of several steps over HTTP: jobs that outlive a kill, parts, images brought first."""
 
+import gzip
 import json
 import os
 import signal
@@ -7,6 +8,8 @@ import subprocess
 import sys
 import time
 from urllib.parse import parse_qs, urlsplit
+
+from msgspec.structs import replace
 
 from dotledger import Ledger, failures, findings_of, open_service, send
 from dotledger.errors import DescriptionError
@@ -171,6 +174,101 @@ class AcceptedJobs(Stepped):
         self.assertEqual(findings_of(self.path).label.used(), ["night", "bell"])
 
 
+class Lost(Stepped):
+    """Jobs that were accepted, and whose answers cannot be got the first time."""
+
+    def job(self, trouble, good_from):
+        class Trouble(Methods):
+            def post(self):
+                self.body()
+                self.seen.append("POST")
+                self.reply({"job": {"id": "7", "state": "working"}})
+
+            def get(self):
+                self.seen.append("GET")
+                if self.seen.count("GET") >= good_from:
+                    return self.reply({"job": {"state": "done"}, **ANSWER})
+                if trouble == "cut gzip":
+                    return self.reply(gzip.compress(b"{}")[:-9], Content_Encoding="gzip")
+                if trouble == "expired link" and self.path != "/result":
+                    return self.reply({"job": {"state": "done", "at": "/result"}})
+                self.send_response(410 if trouble == "expired link" else 400)
+                self.send_header("Content-Length", "0")
+                return self.end_headers()
+
+        return Trouble
+
+    def test_paid_once(self):
+        """A poll, a result link or a result that fails is asked for again, and not paid again."""
+        job = f'{JOB}result = "job.at"\n'
+        for trouble, good_from in (("refused poll", 3), ("expired link", 6), ("cut gzip", 3)):
+            with self.subTest(trouble):
+                self.path = self.folder / f"{trouble}.ledger"
+                service, own = self.serving(self.job(trouble, good_from), ('path = "/look"\n', job))
+                first = self.sent(service)
+                self.assertEqual((first.failed, first.calls), (2, 1))
+                self.assertRegex(failures(self.path)[0][3], "costs nothing, the job is kept")
+                self.assertEqual(self.sent(service).calls, 0)
+                while self.sent(service, again="failed").failed:
+                    self.assertEqual(own.seen.count("POST"), 1)
+                self.assertEqual(own.seen.count("POST"), 1)
+                self.assertEqual(findings_of(self.path).label.used(), ["night", "bell"])
+                with Ledger(self.path) as ledger:
+                    self.assertEqual([month.calls for month in usage(ledger)], [1])
+
+    def test_given_up(self):
+        """After three runs without success the job is given up, which is said before it is paid again."""
+        service, own = self.serving(self.job("refused poll", 10**6), ('path = "/look"\n', JOB))
+        for again in ((), "failed", "failed"):
+            sent = self.sent(service, again=again)
+        self.assertEqual((own.seen.count("POST"), sent.failed), (1, 2))
+        self.assertRegex(failures(self.path)[0][3], "given up after 3 runs.*paid again")
+        self.assertEqual(self.sent(service, again="failed").calls, 1)
+        self.assertEqual(own.seen.count("POST"), 2)
+        self.sent(service, again="anew")
+        self.assertEqual(own.seen.count("POST"), 3, "asked anew on purpose")
+
+    def test_a_wait_that_is_too_long(self):
+        """A service that asks to wait for an hour is not waited for longer than the description says."""
+
+        class Slow(Methods):
+            def post(self):
+                self.body()
+                self.reply({"job": {"id": "7", "state": "working"}}, Retry_After="3600")
+
+            def get(self):
+                self.reply({"job": {"id": "7", "state": "working"}}, Retry_After="3600")
+
+        service, _ = self.serving(Slow, ('path = "/look"\n', JOB.replace("longest = 5", "longest = 0.3")))  # fmt: skip
+        began = time.monotonic()
+        self.assertEqual(self.sent(service).pending, 2)
+        self.assertLess(time.monotonic() - began, 100)
+
+    def test_an_upload_that_has_run_out(self):
+        """What a service no longer has of an image is brought again, once."""
+
+        class Store(Methods):
+            gone = 1
+
+            def post(self):
+                self.body()
+                self.seen.append(self.path.rpartition("/")[2])
+                if self.seen[-1] == "files":
+                    return self.reply({"file": {"id": "9"}})
+                if self.seen.count("look") <= self.gone:
+                    self.send_response(410)
+                    self.send_header("Content-Length", "0")
+                    return self.end_headers()
+                return self.reply(ANSWER)
+
+        bring = BroughtFirst.BRING.replace('remove = "/files/{id}"\n', "")
+        for gone, failed in ((1, 0), (4, 2)):
+            service, own = self.serving(Store, ('path = "/look"\n', bring), gone=gone)
+            self.path = self.folder / f"gone-{gone}.ledger"
+            self.assertEqual(self.sent(service).failed, failed)
+            self.assertEqual(own.seen, ["files", "look", "files", "look"])
+
+
 class InParts(Stepped):
     MORE = 'path = "/look"\n[call.more]\nnext = "next"\n'
 
@@ -250,7 +348,14 @@ class BroughtFirst(Stepped):
     def test_handed_out_address(self):
         """An address that the service hands out gets the image, and no key, since it is elsewhere."""
         service, own = self.serving(self.store(outside=True), ('path = "/look"\n', f'{self.BRING}to = "to"\n'))  # fmt: skip
-        self.sent(service)
+        refused = self.sent(service)
+        self.assertEqual((refused.failed, [one for one in own.seen if one[0] == "PUT"]), (2, []))
+        self.assertIn("leads to localhost:", failures(self.path)[0][3])
+        port = urlsplit(service.connect.address).port
+        connect = replace(service.connect, hosts=(f"localhost:{port}",))
+        service = replace(service, connect=connect)
+        own.seen.clear()
+        self.sent(service, again="failed")
         put = next(one for one in own.seen if one[0] == "PUT")
         self.assertEqual(put[1:], ("/put/9?sig=abc", picture(0), None))
         self.assertEqual(own.seen[0][2], b"")

@@ -57,9 +57,9 @@ _MOST_LOOKED_AT = 50_000
 @click.option("--budget", type=float, metavar="AMOUNT", help="Stop before this run has spent more.")
 @click.option(
     "--again",
-    type=click.Choice(["failed", "refused"]),
+    type=click.Choice(["failed", "refused", "anew"]),
     multiple=True,
-    help="Send images with this outcome again.",
+    help="Send images with this outcome again; anew: what failed, with new jobs that are paid again.",
 )
 @click.option(
     "--round",

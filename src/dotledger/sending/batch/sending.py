@@ -90,7 +90,8 @@ class Sending:
     budget : float, optional
         Most money.
     again : iterable of str
-        Outcomes to send again: ``"failed"`` or ``"refused"``.
+        Outcomes to send again: ``"failed"`` or ``"refused"``; ``"anew"`` is ``"failed"`` with
+        new jobs, which are paid again.
 
     Attributes
     ----------
@@ -409,7 +410,8 @@ class Sending:
             return None
         from dotledger.ledger.jobs import LedgerJobs
 
-        return LedgerJobs(ledger, self._plan.fingerprint, self._means.wall)
+        anew = "anew" in self._again
+        return LedgerJobs(ledger, self._plan.fingerprint, self._means.wall, anew=anew)
 
     def _worker(
         self, claim: Claim, open_by_now: threading.Event, ledger: Ledger | None = None
@@ -552,13 +554,15 @@ class Sending:
         Asking again is about what was settled: what is pending waits for a sending without.
         """
         kinds = set(self._plan.kinds)
+        # Asking anew is about what failed, with new jobs in place of those under way.
+        again = {"failed" if one == "anew" else one for one in self._again}
         nothing: dict[str, str] = {}
         done = None
         for position, item in enumerate(self._plan.gathered.items):
             known = settled.get(position, nothing)
             if known is done:  # most images share what is known of them
                 continue
-            wanted = self._again & set(known.values()) if self._again else kinds - known.keys()
+            wanted = again & set(known.values()) if again else kinds - known.keys()
             if wanted:
                 yield position, item
             else:

@@ -439,7 +439,8 @@ class Worker:
         gate = self._caller.gate
         forbidden = called.response is not None and called.response.status == 403
         if not _blames_the_images(called):
-            gate.failed(called.reason, grave=forbidden or not gate.proven)
+            grave = (forbidden or not gate.proven) and not called.own_fault
+            gate.failed(called.reason, grave=grave)
         elif not gate.proven:
             gate.failed(called.reason)
 

@@ -6,7 +6,7 @@ import logging
 import math
 from collections.abc import Callable
 from functools import partial
-from typing import Any
+from typing import Any, Literal
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -69,6 +69,8 @@ class Called(Struct, frozen=True, kw_only=True):
         before the line failed; not those it refused because of the rate, or that never left.
     money : float
         What those cost.
+    own_fault : bool
+        It failed for a reason that concerns these images alone, such as an address in an answer.
     """
 
     response: Response | None
@@ -81,6 +83,7 @@ class Called(Struct, frozen=True, kw_only=True):
     document: Any = None
     requests: int = 0
     money: float = 0.0
+    own_fault: bool = False
 
 
 class Caller(Struct, frozen=True, kw_only=True):
@@ -126,12 +129,18 @@ class Caller(Struct, frozen=True, kw_only=True):
     meter: Meter | None = None
 
     def call(
-        self, build: Callable[[Key | None], Request], *, paid: str = "", silent: bool = False
+        self,
+        build: Callable[[Key | None], Request],
+        *,
+        paid: str = "",
+        silent: bool = False,
+        given: Literal["", "here", "elsewhere"] = "",
     ) -> Called:
         """Make one call, with as many attempts as the deciding code wants.
 
         `paid` is the name of the call whose price each attempt costs; a step that costs nothing
-        has none. What a `silent` one answers does not matter, as long as it went well.
+        has none. What a `silent` one answers does not matter, as long as it went well. `given`
+        says whether an answer gave the address; see `Attempt`.
         """
         number, renewals, requests, money, ending = 0, 0, 0, 0.0, None
         while True:
@@ -139,7 +148,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             if isinstance(turn, GiveUp):
                 return _not_made(turn.reason, number, ending)
             number += 1
-            attempt, ending, key = self._attempt(build, number, renewals, turn, silent=silent)
+            attempt, ending, key = self._attempt(build, number, renewals, turn, silent=silent, given=given)
             self.gate.answered(turn)
             step = self._decided(attempt)
             free = attempt.trouble in _NEVER_LEFT
@@ -219,6 +228,7 @@ class Caller(Struct, frozen=True, kw_only=True):
         turn: Start,
         *,
         silent: bool,
+        given: Literal["", "here", "elsewhere"],
     ) -> tuple[Attempt, Called, Key | None]:
         wall, start = self.wall(), self.steady()
         key, size, response = None, 0, None
@@ -230,7 +240,8 @@ class Caller(Struct, frozen=True, kw_only=True):
             size = len(request.body)
             response = send_covered(self.transport, self._leaving(request, turn), self.secrets)
             facts, document = _facts(response, (lambda _: None) if silent else self.opened)
-            self._obey(response)
+            if given != "elsewhere":  # another host's limits are not the service's
+                self._obey(response)
             if document is not None and (wait := self.told.slow_down(document)) is not None:
                 asked = "the answer asks to slow down"
                 facts = {"status": 429, "retry_after": f"{math.ceil(wait)}", "detail": asked}
@@ -245,6 +256,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             number=number,
             renewals=renewals,
             renewable=self.keys.renewable,
+            given=given,
             **facts,
         )
         ended = Called(

@@ -17,6 +17,7 @@ from dotledger.jsons import NotJSON, from_json, to_json
 from dotledger.reading.paths import MISSING, Level, compile_path
 from dotledger.sending.calls.calling import Called, Caller
 from dotledger.sending.calls.transport import Response
+from dotledger.services.answer_addresses import AnswerAddressRefused
 from dotledger.services.messages import Payload, Request
 from dotledger.services.requests import RequestBuilder
 from dotledger.services.secrets import Key
@@ -27,11 +28,17 @@ __all__ = ["Jobs", "NoJobs", "call_in_steps", "images_key"]
 class Jobs(Protocol):
     """Where jobs under way are remembered: they outlive the process."""
 
-    def known(self, call: str, images: str) -> str:
-        """Return where a job about these images is asked for; empty if there is none."""
+    def known(self, call: str, images: str) -> tuple[str, int]:
+        """Return where a job about these images is asked for, and how often that failed.
+
+        Empty and 0 if there is none.
+        """
 
     def began(self, call: str, images: str, where: str) -> None:
         """Remember a job before anything else can go wrong."""
+
+    def tried(self, call: str, images: str) -> int:
+        """Note that a job's answer could not be got this time; return how often by now."""
 
     def ended(self, call: str, images: str) -> None:
         """Forget a job that is over."""
@@ -40,11 +47,15 @@ class Jobs(Protocol):
 class NoJobs:
     """Remembers nothing: for callers without a ledger."""
 
-    def known(self, call: str, images: str) -> str:  # noqa: ARG002, D102
-        return ""
+    def known(self, call: str, images: str) -> tuple[str, int]:  # noqa: ARG002, D102
+        return "", 0
 
     def began(self, call: str, images: str, where: str) -> None:
         """Do nothing."""
+
+    def tried(self, call: str, images: str) -> int:  # noqa: ARG002
+        """Do nothing; nobody will ask for the job again."""
+        return _MOST_TRIES
 
     def ended(self, call: str, images: str) -> None:
         """Do nothing."""
@@ -99,43 +110,74 @@ def call_in_steps(
         asked first counts as a request that may cost something.
     """
     call = builder.call
-    if call.job is not None and (where := jobs.known(call.name, images)):
-        first = _nothing_yet(caller, call.name)
+    where, tries = jobs.known(call.name, images) if call.job is not None else ("", 0)
+    if where:
+        first = _asked_before(caller, call.name, counted=tries > 0)
     else:
-        brought, problem = _brought(caller, builder, payloads)
-        if problem is not None:
-            return problem
-        first = caller.call(
-            lambda key: builder.build([one for one, _ in brought], key), paid=call.name
-        )
-        _remove(caller, builder, brought, first)
+        first = _brought_and_asked(caller, builder, payloads)
         if first.reason or first.pending:
             return first
-        where = _where(builder, first) if call.job is not None else ""
+        try:
+            where = _where(builder, first) if call.job is not None else ""
+        except AnswerAddressRefused as error:
+            return _failed(first, str(error))
         if where:
             jobs.began(call.name, images, where)
     ended = first
-    if call.job is not None and where:
+    if where:
         ended = _waited(caller, builder, where, first, sleep)
-        if not ended.pending:
-            jobs.ended(call.name, images)
+        ended = _noted(jobs, (call.name, images), ended)
         if ended.reason or ended.pending:
             return ended
     return ended if call.more is None else _with_parts(caller, builder, ended)
 
 
-def _nothing_yet(caller: Caller, name: str) -> Called:
-    """Return the first step of a call whose job is under way: asked before, and counted now."""
+_MOST_TRIES = 3
+
+
+def _noted(jobs: Jobs, job: tuple[str, str], ended: Called) -> Called:
+    """Forget a job that is over, and keep one whose answer only could not be got.
+
+    The service has taken the image and its price, so asking for the same job again costs nothing.
+    After a few runs without success it is given up, which is said: what comes then is paid again.
+    """
+    if ended.pending:
+        return ended
+    if not ended.reason or ended.own_fault:
+        jobs.ended(*job)
+        return ended
+    tries = jobs.tried(*job)
+    if tries < _MOST_TRIES:
+        return _failed(ended, f"{ended.reason}; asking again costs nothing, the job is kept")
+    jobs.ended(*job)
+    return _failed(ended, f"{ended.reason}; given up after {tries} runs: asking anew is paid again")
+
+
+def _asked_before(caller: Caller, name: str, *, counted: bool) -> Called:
+    """Return the first step of a call whose job is under way: counted now, if not before."""
     return Called(
-        money=caller.price_of(name),
+        money=0.0 if counted else caller.price_of(name),
         response=None,
         reason="",
         started=caller.wall(),
         seconds=0.0,
         attempts=0,
         sent_bytes=0,
-        requests=1,
+        requests=0 if counted else 1,
     )
+
+
+def _follow(
+    caller: Caller,
+    builder: RequestBuilder,
+    address: str,
+    build: Callable[[Key | None], Request],
+    *,
+    silent: bool = False,
+) -> Called:
+    """Make a step to an address that an answer gave and that was checked."""
+    own = builder.addresses.is_own(address)
+    return caller.call(build, silent=silent, given="here" if own else "elsewhere")
 
 
 def _value(document: Any, path: str) -> Any:
@@ -144,6 +186,33 @@ def _value(document: Any, path: str) -> Any:
 
 
 # -- first bring, then ask ------------------------------------------------------------------------
+
+
+_EXPIRED = (404, 410)
+"""What a service says of an image that it no longer has, or never finished taking."""
+
+
+def _brought_and_asked(
+    caller: Caller, builder: RequestBuilder, payloads: Sequence[Payload]
+) -> Called:
+    """Bring the images and ask; once more where what they were known by has run out meanwhile."""
+    asked = _brought_and_asked_once(caller, builder, payloads)
+    expired = asked.response is not None and asked.response.status in _EXPIRED
+    if builder.call.bring is not None and expired and not asked.pending:
+        return _brought_and_asked_once(caller, builder, payloads)
+    return asked
+
+
+def _brought_and_asked_once(
+    caller: Caller, builder: RequestBuilder, payloads: Sequence[Payload]
+) -> Called:
+    brought, problem = _brought(caller, builder, payloads)
+    if problem is not None:
+        return problem
+    build = partial(builder.build, [one for one, _ in brought])
+    asked = caller.call(build, paid=builder.call.name)
+    _remove(caller, builder, brought, asked)
+    return asked
 
 
 def _brought(
@@ -181,14 +250,17 @@ def _bring_one(
         goal = _value(asked.document, bring.to)
         if not isinstance(goal, str) or not goal:
             return "", _failed(asked, f"no address to bring the image to at {bring.to!r}")
+        try:
+            address = builder.addresses.checked(goal)
+        except AnswerAddressRefused as error:
+            return "", _failed(asked, str(error))
         # What was handed out is a permission by itself: no key goes there.
-        put = caller.call(
+        put = _follow(
+            caller,
+            builder,
+            address,
             lambda _: builder.step(
-                builder.given(goal),
-                None,
-                method="PUT",
-                body=payload.data,
-                media_type=payload.media_type,
+                address, None, method="PUT", body=payload.data, media_type=payload.media_type
             ),
             silent=True,
         )
@@ -216,7 +288,8 @@ def _remove(
 
 
 def _failed(called: Called, reason: str) -> Called:
-    return replace(called, reason=reason)
+    """Return a call as failed for a reason that concerns its own images."""
+    return replace(called, reason=reason, own_fault=True)
 
 
 def _quoted(text: str) -> str:
@@ -229,7 +302,10 @@ def _quoted(text: str) -> str:
 
 
 def _where(builder: RequestBuilder, first: Called) -> str:
-    """Return where to ask for a job's end; empty if the answer is there already."""
+    """Return where to ask for a job's end; empty if the answer is there already.
+
+    Raises AnswerAddressRefused before anything is remembered: a later run would meet it again.
+    """
     job = builder.call.job
     assert job is not None
     accepted = first.response is not None and first.response.status == 202
@@ -240,10 +316,10 @@ def _where(builder: RequestBuilder, first: Called) -> str:
     if job.header and first.response is not None:
         named = {name.casefold(): value for name, value in first.response.headers.items()}
         found = named.get(job.header.casefold(), "")
-        return builder.given(found) if found else ""
+        return builder.addresses.checked(found) if found else ""
     if job.address:
         found = _value(first.document, job.address)
-        return builder.given(found) if isinstance(found, str) and found else ""
+        return builder.addresses.checked(found) if isinstance(found, str) and found else ""
     known = _value(first.document, job.id)
     return "" if known in (None, "") else job.path.replace("{id}", _quoted(str(known)))
 
@@ -259,24 +335,44 @@ def _waited(
     job = builder.call.job
     assert job is not None
     began = caller.steady()
+    asked_again = False
+    try:  # one that an earlier version remembered was not checked then
+        where = builder.addresses.checked(where) if "://" in where else where
+    except AnswerAddressRefused as error:
+        return _of_whole(first, _failed(first, str(error)))
     wait = _asked_wait(first.response) or (job.every if first.response is not None else 0.0)
     while True:
-        if wait:
-            sleep(wait)
-        polled = caller.call(lambda key: builder.step(where, key))
+        if wait:  # a service may ask for an hour; the description says how long is too long
+            sleep(min(wait, max(0.0, began + job.longest - caller.steady())))
+        polled = _follow(caller, builder, _whole(builder, where), partial(builder.step, where))
         if polled.reason or polled.pending:
             return _of_whole(first, polled)
         state = _value(polled.document, job.state) if job.state else None
         still = polled.response is not None and polled.response.status == 202
         if state in job.failed:
             why = _value(polled.document, job.reason) or state
-            return _of_whole(first, replace(polled, reason=f"the job failed ({str(why)[:200]})"))
+            return _of_whole(first, _failed(polled, f"the job failed ({str(why)[:200]})"))
         if state in job.done or (state is None and not still):
-            return _of_whole(first, _fetched(caller, builder, polled))
+            fetched = _fetched(caller, builder, polled)
+            # A link that has run out: the job itself may give another.
+            if not asked_again and fetched is not polled and _has_expired(fetched):
+                asked_again, wait = True, 0.0
+                continue
+            return _of_whole(first, fetched)
         if caller.steady() - began >= job.longest:
             reason = f"the job is not done after {job.longest:g} s; it is asked for again next time"
             return _of_whole(first, replace(polled, reason=reason, pending=True))
         wait = _asked_wait(polled.response) or job.every
+
+
+def _whole(builder: RequestBuilder, where: str) -> str:
+    """Return a step's whole address, to tell whether it leads to the service itself."""
+    return where if "://" in where else builder.home
+
+
+def _has_expired(fetched: Called) -> bool:
+    status = fetched.response.status if fetched.response is not None else None
+    return bool(fetched.reason) and status in (401, 403, 404, 410)
 
 
 def _fetched(caller: Caller, builder: RequestBuilder, done: Called) -> Called:
@@ -286,13 +382,20 @@ def _fetched(caller: Caller, builder: RequestBuilder, done: Called) -> Called:
     where = _value(done.document, job.result) if job.result else None
     if not isinstance(where, str) or not where:
         return done
-    return caller.call(lambda key: builder.step(builder.given(where), key))
+    try:
+        address = builder.addresses.checked(where)
+    except AnswerAddressRefused as error:
+        return replace(done, reason=str(error))
+    return _follow(caller, builder, address, partial(builder.step, address))
 
 
 def _asked_wait(response: Response | None) -> float:
     """Return how long the service asks to wait, in seconds; 0 where it does not say."""
-    value = "" if response is None else response.headers.get("retry-after", "")
-    return min(float(value), 900.0) if value.strip().isdigit() else 0.0
+    value = "" if response is None else response.headers.get("retry-after", "").strip()
+    return float(value) if value.isascii() and value.isdigit() and len(value) < _DIGITS else 0.0
+
+
+_DIGITS = 10
 
 
 def _of_whole(first: Called, last: Called) -> Called:
@@ -327,12 +430,19 @@ def _with_parts(caller: Caller, builder: RequestBuilder, first: Called) -> Calle
             return _of_whole(first, replace(last, reason="its parts lead in a circle"))
         seen.add(goal)
 
-        def build(key: Key | None, goal: str = goal) -> Request:
+        address = builder.home
+        if not more.query:
+            try:
+                address = builder.addresses.checked(goal)
+            except AnswerAddressRefused as error:
+                return _of_whole(first, _failed(last, str(error)))
+
+        def build(key: Key | None, goal: str = goal, address: str = address) -> Request:
             if more.query:
                 return builder.step(builder.call.path, key, query={more.query: goal})
-            return builder.step(builder.given(goal), key)
+            return builder.step(address, key)
 
-        last = caller.call(build)
+        last = _follow(caller, builder, address, build)
         if last.reason or last.pending:
             return _of_whole(first, last)
         documents.append(last.document)

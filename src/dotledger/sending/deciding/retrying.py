@@ -31,6 +31,9 @@ class Attempt(Struct, frozen=True, kw_only=True):
         How often the token was renewed for this call.
     renewable : bool
         Whether the key is a token.
+    given : {"", "here", "elsewhere"}
+        Whether an answer gave the address, and where it leads: to the service or another host.
+        What is wrong with such an address concerns its own image, never the batch.
     """
 
     number: int
@@ -42,6 +45,7 @@ class Attempt(Struct, frozen=True, kw_only=True):
     retry_after: str = ""
     renewals: int = 0
     renewable: bool = False
+    given: Literal["", "here", "elsewhere"] = ""
 
 
 # Nothing counts as failed where nothing could be sent: the line is waited for, then the batch
@@ -127,9 +131,11 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
     proven : bool
         Whether the service has accepted some call of this sending.
     """
+    status = attempt.status or 0
+    if attempt.given == "elsewhere":
+        return _after_another_host(attempt, random, patience)
     if attempt.trouble:
         return _after_trouble(attempt, random, patience, proven)
-    status = attempt.status or 0
     if 200 <= status < 300:
         return Accept()
     if status in (429, 503):
@@ -140,7 +146,7 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
         return Stop(f"the service does not accept the key (401){_detail(attempt)}")
     if status == 402:
         return Stop(f"the service wants payment (402){_detail(attempt)}")
-    if status in _WRONG_ADDRESS and not proven:
+    if status in _WRONG_ADDRESS and not proven and not attempt.given:
         return Stop(f"the service {_WRONG_ADDRESS[status]} ({status}){_detail(attempt)}")
     if status in (408, 425) or status >= 500:
         return _back_off(attempt, random, patience, f"status {status}{_detail(attempt)}")
@@ -179,6 +185,23 @@ def _out_of_reach(attempt: Attempt, random: float, patience: Patience, proven: b
     if attempt.number >= (patience.connections if proven else patience.attempts):
         return Stop(f"the service cannot be reached{_detail(attempt)}")
     return Again(_delay(attempt.number, random, patience))
+
+
+def _after_another_host(attempt: Attempt, random: float, patience: Patience) -> Next:
+    """Try an answer's address on another host a few times: nothing it does stops the batch."""
+    status = attempt.status or 0
+    if not attempt.trouble and 200 <= status < 300:
+        return Accept()
+    if attempt.trouble in ("unusable", "oversized"):
+        return Fail(f"the answer cannot be read{_detail(attempt)}")
+    if attempt.trouble == "unreachable":
+        what = f"the address that the answer names cannot be reached{_detail(attempt)}"
+        return _back_off(attempt, random, patience, what)
+    if attempt.trouble:
+        return _back_off(attempt, random, patience, _TROUBLES[attempt.trouble] + _detail(attempt))
+    if status in (408, 425, 429) or status >= 500:
+        return _back_off(attempt, random, patience, f"status {status}{_detail(attempt)}")
+    return Fail(f"the address that the answer names gave status {status}{_detail(attempt)}")
 
 
 def _after_trouble(attempt: Attempt, random: float, patience: Patience, proven: bool) -> Next:
