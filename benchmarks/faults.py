@@ -8,7 +8,15 @@ import sys
 import tempfile
 import time
 
-from tests.campaigns import damaged_images, faulty_server, hostile_answers, leaks, senders
+from tests.campaigns import (
+    answer_addresses,
+    damaged_images,
+    faulty_server,
+    hostile_answers,
+    leaks,
+    senders,
+    stopped_senders,
+)
 
 FULL = {
     "answers": 1_000_000,
@@ -19,6 +27,8 @@ FULL = {
     "processes, new ledger": 20,
     "processes, old ledger": 20,
     "processes, PostgreSQL": 20,
+    "answer addresses": 170,
+    "stopped and killed senders": 100,
 }
 
 
@@ -44,6 +54,8 @@ ATTACKS = {
     "processes, new ledger": senders.send_at_once,
     "processes, old ledger": lambda n, seed: senders.send_at_once(n, seed, old=True),
     "processes, PostgreSQL": _postgresql,
+    "answer addresses": answer_addresses.attack,
+    "stopped and killed senders": stopped_senders.attack,
 }
 
 

@@ -35,7 +35,9 @@ def described(place):
     """A service at bell.example that may lead on to allowed.example."""
     text = TEXT.replace("http://127.0.0.1:1/{region}", "https://bell.example/{region}")
     text = text.replace('path = "/look"\n', f'path = "/look"\n{PLACES[place]}')
-    return parse_description(text.replace("[connect.key]", 'hosts = ["allowed.example"]\n[connect.key]'))
+    return parse_description(
+        text.replace("[connect.key]", 'hosts = ["allowed.example"]\n[connect.key]')
+    )
 
 
 class Service:
@@ -94,7 +96,7 @@ def attack(tries, seed=0):
         place, hostile = every[number % len(every)] if tries >= len(every) else rng.choice(every)
         service = Service(place, hostile, set(rng.sample(range(5), rng.choice((1, 1, 2)))))
         try:
-            with mock.patch.object(Sending, "_nap", lambda *_: None):  # no second is waited
+            with mock.patch.object(Sending, "_nap", return_value=None):  # no second is waited
                 problem = _attacked(service)
         except Exception as error:
             problem = f"{type(error).__name__}: {error}"
@@ -110,7 +112,9 @@ def _attacked(service):
         for again in ((), (), ("failed",)):
             transport = FakeTransport(service)
             paid = service.paid
-            sent = send(pictures(5), described(service.place), transport=transport, again=again, **options)
+            sent = send(
+                pictures(5), described(service.place), transport=transport, again=again, **options
+            )
             if sent.pending:
                 return f"{sent.pending} pending: {sent.stopped_because}"
             if service.paid > paid and (paid and not again):

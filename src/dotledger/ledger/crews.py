@@ -23,6 +23,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import schema
+from dotledger.ledger.postgresql import limit_crew
 from dotledger.ledger.records import timestamp
 from dotledger.ledger.store import Ledger, in_parts
 
@@ -118,9 +119,7 @@ class Crew:
 
     def _opened(self) -> Connection:
         connection = self._ledger.connection()
-        # What a crash of the server could take back here holds for seconds only. Nobody waits for
-        # its disk: answers and outcomes are written elsewhere, and do.
-        connection.exec_driver_sql("SET synchronous_commit = off")
+        limit_crew(connection)
         return connection
 
     def _ask(self, statement: str, **values: Any) -> Any:
@@ -278,6 +277,7 @@ class Crew:
         Returned is how many, and whether it is the quota that allows no more.
         """
         with self._alone("calls") as connection:
+            self._settle_the_gone(connection, month)
             of_crew, of_month = wanted, wanted
             if at_most is not None:
                 of_crew = at_most - int(self._sum(connection, "calls"))
@@ -293,7 +293,8 @@ class Crew:
 
     def set_money_aside(self, wanted: float, budget: float) -> float:
         """Set money aside, of what all senders of this batch may spend."""
-        with self._alone("money") as connection:
+        with self._alone("calls") as connection:
+            self._settle_the_gone(connection, "")
             left = budget - self._sum(connection, "money")
             allowed = max(0.0, min(wanted, left))
             connection.execute(text(_TAKE_MONEY), {"money": allowed, "me": self.id})
@@ -306,6 +307,35 @@ class Crew:
             connection.execute(text(_TAKE_CALLS), given)
             connection.execute(text(_TAKE_MONTH), given)
             connection.execute(text(_TAKE_MONEY), {"money": -money, "me": self.id})
+
+    def _settle_the_gone(self, connection: Connection, month: str) -> None:
+        """Give back what senders had set aside that are gone, but for what the ledger has of it.
+
+        One that is not gone but stopped finds out when it renews: its time is set to 0.
+        """
+        gone = connection.execute(text(_GONE_WITH_MORE), {"service": self._service}).all()
+        for row in gone:
+            connection.execute(text(_SETTLE_GONE), {"gone": row.id})
+            if month:
+                given = {"service": self._service, "month": month, "count": row.used - row.calls}
+                connection.execute(text(_TAKE_MONTH), given)
+
+    def booked(self, connection: Connection, calls: int, money: float, *, ours: bool) -> None:
+        """Note that calls are in the ledger, in the transaction that writes them there.
+
+        Parameters
+        ----------
+        connection : Connection
+            In the writing transaction.
+        calls : int
+            Requests.
+        money : float
+            Their price.
+        ours : bool
+            Whether we set them aside; what a killed sender left was set aside by that one.
+        """
+        values = {"me": self.id, "calls": calls, "money": money}
+        connection.execute(text(_BOOK if ours else _BOOK_ADOPTED), values)
 
     def _sum(self, connection: Connection, column: str) -> Any:
         return connection.scalar(text(_OF_CREW.format(column)), {"me": self.id}) or 0
@@ -455,6 +485,26 @@ INSERT INTO shares (service, span, sender, calls, used, wants, until)
 VALUES (:service, :span, :me, :calls, :used, :wants, {_NOW} + :holds)
 ON CONFLICT (service, span, sender)
 DO UPDATE SET calls = :calls, used = :used, wants = :wants, until = {_NOW} + :holds
+"""
+# Nobody takes over by this alone: images and questions run out by themselves.
+_GONE_WITH_MORE = f"""
+SELECT id, calls, coalesce(used_calls, 0) AS used FROM senders
+WHERE service = :service AND until <= {_NOW}
+  AND (calls > coalesce(used_calls, 0) OR money > coalesce(used_money, 0))
+FOR UPDATE SKIP LOCKED
+"""
+_SETTLE_GONE = """
+UPDATE senders SET until = 0, calls = coalesce(used_calls, 0), money = coalesce(used_money, 0)
+WHERE id = :gone
+"""
+_BOOK = """
+UPDATE senders SET used_calls = coalesce(used_calls, 0) + :calls,
+                   used_money = coalesce(used_money, 0) + :money WHERE id = :me
+"""
+_BOOK_ADOPTED = """
+UPDATE senders SET used_calls = coalesce(used_calls, 0) + :calls, calls = calls + :calls,
+                   used_money = coalesce(used_money, 0) + :money, money = money + :money
+WHERE id = :me AND EXISTS (SELECT 1 FROM senders o WHERE o.crew = senders.crew AND o.id <> :me)
 """
 _OF_CREW = "SELECT sum({}) FROM senders WHERE crew = (SELECT crew FROM senders WHERE id = :me)"
 _TAKE_CALLS = "UPDATE senders SET calls = calls + :count WHERE id = :me"

@@ -171,6 +171,8 @@ def _to_7(operations: Any, connection: Connection) -> None:
 def _to_8(operations: Any, connection: Connection) -> None:
     """Count how often a job's answer could not be got; note what senders hold by the server."""
     _add_missing(operations, connection, schema.jobs, "tries")
+    _add_missing(operations, connection, schema.senders, "used_calls")
+    _add_missing(operations, connection, schema.senders, "used_money")
 
 
 def _add_missing(operations: Any, connection: Connection, of: Table, name: str) -> None:

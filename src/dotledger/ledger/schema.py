@@ -249,9 +249,12 @@ senders = Table(
     Column("until", Float, nullable=False),
     Column("calls", Integer, nullable=False),
     Column("money", Float, nullable=False),
+    Column("used_calls", Integer, nullable=True),
+    Column("used_money", Float, nullable=True),
     Index("senders_by_batch", "batch", "until"),
 )
-"""Who sends a batch on a server beside others, until when that holds, what was set aside for it.
+"""Who sends a batch on a server beside others, until when that holds, what was set aside for it,
+and what of that the ledger has.
 
 Times of these tables are seconds since 1970 of the server's own clock: no machine's matters.
 """

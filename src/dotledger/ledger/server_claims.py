@@ -25,6 +25,7 @@ from dotledger.ledger.claims import (
     claim_path,
     is_of_a_dead_process,
 )
+from dotledger.ledger.postgresql import limit_claim
 from dotledger.ledger.records import BatchOpening
 from dotledger.ledger.store import Ledger
 
@@ -36,6 +37,9 @@ _LONGEST_WAIT = 30.0
 
 class ServerClaim:
     """A claim held by a session lock of the server: it ends with the connection.
+
+    The server ends a connection that is silent for half a minute: whoever was stopped does not keep
+    others waiting, and finds out when it goes on.
 
     Several senders who share their batches hold it together, each with a file of its own; one that
     asks again about what was settled holds it alone.
@@ -79,6 +83,7 @@ class ServerClaim:
 
     def _take(self) -> bool:
         self._connection = self._ledger.connection()
+        limit_claim(self._connection)
         lock = func.pg_try_advisory_lock_shared if self._shared else func.pg_try_advisory_lock
         return bool(self._connection.scalar(select(lock(self._number))))
 
@@ -101,8 +106,11 @@ class ServerClaim:
         self._connection = None
 
     def renew(self) -> None:
-        """Renew the file; the server knows by itself."""
+        """Renew the file, and show the server that this connection is in use."""
         self._file.renew()
+        with contextlib.suppress(SQLAlchemyError):  # `held` finds out, and says so
+            if self._connection is not None:
+                self._connection.scalar(select(1))
 
     def put_aside(self, answer: WaitingAnswer, *, sync: bool = False) -> int:
         """Keep an answer on this machine."""

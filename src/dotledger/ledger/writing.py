@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import socket
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from functools import lru_cache
 from itertools import islice
 from typing import Any
@@ -92,11 +92,18 @@ class BatchWriter:
     ----------
     resumed : bool
         Whether somebody may have written outcomes of this batch before; they are replaced.
+    booked : callable or None
+        Called with the connection of each transaction that writes calls, the calls, and whether
+        they are ours: what senders share is counted in the same transaction, or not at all.
+    adopted : list of CallRecord
+        Calls of killed senders that were written while there was no `booked`.
     """
 
     def __init__(self, ledger: Ledger, opening: BatchOpening, now: float) -> None:
         self._ledger = ledger
         self._opening = opening
+        self.booked: Callable[[Connection, Sequence[CallRecord], bool], None] | None = None
+        self.adopted: list[CallRecord] = []
         with ledger.writing() as connection:
             row = connection.execute(
                 select(
@@ -236,6 +243,8 @@ class BatchWriter:
             if grown is not None:
                 _grow(connection, *grown)
             ids = self._write_calls(connection, fresh)
+            if self.booked is not None and fresh:
+                self.booked(connection, fresh, True)
             self._write_images(connection, records)
             self._write_answers(connection, records, ids)
             self._write_outcomes(connection, records, ids)
@@ -344,6 +353,10 @@ class BatchWriter:
                 batch = _batch_of(connection, head, now)
                 if not _is_known(connection, batch, answer.call):
                     _write_answer(connection, batch, head.opening, answer)
+                    if self.booked is not None:
+                        self.booked(connection, [answer.call], False)
+                    else:
+                        self.adopted.append(answer.call)
                     count += 1
         return count
 

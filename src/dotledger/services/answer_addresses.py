@@ -21,7 +21,9 @@ __all__ = ["AnswerAddressRefused", "AnswerAddresses", "check_host_names", "resol
 
 _DEFAULT_PORTS = {"http": 80, "https": 443}
 _NOT_WRITTEN_SO = re.compile(r"[\x00-\x20\x7f\\]")
-_HOST_NAME = re.compile(r"(\*\.)?[a-z0-9]([a-z0-9.-]*[a-z0-9])?(:\d{1,5})?|\[[0-9a-f:.]+\](:\d{1,5})?")
+_HOST_NAME = re.compile(
+    r"(\*\.)?[a-z0-9]([a-z0-9.-]*[a-z0-9])?(:\d{1,5})?|\[[0-9a-f:.]+\](:\d{1,5})?"
+)
 _LONGEST_SHOWN = 120
 
 

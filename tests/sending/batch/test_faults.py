@@ -233,6 +233,20 @@ class Processes(unittest.TestCase):
             self.assertIn("Stopped: interrupted", out, err)
             self.assertEqual(set(self.committed()), set(self.handler.seen))
 
+    def test_ended_with_the_last_answer(self):
+        """Being ended before the end is never status 0, also where every answer is there by then."""
+        self.handler.pause = 0.4
+        self.images(1)
+        for number in (signal.SIGINT, signal.SIGTERM):
+            (self.home / "l.ledger").unlink(missing_ok=True)
+            before = len(self.handler.seen)
+            process = self.start()
+            while len(self.handler.seen) == before and process.poll() is None:
+                time.sleep(0.005)
+            process.send_signal(number)
+            out, err = process.communicate(timeout=20)
+            self.assertEqual((process.returncode, len(self.committed())), (3, 1), out + err)
+
     def test_a_full_disk(self):
         """When the disk is full the message says so; after making room nothing committed is lost."""
         import resource

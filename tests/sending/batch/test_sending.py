@@ -135,6 +135,24 @@ class Money(InFolder):
         [month] = usage(self.ledger())
         self.assertEqual((month.calls, month.images, round(month.money, 9)), (9, 9, 0.09))
 
+    def test_a_budget_smaller_than_what_goes_at_once(self):
+        """Calls that wait for each other's money wait: a budget of three calls makes three, not one."""
+        for refused in (False, True):
+            self.path = self.folder / f"{refused}.ledger"
+            seen = []
+
+            def reply(_, seen=seen, refused=refused):
+                seen.append(1)
+                time.sleep(0.02)
+                # Refused calls cost nothing: their money comes back to those who wait for it.
+                return (
+                    answer({}, 429, Retry_After="0") if refused and len(seen) in (2, 3) else ANSWER
+                )
+
+            sent, _ = self.send(pictures(9), reply, budget=0.03)
+            self.assertEqual((sent.calls, sent.money, sent.at_limit), (3, 0.03, True))
+            self.assertIn("budget of 0.03 EUR is reached", sent.stopped_because)
+
     def test_monthly_quota(self):
         """The quota counts calls of earlier batches in the same month."""
         small = description(("[limits]", "[limits]\nper_month = 5"))
@@ -188,6 +206,23 @@ class Money(InFolder):
         gone = lambda r: ANSWER if number_of(r) < 5 else answer({"why": "quota"}, 403)  # noqa: E731
         sent, transport = self.send(pictures(30), gone, one, ledger=self.folder / "other")
         self.assertEqual((len(transport.requests), sent.outcomes["label"]["failed"]), (8, 3))
+
+    def test_a_stray_refusal_of_the_key(self):
+        """A key that worked is tried once more after a 401; two in a row stop everything."""
+        for strays, calls in (({15}, 31), ({15, 16, 17, 18, 19, 20}, None)):
+            self.path = self.folder / f"{len(strays)}.ledger"
+            seen = []
+
+            def reply(_, seen=seen, strays=strays):
+                seen.append(1)
+                return answer({"why": "who?"}, 401) if len(seen) in strays else ANSWER
+
+            sent, _ = self.send(pictures(30), reply, description(("at_once = 4", "at_once = 1")))
+            if calls:
+                self.assertEqual((sent.outcomes["label"]["found"], len(seen)), (30, calls))
+            else:
+                self.assertIn("does not accept the key (401)", sent.stopped_because)
+                self.assertEqual((len(seen), sent.outcomes["label"]["pending"]), (16, 16))
 
     def test_a_service_out_of_reach(self):
         """Where nothing could be sent, nothing has failed; the batch stops and can go on."""

@@ -1,16 +1,19 @@
 """Several real processes, one batch, one bill: a counting service and a real PostgreSQL server."""
 
+import contextlib
 import json
 import os
 import random
 import shutil
 import subprocess
 import tempfile
+import threading
 import time
 import unittest
 from importlib.util import find_spec
 from unittest import mock
 
+from dotledger.errors import LedgerError
 from dotledger.ledger import schema
 from dotledger.ledger.batches import batches
 from dotledger.ledger.crews import Crew, senders_of
@@ -19,6 +22,7 @@ from dotledger.sending.batch import together
 from dotledger.sending.batch.together import Allowed
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.pacing import opening_pace
+from tests.campaigns import stopped_senders
 from tests.campaigns.crews import PROGRAMS, Apart, Server, Shared, kill_some
 from tests.campaigns.senders import COMMAND, wrong_images
 from tests.sending.helpers import ANSWER, description, pictures
@@ -200,6 +204,66 @@ class Together(unittest.TestCase):
             for crew, _ in crews.values():
                 crew.leave()
                 crew.close()
+
+    def test_one_that_stands_still(self):
+        """A sender that stops inside a transaction holds the others up for seconds, not for ever."""
+        with Ledger(self.address) as ledger:
+            still, other = self.crew(ledger, "still"), self.crew(ledger, "still")
+            inside = still._alone("calls")
+            inside.__enter__()
+            self.assertEqual(other.set_aside(1, 5, None, "", 0)[0], 1)
+            with self.assertRaisesRegex(LedgerError, "does not answer"):
+                still._ask("SELECT 1")  # the server has ended its transaction by then
+            with self.assertRaises(LedgerError):
+                inside.__exit__(None, None, None)
+            self.assertEqual(still.set_aside(1, 5, None, "", 0)[0], 1)  # and it goes on
+            for crew in (still, other):
+                crew.leave()
+                crew.close()
+            writing, done = threading.Event(), threading.Event()
+
+            def stopped():
+                with contextlib.suppress(LedgerError), ledger.writing():
+                    writing.set()
+                    done.wait(120)
+
+            thread = threading.Thread(target=stopped)
+            thread.start()
+            writing.wait(60)
+            with ledger.writing():
+                self.assertFalse(done.is_set())
+            done.set()
+            thread.join()
+
+    def test_what_was_set_aside_comes_back(self):
+        """Calls and money of a killed sender are free again, but for what the ledger has of them."""
+        with Ledger(self.address) as ledger:
+            gone, other = (
+                self.crew(ledger, "back", holds=60.0),
+                self.crew(ledger, "back", holds=60.0),
+            )
+            self.assertEqual(gone.set_aside(10, 10, 12, "2031-05", 0), (10, False))
+            self.assertEqual(gone.set_money_aside(0.5, 0.5), 0.5)
+            with ledger.writing() as connection:
+                gone.booked(connection, 3, 0.1, ours=True)
+            self.assertEqual(other.set_aside(10, 10, 12, "2031-05", 0), (0, False))
+            gone._ask(f"UPDATE senders SET until = 1 WHERE id = {gone.id}")
+            self.assertEqual(other.set_aside(10, 10, 12, "2031-05", 0), (7, False))
+            self.assertAlmostEqual(other.set_money_aside(0.5, 0.5), 0.4)
+            self.assertFalse(gone.renew())  # it finds out before it asks
+            with ledger.writing() as connection:  # what it had put aside is found, and counts
+                other.booked(connection, 2, 0.0, ours=False)
+            self.assertEqual(other.set_aside(10, 20, None, "2031-05", 0), (8, False))
+            other.leave()
+            for crew in (gone, other):
+                crew.close()
+
+    def test_stopped_and_killed(self):
+        """Some of five senders are stopped for seconds, one is killed: the others do the rest."""
+        tries, wrong, _ = stopped_senders.attack(
+            1, seed=2, processes=4, images=60, stops=2, kills=1
+        )
+        self.assertEqual((tries, wrong), (1, {}))
 
     def test_leases(self):
         """A lease has one owner; what a silent one held is taken over, what it asked too."""

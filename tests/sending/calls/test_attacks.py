@@ -8,7 +8,7 @@ from unittest import mock
 from dotledger.sending.calls.transport import HttpTransport
 from dotledger.sending.deciding.retrying import seconds_until
 from dotledger.testing import NoAnswer, Request
-from tests.campaigns import faulty_server, hostile_answers
+from tests.campaigns import answer_addresses, faulty_server, hostile_answers
 from tests.campaigns.faulty_server import FAULTS, FaultyServer
 from tests.sending.helpers import ANSWER, InFolder, description, number_of, pictures
 
@@ -85,6 +85,10 @@ class Answers(InFolder):
     def test_hostile_answers(self):
         """Whatever an answer holds, the batch goes on, the answer is kept, findings keep their shape."""
         self.assertEqual(hostile_answers.attack(1500, seed=5), (1500, {}))
+
+    def test_hostile_addresses(self):
+        """An address in an answer that cannot or must not be followed costs its own image, no more."""
+        self.assertEqual(answer_addresses.attack(25, seed=3), (25, {}))
 
     def test_an_error_of_ours(self):
         """No exception between an answer and its row: what goes wrong costs one image, not its answer."""

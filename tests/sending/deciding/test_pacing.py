@@ -256,6 +256,20 @@ class TryingAgain(unittest.TestCase):
             ({"trouble": "cut", "number": 4}, Fail("the connection failed (after 4 attempts)")),
             ({"status": 400, "detail": "small"}, Fail("status 400: small")),
             ({"status": 401, "renewable": True}, Renew()),
+            ({"status": 401, "unauthorized": 1}, Again(0.4)),
+            *(
+                (
+                    {"status": status, "given": "elsewhere"},
+                    Fail(f"the address that the answer names gave status {status}"),
+                )
+                for status in (301, 401, 402, 403, 404, 410)
+            ),
+            ({"status": 429, "given": "elsewhere", "retry_after": "7200"}, Again(0.4)),
+            (
+                {"trouble": "unreachable", "given": "elsewhere", "number": 4},
+                Fail("the address that the answer names cannot be reached (after 4 attempts)"),
+            ),
+            ({"status": 404, "given": "here", "proven": False}, Fail("status 404")),
             ({"status": 403}, Fail("status 403")),
             ({"status": 404}, Fail("status 404")),
         ):
@@ -264,7 +278,8 @@ class TryingAgain(unittest.TestCase):
     def test_reasons_to_stop(self):
         """What would fail every call stops the batch with its reason."""
         for facts, sign in (
-            ({"status": 401}, "does not accept the key"),
+            ({"status": 401, "proven": False, "unauthorized": 1}, "does not accept the key"),
+            ({"status": 401, "unauthorized": 2}, "does not accept the key"),
             ({"status": 401, "renewable": True, "renewals": 6}, "does not accept the key"),
             ({"status": 402}, "payment"),
             ({"status": 403, "proven": False}, "forbids"),

@@ -59,7 +59,7 @@ _MOST_LOOKED_AT = 50_000
     "--again",
     type=click.Choice(["failed", "refused", "anew"]),
     multiple=True,
-    help="Send images with this outcome again; anew: what failed, with new jobs that are paid again.",
+    help="Send images with this outcome again; anew: what failed, as new jobs, paid again.",
 )
 @click.option(
     "--round",
@@ -135,7 +135,8 @@ def command(
     else:
         _report(sent, ledger)
     _say_how_to_go_on(sent, ledger)
-    stopped = sent.pending and not sent.at_limit
+    # Who ended us must not take it for the end, even where the last answer came just then.
+    stopped = (sent.pending and not sent.at_limit) or sending.interrupted
     sys.exit(3 if sent.failed or sent.unread or gathered.problems or stopped else 0)
 
 

@@ -94,6 +94,10 @@ class Desk:
         """Send only a part of the batch, with others; all images are written down before."""
         self._together = together
         self._writer.resumed = True  # whoever had an image before us may have written it
+        self._writer.booked = together.booked
+        if self._writer.adopted:
+            with self._ledger.writing() as connection:
+                together.booked(connection, self._writer.adopted, False)
         self.open_items()
 
     def adopt(self, claim: Claim) -> None:
@@ -166,6 +170,8 @@ class Desk:
 
     def _ask_for_claim(self) -> None:
         """Stop where somebody else may be sending too; what came is written all the same."""
+        if self._together is not None:
+            self._together.find_out()
         if not self._gate.stop_reason and not self._claim.held():
             self._writer.resumed = self._resumed = True
             self._gate.stop("the claim on the ledger was lost: somebody else may be sending now")

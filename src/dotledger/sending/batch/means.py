@@ -17,7 +17,21 @@ from dotledger.services.signing import Signer
 if TYPE_CHECKING:
     pass
 
-__all__ = ["Means"]
+__all__ = ["Means", "steady_seconds"]
+
+
+def steady_seconds() -> float:
+    """Return seconds of a clock that nobody sets, and that goes on while the machine sleeps.
+
+    What others hold for us runs out while we sleep; Linux's usual steady clock stands still then.
+
+    Returns
+    -------
+    float
+        Since some moment.
+    """
+    boot = getattr(time, "CLOCK_BOOTTIME", None)
+    return time.monotonic() if boot is None else time.clock_gettime(boot)
 
 
 class Means(Struct, frozen=True, kw_only=True):
@@ -43,7 +57,7 @@ class Means(Struct, frozen=True, kw_only=True):
 
     transport: Transport | None = None
     signer: Signer | None = None
-    steady: Callable[[], float] = time.monotonic
+    steady: Callable[[], float] = steady_seconds
     wall: Callable[[], float] = time.time
     random: Callable[[], float] = random_module.random
     sleep: Callable[[float], None] | None = None

@@ -628,9 +628,18 @@ class Sending:
         return sent
 
     def _writing(self, write: Callable[[], None]) -> None:
-        """Stop the workers if the ledger fails; when all have ended it is tried once more."""
+        """Stop the workers if the ledger fails; when all have ended it is tried once more.
+
+        A server ends a transaction that stood still, as after a stop of this process: what was to
+        be written is still here, and is written anew.
+        """
         try:
-            write()
+            try:
+                write()
+            except LedgerError:
+                if isinstance(self._ledger, str) and "://" not in self._ledger:
+                    raise
+                write()
         except LedgerError as error:
             self.stop(error.message)
 

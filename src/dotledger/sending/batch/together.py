@@ -11,6 +11,7 @@ import logging
 import threading
 from collections import deque
 from collections.abc import Callable, Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
@@ -21,6 +22,11 @@ from dotledger.sending.batch.limits import calls_reached, quota_reached
 from dotledger.sending.calls.meter import Meter
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.plan import Plan
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection
+
+    from dotledger.ledger.records import CallRecord
 
 __all__ = ["Allowed", "Together"]
 
@@ -125,6 +131,7 @@ class Together:
         self._over = False
         self._started = False
         self._beating: threading.Thread | None = None
+        self._sure_until = -1.0
         self._month_seen = steady()
         self.settled = 0
         self.most = 0
@@ -189,12 +196,27 @@ class Together:
         else:
             return short
 
+    def find_out(self) -> None:
+        """Ask the server whether we are still one of those who send, after a time of silence.
+
+        A process that was stopped, or a machine that slept, may go on long after its images were
+        given to others.
+        """
+        if self._beating is not None and self._steady() > self._sure_until:
+            self._beaten()
+
+    def booked(self, connection: Connection, calls: Sequence[CallRecord], ours: bool) -> None:
+        """Note calls in the transaction that writes them into the ledger; see `Crew.booked`."""
+        count, money = sum(one.requests for one in calls), sum(one.price for one in calls)
+        self._crew.booked(connection, count, money, ours=ours)
+
     def _share(self) -> bool:
         asked = self._steady()
         with self._changed:
             wants = not self._started or bool(self._queue or self._out)
         shares = self._crew.share(self._limits, self._gate.used(), wants=wants)
-        self._gate.share([one.calls for one in shares], asked + _SURE * self._holds)
+        self._sure_until = asked + _SURE * self._holds
+        self._gate.share([one.calls for one in shares], self._sure_until)
         return any(_is_short(one) for one in shares)
 
     def _count_others(self) -> None:

@@ -142,19 +142,23 @@ class Caller(Struct, frozen=True, kw_only=True):
         has none. What a `silent` one answers does not matter, as long as it went well. `given`
         says whether an answer gave the address; see `Attempt`.
         """
-        number, renewals, requests, money, ending = 0, 0, 0, 0.0, None
+        number, renewals, unauthorized, requests, money, ending = 0, 0, 0, 0, 0.0, None
         while True:
             price, turn = self._turn(paid)
             if isinstance(turn, GiveUp):
                 return _not_made(turn.reason, number, ending)
             number += 1
-            attempt, ending, key = self._attempt(build, number, renewals, turn, silent=silent, given=given)
+            attempt, ending, key = self._attempt(
+                build, number, renewals, turn, silent=silent, given=given
+            )
             self.gate.answered(turn)
-            step = self._decided(attempt)
+            unauthorized += attempt.status == 401
+            step = self._decided(replace(attempt, unauthorized=unauthorized))
             free = attempt.trouble in _NEVER_LEFT
             if free or _is_refusal(step):
                 self._give_back(paid, price)
             else:
+                self._spent(paid)
                 requests, money = requests + 1, money + price
             ending = replace(ending, requests=requests, money=money)
             self._tell_gate(step, free=free)
@@ -178,6 +182,13 @@ class Caller(Struct, frozen=True, kw_only=True):
         if paid and self.meter is not None:
             month = timestamp(self.wall())[:7]
             taken = self.meter.take(paid, month)
+            # Others hold what is left of the budget, and may give it back: a request that is
+            # refused because of the rate costs nothing.
+            while taken is None and self.meter.held and not self.gate.over:
+                self.meter.wait()
+                taken = self.meter.take(paid, month)
+            if taken is None and self.gate.stop_reason:
+                return 0.0, GiveUp(self.gate.stop_reason)
             if taken is None:
                 self.gate.allow(0, self.meter.reason)
                 return 0.0, GiveUp(self.meter.reason)
@@ -191,7 +202,15 @@ class Caller(Struct, frozen=True, kw_only=True):
         """Return what a request costs that was made before, and is counted now."""
         if self.meter is None:
             return 0.0
-        return self.meter.take(paid, timestamp(self.wall())[:7]) or 0.0
+        price = self.meter.take(paid, timestamp(self.wall())[:7])
+        if price is None:
+            return 0.0
+        self._spent(paid)
+        return price
+
+    def _spent(self, paid: str) -> None:
+        if paid and self.meter is not None:
+            self.meter.spent()
 
     def _give_back(self, paid: str, price: float) -> None:
         if paid and self.meter is not None:
@@ -269,7 +288,6 @@ class Caller(Struct, frozen=True, kw_only=True):
             document=document,
         )
         return attempt, ended, key
-
 
     def _leaving(self, request: Request, turn: Start) -> Request:
         """Have it noted when the request leaves: by the transport if it can tell, or else now."""

@@ -20,6 +20,11 @@ class Meter:
     ----------
     description : Description
         With its price, and those of its calls.
+
+    Attributes
+    ----------
+    held : int
+        Requests whose price is set aside and neither spent nor given back yet.
     """
 
     def __init__(self, description: Description) -> None:
@@ -30,7 +35,8 @@ class Meter:
         self._month = ""
         self._budget = self._left = math.inf
         self._more: Callable[[float], float] | None = None
-        self._lock = threading.Lock()
+        self._lock = threading.Condition()
+        self.held = 0
 
     def start(
         self,
@@ -88,7 +94,20 @@ class Meter:
                 return None
             self._used[pot] += 1
             self._left -= price
+            self.held += 1
             return price
+
+    def spent(self) -> None:
+        """Note that a request was made: what was set aside for it does not come back."""
+        with self._lock:
+            self.held -= 1
+            self._lock.notify_all()
+
+    def wait(self) -> None:
+        """Wait a moment, or until a request is spent or given back."""
+        with self._lock:
+            if self.held:
+                self._lock.wait(_A_MOMENT)
 
     def _fits(self, price: float) -> bool:
         # A budget is written in decimals, and a thousandth of a price has none that fit.
@@ -99,3 +118,8 @@ class Meter:
         with self._lock:
             self._used[self._pots[call]] -= 1
             self._left += price
+            self.held -= 1
+            self._lock.notify_all()
+
+
+_A_MOMENT = 0.1

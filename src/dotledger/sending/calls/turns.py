@@ -122,7 +122,7 @@ class Gate:
         self._turn.wait(None if math.isinf(seconds) else seconds)
 
     def left(self, start: Start) -> None:
-        """Note that a call's request was handed to the network: from now on the service counts it."""
+        """Note that a call's request was handed to the network: the service counts it from now."""
         with self._turn:
             self._starts.left(start, self._clock())
             self._turn.notify()

@@ -31,6 +31,8 @@ class Attempt(Struct, frozen=True, kw_only=True):
         How often the token was renewed for this call.
     renewable : bool
         Whether the key is a token.
+    unauthorized : int
+        How many attempts of this call were answered with 401 so far, this one included.
     given : {"", "here", "elsewhere"}
         Whether an answer gave the address, and where it leads: to the service or another host.
         What is wrong with such an address concerns its own image, never the batch.
@@ -45,6 +47,7 @@ class Attempt(Struct, frozen=True, kw_only=True):
     retry_after: str = ""
     renewals: int = 0
     renewable: bool = False
+    unauthorized: int = 0
     given: Literal["", "here", "elsewhere"] = ""
 
 
@@ -113,7 +116,7 @@ class Stop(Struct, frozen=True):
 Next = Accept | Again | Renew | Fail | Stop
 
 
-def next_step(  # noqa: PLR0911 - a table of cases reads best as one
+def next_step(  # noqa: C901, PLR0911 - a table of cases reads best as one
     attempt: Attempt, *, now: float, random: float, patience: Patience, proven: bool
 ) -> Next:
     """Decide what follows an attempt.
@@ -142,6 +145,10 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
         return _after_refusal(attempt, now, random, patience)
     if status == 401 and attempt.renewable and attempt.renewals < _renewals(patience, proven):
         return Renew()
+    if status == 401 and proven and not attempt.renewable and attempt.unauthorized <= _STRAY:
+        # One server of many that has not heard of the key yet, or a signature that came late:
+        # the request is built, and signed, anew.
+        return Again(_delay(attempt.number, random, patience))
     if status == 401:
         return Stop(f"the service does not accept the key (401){_detail(attempt)}")
     if status == 402:
@@ -152,6 +159,9 @@ def next_step(  # noqa: PLR0911 - a table of cases reads best as one
         return _back_off(attempt, random, patience, f"status {status}{_detail(attempt)}")
     return Fail(f"status {status}{_detail(attempt)}")
 
+
+_STRAY = 1
+"""So many times in a row a key that has worked may be refused for one call."""
 
 _WRONG_ADDRESS: Mapping[int, str] = {
     **dict.fromkeys((301, 302, 303, 307, 308), "sends us elsewhere"),

@@ -2,7 +2,8 @@
 
 A limit of 50 a second holds for every second, wherever it begins. So the call that is fifty calls
 later may start a second after this one, and not before. The service counts a call when it arrives,
-and a late call followed by one in time makes a window that is too full. Two things make a call late:
+and a late call followed by one in time makes a window that is too full. A call is late for two
+reasons:
 
 - Between its turn and the moment its request is handed to the network, a connection may have to be
   opened, and a busy machine may run other threads first: up to 165 ms were measured with eight
