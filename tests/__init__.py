@@ -1,5 +1,10 @@
 """The tests; ``python -m unittest`` runs them side by side, see `tests.side_by_side`."""
 
+import os
+
+# The commands run without a terminal here, and the descriptions are the tests' own.
+os.environ.setdefault("DOTLEDGER_AGREE_KEYS", "1")
+
 
 def load_tests(loader, standard, pattern):
     """Give `unittest` all tests, as it asks for where a package holds more of them."""

@@ -109,8 +109,11 @@ def batch_options(function: Function) -> Function:
     return of_service(this(function))
 
 
-def described(service: str, ledger: str) -> Description:
+def described(service: str, ledger: str, *, keys: bool = False) -> Description:
     """Return the description that ``--service`` names: a file, or the ledger's own.
+
+    With `keys`, a key is about to be looked for where the description says: the user agrees to
+    that once.
 
     Raises
     ------
@@ -118,15 +121,28 @@ def described(service: str, ledger: str) -> Description:
         If it is neither a file nor a service that the ledger knows.
     DescriptionError
         If the file is not a description.
+    ConnectError
+        If the user has not agreed to where its key comes from.
     """
+    found, place = _found(service, ledger)
+    if keys:
+        from dotledger.cli.options.folder_trust import agree_to_keys
+
+        agree_to_keys(found, name=str(place or service), place=place)
+    return found
+
+
+def _found(service: str, ledger: str) -> tuple[Description, Path | None]:
+    """Return a description and its file; None for one that a ledger holds."""
     from dotledger.cli.options.defaults import description_files
     from dotledger.services.description import load_description, stored_description
 
     if _is_file(service):
-        return load_description(service)
+        return load_description(service), Path(service)
     if (beside := next(description_files(service), None)) is not None:
+        _check_trusted(service, beside)
         say(f"{service} is described in {beside}")
-        return load_description(beside)
+        return load_description(beside), beside
     known: list[str] = []
     if Path(ledger).exists() or "://" in ledger:
         from dotledger.ledger.batches import batches
@@ -135,7 +151,7 @@ def described(service: str, ledger: str) -> Description:
         with Ledger(ledger, create=False, read_only=True) as opened:
             kept = {batch.service: batch.description for batch in batches(opened)}
         if service in kept:
-            return stored_description(kept[service])
+            return stored_description(kept[service]), None
         known = list(kept)
     raise ArgumentError(
         "neither a description's file nor a service that the ledger, or descriptions/, knows",
@@ -143,6 +159,19 @@ def described(service: str, ledger: str) -> Description:
         got=service,
         allowed=[*known, "a .toml file"],
     )
+
+
+def _check_trusted(service: str, path: Path) -> None:
+    """Refuse a name that only the current folder gives a meaning, until the user agrees to that."""
+    from dotledger.cli.options.folder_trust import is_trusted
+
+    if not path.is_absolute() and not is_trusted(path):
+        raise ArgumentError(
+            f"the name {service!r} is described in this folder, by a file that is not trusted yet",
+            place="--service",
+            got=service,
+            next_step=f"Look at {path}; then give its path, or run: dotledger doctor --trust",
+        )
 
 
 def service_name(service: str | None) -> str | None:

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
 import click
 
+from dotledger.cli.options.common import say
+from dotledger.cli.options.folder_trust import is_trusted, may_set, owned_project
 from dotledger.errors import DescriptionError
 from dotledger.files import read_regular
 from dotledger.reading.strict import hinted
 
 __all__ = ["defaults_of", "description_files", "name_variables", "settings_files"]
+
 
 SHARED = ("ledger", "service", "kinds", "annotations", "overlap", "threshold", "rules")
 """Options that may stand at the top of the file, for every command that has them."""
@@ -26,16 +30,18 @@ def settings_files() -> list[Path]:
 
     found = [user_config_path("dotledger") / "settings.toml"]
     here = Path.cwd()
-    found += [folder / "dotledger.toml" for folder in (here, *here.parents)][:20]
+    # A parent's file counts only in a project of the user's own: /tmp has many owners.
+    parents = [folder for folder in here.parents if owned_project(folder)]
+    found += [folder / "dotledger.toml" for folder in (here, *parents)][:20]
     there = [path for path in found if path.is_file()]
     return [*there[:1], *there[1:2]] if there[:1] == found[:1] else there[:1]
 
 
 def description_files(service: str | None = None) -> Iterator[Path]:
-    """Yield description files of the project's folder ``descriptions``, then of the user's."""
+    """Yield description files of the user's folder ``descriptions``, then of the current one's."""
     from platformdirs import user_config_path
 
-    for folder in (Path("descriptions"), user_config_path("dotledger") / "descriptions"):
+    for folder in (user_config_path("dotledger") / "descriptions", Path("descriptions")):
         if service is not None and "/" not in service and (folder / f"{service}.toml").is_file():
             yield folder / f"{service}.toml"
         elif service is None and folder.is_dir():
@@ -56,10 +62,25 @@ def defaults_of(name: str, command: click.Command, commands: Mapping[str, Any]) 
         for text in one.opts
         if text.startswith("--")
     }
+    from platformdirs import user_config_path
+
     found: dict[str, Any] = {}
     for path in settings_files():
-        found |= _from_file(path, name, params, commands)
-    return found
+        own = path.parent == user_config_path("dotledger")
+        said = _from_file(path, name, params, commands)
+        found |= said if own or is_trusted(path) else _harmless(path, name, said)
+    return {params[option]: value for option, value in found.items()}
+
+
+def _harmless(path: Path, name: str, said: Mapping[str, Any]) -> dict[str, Any]:
+    """Keep what a file may set that nobody has agreed to; name the rest."""
+    left = [option for option in said if not may_set(name, option)]
+    if left:
+        say(
+            f"{path}: {', '.join(left)} not taken from a folder's file until you agree to it. "
+            "Look at the file, then: dotledger doctor --trust"
+        )
+    return {option: value for option, value in said.items() if may_set(name, option)}
 
 
 def name_variables(name: str, command: click.Command) -> None:
@@ -77,7 +98,8 @@ def _from_file(
 
     try:
         data = tomllib.loads(read_regular(path).decode("utf-8-sig"))
-    except (OSError, ValueError) as error:
+        _check_numbers(data)
+    except (OSError, ValueError, RecursionError) as error:
         raise DescriptionError(f"settings that cannot be read ({error})", place=str(path)) from None
     found: dict[str, Any] = {}
     for key, value in data.items():
@@ -87,7 +109,7 @@ def _from_file(
         elif key not in SHARED:
             raise _unknown("no option that stands for every command", path, key, SHARED)
         elif key in params:
-            found[params[key]] = value
+            found[key] = value
     for key, value in data.get(name, {}).items():
         option = key.replace("_", "-")
         if option not in params:
@@ -96,8 +118,17 @@ def _from_file(
             raise DescriptionError(
                 "this cannot be agreed to in a file", place=f"{path}, [{name}]", got=key
             )
-        found[params[option]] = value
+        found[option] = value
     return found
+
+
+def _check_numbers(value: Any) -> None:
+    """Refuse numbers without end, which TOML makes of 1e400; raises ValueError."""
+    if isinstance(value, float) and not math.isfinite(value):
+        raise ValueError(f"{value} is not a number that can be used")
+    parts = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    for part in parts:
+        _check_numbers(part)
 
 
 def _unknown(what: str, path: Path, got: str, known: Any) -> DescriptionError:

@@ -118,7 +118,7 @@ def command(
     with progress_line(len(gathered)) as tell:
         sending = prepare_sending(
             gathered,
-            described(service, ledger),
+            described(service, ledger, keys=True),
             ledger,
             settings=settings_of(pairs),
             kinds=as_kinds(kinds),

@@ -17,6 +17,7 @@ from dotledger.cli.options.common import (
     ledger_option,
     print_json,
     print_table,
+    say,
 )
 
 __all__ = ["command"]
@@ -44,10 +45,25 @@ _REQUIRED = re.compile(r"([\w.-]+).*extra == ['\"]([\w-]+)['\"]")
 
 
 @click.command(name="doctor", epilog=example("dotledger doctor"))
+@click.argument("files", nargs=-1, type=click.Path(exists=True, dir_okay=False, path_type=Path))
+@click.option(
+    "--trust",
+    is_flag=True,
+    help="Agree to dotledger.toml and descriptions/ of this folder, or to FILES, as they are now.",
+)
 @ledger_option
 @json_option
-def command(ledger: str, as_json: bool) -> None:
-    """Say what is installed, which extras are missing, and where things are."""
+def command(files: tuple[Path, ...], trust: bool, ledger: str, as_json: bool) -> None:
+    """Say what is installed, which extras are missing, and where things are.
+
+    With --trust, FILES (descriptions) or the files of this folder may say where images, keys and
+    money go; what they say of that is shown. A file that changes is asked about anew.
+    """
+    if trust:
+        _trust(files)
+        return
+    if files:
+        raise click.UsageError("FILES go with --trust")
     facts = _facts(ledger)
     if as_json:
         print_json("doctor", facts)
@@ -65,6 +81,25 @@ def command(ledger: str, as_json: bool) -> None:
     print_table(rows_table("Extras", ("extra", "for", "packages"), extras))
     if missing := [name for name, lacks in facts["extras"].items() if lacks]:
         print_table("", f"To add them: pip install 'dot-ledger[{','.join(missing)}]'")
+
+
+def _trust(files: tuple[Path, ...]) -> None:
+    """Show what files say of keys and places, and remember them as they are now."""
+    from dotledger.cli.options.defaults import description_files, settings_files
+    from dotledger.cli.options.folder_trust import trust_files
+    from dotledger.services.description import load_description
+    from dotledger.services.trust import facts_of
+
+    here = [path for path in settings_files() if path.name == "dotledger.toml"]
+    here += [path for path in description_files() if not path.is_absolute()]
+    for path in files or here:
+        say(f"Trusted: {path}")
+        if path.name != "dotledger.toml":
+            for line in facts_of(load_description(path)).lines():
+                say(f"  {line}")
+    trust_files(files or here)
+    if not (files or here):
+        say("Nothing to trust: this folder has no dotledger.toml and no descriptions/.")
 
 
 def _facts(ledger: str) -> dict[str, Any]:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 import click
 
 from dotledger.cli.options.common import example, print_table, replace_option, say
-from dotledger.errors import ArgumentError
+from dotledger.errors import ArgumentError, DescriptionError
 from dotledger.files import check_output, read_regular, whole_file
 
 if TYPE_CHECKING:
@@ -153,6 +154,15 @@ def _asked(text: str, allowed: list[str]) -> str:
     return allowed[chosen - 1]
 
 
+def _remember(out: str) -> None:
+    """Agree to the key of a draft: the user has just asked for it, here."""
+    from dotledger.cli.options.folder_trust import remember_keys
+    from dotledger.services.description import load_description
+
+    with suppress(DescriptionError):  # one that is still to be completed is agreed to later
+        remember_keys(load_description(out))
+
+
 def _write(
     made: Draft,
     raw: list[bytes],
@@ -178,6 +188,7 @@ def _write(
     else:
         with whole_file(out) as file:
             file.write_text(text, encoding="utf-8")
+        _remember(out)
         say(f"written: {out}")
     _show(text, raw, named, sizes, aside=out is None)
     if not sizes:

@@ -73,7 +73,7 @@ def command(
 
     if page is not None:
         check_output(page, place="--page", inputs=(image, service), replace=replace)
-    description = described(service, ledger).with_settings(settings_of(pairs))
+    description = described(service, ledger, keys=not dry).with_settings(settings_of(pairs))
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(description, nothing, kinds=as_kinds(kinds))
     data = _picture(image) if image else _made_up_picture()

@@ -1,0 +1,267 @@
+"""What a folder's own files may say before the user has agreed to them.
+
+A folder may come from anybody: a download, a repository, a shared disk. Its ``dotledger.toml`` may
+set what output looks like. What says where images, keys or money go is taken from it only after
+``dotledger doctor --trust``, which remembers the file as it is: a changed file is asked about anew.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import sys
+from collections.abc import Iterable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from dotledger.errors import ConnectError
+from dotledger.files import read_regular
+
+if TYPE_CHECKING:
+    from dotledger.services.description import Description
+
+__all__ = [
+    "agree_to_keys",
+    "is_trusted",
+    "may_set",
+    "owned_project",
+    "remember_keys",
+    "trust_files",
+]
+
+_AGREE = "DOTLEDGER_AGREE_KEYS"
+"""A variable for machines without a terminal: 1 agrees to every description's keys."""
+
+_OUTPUT_ONLY = frozenset(
+    {
+        "json",
+        "overlap",
+        "threshold",
+        "most",
+        "rows",
+        "draws",
+        "seed",
+        "each",
+        "order",
+        "by",
+        "also",
+        "labels",
+        "confidence",
+        "side",
+        "title",
+        "matters",
+        "details",
+        "notes",
+        "strongest",
+        "pairing",
+        "every",
+        "no-intervals",
+        "tolerance",
+        "smallest",
+    }
+)
+"""Options that change what is shown or computed, and neither read, send, write nor pay."""
+
+_ACTS = frozenset(
+    {
+        "send",
+        "try",
+        "forecast",
+        "simulate",
+        "demo",
+        "draft",
+        "cover",
+        "sort",
+        "screen",
+        "review",
+        "copies",
+        "gate",
+    }
+)
+"""Commands that send, act or decide: a folder's file sets no more than ``json`` of theirs."""
+
+
+def may_set(command: str, option: str) -> bool:
+    """Tell whether an untrusted file may set an option.
+
+    Parameters
+    ----------
+    command : str
+        Its name.
+    option : str
+        Without dashes in front.
+
+    Returns
+    -------
+    bool
+        True for what changes output only.
+    """
+    return option == "json" or (option in _OUTPUT_ONLY and command not in _ACTS)
+
+
+def owned_project(folder: Path) -> bool:
+    """Tell whether a folder is a project of the user's own: with a ``.git`` that the user owns.
+
+    Parameters
+    ----------
+    folder : Path
+        A parent of the current one.
+
+    Returns
+    -------
+    bool
+        False where that cannot be told.
+    """
+    try:
+        owner = (folder / ".git").stat().st_uid
+        return not hasattr(os, "getuid") or owner == os.getuid() == folder.stat().st_uid
+    except OSError:
+        return False
+
+
+def is_trusted(path: Path) -> bool:
+    """Tell whether the user has agreed to a file as it is now.
+
+    Parameters
+    ----------
+    path : Path
+        Any file.
+
+    Returns
+    -------
+    bool
+        False if it cannot be read.
+    """
+    try:
+        return _digest_of(path) in _remembered("trusted-files")
+    except OSError:
+        return False
+
+
+def trust_files(paths: Iterable[Path]) -> None:
+    """Remember files as they are now; what descriptions among them say of keys, too.
+
+    Parameters
+    ----------
+    paths : iterable of Path
+        Settings and descriptions.
+
+    Raises
+    ------
+    ConnectError
+        If that cannot be written down.
+    """
+    from dotledger.services.description import load_description
+
+    for path in paths:
+        _remember("trusted-files", _digest_of(path))
+        if path.name != "dotledger.toml":
+            remember_keys(load_description(path))
+
+
+def remember_keys(description: Description) -> None:
+    """Remember that the user agrees to where a description's key comes from and goes to.
+
+    Parameters
+    ----------
+    description : Description
+        Read from a file.
+
+    Raises
+    ------
+    ConnectError
+        If that cannot be written down.
+    """
+    _remember("agreed-keys", _keys_digest(description))
+
+
+def agree_to_keys(description: Description, *, name: str, place: Path | None) -> None:
+    """Show where a description takes a key from and sends it, and have that agreed to once.
+
+    Parameters
+    ----------
+    description : Description
+        About to be used.
+    name : str
+        As the user named it.
+    place : Path or None
+        Its file; None for one that a ledger holds.
+
+    Raises
+    ------
+    ConnectError
+        If the user does not agree, or cannot be asked.
+    """
+    from dotledger.services.trust import facts_of
+
+    facts = facts_of(description)
+    sources = [one for one in facts.keys if not one.startswith("call:")]
+    if not sources or os.environ.get(_AGREE) == "1" or (place and _is_users_own(place)):
+        return
+    if _keys_digest(description) in _remembered("agreed-keys"):
+        return
+    what = (
+        f"{name} takes a key from {', '.join(sources)} and sends it to {', '.join(facts.addresses)}"
+    )
+    if sys.stdin.isatty() and sys.stderr.isatty() and click.confirm(f"{what}. Agree?", err=True):
+        remember_keys(description)
+        return
+    raise ConnectError(
+        f"{what}: agree to that once",
+        place="--service",
+        next_step=f"Run: dotledger doctor --trust {name}",
+    )
+
+
+def _is_users_own(path: Path) -> bool:
+    from platformdirs import user_config_path
+
+    folder = user_config_path("dotledger").resolve()
+    return folder in path.resolve().parents
+
+
+def _keys_digest(description: Description) -> str:
+    from dotledger.services.trust import facts_of
+
+    facts = facts_of(description)
+    said = (facts.addresses, facts.keys, facts.hosts, facts.authorities)
+    return hashlib.sha256(repr(said).encode()).hexdigest()
+
+
+def _digest_of(path: Path) -> str:
+    """Return a file's digest, with its place: a copy elsewhere is another file."""
+    digest = hashlib.sha256(os.fsencode(path.resolve()) + b"\0")
+    digest.update(read_regular(path))
+    return digest.hexdigest()
+
+
+def _memory(name: str) -> Path:
+    from platformdirs import user_state_path
+
+    folder = os.environ.get("DOTLEDGER_STATE")
+    return (Path(folder) if folder else user_state_path("dotledger")) / name
+
+
+def _remembered(name: str) -> frozenset[str]:
+    try:
+        return frozenset(read_regular(_memory(name)).decode("ascii").split())
+    except (OSError, UnicodeDecodeError):
+        return frozenset()
+
+
+def _remember(name: str, digest: str) -> None:
+    file = _memory(name)
+    if digest in _remembered(name):
+        return
+    try:
+        file.parent.mkdir(parents=True, exist_ok=True)
+        with file.open("a", encoding="ascii") as memory:
+            memory.write(f"{digest}\n")
+    except OSError as error:
+        raise ConnectError(
+            f"your agreement cannot be saved ({error.strerror})",
+            place=str(file),
+            next_step="Make that folder writable, or set DOTLEDGER_STATE to another.",
+        ) from error
