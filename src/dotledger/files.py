@@ -2,7 +2,8 @@
 
 One rule holds for everything that is written. It never goes over a ledger, over one of the inputs
 of the same command, or over anything that is no regular file (a link, a pipe, a device). It goes
-over an existing file only where that was asked for. And it is written whole or not at all.
+over an existing file only where that was asked for, and over an image only if we wrote it: any
+other is somebody's original, whoever sent it where. And it is written whole or not at all.
 """
 
 from __future__ import annotations
@@ -13,7 +14,7 @@ import os
 import stat
 import tempfile
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +25,7 @@ __all__ = [
     "check_output",
     "check_output_folder",
     "check_regular",
+    "is_image",
     "is_ledger",
     "parse_toml",
     "read_regular",
@@ -202,6 +204,8 @@ def _fault(target: Path, inputs: Iterable[str | os.PathLike[str] | None]) -> str
         return f"this is {_what(mode)}, not a file"
     if any(_same(target, other) for other in inputs if other is not None):
         return "this file is read by the same command"
+    if is_image(target) and _written_as(target) not in _written_images():
+        return "this is an image that Dot Ledger did not write; an original is never written over"
     return "this is a ledger; nothing is written over one" if is_ledger(target) else ""
 
 
@@ -210,6 +214,66 @@ def _same(one: Path, other: str | os.PathLike[str]) -> bool:
         return one.samefile(other)
     except (OSError, ValueError):
         return False
+
+
+_IMAGES_BEGIN = (b"\xff\xd8\xff", b"\x89PNG", b"GIF8", b"BM", b"II*\0", b"MM\0*", b"RIFF")
+
+
+def is_image(path: Path) -> bool:
+    """Tell whether a file begins as an image does; false where it cannot be read.
+
+    Parameters
+    ----------
+    path : Path
+        Any.
+
+    Returns
+    -------
+    bool
+        Of the formats that are sent; HEIC and AVIF say so in their fifth to eighth byte.
+    """
+    try:
+        with path.open("rb") as file:
+            first = file.read(12)
+    except OSError:
+        return False
+    return first.startswith(_IMAGES_BEGIN) or first[4:8] == b"ftyp"
+
+
+# Which images are ours is known by place and content together: a copy of an original in which
+# nothing was covered has the original's bytes.
+def _written_as(path: Path) -> str:
+    digest = hashlib.sha256(os.fsencode(path.resolve()) + b"\0")
+    with path.open("rb") as file:
+        while piece := file.read(_MOST_AT_ONCE):
+            digest.update(piece)
+    return digest.hexdigest()
+
+
+_MOST_AT_ONCE = 1 << 20
+
+
+def _record_of_images() -> Path:
+    if named := os.environ.get("DOTLEDGER_STATE"):
+        return Path(named) / "written-images"
+    from platformdirs import user_state_path
+
+    return user_state_path("dotledger") / "written-images"
+
+
+def _written_images() -> set[str]:
+    with suppress(OSError, UnicodeDecodeError):
+        return set(_record_of_images().read_text("ascii").split())
+    return set()
+
+
+def _note_image(path: Path) -> None:
+    """Remember an image that we wrote; where that fails it is taken for somebody's original."""
+    with suppress(OSError):
+        record = _record_of_images()
+        record.parent.mkdir(parents=True, exist_ok=True)
+        with record.open("a", encoding="ascii") as known:
+            known.write(f"{_written_as(path)}\n")
 
 
 def is_ledger(path: Path) -> bool:
@@ -298,7 +362,7 @@ def whole_file(path: str | os.PathLike[str]) -> Iterator[Path]:
     Raises
     ------
     ArgumentError
-        If a ledger stands there, or what is no regular file.
+        If a ledger, somebody's image or what is no regular file stands there.
     OSError
         If the folder cannot be written; it names `path`, not the temporary one.
     """
@@ -310,6 +374,8 @@ def whole_file(path: str | os.PathLike[str]) -> Iterator[Path]:
         yield draft
         draft.chmod(0o666 & ~_umask())
         draft.replace(target)
+        if is_image(target):
+            _note_image(target)
     except OSError as error:
         draft.unlink(missing_ok=True)
         if str(error.filename) != str(draft):

@@ -77,6 +77,47 @@ class Commands(unittest.TestCase):
         self.assertEqual(self.run_(*words).returncode, 0)
         self.assertTrue((self.home / "old.csv").read_text().startswith("image,kind,label"))
 
+    def test_originals_are_never_written_over(self):
+        """--replace goes over images that we wrote, and over no other; nor over a mapping that is read."""
+        state = {"DOTLEDGER_STATE": str(self.home / "state")}
+        (self.home / "photos").mkdir()
+        (self.home / "photos" / "p-0.jpg").write_bytes(picture(70))
+        (self.home / "names.ttl").write_text("<a:x> <a:y> <a:z> .")
+        (self.home / "names.csv").write_text("label,becomes\nbell,gong\n")
+        kept = [
+            *(self.home / "images").iterdir(),
+            *(self.home / "photos").iterdir(),
+            self.home / "names.ttl",
+        ]
+        before = {path: path.read_bytes() for path in kept}
+        mine = ("--ledger", "l.ledger", "--replace")
+        for words, sign in (
+            (("show", "p-0.jpg", "--picture", "images/p-0.jpg", *mine), "never written over"),
+            (("show", "p-0.jpg", "--picture", "photos/p-0.jpg", *mine), "never written over"),
+            (
+                ("search", "--label", "bell", "--sheet", "images/p-1.jpg", *mine),
+                "never written over",
+            ),
+            (
+                ("cover", "images", "--kind", "object", "--out", "photos", *mine),
+                "never written over",
+            ),
+            (("names", "names.csv", "--skos", "names.ttl"), "--replace"),
+            (("names", "names.ttl", "--skos", "names.ttl", "--replace"), "read by"),
+        ):
+            done = self.run_(*words, env=state)
+            self.assertRegex(done.stderr, sign, words)
+            self.assertIn(done.returncode, (2, 3), words)
+            self.assertEqual({path: path.read_bytes() for path in kept}, before, words)
+        words = ("show", "p-0.jpg", "--picture", "mine.png", *mine)
+        for _ in range(2):  # the second time it goes over what we wrote
+            self.assertEqual(self.run_(*words, env=state).returncode, 0)
+        (self.home / "mine.png").write_bytes(picture(3))  # what stands there now is somebody's
+        self.assertIn("never written over", self.run_(*words, env=state).stderr)
+        words = ("cover", "images", "--kind", "object", "--out", "covered", *mine)
+        for _ in range(2):
+            self.assertEqual(self.run_(*words, env=state).returncode, 0)
+
     def test_nothing_lively(self):
         """Control characters of labels, names and arguments reach neither stdout nor stderr."""
         for words in (

@@ -1,6 +1,7 @@
 """Gathering images, what their files say, and making them fit."""
 
 import io
+import json
 import os
 import random
 import subprocess
@@ -220,11 +221,39 @@ class Gathering(unittest.TestCase):
             [str(self.folder / n) for n in ("walk-9.jpg", "walk-10.jpg")],
         )
         self.assertEqual(
-            self.names(f"@{self.folder / 'list.txt'}"), ["walk-10.jpg", str(one), "memory://x.jpg"]
+            self.names(f"@{self.folder / 'list.txt'}", outside=True),
+            ["walk-10.jpg", str(one), "memory://x.jpg"],
         )
         memory = gather({"a": b"bytes", "b": io.BytesIO(b"stream")})
         self.assertEqual([item.read() for item in memory.items], [b"bytes", b"stream"])
         self.assertEqual(memory.items[1].read(), b"stream")
+
+    def test_a_list_from_a_stranger(self):
+        """A list reaches files below its folder and the web, whatever the scheme; --outside allows more."""
+        secret = self.folder.parent / f"{self.folder.name}-secret.jpg"
+        secret.write_bytes(picture(3))
+        self.addCleanup(secret.unlink)
+        (self.folder / "inner").mkdir()
+        good = self.folder / "inner" / "good.jpg"
+        good.write_bytes(picture(4))
+        for line in (str(secret), f"../{secret.name}", f"file://{secret}", f"local://{secret}", f"FILE://{secret}",
+                     f"zip://p.jpg::{secret}", f"simplecache::file://{secret}", f"blockcache://x::file://{secret}",
+                     f"file:{secret}", "s3://bucket/x.jpg", "memory://x.jpg", f"github://a:b@c/{secret}", f"dir::{secret}",
+                     "inner/../../" + secret.name):  # fmt: skip
+            listed = self.folder / "list.txt"
+            listed.write_text(f"{line}\ninner/good.jpg\n")
+            found = gather(f"@{listed}", missing="list")
+            self.assertEqual([item.name for item in found.items], ["inner/good.jpg"], line)
+            self.assertEqual(len(found.problems), 1, line)
+        self.assertRegex(found.problems[0][1], "not below.*--outside")
+        manifest = self.folder / "m.json"
+        for address in (f"file://{secret}", f"zip://p::{secret}", str(secret), f"local://{secret}"):
+            body = {"type": "Image", "id": address}
+            canvas = {"type": "Canvas", "id": "c", "items": [{"items": [{"body": body}]}]}
+            document = {"@context": "http://iiif.io/api/presentation/3/context.json", "type": "Manifest", "items": [canvas]}  # fmt: skip
+            manifest.write_text(json.dumps(document))
+            with self.assertRaises(GatherError, msg=address):
+                gather(manifest)
 
     def test_streams_and_stores_that_fail(self):
         """Whatever a stream does, one image cannot be read and that is all."""

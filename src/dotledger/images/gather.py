@@ -43,6 +43,8 @@ _BEGINNINGS = re.compile(
     re.DOTALL,
 )
 
+_FROM_A_LIST = ("http://", "https://")
+"""What a list may name beside files of its folder: other schemes read what its writer may not."""
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+.-]+://", re.IGNORECASE)
 _SECRET = re.compile(r"sig|token|key|auth|secret|pass|credential|session", re.IGNORECASE)
 
@@ -337,7 +339,14 @@ def _from_list(path: Path, notes: _Notes, outside: bool) -> Iterator[Item]:
     for line in filter(None, (line.strip() for line in lines)):
         if line.startswith("#"):
             continue
-        address = _ADDRESS.match(line) is not None
+        address = _ADDRESS.match(line) is not None or "::" in line
+        if address and not outside and not line.lower().startswith(_FROM_A_LIST):
+            scheme = shown_address(line).partition("://")[0]
+            what = (
+                f"a list names files of its folder and web addresses, not {scheme}:// (--outside)"
+            )
+            notes.problems.append((shown_address(line), what))
+            continue
         inside = line if address else os.path.join(path.parent, line)  # noqa: PTH118
         if not (outside or address or _is_below(inside, path.parent)):
             notes.problems.append(

@@ -14,6 +14,7 @@ from dotledger.cli.options.common import (
     ledger_option,
     print_json,
     print_table,
+    replace_option,
     say,
     service_name,
 )
@@ -29,6 +30,7 @@ __all__ = ["command"]
 @ledger_option
 @batch_options
 @click.option("--skos", metavar="FILE", help="Write the mapping as SKOS: .ttl or .jsonld.")
+@replace_option
 @json_option
 def command(
     mapping: str,
@@ -37,6 +39,7 @@ def command(
     service: str | None,
     batch: int | None,
     skos: str | None,
+    replace: bool,
     as_json: bool,
 ) -> None:
     """Compare a MAPPING of label names with the labels a service uses.
@@ -46,11 +49,13 @@ def command(
     mapping is CSV (label,becomes and if wanted service,kind,broader), TOML, or SKOS.
     """
     from dotledger.core.tables.label_names import map_names
+    from dotledger.files import check_output
     from dotledger.formats.label_names import read_names, write_skos
     from dotledger.report.terminal.tables import rows_table
 
     names = read_names(Path(mapping))
     if skos is not None:
+        check_output(skos, place="--skos", inputs=(mapping, findings, ledger), replace=replace)
         say(f"written: {write_skos(names, skos)}")
         return
     found = asked_findings(findings, ledger, service, batch)
