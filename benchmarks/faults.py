@@ -12,6 +12,7 @@ from tests.campaigns import (
     answer_addresses,
     damaged_images,
     faulty_server,
+    hidden_metadata,
     hostile_answers,
     leaks,
     senders,
@@ -29,6 +30,8 @@ FULL = {
     "processes, PostgreSQL": 20,
     "answer addresses": 170,
     "stopped and killed senders": 100,
+    "hidden metadata, sent": 20_000,
+    "hidden metadata, covered": 10_000,
 }
 
 
@@ -56,6 +59,8 @@ ATTACKS = {
     "processes, PostgreSQL": _postgresql,
     "answer addresses": answer_addresses.attack,
     "stopped and killed senders": stopped_senders.attack,
+    "hidden metadata, sent": hidden_metadata.attack,
+    "hidden metadata, covered": hidden_metadata.cover_attack,
 }
 
 

@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 
 import numpy as np
-from PIL import Image
+from PIL import Image, ImageCms
 
 from dotledger import cover
 from dotledger.acting.cover import open_boxes
@@ -91,7 +91,7 @@ class Covering(unittest.TestCase):
         for mode in ("L", "RGB", "RGBA", "LA"):
             done = cover(encoded(noise(mode=mode)), faces((20, 30, 40, 50)))
             self.assertEqual(Image.open(io.BytesIO(done.data)).mode, mode)
-        profile = b"a profile of colours"
+        profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
         data = encoded(noise(), "JPEG", quality=71, icc_profile=profile, dpi=(300, 300), subsampling=0)  # fmt: skip
         done = Image.open(io.BytesIO(cover(data, faces((20, 30, 40, 50))).data))
         was = Image.open(io.BytesIO(data))
@@ -105,7 +105,7 @@ class Covering(unittest.TestCase):
             cover(moving, faces((20, 30, 40, 50)))
 
     def test_metadata(self):
-        """Places, serials, maker's notes and regions go and are named; the rest stays."""
+        """Only numbers of the camera's settings stay: places, names, texts and XMP go, and are named."""
         exif = Image.Exif()
         exif[0x010E], exif[0xC62F] = "A lantern walk", "S-17"
         exif.get_ifd(0x8825)[1] = "N"
@@ -118,15 +118,14 @@ class Covering(unittest.TestCase):
         )
         data = encoded(noise(), "JPEG", exif=exif, xmp=packet)
         done = cover(data, faces((20, 30, 40, 50)))
-        for word in ("place (GPS)", "maker's note", "camera's serial number", "regions"):
+        for word in ("place (GPS)", "maker's note", "camera's serial number", "description", "XMP"):
             self.assertIn(word, done.removed)
-        for secret in (b"S-17", b"Ada Ro", b"1,2N", b"note"):
+        for secret in (b"S-17", b"Ada Ro", b"1,2N", b"note", b"lantern walk", b'title="walk"'):
             self.assertIn(secret, data)
             self.assertNotIn(secret, done.data)
         kept = Image.open(io.BytesIO(done.data))
-        self.assertEqual(kept.getexif()[0x010E], "A lantern walk")
         self.assertEqual(float(kept.getexif().get_ifd(0x8769)[0x829A]), 0.5)
-        self.assertIn(b'title="walk"', kept.info["xmp"])
+        self.assertNotIn("xmp", kept.info)
 
     def test_nothing_of_the_face_survives(self):
         """A covered face is less like itself than two different faces are like each other."""

@@ -48,6 +48,48 @@ class Many(unittest.TestCase):
         self.assertIn("changed since it was sent", done["c.png"].problem)
         self.assertFalse((self.home / "out" / "c.png").exists())
 
+    def test_a_certificate_is_true_or_not_given(self):
+        """ "Every annotated face is covered" is said where it is known, and "cannot tell" where it is not."""
+        for name, data in self.images.items():
+            (self.home / "in").mkdir(exist_ok=True)
+            (self.home / "in" / name).write_bytes(data)
+        write_table(
+            findings_of([("a.png", "face", "face", 0.9, BOX), ("b.png", "face", "face", 0.3, BOX)]),
+            self.home / "f.csv",
+        )
+        every = "Every annotated face is covered"
+        head = "image,kind,label,x0,y0,x1,y1,ignore\n"
+        box = "20,30,40,50"
+        for number, (rows, threshold, status, wanted, unwanted) in enumerate((
+            (f"a.png,face,face,{box},0\nb.png,face,face,{box},0\n", None, 0, f"{every}: 2 faces in 2 images", "Cannot tell"),
+            # Named by another folder, and an open face.
+            (f"x/in/a.png,face,face,{box},0\nx/in/b.png,face,face,60,60,70,70,0\n", None, 1, "Left open: 1 face", every),
+            (f"a.png,face,face,{box},0\nother/b2.png,face,face,{box},0\n", None, 1, "Cannot tell for 1 image .b.png.", f"{every}."),
+            ("a.png,label,night,,,,,0\nb.png,label,night,,,,,0\n", None, 1, "Cannot tell for 2 images", every),
+            ("a.png,face,,,,,,0\nb.png,face,,,,,,0\n", None, 1, "Cannot tell: no face is annotated", every),
+            (f"a.png,face,face,{box},0\nb.png,face,face,{box},0\n", "0.5", 1, "Left open by the threshold: 1 face found below it", every),
+        )):  # fmt: skip
+            (self.home / "t.csv").write_text(head + rows)
+            words = [
+                "cover",
+                "in/a.png",
+                "in/b.png",
+                "--findings",
+                "f.csv",
+                "--out",
+                f"o{number}",
+                "--annotations",
+                "t.csv",
+            ]
+            done = dotledger(
+                *words, *(["--threshold", threshold] if threshold else []), cwd=self.home
+            )
+            self.assertRegex(done.stdout, wanted, (rows, done.stderr))
+            self.assertNotIn(unwanted, done.stdout, rows)
+            self.assertEqual(done.returncode, status, (rows, done.stdout))
+            if "b2" in rows:
+                self.assertRegex(done.stderr, "none of the images given: 1 image .other/b2.png")
+
     def test_names_and_broken_files(self):
         """Names never lead out of the folder; one broken image stops none."""
         self.images = {"../../x.png": self.images["a.png"], "y.png": self.images["a.png"][:300]}
@@ -101,7 +143,7 @@ class Command(unittest.TestCase):
         done = dotledger(*words, "--ledger", "walk.ledger", "--service", "marl", cwd=walk)
         self.assertEqual(done.returncode, 3, done.stderr)
         self.assertIn("42 faces covered in 17 images; 16 images without any, the same bytes.", done.stdout)  # fmt: skip
-        self.assertIn("Every annotated face is covered.", done.stdout)
+        self.assertIn("Every annotated face is covered: 42 faces in 17 images.", done.stdout)
         self.assertIn("not covered: tiny-01.png: no answer for face", done.stderr)
         again = dotledger(*words, "--findings", "flint.csv", cwd=walk)
         self.assertIn("--replace", again.stderr)

@@ -1,7 +1,8 @@
 """Covering faces, or anything else that was found, in a new image.
 
-The original is never touched. What would betray the covered thing elsewhere in the file goes, too:
-thumbnails, previews, region tags, places and serial numbers; other metadata stays.
+The original is never touched. Of its metadata the copy has the colour profile, the resolution and
+what `dotledger.acting.metadata_scrubbing` knows to be harmless; anything else might show what is
+covered, or name it.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 from PIL import Image
 
-from dotledger.acting.betraying import cleaned_exif, cleaned_packet
+from dotledger.acting.metadata_scrubbing import harmless_exif
 from dotledger.core.arguments import real_number
 from dotledger.core.boxes.forms import boxes_in_pixels
 from dotledger.core.kinds import KINDS
@@ -25,6 +26,7 @@ from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, ImageError
 from dotledger.images.facts import open_image
+from dotledger.images.metadata_removal import is_profile
 from dotledger.images.prepare import decode_upright
 
 if TYPE_CHECKING:
@@ -239,28 +241,27 @@ def _filled(part: Image.Image, colour: tuple[int, int, int]) -> Image.Image:
 
 def _encoded(picture: Image.Image, opened: Image.Image, mode: str) -> tuple[bytes, list[str]]:
     """Return the new file, and what was taken out of the metadata."""
-    exif, removed = cleaned_exif(opened)
-    packet, gone = cleaned_packet(opened.info.get("xmp"))
+    exif, removed = harmless_exif(opened)
+    removed += _texts(opened)
     options: dict[str, Any] = {}
     if exif is not None:
         options["exif"] = exif
-    if packet is not None:
-        options["xmp"] = packet
-    for key in ("icc_profile", "dpi"):
-        if opened.info.get(key):
-            options[key] = opened.info[key]
+    if is_profile(opened.info.get("icc_profile") or b""):
+        options["icc_profile"] = opened.info["icc_profile"]
+    if opened.info.get("dpi"):
+        options["dpi"] = opened.info["dpi"]
     options |= _quality(opened)
-    if opened.format == "PNG":
-        options.pop("xmp", None)
-        options["pnginfo"] = _texts(opened, packet)
     if opened.format in ("BMP", "GIF"):
         options = {}
     if mode == "P" and opened.format == "GIF":
         picture = picture.convert("RGB").quantize()
-    picture.info = {}  # nothing is carried along unseen
+    # A picture without a file behind it: some encoders look there for more to carry along.
+    plain = Image.frombytes(picture.mode, picture.size, picture.tobytes())
+    if picture.mode == "P":
+        plain.putpalette(picture.getpalette() or [])
     buffer = io.BytesIO()
-    picture.save(buffer, opened.format, **options)
-    return buffer.getvalue(), [*removed, *gone]
+    plain.save(buffer, opened.format, **options)
+    return buffer.getvalue(), list(dict.fromkeys(removed))
 
 
 def _quality(opened: Image.Image) -> dict[str, Any]:
@@ -278,19 +279,18 @@ def _quality(opened: Image.Image) -> dict[str, Any]:
 
 
 _XMP_KEYS = ("xmp", "XML:com.adobe.xmp")
+_NOT_TEXTS = ("exif", "icc_profile", "dpi", *_XMP_KEYS)
 
 
-def _texts(opened: Image.Image, packet: bytes | None) -> Any:
-    """Return the texts of a PNG, with the cleaned XMP in the place of its own."""
-    from PIL.PngImagePlugin import PngInfo
-
-    found = PngInfo()
-    for key, value in opened.info.items():
-        if isinstance(value, str) and isinstance(key, str) and key not in _XMP_KEYS:
-            found.add_text(key, value)
-    if packet is not None:
-        found.add_itxt("XML:com.adobe.xmp", packet.decode("utf-8", "replace"))
-    return found
+def _texts(opened: Image.Image) -> list[str]:
+    """Return what else the original says that the copy does not, in words."""
+    said = ["XMP"] if any(opened.info.get(key) for key in _XMP_KEYS) else []
+    texts = [
+        key
+        for key, value in opened.info.items()
+        if isinstance(value, str | bytes) and key not in _NOT_TEXTS and value
+    ]
+    return said + (["comment"] if "comment" in texts else ["text"] if texts else [])
 
 
 def open_boxes(

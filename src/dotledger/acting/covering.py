@@ -8,6 +8,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from dotledger.acting.cover import Covered, cover, open_boxes, share_covered
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
@@ -32,6 +34,11 @@ class CoveredImage:
         How many findings were covered.
     left_open : tuple of (label, box, share covered)
         Annotated things that are still seen; empty without annotations.
+    annotated : int or None
+        Annotated things of the kind in this image; None where no annotation covers it for the
+        kind, so that nobody can tell what is left open.
+    below : int
+        Findings that a threshold left open.
     removed : tuple of str
         What was taken out of the metadata.
     boxes : tuple of (x0, y0, x1, y1)
@@ -44,6 +51,8 @@ class CoveredImage:
     path: Path | None
     covered: int = 0
     left_open: tuple[tuple[str, tuple[float, ...], float], ...] = ()
+    annotated: int | None = None
+    below: int = 0
     removed: tuple[str, ...] = field(default=())
     boxes: tuple[tuple[int, int, int, int], ...] = ()
     problem: str = ""
@@ -156,8 +165,9 @@ def cover_all(
         In the order of the images; one that cannot be covered stops none.
     """
     answered = set(findings.take(findings.kind.among([kind])).image.used())
+    known = _known_images(annotations, kind)
     for item in gathered.items:
-        yield _one(item, findings, folder, annotations, shas or {}, answered, kind, options)
+        yield _one(item, findings, folder, annotations, known, shas or {}, answered, kind, options)
 
 
 def _one(
@@ -165,6 +175,7 @@ def _one(
     findings: Findings,
     folder: Path,
     annotations: Annotations | None,
+    known: frozenset[str],
     shas: Mapping[str, str],
     answered: set[str],
     kind: str,
@@ -183,16 +194,40 @@ def _one(
     except (DotLedgerError, OSError) as error:
         return CoveredImage(name=item.name, path=None, problem=str(error))
     left: Sequence[Any] = ()
-    if annotations is not None:
+    annotated = None
+    if annotations is not None and item.name in known:
         left = open_boxes(done.boxes, annotations, image=item.name, kind=kind)
+        annotated = _annotated(annotations, item.name, kind)
     return CoveredImage(
         name=item.name,
         path=path,
         covered=done.covered,
         left_open=tuple(left),
+        annotated=annotated,
+        below=_boxed(findings, item.name, kind, options) - done.covered,
         removed=done.removed,
         boxes=done.boxes,
     )
+
+
+def _known_images(annotations: Annotations | None, kind: str) -> frozenset[str]:
+    """Return the images whose annotations say something of a kind; none if they never name it."""
+    if annotations is None or not len(annotations.take(annotations.kind.among([kind]))):
+        return frozenset()
+    return frozenset(annotations.covered(kind))
+
+
+def _annotated(annotations: Annotations, image: str, kind: str) -> int:
+    rows = annotations.image.among([image]) & annotations.kind.among([kind])
+    return int((rows & ~annotations.blank & ~annotations.ignore).sum())
+
+
+def _boxed(findings: Findings, image: str, kind: str, options: Mapping[str, Any]) -> int:
+    """Return how many findings would be covered without a threshold."""
+    rows = findings.image.among([image]) & findings.kind.among([kind])
+    if labels := options.get("label"):
+        rows &= findings.label.among([labels] if isinstance(labels, str) else labels)
+    return int((rows & ~np.isnan(findings.box[:, 0])).sum())
 
 
 def _written(done: Covered, folder: Path, name: str) -> Path:

@@ -84,6 +84,9 @@ def jpeg_places(data: bytes) -> Iterator[tuple[int, int, int]]:
     """
     place = 2
     while place + 4 <= len(data) and data[place] == 0xFF and data[place + 1] != _PIXELS:
+        if data[place + 1] == 0xFF:  # fill bytes may stand before any marker (T.81, B.1.1.2)
+            place += 1
+            continue
         end = place + 2 + (data[place + 2] << 8 | data[place + 3])
         if end > len(data):
             raise ImageError("the file breaks off", got=f"{len(data)} bytes")

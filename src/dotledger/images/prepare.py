@@ -11,7 +11,7 @@ from PIL import Image
 from dotledger.errors import ImageError
 from dotledger.images.colours import in_srgb
 from dotledger.images.facts import ImageFacts, open_image, read_facts
-from dotledger.images.private import without_private
+from dotledger.images.metadata_removal import Cleaned, without_metadata
 
 __all__ = ["Demands", "Prepared", "decode_upright", "prepare"]
 
@@ -105,33 +105,43 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
     """
     # Sizes stand in the header: what is refused for them is refused before anything is decoded.
     _refuse_small(facts.width, facts.height, demands)
-    if facts.ends_well and not _misfits(facts, demands):
-        return _as_is(data, facts, demands)
+    fits = not _misfits(facts, demands)
+    if facts.ends_well and fits and (cleaned := _cleaned(data, facts, demands)):
+        return _as_is(cleaned, facts)
     image, steps = _decoded(data, facts, demands)
     steps += _misfits(facts, demands)
-    if not steps:
-        return _as_is(data, facts, demands)
+    if not steps and (cleaned := _cleaned(data, facts, demands)):
+        return _as_is(cleaned, facts)
+    steps = steps or [f"{facts.format} encoded anew: what else it holds cannot be told apart"]
     try:
         image, converted = in_srgb(image)
-        return _fitted(_upright(image, facts.orientation), facts, demands, steps + converted)
+        return _fitted(_upright(image, _to_turn(facts)), facts, demands, steps + converted)
     except ImageError:
         raise
     except Exception as error:
         raise _damaged(data, error) from error
 
 
-def _as_is(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
+def _cleaned(data: bytes, facts: ImageFacts, demands: Demands) -> Cleaned | None:
+    """Return a file without metadata; None where nobody can tell what it holds."""
+    if demands.keep_metadata:
+        return Cleaned(data, (), facts.orientation)
+    try:
+        return without_metadata(data, facts.format, facts.orientation)
+    except Exception:  # an ImageError, or whatever a package makes of odd bytes
+        return None
+
+
+def _as_is(cleaned: Cleaned, facts: ImageFacts) -> Prepared:
     """Return the file itself, but for what no service needs to know of it."""
-    kept = data
-    if not demands.keep_metadata:
-        kept = without_private(data, facts.format, facts.orientation)
+    gone = cleaned.removed
     return Prepared(
-        data=kept,
-        steps=() if kept is data else ("place, camera and the like cut out",),
+        data=cleaned.data,
+        steps=(f"metadata removed: {', '.join(gone)}",) if gone else (),
         format=facts.format,
         width=facts.width,
         height=facts.height,
-        turned=facts.orientation,
+        turned=cleaned.turned,
     )
 
 
@@ -196,7 +206,7 @@ def decode_upright(data: bytes) -> Image.Image:
     """
     facts = read_facts(data)
     try:
-        return _upright(_loaded(data), facts.orientation)
+        return _upright(_loaded(data), _to_turn(facts))
     except Exception as error:
         raise _damaged(data, error) from error
 
@@ -233,6 +243,11 @@ _TURNS = {
     8: Image.Transpose.ROTATE_90,
 }
 """What makes an image of each EXIF orientation upright (CIPA DC-008, tag 0112)."""
+
+
+def _to_turn(facts: ImageFacts) -> int:
+    """Return how a decoded picture is still to be turned: Pillow turns a TIFF as it decodes it."""
+    return 1 if facts.format == "tiff" else facts.orientation
 
 
 def _upright(image: Image.Image, orientation: int) -> Image.Image:

@@ -88,7 +88,7 @@ def command(
     could not be covered, such as one without an answer, or one that changed since it was sent.
     """
     from dotledger.acting.covering import cover_all
-    from dotledger.core.tables.image_names import match_images
+    from dotledger.core.tables.image_names import annotations_matched, match_images
     from dotledger.images.gather import gather
 
     check_output_folder(
@@ -99,12 +99,16 @@ def command(
     found, matched = match_images(found, [item.name for item in gathered.items])
     for line in matched.lines():
         say(line)
+    truth = truth_of(annotations)
+    if truth is not None:
+        truth = annotations_matched(truth, [item.name for item in gathered.items])
+        _say_strangers(truth, {item.name for item in gathered.items})
     done = list(
         cover_all(
             gathered,
             found,
             Path(folder),
-            annotations=truth_of(annotations),
+            annotations=truth,
             shas=None if findings is not None else sent_shas(found, ledger, matched.names),
             kind=kind,
             label=labels or None,
@@ -124,7 +128,24 @@ def command(
     problems = [(one.name, one.problem) for one in done if one.problem]
     say_problems("not covered", problems)
     left = any(one.left_open for one in done) or any(one.seen for one in still or ())
+    # What was asked to be told, and cannot be told, does not hold either.
+    left = left or (truth is not None and not _all_known(done))
     return 1 if left else 3 if problems or any(one.problem for one in still or ()) else 0
+
+
+def _all_known(done: list[CoveredImage]) -> bool:
+    written = [one for one in done if one.path is not None]
+    return all(one.annotated is not None for one in written) and any(
+        one.annotated for one in written
+    )
+
+
+def _say_strangers(truth: Any, names: set[str]) -> None:
+    """Name annotated images that are none of those to be covered."""
+    others = [name for name in truth.image.used() if name not in names]
+    if others:
+        listed = ", ".join(others[:3]) + (", ..." if len(others) > 3 else "")
+        say(f"Annotated, and none of the images given: {counted(len(others), 'image')} ({listed})")
 
 
 def _still_found(
@@ -165,6 +186,8 @@ def _plain(one: CoveredImage, still: StillFound | None) -> dict[str, Any]:
         "path": None if one.path is None else str(one.path),
         "covered": one.covered,
         "left_open": open_ones,
+        "annotated": one.annotated,
+        "below_threshold": one.below,
         "removed": list(one.removed),
         "still_found": None if still is None else [list(seen) for seen in still.seen],
         "problem": one.problem,
@@ -180,6 +203,8 @@ def _show(done: list[CoveredImage], kind: str, folder: str, *, annotated: bool) 
         f"{counted(total, kind)} covered in {counted(len(written) - same, 'image')}; "
         f"{counted(same, 'image')} without any, the same bytes."
     )
+    if below := sum(one.below for one in written):
+        print_table(f"Left open by the threshold: {counted(below, kind)} found below it.")
     removed = Counter(word for one in written for word in one.removed)
     if removed:
         listed = ", ".join(f"{word} ({count})" for word, count in removed.most_common())
@@ -192,8 +217,21 @@ def _show_open(written: list[CoveredImage], kind: str) -> None:
     from dotledger.report.terminal.tables import plain, rows_table
 
     open_ones = [(one, left) for one in written for left in one.left_open]
+    unknown = [one.name for one in written if one.annotated is None]
+    total = sum(one.annotated or 0 for one in written)
+    images = sum(bool(one.annotated) for one in written)
+    if unknown:
+        listed = ", ".join(unknown[:3]) + (", ..." if unknown[3:] else "")
+        print_table(
+            f"Cannot tell for {counted(len(unknown), 'image')} ({listed}): no annotation says "
+            f"anything about {kind} there."
+        )
     if not open_ones:
-        print_table(f"Every annotated {kind} is covered.")
+        where = f"{counted(total, kind)} in {counted(images, 'image')}"
+        if total:
+            print_table(f"Every annotated {kind} is covered: {where}.")
+        elif not unknown:
+            print_table(f"Cannot tell: no {kind} is annotated in these images.")
         return
     print_table(f"Left open: {counted(len(open_ones), kind)}.")
     rows = [

@@ -21,6 +21,8 @@ __all__ = ["defaults_of", "description_files", "name_variables", "settings_files
 SHARED = ("ledger", "service", "kinds", "annotations", "overlap", "threshold", "rules")
 """Options that may stand at the top of the file, for every command that has them."""
 _NEVER = ("allow_code", "replace")
+_NEVER_DISARMED = {"cover": "threshold"}
+"""What a threshold leaves open is a face: it is given on the command line, and seen there."""
 """What a file that came with somebody's folder must not agree to."""
 
 
@@ -108,13 +110,13 @@ def _from_file(
                 raise _unknown("no such command", path, key, commands)
         elif key not in SHARED:
             raise _unknown("no option that stands for every command", path, key, SHARED)
-        elif key in params:
+        elif key in params and _NEVER_DISARMED.get(name) != key:
             found[key] = value
     for key, value in data.get(name, {}).items():
         option = key.replace("_", "-")
         if option not in params:
             raise _unknown(f"{name} has no such option", path, key, params)
-        if params[option] in _NEVER:
+        if params[option] in _NEVER or _NEVER_DISARMED.get(name) == option:
             raise DescriptionError(
                 "this cannot be agreed to in a file", place=f"{path}, [{name}]", got=key
             )

@@ -142,6 +142,8 @@ class CoveredImage(TypedDict):
     path: str | None
     covered: int
     left_open: list[LeftOpen]
+    annotated: int | None
+    below_threshold: int
     removed: list[str]
     still_found: list[tuple[float | None, Box, str]] | None
     problem: str
