@@ -64,7 +64,7 @@ class Many(unittest.TestCase):
             (f"a.png,face,face,{box},0\nb.png,face,face,{box},0\n", None, 0, f"{every}: 2 faces in 2 images", "Cannot tell"),
             # Named by another folder, and an open face.
             (f"x/in/a.png,face,face,{box},0\nx/in/b.png,face,face,60,60,70,70,0\n", None, 1, "Left open: 1 face", every),
-            (f"a.png,face,face,{box},0\nother/b2.png,face,face,{box},0\n", None, 1, "Cannot tell for 1 image .b.png.", f"{every}."),
+            (f"a.png,face,face,{box},0\nother/b2.png,face,face,{box},0\n", None, 1, "Cannot tell for 1 image .in/b.png.", f"{every}."),
             ("a.png,label,night,,,,,0\nb.png,label,night,,,,,0\n", None, 1, "Cannot tell for 2 images", every),
             ("a.png,face,,,,,,0\nb.png,face,,,,,,0\n", None, 1, "Cannot tell: no face is annotated", every),
             (f"a.png,face,face,{box},0\nb.png,face,face,{box},0\n", "0.5", 1, "Left open by the threshold: 1 face found below it", every),

@@ -115,7 +115,12 @@ class Removed(unittest.TestCase):
 
     def test_crafted(self):
         """Files made by hand, each with the marker where an earlier cut left it: it goes, and it is said."""
-        mark, jpeg, png, webp = hidden_metadata.MARK, plain("JPEG"), plain("PNG"), plain("WEBP")
+        mark, jpeg, png, webp = (
+            hidden_metadata.MARK,
+            plain("JPEG"),
+            plain("PNG"),
+            plain("WEBP", icc_profile=PROFILE),
+        )
         segment = hidden_metadata._segment
         raw = b"Raw profile type exif\0\0" + zlib.compress(mark)
         other = plain("JPEG")[:2] + segment(0xFE, mark) + plain("JPEG")[2:]
