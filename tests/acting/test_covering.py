@@ -49,7 +49,7 @@ class Many(unittest.TestCase):
         self.assertFalse((self.home / "out" / "c.png").exists())
 
     def test_a_certificate_is_true_or_not_given(self):
-        """ "Every annotated face is covered" is said where it is known, and "cannot tell" where it is not."""
+        """That every face is covered is said where it is known; else, that nobody can tell."""
         for name, data in self.images.items():
             (self.home / "in").mkdir(exist_ok=True)
             (self.home / "in" / name).write_bytes(data)

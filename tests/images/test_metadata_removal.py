@@ -154,7 +154,7 @@ class Removed(unittest.TestCase):
             "the name of a profile": png[:33]
             + png_chunk(b"iCCP", mark + b"\0\0" + zlib.compress(PROFILE))
             + png[33:],
-            "another picture": png[:33] + png_chunk(b"fdAT", mark) + png[33:],
+            "another picture": png[:33] + png_chunk(b"iDOT", mark) + png[33:],
             "PNG, behind the end": png + mark,
             "an odd chunk": riff(webp[12:] + riffed(b"JUNK", mark)),
             "XMP in WebP": plain("WEBP", xmp=mark),
