@@ -6,8 +6,10 @@ import html
 import json
 import random
 import re
+import sqlite3
 import tempfile
 import unittest
+from contextlib import closing
 from pathlib import Path
 
 import dotledger
@@ -15,12 +17,15 @@ from dotledger.core.measuring.measure import measure
 from dotledger.core.tables.details import Details
 from dotledger.errors import ArgumentError
 from dotledger.report.pages.columns import page_run
+from dotledger.testing import answer
 from tests.acting.test_cover import encoded, noise
 from tests.browser import Browser, needs_browser
 from tests.core.measuring.test_measure import annotations_of, findings_of
 from tests.forked import dotledger as run
+from tests.sending.helpers import ANSWER, InFolder, description, number_of, picture
 from tests.walk import walk_in
 
+MARK = "LanternBay-Ada Ro"
 LABELS = ("lamp", "cup", "<b>bold</b>")
 KINDS = (("object", True), ("label", False))
 
@@ -188,6 +193,93 @@ class Private(unittest.TestCase):
             self.assertIn("flint is better", text)
         self.assertEqual(run(*words, "--out", "open.html", cwd=walk).returncode, 2, "it exists")
         self.assertEqual(run(*words, "--out", "open.txt", cwd=walk).returncode, 2)
+
+
+class Planted(InFolder):
+    """A marker in every text that a ledger and annotations can hold."""
+
+    RULES = 'rules_file = 1\n[[rule]]\nkind = "object"\nverdict = "block"\nname = "%s"\n'
+
+    def planted(self):
+        changes = (
+            (
+                '[[read]]\nkind = "label"',
+                '[[read]]\nkind = "face"\neach = "faces[]"\nlabel = "who"\nattributes = { mood = { at = "mood" }, who = { at = "who" } }\nbox = { at = "box", order = ["x0", "y0", "x1", "y1"] }\n[[read]]\nkind = "text"\neach = "lines[]"\nlabel = "t"\nbox = { at = "box", order = ["x0", "y0", "x1", "y1"] }\n[[read]]\nkind = "caption"\neach = "said[]"\nlabel = "t"\n[[read]]\nkind = "label"',
+            ),
+            (
+                'kinds = ["label", "object"]',
+                'kinds = ["label", "object", "face", "text", "caption"]',
+            ),
+            (
+                'settings = { region = "north" }',
+                f'settings = {{ region = "north", note = "{MARK}" }}',
+            ),
+            ('service = "bell"', f'service = "bell"\nabout = "{MARK}"'),
+        )
+        box = [1, 1, 9, 9]
+        said = {**ANSWER, "faces": [{"who": MARK, "mood": MARK, "box": box}, {"who": MARK, "box": [MARK, 1, 2]}],
+                "lines": [{"t": f"{MARK} 0171", "box": box}], "said": [{"t": f"{MARK} waits"}]}  # fmt: skip
+
+        def reply(request):
+            number = number_of(request)
+            return answer({"detail": f"{MARK} is not liked"}, 400) if number == 2 else said
+
+        images = {f"{MARK}-{n}/{MARK}.jpg": picture(n) for n in range(4)} | {
+            f"{MARK}.txt": b"no image"
+        }
+        self.send(images, reply, description(*changes), round=MARK)
+        head = "image,kind,label,x0,y0,x1,y1,ignore\n"
+        rows = "".join(
+            f"{name},face,{MARK},1,1,9,9,\n{name},text,{MARK} 0171,1,1,9,9,\n{name},object,bell,1,1,5,5,\n"
+            for name in images
+            if ".jpg" in name
+        )
+        (self.folder / f"{MARK}.csv").write_text(head + rows)
+        (self.folder / "facts.csv").write_text(
+            "image,weather\n" + "".join(f"{name},{MARK} {n % 2}\n" for n, name in enumerate(images))
+        )
+        (self.folder / "rules.toml").write_text(self.RULES % MARK)
+        return images
+
+    def test_nothing_of_it_is_in_a_private_report(self):
+        """It is in the open report; in the private one it is nowhere, in no menu, note or reason."""
+        images = self.planted()
+        with closing(sqlite3.connect(self.path)) as connection:
+            keep = {"kind", "outcome", "label", "value", "key", "fingerprint", "sha", "name", "call", "started", "ended", "asked", "currency", "description", "call_name", "read", "made", "until", "service", "kinds", "details", "identity"}  # fmt: skip
+            for (table,) in connection.execute(
+                "SELECT name FROM sqlite_master WHERE type = 'table'"
+            ).fetchall():
+                for _, column, kind, *_ in connection.execute(
+                    f"PRAGMA table_info({table})"
+                ).fetchall():
+                    if kind.upper().startswith(("TEXT", "VARCHAR")) and column not in keep:
+                        connection.execute(f"UPDATE {table} SET {column} = ? WHERE {column} IS NOT NULL", (f"{MARK} {column}",))  # fmt: skip
+            connection.commit()
+        options = {
+            "ledger": self.path,
+            "images": images,
+            "draws": 0,
+            "facts": self.folder / "facts.csv",
+        }
+        for private in (False, True):
+            for rules in (None, self.folder / "rules.toml"):
+                path = dotledger.write_report(
+                    self.folder / "r.html",
+                    None,
+                    self.folder / f"{MARK}.csv",
+                    private=private,
+                    rules=rules,
+                    **options,
+                )
+                text = path.read_bytes().decode().casefold()
+                plain = text.replace("\\u003c", "<")
+                self.assertEqual(
+                    any(mark in plain for mark in (MARK.casefold(), "lanternbay")), not private
+                )
+            self.assertIn("bell", text)
+        found = findings_of([(f"{MARK}.jpg", "face", MARK, 0.9, (1, 1, 9, 9))])
+        path = dotledger.write_report(self.folder / "r.html", found, versus=found, private=True)
+        self.assertNotIn(MARK.casefold(), path.read_text().casefold())
 
 
 @needs_browser

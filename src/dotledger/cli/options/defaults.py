@@ -9,11 +9,11 @@ from typing import Any
 
 import click
 
-from dotledger.cli.options.common import say
 from dotledger.cli.options.folder_trust import is_trusted, may_set, owned_project
 from dotledger.errors import DescriptionError
 from dotledger.files import read_regular
 from dotledger.reading.strict import hinted
+from dotledger.showing import plain_text
 
 __all__ = ["defaults_of", "description_files", "name_variables", "settings_files"]
 
@@ -78,10 +78,11 @@ def _harmless(path: Path, name: str, said: Mapping[str, Any]) -> dict[str, Any]:
     """Keep what a file may set that nobody has agreed to; name the rest."""
     left = [option for option in said if not may_set(name, option)]
     if left:
-        say(
+        text = (
             f"{path}: {', '.join(left)} not taken from a folder's file until you agree to it. "
             "Look at the file, then: dotledger doctor --trust"
         )
+        click.echo(plain_text(text), err=True)
     return {option: value for option, value in said.items() if may_set(name, option)}
 
 

@@ -150,11 +150,13 @@ def write_report(
                 runs[1].name += " (second)"
         readers = _readers(images, runs)
         truth = _annotations(annotations, facts, runs, readers)
+        verdicts = _verdicts(_decided(rules, runs[0]))
+        if private:
+            truth, verdicts, readers = *_made_private(runs, truth, verdicts), {}
         for run in runs:
             _measure(run, truth, overlap, threshold, draws)
         how = "none" if private else how
         gallery = _gallery(runs, truth, readers, how, Path(path), private=private)
-        decided = _decided(rules, runs[0])
         page = render(
             Pages(
                 title=title or " and ".join(run.name for run in runs),
@@ -164,15 +166,40 @@ def write_report(
                 at_start={run.name: run.at for run in runs if run.at is not None},
                 gallery=gallery,
                 overlap=overlap,
-                verdicts=_verdicts(decided),
+                verdicts=verdicts,
                 comparison=_comparison(runs, truth, overlap, threshold, draws),
-                readers={} if private else readers,
+                readers=readers,
                 private=private,
             )
         )
     with whole_file(Path(path)) as draft:
         draft.write_text(page, encoding="utf-8", newline="\n")
     return Path(path)
+
+
+def _made_private(
+    runs: Sequence[_Run],
+    truth: Annotations | None,
+    verdicts: Mapping[str, tuple[str, tuple[str, ...]]],
+) -> tuple[Annotations | None, dict[str, tuple[str, tuple[str, ...]]]]:
+    """Take out of runs, annotations and verdicts whatever a private report may not hold.
+
+    Before anything is measured: what is made of them can then hold no more.
+    """
+    from dotledger.report.pages.private_copy import PrivateNames, private_facts, private_run_name
+
+    order = [name for run in runs if run.facts for name in run.facts.by_image]
+    order += [name for run in runs for name in run.findings.image.used()]
+    names = PrivateNames(order)
+    for number, run in enumerate(runs, 1):
+        run.name = private_run_name(run.name, number, of_ledger=run.facts is not None)
+        run.findings = names.findings(run.findings)
+        run.facts = private_facts(run.facts, names)
+        run.items, run.sizes = {}, names.by_image(run.sizes)
+    if len(runs) > 1 and runs[0].name == runs[1].name:
+        runs[1].name += " (second)"
+    bare = {image: (verdict, ()) for image, (verdict, _) in verdicts.items()}
+    return None if truth is None else names.annotations(truth), names.by_image(bare)
 
 
 def _opened(ledger: Ledger | PathLike | None, stack: ExitStack) -> Ledger | None:
@@ -365,7 +392,9 @@ def _decided(rules: Any, run: _Run) -> Decisions | None:
     )
 
 
-def _verdicts(decided: Decisions | None) -> dict[str, tuple[str, tuple[str, ...]]]:
+def _verdicts(
+    decided: Decisions | None,
+) -> dict[str, tuple[str, tuple[str, ...]]]:
     return {} if decided is None else {one.image: (one.verdict, one.reasons) for one in decided}
 
 
