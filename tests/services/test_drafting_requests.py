@@ -7,11 +7,12 @@ import tempfile
 import unittest
 from pathlib import Path
 from unittest import mock
+from urllib.parse import quote
 
 import yaml
 
 from dotledger import draft_description
-from dotledger.errors import ArgumentError, MissingExtra
+from dotledger.errors import ArgumentError, DescriptionError, MissingExtra
 from dotledger.services.description import parse_description
 from dotledger.services.drafting import read_beside, whole_draft
 from dotledger.services.messages import Payload
@@ -71,7 +72,66 @@ class Curl(unittest.TestCase):
         service, questions = described(curl=line)
         self.assertNotIn(SECRET, service.to_json() + questions)
         self.assertIn("X-App-Token looks like a second secret", questions)
-        self.assertIn("password in the body looks like a key", questions)
+        self.assertIn("the value of password was not copied", questions)
+        self.assertEqual(dict(service.connect.settings), {"password": ""})
+        with self.assertRaisesRegex(
+            DescriptionError, "'password' has no value.*--set password=VALUE"
+        ):
+            RequestBuilder(service, service.call[0], service.kinds)
+
+    def test_no_value_that_is_somebodys(self):
+        """Whatever a value is called, it is copied only if the request cannot be understood without it."""
+        names = ("pass", "pin", "licence", "user", "email", "account", "project", "client", "tenant", "x", "owner", "device",
+                 "ticket", "ref", "blob", "code", "note", "secretish", "customer_no", "wallet")  # fmt: skip
+        values = (
+            "hunter2",
+            "4711",
+            "Ada Ro",
+            "LNT-99-417",
+            "8f14e45fceea167a",
+            "correct horse battery",
+            "01234567890123",
+            "a@b.example",
+        )
+        rng = random.Random(4)
+        for number in range(120):
+            name, value = rng.choice(names), rng.choice(values) + str(number)
+            other = rng.choice(values) + f"-{number}-b"
+            line = rng.choice((
+                f"curl 'https://h.example/look?{name}={quote(value)}' -F image=@a.jpg -F '{name}2={other}' -b '{name}={value}'",
+                f"curl https://h.example/look -H 'X-{name}: {value}' --json '{{\"image\": \"<base64>\", \"in\": {{\"{name}\": \"{other}\", \"l\": [\"{value}\"]}}}}'",
+                f"curl https://h.example/look --json '{{\"shots\": [{{\"image\": \"<base64>\", \"{name}\": \"{value}\"}}], \"{name}\": {number + 90000}}}'",
+                f"curl https://h.example/look -d '{name}={quote(value)}&image=@a&mode=fast' -A '{other}' -e '{other}'",
+            ))  # fmt: skip
+            service, questions = described(curl=line)
+            said = service.to_json() + questions
+            for secret in (value, other, quote(value), str(number + 90000)):
+                self.assertNotIn(secret, said, line)
+
+    def test_what_is_needed(self):
+        """Switches, amounts and words by which a service is told what to look for are copied."""
+        line = 'curl \'https://h.example/v2/look?features=faces,labels&maxResults=12\' -H \'X-Api-Version: 2024-05-01\' --json \'{"image": "<base64>", "mode": "fast", "deep": true, "minConfidence": 0.4}\''
+        service, questions = described(curl=line)
+        [call] = service.call
+        self.assertEqual(
+            (call.path, dict(call.query)),
+            ("/v2/look", {"features": "faces,labels", "maxResults": "12"}),
+        )
+        self.assertEqual(
+            (dict(call.headers), dict(call.fields)),
+            ({"X-Api-Version": "2024-05-01"}, {"mode": "fast", "deep": True, "minConfidence": 0.4}),
+        )
+        self.assertEqual(
+            (dict(service.connect.settings), "not copied, it may" in questions), ({}, False)
+        )
+
+    def test_made_anew(self):
+        """A time, a nonce and a signature are named as what they are, and left out."""
+        line = "curl 'https://h.example/look?ts2=1790000000' -H 'X-Timestamp: 20260101T010203Z' -H 'X-Nonce: abc' -H 'X-Sig: 9a' -F image=@a.jpg"
+        service, questions = described(curl=line)
+        for name in ("ts2", "X-Timestamp", "X-Nonce", "X-Sig"):
+            self.assertRegex(questions, f"{name} looks like a time, a nonce or a signature")
+        self.assertEqual((dict(service.call[0].headers), dict(service.call[0].query)), ({}, {}))
 
 
 def har(*exchanges):

@@ -23,6 +23,8 @@ __all__ = ["RequestBuilder"]
 
 _JSON = "application/json"
 _UNIQUE = "{unique}"
+_OF_EACH = ("{image}", "{id}")
+"""What stands in the entry for one image for what differs from image to image."""
 
 
 def _check_header(name: str, value: str, service: str) -> None:
@@ -84,6 +86,7 @@ class RequestBuilder:
         self._form = {name: fill(value) for name, value in call.form.items()}
         self._fields = _filled_deep(call.fields, fill)
         self._parts = _filled_deep(call.parts, fill)
+        self._each = _filled_deep(call.each, lambda text: text if text in _OF_EACH else fill(text))
         self._ask([kind for kind in call.kinds if kind in kinds])
         # Filled here and not for each image: a setting that lacks is told before the first call.
         self._base = fill(description.connect.address).rstrip("/") + fill(call.path)
@@ -211,10 +214,10 @@ class RequestBuilder:
         """Return the JSON document; ``each`` is the entry for one image, put into a list."""
         values = [self._value(payload) for payload in payloads]
         document = _copied(self._fields)
-        if not self.call.each:
+        if not self._each:
             _put(document, self.call.image_field, values[0])
             return document
-        entries = [_entry(self.call.each, str(i), value) for i, value in enumerate(values)]
+        entries = [_entry(self._each, str(i), value) for i, value in enumerate(values)]
         _put(document, self.call.image_field, entries)
         return document
 

@@ -1,9 +1,9 @@
 """What a private report is made of: an allow list of what it may hold.
 
 Everything else is gone before the page is made, so that no part of it (a menu, a note, a reason,
-the data of its script) can let it through: names of images are numbers, and so are labels of faces and
-of lines of text; of attributes only flags and numbers stay. Labels of the kinds label, object and
-unsafe stay: they are what the report is about.
+the data of its script) can let it through. Names of images are numbers, and so are labels of faces
+and of lines of text; of attributes only flags and numbers stay. Labels of the kinds label, object
+and unsafe stay: they are what the report is about.
 """
 
 from __future__ import annotations

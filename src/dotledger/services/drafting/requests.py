@@ -10,6 +10,7 @@ from urllib.parse import parse_qsl, urlsplit
 from msgspec import Struct, field
 
 from dotledger.services.drafting.boxes import toml_text
+from dotledger.services.drafting.request_blanks import Blanks
 
 __all__ = ["Asked", "Part", "asked_by", "call_toml", "connect_toml", "inline_toml"]
 
@@ -43,6 +44,8 @@ class Asked(Struct, kw_only=True):
         How the image goes.
     query, headers, form, fields, each : dict
         What else goes along, as in a description.
+    settings : dict of str to str
+        Blanks: values that were not copied, under the names by which they are given.
     sections : list of str
         Further sections of the call, as TOML.
     limits : list of str
@@ -66,6 +69,7 @@ class Asked(Struct, kw_only=True):
     form: dict[str, str] = field(default_factory=dict)
     fields: dict[str, Any] = field(default_factory=dict)
     each: dict[str, Any] = field(default_factory=dict)
+    settings: dict[str, str] = field(default_factory=dict)
     sections: list[str] = field(default_factory=list)
     limits: list[str] = field(default_factory=list)
     questions: list[str] = field(default_factory=list)
@@ -130,6 +134,17 @@ def asked_by(
         _take_parts(asked, parts)
     elif document is not None:
         _take_document(asked, document)
+    return _with_blanks(asked)
+
+
+def _with_blanks(asked: Asked) -> Asked:
+    """Put a blank wherever a value is not needed to understand the request."""
+    blanks = Blanks()
+    asked.path = blanks.path(asked.path)
+    for part in ("query", "headers", "form", "fields", "each"):
+        setattr(asked, part, blanks.mapping(getattr(asked, part)))
+    asked.settings = blanks.settings
+    asked.questions += blanks.questions
     return asked
 
 
@@ -179,20 +194,11 @@ def _take_parts(asked: Asked, parts: Sequence[Part]) -> None:
     for part in parts:
         if part.is_image and not asked.image_field:
             asked.image_field = part.name
-        elif _is_secret(part.name, part.text):
-            _refuse_in_body(asked, part.name)
         elif part.text:
             asked.form[part.name] = part.text
     if not asked.image_field:
         asked.questions.append("which field of the form holds the image (image_field)")
         asked.image_field = "image"
-
-
-def _refuse_in_body(asked: Asked, name: str) -> None:
-    asked.questions.append(
-        f"{name} in the body looks like a key; it was not copied, and a description has no place "
-        "for one there"
-    )
 
 
 def _take_document(asked: Asked, document: Any) -> None:
@@ -204,7 +210,7 @@ def _take_document(asked: Asked, document: Any) -> None:
     if at is None:
         asked.questions.append("where the image goes in the body (image_field)")
         asked.body, asked.image_field = "json", "image"
-        asked.fields = _without_secrets(asked, document)
+        asked.fields = document
         return
     value = _at(document, at)
     asked.body = "address" if _ELSEWHERE.match(value) else "json"
@@ -212,7 +218,7 @@ def _take_document(asked: Asked, document: Any) -> None:
         asked.questions.append(
             "the image went with 'data:...;base64,' before it; a description sends base64 alone"
         )
-    rest = _without_secrets(asked, document)
+    rest = document
     lists = [place for place, step in enumerate(at) if isinstance(step, int)]
     if lists:
         _take_entry(asked, rest, at, lists[0])
@@ -279,18 +285,6 @@ def _pruned(value: Any, at: Sequence[str | int]) -> Any:
     return kept
 
 
-def _without_secrets(asked: Asked, value: Any) -> Any:
-    if isinstance(value, dict):
-        kept = {}
-        for name, inner in value.items():
-            if isinstance(inner, str) and _SECRET.search(name):
-                _refuse_in_body(asked, name)
-            else:
-                kept[name] = _without_secrets(asked, inner)
-        return kept
-    return [_without_secrets(asked, one) for one in value] if isinstance(value, list) else value
-
-
 def connect_toml(asked: Asked, name: str, address: str) -> str:
     """Return the ``[connect]`` sections of a draft.
 
@@ -311,6 +305,8 @@ def connect_toml(asked: Asked, name: str, address: str) -> str:
     lines = ["[connect]", f"address = {toml_text(asked.address or address)}"]
     if (asked.address or address).startswith("http://"):
         lines.append("plain_http = true  # not encrypted: whoever listens reads key and images")
+    if asked.settings:
+        lines.append(f"settings = {inline_toml(asked.settings)}  # blanks: not copied")
     lines += ["", "[connect.key]"]
     if not asked.place:
         lines.append('place = "none"  # header, query, basic, bearer, token; with name and sources')
