@@ -1,4 +1,7 @@
-"""Rereading and checking over two decades: each step of ten times the work at most twelve times the time."""
+"""Rereading, checking and every reader of strangers' files over two decades.
+
+Each step of ten times the work may take at most twelve times the time.
+"""
 
 import itertools
 import tempfile
@@ -13,6 +16,7 @@ from dotledger.core.questions.conventions import ImageSize, check_conventions
 from dotledger.ledger.batches import find_batch
 from dotledger.rereading import reread
 from dotledger.testing import FakeTransport
+from tests.campaigns import strangers_files
 from tests.sending.helpers import ANSWER, description, picture
 
 
@@ -71,8 +75,11 @@ def _told(what, sizes, seconds):
 
 
 def main(*, quick=False):
-    """Print both."""
+    """Print all of them."""
     sizes = (200, 2_000) if quick else (200, 2_000, 20_000)
+    for name in strangers_files.READERS:
+        sizes_of, seconds, _ = strangers_files.growth(name, decades=1 if quick else 2)
+        _told(f"{name},", sizes_of, seconds)
     with tempfile.TemporaryDirectory() as folder:
         _told("reread, answers", sizes, [reread_seconds(folder, size) for size in sizes])
     _told("check, images of ten boxes", sizes, [check_seconds(size) for size in sizes])

@@ -33,6 +33,14 @@ class Markup(unittest.TestCase):
             (f'<!DOCTYPE a [<!ENTITY l0 "ha">{laughs}]><a>&l9;</a>', "entit"),
             (b'<!DOCTYPE a [<!ENTITY x SYSTEM "file:///etc/hostname">]><a>&x;</a>', "entities"),
             (b"<a>" * 300 + b"</a>" * 300, "depth"),
+            (
+                b"<a %b/>" % b" ".join(b'a%d="1"' % n for n in range(1500)),
+                "more than 1,000 attributes",
+            ),
+            (
+                b"<a>%b</a>" % b"".join(b'<b xmlns:n%d="u"/>' % n for n in range(2500)),
+                "more than 2,000 namespaces",
+            ),
         ):
             with self.assertRaisesRegex(ValueError, sign):
                 xml_root(text)

@@ -13,6 +13,7 @@ import hashlib
 import os
 import stat
 import tempfile
+import zipfile
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -25,6 +26,7 @@ __all__ = [
     "check_output",
     "check_output_folder",
     "check_regular",
+    "check_unpacked",
     "is_image",
     "is_ledger",
     "parse_toml",
@@ -274,6 +276,34 @@ def _note_image(path: Path) -> None:
         record.parent.mkdir(parents=True, exist_ok=True)
         with record.open("a", encoding="ascii") as known:
             known.write(f"{_written_as(path)}\n")
+
+
+_MOST_UNPACKED = 1 << 30
+_SMALL = 16 << 20
+_MOST_SQUEEZED = 100
+
+
+def check_unpacked(facts: zipfile.ZipInfo, before: int = 0) -> None:
+    """Refuse a file of an archive that unpacks to more than anybody would put there.
+
+    Parameters
+    ----------
+    facts : zipfile.ZipInfo
+        What the archive says of it.
+    before : int, default 0
+        Bytes that came out of the same archive already.
+
+    Raises
+    ------
+    OSError
+        If it, or all of it together, is larger than a gigabyte, or a hundred times as large as it
+        is packed.
+    """
+    size, packed = facts.file_size, max(1, facts.compress_size)
+    if before + size > _MOST_UNPACKED:
+        raise OSError(f"the archive unpacks to more than {_MOST_UNPACKED:,} bytes")
+    if size > _SMALL and size > _MOST_SQUEEZED * packed:
+        raise OSError(f"it unpacks to {size:,} bytes, {size // packed:,} times what is packed")
 
 
 def is_ledger(path: Path) -> bool:

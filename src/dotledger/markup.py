@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 __all__ = ["plain_values", "xml_root"]
@@ -38,6 +39,7 @@ def xml_root(data: bytes | str) -> Any:
         remove_pis=True,
     )
     raw = data.encode("utf-8", "surrogatepass") if isinstance(data, str) else data
+    _check_names(raw)
     try:
         root = etree.fromstring(raw, parser)
     except etree.XMLSyntaxError as error:
@@ -46,6 +48,23 @@ def xml_root(data: bytes | str) -> Any:
     if document is not None and any(True for _ in document.iterentities()):
         raise ValueError("it declares entities of its own")
     return root
+
+
+_MOST_NAMESPACES = 2_000
+_MOST_ATTRIBUTES = 1_000
+_START = re.compile(rb"<[^<>]*>")
+
+
+# Every element knows all namespaces that are declared around it, and a parser compares each
+# attribute of an element with all others: both take time by the square of their number.
+def _check_names(raw: bytes) -> None:
+    """Refuse more namespaces, or attributes of one element, than any real document has."""
+    if raw.count(b"xmlns") > _MOST_NAMESPACES:
+        raise ValueError(f"it declares more than {_MOST_NAMESPACES:,} namespaces")
+    if raw.count(b"=") <= _MOST_ATTRIBUTES:
+        return
+    if any(part[0].count(b"=") > _MOST_ATTRIBUTES for part in _START.finditer(raw)):
+        raise ValueError(f"an element has more than {_MOST_ATTRIBUTES:,} attributes")
 
 
 def plain_values(root: Any, lists: tuple[str, ...] = ()) -> dict[str, Any]:
@@ -89,20 +108,21 @@ def _value(element: Any, lists: frozenset[str]) -> Any:
 
 def _attributes(element: Any) -> list[tuple[str, str]]:
     """Return attributes as they are written, those that declare namespaces first."""
-    parent = element.getparent()
+    parent, here = element.getparent(), element.nsmap  # made anew each time it is asked for
     known = {} if parent is None else parent.nsmap
-    own = {p: space for p, space in element.nsmap.items() if known.get(p) != space}
+    own = {p: space for p, space in here.items() if known.get(p) != space}
     spaces = [(f"xmlns:{prefix}" if prefix else "xmlns", space) for prefix, space in own.items()]
-    return [*spaces, *((_attribute_name(element, n), v) for n, v in element.attrib.items())]
+    prefixes = {space: prefix for prefix, space in reversed(here.items()) if prefix}
+    return [*spaces, *((_attribute_name(prefixes, n), v) for n, v in element.attrib.items())]
 
 
-def _attribute_name(element: Any, name: str) -> str:
+def _attribute_name(prefixes: dict[str, str], name: str) -> str:
     if name.startswith(_XML):
         return f"xml:{name.removeprefix(_XML)}"
     space, _, local = name.rpartition("}")
     if not space:
         return name
-    prefix = next((p for p, known in element.nsmap.items() if p and known == space[1:]), "")
+    prefix = prefixes.get(space[1:], "")
     return f"{prefix}:{local}" if prefix else local
 
 

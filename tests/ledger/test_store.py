@@ -1,8 +1,15 @@
 """Opening ledgers: files, addresses, and what is none."""
 
+import sqlite3
+import zlib
+from contextlib import closing
+
 from dotledger import Ledger, send
 from dotledger.errors import LedgerError, MissingExtra
+from dotledger.ledger.answers import raw_answers
 from dotledger.ledger.batches import find_batch
+from dotledger.ledger.store import DAMAGED, TOO_LARGE, compress, decompress
+from dotledger.rereading import reread
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, InFolder, description, pictures
 
@@ -22,6 +29,30 @@ class Opening(InFolder):
         other.close()
         with self.assertRaisesRegex(LedgerError, "no ledger here|not a Dot Ledger database"):
             Ledger(self.folder / "other.db")
+
+    def test_a_strangers_ledger(self):
+        """An answer that unpacks to gigabytes is said to be too large; a view in a table's place is refused."""
+        self.send(pictures(3), [ANSWER])
+        bomb = zlib.compressobj(9)
+        packed = b"".join(bomb.compress(bytes(1 << 20)) for _ in range(300)) + bomb.flush()
+        self.assertEqual((len(packed) < 400_000, decompress(packed)), (True, TOO_LARGE))
+        self.assertEqual(decompress(compress(b"{}")[:-2]), DAMAGED)
+        with closing(sqlite3.connect(self.path)) as connection:
+            connection.execute("UPDATE calls SET answer = ?", (packed,))
+            connection.commit()
+        with Ledger(self.path) as ledger:
+            kept = [answer for _, _, answer in raw_answers(ledger, find_batch(ledger), [0, 1, 2])]
+            self.assertEqual(kept, [TOO_LARGE] * 3)
+            self.assertEqual(reread(ledger, find_batch(ledger), description(), now=2e9).answers, 3)
+        endless = (
+            "WITH RECURSIVE n(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM n) SELECT x AS id FROM n"
+        )
+        with closing(sqlite3.connect(self.path)) as connection:
+            connection.execute("ALTER TABLE reviews RENAME TO other")
+            connection.execute(f"CREATE VIEW reviews AS {endless}")
+            connection.commit()
+        with self.assertRaisesRegex(LedgerError, "a view in place of the table reviews"):
+            Ledger(self.path)
 
     def test_addresses(self):
         """Other databases, missing drivers and bad addresses are named, never with a password."""

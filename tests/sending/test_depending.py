@@ -1,7 +1,5 @@
 """Calls that wait for what another one found, over HTTP: asked once where wanted, else said why not."""
 
-import re
-
 from dotledger import Ledger, findings_of, open_service, send
 from dotledger.errors import DescriptionError
 from dotledger.images.gather import gather
@@ -12,7 +10,7 @@ from dotledger.rereading import reread
 from dotledger.sending.deciding.plan import make_plan
 from dotledger.sending.forecast import forecast
 from tests.sending.calls.test_steps import Methods, Stepped
-from tests.sending.helpers import picture, pictures
+from tests.sending.helpers import number_in, picture, pictures
 
 FACES = """[[call]]
 name = "faces"
@@ -40,7 +38,7 @@ class Street(Methods):
     broken = False
 
     def post(self):
-        number = int(re.search(rb"\xff\xfe..(\d+)", self.body(), re.DOTALL)[1])
+        number = number_in(self.body())
         self.seen.append((self.path.rpartition("/")[2], number))
         if self.broken and number == 5 and self.path.endswith("look"):
             return self.reply(b"not today")

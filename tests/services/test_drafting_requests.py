@@ -125,6 +125,78 @@ class Curl(unittest.TestCase):
             (dict(service.connect.settings), "not copied, it may" in questions), ({}, False)
         )
 
+    def test_strangers_documents(self):
+        """Circles, aliases, addresses and values of any type end, in a draft or in one sentence."""
+        schema = lambda s: json.dumps(
+            {
+                "openapi": "3.0.0",
+                "servers": [{"url": "https://h.example"}],
+                "paths": {
+                    "/look": {
+                        "post": {
+                            "requestBody": {"content": {"image/jpeg": {}}},
+                            "responses": {
+                                "200": {
+                                    "content": {
+                                        "application/json": {
+                                            "schema": {"$ref": "#/components/schemas/A"}
+                                        }
+                                    }
+                                }
+                            },
+                        }
+                    }
+                },
+                "components": {"schemas": s},
+            }
+        ).encode()
+        wide = {f"p{n}": {"$ref": "#/components/schemas/A"} for n in range(40)}
+        bomb = "a0: &a0 [x, x]\n" + "".join(
+            f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 9)}]\n" for n in range(1, 12)
+        )
+        base = json.loads(
+            schema({"A": {"type": "object", "properties": {"b": {"type": "string"}}}})
+        )
+        documents = [
+            schema({"A": {"type": "object", "properties": wide}}), schema({"A": {"allOf": [{"$ref": "#/components/schemas/A"}] * 9}}),
+            schema({"A": {"$ref": "#/components/schemas/A"}}), schema({"A": {"type": "array", "minItems": "many", "items": {"$ref": "#/components/schemas/A"}}}),
+            schema({"A": {"type": "array", "minItems": 10**9, "items": {"type": "array", "minItems": 10**9, "items": {"$ref": "#/components/schemas/A"}}}}),
+            (bomb + "openapi: 3.0.0\npaths: *a11\n").encode(), b"openapi: 3.0.0\npaths: &p\n  /x: *p\n", b"[" * 5000, b"openapi: 3.0.0\n" + b"a: " * 3000,
+            *(json.dumps({**base, name: odd}).encode() for name in ("paths", "servers", "components", "security") for odd in (7, "x", [7], [[]], {"a": 7}, None, {"/look": [1]}, {"/look": {"post": {"parameters": 7}}}, [{"url": "http://[::1"}], {"/look": {"post": {"parameters": [{"in": "query", "required": True}]}}})),
+        ]  # fmt: skip
+        for data in documents:
+            with self.subTest(data[:90]):
+                try:
+                    self.assertTrue(draft_description(openapi=data).description())
+                except (ArgumentError, DescriptionError) as error:
+                    self.assertTrue(str(error))
+        for line in (
+            "curl http://[::1 -F image=@a",
+            "curl 'https://h.example:x/' -F i=@a",
+            "curl -H",
+            "curl https://h -d '" + "[" * 4000 + "'",
+        ):
+            with self.subTest(line[:60]):
+                try:
+                    draft_description([ANSWER], curl=line)
+                except (ArgumentError, DescriptionError) as error:
+                    self.assertTrue(str(error))
+        entry = json.loads(har(("POST", "https://h.example/look", IMAGE, ANSWER, 200)))
+        for odd in (
+            7,
+            "x",
+            None,
+            [],
+            [7],
+            {},
+            {"url": "http://[::1", "method": "POST"},
+            {"url": 7, "method": 7, "headers": 7},
+            {"url": "https://h/", "method": "POST", "headers": [], "postData": 7},
+        ):
+            entry["log"]["entries"][0]["request"] = odd
+            with self.subTest(odd), self.assertRaises((ArgumentError, DescriptionError)):
+                draft_description(har=json.dumps(entry).encode())
+
     def test_made_anew(self):
         """A time, a nonce and a signature are named as what they are, and left out."""
         line = "curl 'https://h.example/look?ts2=1790000000' -H 'X-Timestamp: 20260101T010203Z' -H 'X-Nonce: abc' -H 'X-Sig: 9a' -F image=@a.jpg"

@@ -12,7 +12,7 @@ import numpy as np
 from dotledger.core.copying.prints import Prints
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError, TableError
-from dotledger.files import read_regular, whole_file
+from dotledger.files import check_unpacked, read_regular, whole_file
 
 __all__ = ["known_prints", "read_prints", "write_prints"]
 
@@ -85,7 +85,11 @@ def read_prints(path: str | os.PathLike[str]) -> Prints:
     'crowd-01.jpg'
     """
     try:
-        with np.load(io.BytesIO(read_regular(path, _MOST)), allow_pickle=False) as kept:
+        packed = io.BytesIO(read_regular(path, _MOST))
+        with zipfile.ZipFile(packed) as archive:
+            for place, facts in enumerate(archive.infolist()):
+                check_unpacked(facts, sum(one.file_size for one in archive.infolist()[:place]))
+        with np.load(packed, allow_pickle=False) as kept:
             if int(kept["version"]) != _VERSION:
                 raise TableError("prints of another version", place=str(path))
             return Prints(

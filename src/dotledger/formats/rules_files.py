@@ -12,6 +12,7 @@ import msgspec
 
 from dotledger.core.copying.prints import LEAST, Prints
 from dotledger.core.deciding.conditions import PATTERNS, Condition, Rule, Rules
+from dotledger.core.deciding.linear_patterns import linear_pattern
 from dotledger.core.kinds import KindName
 from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.files import read_regular
@@ -262,19 +263,12 @@ def pattern_of(given: Sequence[str], home: Path) -> str:
             terms = listed(one, home)
             if not terms:
                 raise ArgumentError("a list of terms is empty", place="list", got=str(home / one))
-            parts.append(rf"(?<!\w)(?:{'|'.join(re.escape(term) for term in terms)})(?!\w)")
+            words = "|".join(re.escape(term) for term in terms)
+            parts.append(rf"(?:^|\W)(?:{words})(?:$|\W)")
         else:
             parts.append(PATTERNS.get(one, one))
     for part in parts:
-        try:
-            re.compile(part)
-        except re.error as error:
-            raise ArgumentError(
-                f"not a regular expression ({error})",
-                place="text",
-                got=part,
-                allowed=list(PATTERNS),
-            ) from None
+        linear_pattern(part, place="text", allowed=tuple(PATTERNS))
     return "|".join(f"(?:{part})" for part in parts)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import threading
 import time
 from collections.abc import Mapping
 from functools import lru_cache
@@ -13,8 +14,12 @@ from dotledger.exchanges import Came, Host
 
 __all__ = ["MOST_BYTES", "fetched"]
 
-MOST_BYTES = 256 << 20
+MOST_BYTES = 64 << 20
 """Of one image's file; larger ones are refused unread."""
+
+_LARGE = 8 << 20
+_LARGE_AT_ONCE = threading.BoundedSemaphore(4)
+"""Of files beyond `_LARGE` bytes a few are read at a time: an address may give bytes for ever."""
 
 _MOST_REDIRECTS = 3
 _MOST_TRIES = 3
@@ -22,8 +27,8 @@ _SECONDS = 30.0
 
 
 @lru_cache(maxsize=64)
-def _host(scheme: str, host: str) -> Host:
-    return Host(scheme, host, timeout=_SECONDS, at_once=32, most=MOST_BYTES, clock=time.monotonic)
+def _host(scheme: str, host: str, most: int) -> Host:
+    return Host(scheme, host, timeout=_SECONDS, at_once=32, most=most, clock=time.monotonic)
 
 
 def fetched(address: str) -> bytes:
@@ -89,7 +94,10 @@ def _got(address: str) -> tuple[int, str, bytes]:
     user, _, host = authority.rpartition("@")
     headers = urllib3.make_headers(basic_auth=unquote(user)) if user else {}
     target = target if target[:1] == "/" else f"/{target}"
-    came = _asked(_host(scheme.lower(), host), target, headers)
+    came = _asked(_host(scheme.lower(), host, _LARGE), target, headers)
+    if not came.whole:
+        with _LARGE_AT_ONCE:
+            came = _asked(_host(scheme.lower(), host, MOST_BYTES), target, headers)
     if not came.whole:
         raise OSError(f"larger than {MOST_BYTES:,} bytes")
     return came.status, came.headers.get("location", ""), came.body

@@ -13,7 +13,7 @@ from sqlalchemy.sql.compiler import SQLCompiler
 from dotledger.jsons import from_json
 from dotledger.ledger import schema
 from dotledger.ledger.batches import Batch
-from dotledger.ledger.store import Ledger, decompress, in_parts
+from dotledger.ledger.store import TOO_LARGE, Ledger, decompress, in_parts
 
 __all__ = [
     "KeptAnswer",
@@ -177,20 +177,27 @@ def stored_answers(
     columns = (t.c.sha, t.c.call, t.c.place, calls.c.images, calls.c.answer, t.c.fingerprint)
     query = select(*columns).join(calls, calls.c.id == t.c.call)
     found = {}
+    together = 0
     with ledger.reading() as connection:
         for part in in_parts(shas):
             these = query.where(
                 t.c.fingerprint.in_(fingerprints), t.c.call_name == call_name, t.c.sha.in_(part)
             )
             for sha, call_id, place, images, answer, known_as in connection.execute(these):
+                unpacked = TOO_LARGE if together > _MOST_TOGETHER else decompress(answer)
+                together += len(unpacked)
                 found[sha] = StoredAnswer(
                     call_id=call_id,
                     place=place,
                     images=images,
-                    answer=decompress(answer),
+                    answer=unpacked,
                     fingerprint=known_as,
                 )
     return found
+
+
+_MOST_TOGETHER = 512 << 20
+"""Bytes of answers that are unpacked at a time."""
 
 
 class AskedAs(Protocol):

@@ -106,6 +106,8 @@ def file_engine(place: FilePlace) -> Engine:
 def _on_connect(connection: sqlite3.Connection, _record: Any) -> None:
     """Let us say when a transaction begins, and let readers and a writer work side by side."""
     connection.isolation_level = None
+    # A ledger may be a stranger's: its views and triggers may use harmless functions only.
+    connection.execute("PRAGMA trusted_schema=OFF")
     try:
         connection.execute("PRAGMA journal_mode=WAL")
     except sqlite3.OperationalError:  # a read-only file: reading works without it

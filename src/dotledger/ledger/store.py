@@ -44,6 +44,9 @@ _WINDOW_BITS, _MEMORY_LEVEL = 14, 7
 
 _AT_ONCE = 10_000
 DAMAGED = b"(damaged in the ledger)"
+TOO_LARGE = b"(larger in the ledger than any answer that is kept)"
+MOST_ANSWER = 64 << 20
+"""Bytes of one answer, unpacked: what is kept of a new one is half of that."""
 
 
 def compress(answer: bytes) -> bytes:
@@ -66,7 +69,7 @@ def compress(answer: bytes) -> bytes:
 
 
 def decompress(stored: bytes) -> bytes:
-    """Undo `compress`; what is damaged in the ledger becomes an answer that says so.
+    """Undo `compress`; what is damaged or too large becomes an answer that says so.
 
     Parameters
     ----------
@@ -78,10 +81,15 @@ def decompress(stored: bytes) -> bytes:
     bytes
         The answer as received.
     """
+    # A ledger may be a stranger's: two megabytes can unpack to gigabytes.
+    unpacking = zlib.decompressobj()
     try:
-        return zlib.decompress(stored)
+        answer = unpacking.decompress(stored, MOST_ANSWER)
     except zlib.error:
         return DAMAGED
+    if unpacking.unconsumed_tail:
+        return TOO_LARGE
+    return answer if unpacking.eof else DAMAGED
 
 
 class RowRefused(LedgerError):
@@ -166,6 +174,7 @@ class Ledger:
             )
         if "about" not in tables:
             self._make()
+        self._check_tables()
         with self._engine.connect() as connection:
             version = connection.scalar(
                 select(schema.about.c.value).where(schema.about.c.name == "version")
@@ -182,6 +191,18 @@ class Ledger:
             )
         if not earlier:
             self._check_columns()
+
+    def _check_tables(self) -> None:
+        """Refuse a ledger with a view in the place of a table: it may be without end."""
+        with self._engine.connect() as connection:
+            views = set(self._engine.dialect.get_view_names(connection))
+        instead = sorted(views & {table.name for table in schema.metadata.sorted_tables})
+        if instead:
+            raise LedgerError(
+                f"the ledger has a view in place of the table {instead[0]}",
+                place=self.where,
+                next_step="It was not made by Dot Ledger: do not use it.",
+            )
 
     def _check_columns(self) -> None:
         """Refuse a ledger that says it is of this version and lacks a part of it."""

@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+from unittest import mock
 from urllib.parse import parse_qs, urlsplit
 
 from msgspec.structs import replace
@@ -16,6 +17,7 @@ from dotledger.errors import DescriptionError
 from dotledger.ledger.batches import find_batch
 from dotledger.ledger.usage import usage
 from dotledger.rereading import reread
+from dotledger.sending.calls import steps
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import (
     ANSWER,
@@ -296,6 +298,14 @@ class InParts(Stepped):
         with Ledger(self.path) as ledger:
             result = reread(ledger, find_batch(ledger), service, now=2e9)
             self.assertEqual((result.answers, len(result.differences)), (1, 0))
+
+    def test_all_together(self):
+        """What is kept of an answer is limited for all its parts together, not for each."""
+        with mock.patch.object(steps, "MOST_BYTES", 200):
+            service, own = self.serving(self.parts(50), ('path = "/look"\n', f'{self.MORE}query = "page"\n'))  # fmt: skip
+            self.assertEqual(self.sent(service).failed, 2)
+        self.assertRegex(failures(self.path)[0][3], "its parts together are longer than 200 bytes")
+        self.assertLess(len(own.seen), 12)
 
     def test_without_end(self):
         """Parts that lead in a circle, or are too many, are a failure that says so."""

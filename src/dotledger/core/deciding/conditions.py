@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
-import re
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 from dotledger.core.copying.prints import LEAST, Prints
+from dotledger.core.deciding.linear_patterns import linear_pattern
 from dotledger.core.kinds import KINDS, OUTCOMES, VERDICTS
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError
@@ -17,7 +18,7 @@ __all__ = ["PATTERNS", "Condition", "Rule", "Rules"]
 
 
 PATTERNS = {
-    "telephone": r"(?<![\w.])\+?\(?\d(?:[\s()/.-]{0,2}\d){6,14}(?![\w.])",
+    "telephone": r"(?:^|[^\w.])(\+?\(?\d(?:[\s()/.-]{0,2}\d){6,14})(?:$|[^\w.])",
     "e-mail": r"[\w.+-]+@[\w-]+(?:\.[\w-]+)+",
     "web address": r"(?:https?://|www\.)\S+|\b[\w-]+(?:\.[\w-]+)*\.(?:com|net|org|info|io)\b",
 }
@@ -112,12 +113,8 @@ class Condition:
                 place="rule",
                 got=f"{self.at_least} to {self.at_most}",
             )
-        try:
-            re.compile(self.pattern)
-        except re.error as error:
-            raise ArgumentError(
-                f"not a regular expression ({error})", place="rule: pattern", got=self.pattern
-            ) from None
+        if self.pattern:
+            linear_pattern(self.pattern, place="rule: pattern")
 
     @property
     def joined(self) -> tuple[Condition, ...]:
@@ -198,8 +195,8 @@ class Rules:
         for verdict in (self.otherwise, *([self.unmentioned] if self.unmentioned else [])):
             if verdict not in VERDICTS:
                 raise _unknown("verdict", verdict, VERDICTS)
-        names = [rule.name for rule in self.rules]
-        repeated = sorted({name for name in names if names.count(name) > 1})
+        counts = Counter(rule.name for rule in self.rules)
+        repeated = sorted(name for name, count in counts.items() if count > 1)
         if repeated:
             raise ArgumentError("two rules of one name", place="rules", got=repeated[0])
 

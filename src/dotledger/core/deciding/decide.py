@@ -7,7 +7,6 @@ explicit default; an image without an answer, of any kind that the rules look at
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
@@ -16,6 +15,7 @@ import numpy as np
 from dotledger.core.arrays import Flags, Floats, Ints
 from dotledger.core.copying.prints import NearCopy, Prints, nearest_copies
 from dotledger.core.deciding.conditions import Condition, Rules
+from dotledger.core.deciding.linear_patterns import linear_pattern
 from dotledger.core.deciding.verdicts import Decisions, Trip
 from dotledger.core.kinds import KINDS, VERDICTS
 from dotledger.core.spelling import nearest
@@ -345,8 +345,8 @@ class _Seen:
         return rows
 
     def _with_text(self, pattern: str) -> Flags:
-        search = re.compile(pattern, re.IGNORECASE).search
-        holds = np.array([bool(search(name)) for name in self.findings.label.names], dtype=bool)
+        holding = linear_pattern(pattern, place="rule: pattern").found_in
+        holds = np.array([holding(name) for name in self.findings.label.names], dtype=bool)
         codes = self.findings.label.codes
         return holds[codes] if len(holds) else np.zeros(len(codes), dtype=bool)
 

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from dotledger.core.deciding.conditions import PATTERNS
+from dotledger.core.deciding.linear_patterns import LinearPattern, linear_pattern
 from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.findings import Findings
-from dotledger.errors import ArgumentError
 
 __all__ = ["Masked", "mask_text"]
 
@@ -98,24 +97,15 @@ def mask_text(findings: Findings, patterns: Sequence[str]) -> tuple[Findings, tu
     return replace(findings, label=Coded.of(labels)), tuple(found)
 
 
-def _compiled(name: str) -> re.Pattern[str]:
-    try:
-        return re.compile(PATTERNS.get(name, name), re.IGNORECASE)
-    except re.error as error:
-        raise ArgumentError(
-            f"not a regular expression ({error})",
-            place="patterns",
-            got=name,
-            allowed=list(PATTERNS),
-        ) from None
+def _compiled(name: str) -> LinearPattern:
+    return linear_pattern(PATTERNS.get(name, name), place="patterns", allowed=tuple(PATTERNS))
 
 
-def _places(line: str, search: Sequence[tuple[str, re.Pattern[str]]]) -> list[tuple[int, int, str]]:
+def _places(line: str, search: Sequence[tuple[str, LinearPattern]]) -> list[tuple[int, int, str]]:
     """Return where a line matches, in order, without overlap."""
     kept: list[tuple[int, int, str]] = []
     for what, pattern in search:
-        for match in pattern.finditer(line):
-            start, end = match.span()
+        for start, end in pattern.places(line):
             if start < end and all(end <= s or start >= e for s, e, _ in kept):
                 kept.append((start, end, what))
     return sorted(kept)

@@ -14,7 +14,7 @@ from typing import Any
 
 from dotledger.core.spelling import naturally_sorted
 from dotledger.errors import TableError
-from dotledger.files import MOST_BYTES, read_regular
+from dotledger.files import check_unpacked, read_regular
 from dotledger.formats.croissant.document import Described, Field, File
 from dotledger.formats.tables.tables import with_parquet
 from dotledger.jsons import NotJSON, from_json
@@ -55,6 +55,7 @@ class Records:
         self._described = described
         self._folder = described.place.parent
         self._read: dict[str, list[Any]] = {}
+        self._unpacked = 0
         self._checked: set[Path] = set()
 
     def of(self, id: str) -> dict[str, list[Any]]:
@@ -163,8 +164,8 @@ class Records:
             if archive is None:
                 return read_regular(self._root(file) / name)
             with zipfile.ZipFile(archive) as opened:
-                if opened.getinfo(name).file_size > MOST_BYTES:
-                    raise OSError(f"it holds more than {MOST_BYTES:,} bytes")
+                check_unpacked(opened.getinfo(name), self._unpacked)
+                self._unpacked += opened.getinfo(name).file_size
                 return opened.read(name)
         except _UNREADABLE as error:
             raise self._error(f"{name} cannot be read ({error})", file.id, name) from None

@@ -16,7 +16,7 @@ from msgspec.structs import replace
 from dotledger.jsons import NotJSON, from_json, to_json
 from dotledger.reading.paths import MISSING, Level, compile_path
 from dotledger.sending.calls.calling import Called, Caller
-from dotledger.sending.calls.transport import Response
+from dotledger.sending.calls.transport import MOST_BYTES, Response
 from dotledger.services.answer_addresses import AnswerAddressRefused
 from dotledger.services.messages import Payload, Request
 from dotledger.services.requests import RequestBuilder
@@ -447,6 +447,9 @@ def _with_parts(caller: Caller, builder: RequestBuilder, first: Called) -> Calle
             return _of_whole(first, last)
         documents.append(last.document)
         bodies.append(_body(last))
+        if (size := sum(map(len, bodies))) > MOST_BYTES:
+            reason = f"its parts together are longer than {MOST_BYTES:,} bytes ({size:,} so far)"
+            return _of_whole(first, _failed(last, reason))
     if _next(documents[-1], more.next):
         return _of_whole(first, replace(last, reason=f"more than {more.most} parts"))
     whole = Response(

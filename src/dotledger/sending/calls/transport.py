@@ -23,10 +23,21 @@ if TYPE_CHECKING:
 
 _ADDRESS = re.compile(r"(https?)://([^/?#]+)([^#]*)", re.IGNORECASE)
 
-__all__ = ["MOST_BYTES", "HttpTransport", "NoAnswer", "Response", "Transport", "send_covered"]
+__all__ = [
+    "MOST_AT_ONCE",
+    "MOST_BYTES",
+    "HttpTransport",
+    "NoAnswer",
+    "Response",
+    "Transport",
+    "send_covered",
+]
 
 MOST_BYTES = 32 << 20
 """What is kept of an answer, both as it came and unpacked; what is longer is cut and said."""
+
+MOST_AT_ONCE = 512 << 20
+"""Bytes of all answers that are under way at once; with 8 at once each may have `MOST_BYTES`."""
 
 Trouble = Literal["unreachable", "timeout", "cut"]
 Cause = Literal["", "certificate", "proxy", "header", "host", "time"]
@@ -120,7 +131,8 @@ class HttpTransport:
     at_once : int
         How many connections are kept.
     most : int
-        Bytes kept of an answer, as it came and unpacked.
+        Bytes kept of an answer, as it came and unpacked; less where many are under way at once, so
+        that all of them together stay under `MOST_AT_ONCE`.
     clock : callable
         Seconds of a steady clock.
     tls : ssl.SSLContext, optional
@@ -138,6 +150,7 @@ class HttpTransport:
         clock: Callable[[], float] = time.monotonic,
         tls: ssl.SSLContext | None = None,
     ) -> None:
+        most = min(most, MOST_AT_ONCE // max(1, at_once))
         self._settings: dict[str, Any] = {
             "timeout": timeout,
             "at_once": at_once,

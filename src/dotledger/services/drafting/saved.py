@@ -68,7 +68,17 @@ def from_curl(text: str) -> Saved:
     ArgumentError
         If it is no such line, or names no address.
     """
-    given = _words(text)
+    try:
+        return _from_words(_words(text), text)
+    except ArgumentError:
+        raise
+    except (ValueError, TypeError, AttributeError, RecursionError) as error:
+        raise ArgumentError(
+            f"the line cannot be taken apart ({error})", place="--curl", got=text[:80]
+        ) from error
+
+
+def _from_words(given: Mapping[str, list[str]], text: str) -> Saved:
     url = next(iter(given.get("url", [])), "")
     if not urlsplit(url).netloc:
         raise ArgumentError(
@@ -177,7 +187,7 @@ def from_har(data: bytes) -> Saved:
     try:
         entries = from_json(data)["log"]["entries"]
         exchanges = [_exchange(entry) for entry in entries]
-    except (NotJSON, KeyError, TypeError, AttributeError) as error:
+    except (NotJSON, KeyError, TypeError, AttributeError, ValueError, RecursionError) as error:
         raise ArgumentError(
             "not a HAR file: log.entries with requests is missing", place="--har"
         ) from error
