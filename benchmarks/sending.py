@@ -56,7 +56,7 @@ def make_images(folder, count, size=60_000):
 
 
 def _profile(noise):
-    """A segment that is sent with the picture, as a colour profile: it tells images apart, and fills them."""
+    """Return a segment that is sent with the picture, as a colour profile: it tells images apart."""
     body = len(noise).to_bytes(4, "big") + noise[4:36] + b"acsp" + noise[40:]
     return b"\xff\xe2" + (len(body) + 16).to_bytes(2, "big") + b"ICC_PROFILE\0\1\1" + body
 

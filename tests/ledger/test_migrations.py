@@ -1,9 +1,15 @@
 """Ledgers of earlier versions: upgraded in place, copied first, every answer bit for bit."""
 
+import contextlib
 import gzip
+import os
+import random
+import signal
 import sqlite3
 import subprocess
 import sys
+import unittest
+from collections import Counter
 from contextlib import closing
 from pathlib import Path
 
@@ -77,7 +83,7 @@ class Upgrading(Kept):
         before = self.path.read_bytes()
         copy = self.path.with_name("l.ledger.version-1")
         copy.write_text("mine")
-        with self.assertRaisesRegex(LedgerError, "copy.*exists already"):
+        with self.assertRaisesRegex(LedgerError, "the copy.*it is no ledger.*Move it away"):
             upgrade(str(self.path))
         copy.unlink()
         with closing(sqlite3.connect(self.path)) as connection:
@@ -86,6 +92,50 @@ class Upgrading(Kept):
             upgrade(str(self.path))
         self.assertEqual(self.rows(self.path, "SELECT value FROM about"), [("1",)])
         self.assertEqual(len(before) > 0, True)
+
+    @unittest.skipUnless(hasattr(os, "fork"), "no processes can be forked here")
+    def test_killed_at_any_moment(self):
+        """An upgrade that was killed goes on by itself at the next try, with a whole copy of what was."""
+        query = "SELECT id, batch, call, started, status, answer FROM calls ORDER BY id"
+        rng, left = random.Random(6), Counter()
+        for number in range(40):
+            file = OLD[number % len(OLD)]
+            version = self.old(file)
+            before = self.rows(self.path, query)
+            child = os.fork()
+            if not child:
+                signal.signal(signal.SIGALRM, signal.SIG_DFL)
+                signal.setitimer(signal.ITIMER_REAL, rng.uniform(0.001, 0.12))
+                with contextlib.suppress(BaseException):
+                    upgrade(str(self.path))
+                os._exit(0)
+            killed = os.WIFSIGNALED(os.waitpid(child, 0)[1])
+            rng.random()  # the child's own draw is lost with it
+            left["killed" if killed else "ended"] += 1
+            upgrade(str(self.path))
+            self.assertEqual(self.rows(self.path, query), before, number)
+            copy = self.path.with_name(f"l.ledger.version-{version}")
+            self.assertEqual(self.rows(copy, query), before, number)
+            self.assertEqual(self.rows(copy, "SELECT value FROM about"), [(str(version),)])
+            self.assertEqual(list(self.folder.glob("*.part")), [])
+        self.assertGreater(left["killed"], 5, left)
+
+    def test_a_half_copy_of_an_earlier_version(self):
+        """A half copy is known as one and made anew; a whole one of another state stays, beside."""
+        self.old(OLD[2])
+        whole = self.path.read_bytes()
+        copy = self.path.with_name("l.ledger.version-3")
+        for half in (whole[: len(whole) // 2], whole[:5000], b"SQLite format 3\0" + bytes(5000)):
+            self.old(OLD[2])
+            copy.write_bytes(half)
+            self.assertEqual(upgrade(str(self.path))[2], copy)
+            self.assertEqual(self.rows(copy, "SELECT value FROM about"), [("3",)])
+        self.old(OLD[2])
+        copy.write_bytes(whole)
+        with closing(sqlite3.connect(self.path)) as connection, connection:
+            connection.execute("DELETE FROM outcomes")
+        self.assertEqual(upgrade(str(self.path))[2].name, "l.ledger.version-3.again-2")
+        self.assertEqual(copy.read_bytes(), whole)
 
     def test_the_command(self):
         """The command says what it did and where the copy is; a newer ledger is refused."""

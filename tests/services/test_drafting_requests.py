@@ -127,29 +127,32 @@ class Curl(unittest.TestCase):
 
     def test_strangers_documents(self):
         """Circles, aliases, addresses and values of any type end, in a draft or in one sentence."""
-        schema = lambda s: json.dumps(
-            {
-                "openapi": "3.0.0",
-                "servers": [{"url": "https://h.example"}],
-                "paths": {
-                    "/look": {
-                        "post": {
-                            "requestBody": {"content": {"image/jpeg": {}}},
-                            "responses": {
-                                "200": {
-                                    "content": {
-                                        "application/json": {
-                                            "schema": {"$ref": "#/components/schemas/A"}
+
+        def schema(s):
+            return json.dumps(
+                {
+                    "openapi": "3.0.0",
+                    "servers": [{"url": "https://h.example"}],
+                    "paths": {
+                        "/look": {
+                            "post": {
+                                "requestBody": {"content": {"image/jpeg": {}}},
+                                "responses": {
+                                    "200": {
+                                        "content": {
+                                            "application/json": {
+                                                "schema": {"$ref": "#/components/schemas/A"}
+                                            }
                                         }
                                     }
-                                }
-                            },
+                                },
+                            }
                         }
-                    }
-                },
-                "components": {"schemas": s},
-            }
-        ).encode()
+                    },
+                    "components": {"schemas": s},
+                }
+            ).encode()
+
         wide = {f"p{n}": {"$ref": "#/components/schemas/A"} for n in range(40)}
         bomb = "a0: &a0 [x, x]\n" + "".join(
             f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 9)}]\n" for n in range(1, 12)

@@ -1,11 +1,15 @@
 """Bringing an earlier ledger up to this version: no answer is locked in, and none is touched.
 
 Each version has one step, written with Alembic's operations. They run in one transaction, after a
-SQLite file was copied; an upgrade that is cut off leaves the ledger as it was.
+SQLite file was copied. An upgrade that is cut off leaves the ledger as it was, and goes on by
+itself at the next try. The copy gets its name only when it is whole and on the disk; one that an
+earlier try left is used again where it is whole, and made anew where it is not.
 """
 
 from __future__ import annotations
 
+import itertools
+import os
 import sqlite3
 from collections.abc import Callable, Mapping
 from contextlib import closing
@@ -27,6 +31,7 @@ from sqlalchemy import (
 )
 
 from dotledger.errors import LedgerError
+from dotledger.files import is_ledger
 from dotledger.ledger import schema
 from dotledger.ledger.sqlite import mark_file
 from dotledger.ledger.store import Ledger
@@ -65,19 +70,27 @@ def upgrade(where: str) -> tuple[int, int, Path | None]:
 
 
 def _copied(path: Path, version: int) -> Path:
-    """Copy a SQLite file whole, also what stands in its log only."""
+    """Return a copy of a SQLite file, whole, also what stands in its log only."""
     copy = path.with_name(f"{path.name}.version-{version}")
+    begun = path.with_name(f"{path.name}.version-{version}.part")
     if copy.exists():
-        raise LedgerError(
-            "the copy that is made before an upgrade exists already",
-            place=str(copy),
-            next_step="Move it away, then upgrade again.",
-        )
+        if not is_ledger(copy):
+            raise LedgerError(
+                "a file stands where the copy before an upgrade is made, and it is no ledger",
+                place=str(copy),
+                next_step="Move it away, then upgrade again.",
+            )
+        if _contents(copy) == _contents(path):
+            return copy  # an earlier try was cut off behind it
     try:
-        with closing(sqlite3.connect(path)) as old, closing(sqlite3.connect(copy)) as new:
+        begun.unlink(missing_ok=True)
+        with closing(sqlite3.connect(path)) as old, closing(sqlite3.connect(begun)) as new:
             old.backup(new)
+        _on_disk(begun)
+        copy = _free(copy)
+        begun.replace(copy)
     except (sqlite3.Error, OSError) as error:
-        copy.unlink(missing_ok=True)
+        begun.unlink(missing_ok=True)
         reason = getattr(error, "strerror", None) or str(error)
         raise LedgerError(
             f"the ledger cannot be copied before the upgrade ({reason})",
@@ -85,6 +98,47 @@ def _copied(path: Path, version: int) -> Path:
             next_step="Make room there, or check the permissions; nothing was changed.",
         ) from error
     return copy
+
+
+def _contents(path: Path) -> dict[str, tuple[int, int]] | None:
+    """Return the rows and the highest row of each table; None for a file that is not sound."""
+    try:
+        with closing(sqlite3.connect(path)) as ledger:
+            if ledger.execute("PRAGMA quick_check(1)").fetchone() != ("ok",):
+                return None
+            tables = ledger.execute(
+                "SELECT name FROM sqlite_master WHERE type = 'table'"
+            ).fetchall()
+            return {name: _rows_of(ledger, name) for (name,) in tables}
+    except sqlite3.Error:
+        return None
+
+
+def _rows_of(ledger: sqlite3.Connection, table: str) -> tuple[int, int]:
+    quoted = '"' + table.replace('"', '""') + '"'
+    (count,) = ledger.execute(f"SELECT count(*) FROM {quoted}").fetchone()
+    try:
+        (last,) = ledger.execute(f"SELECT max(rowid) FROM {quoted}").fetchone()
+    except sqlite3.OperationalError:  # a table without row numbers
+        last = 0
+    return count, last or 0
+
+
+def _on_disk(path: Path) -> None:
+    file = os.open(path, os.O_RDWR)
+    try:
+        os.fsync(file)
+    finally:
+        os.close(file)
+
+
+def _free(copy: Path) -> Path:
+    """Return where a new copy goes: over a half one, but beside a whole one of another state."""
+    for number in itertools.count(2):
+        if not copy.exists() or _contents(copy) is None:
+            return copy
+        copy = copy.with_name(f"{copy.name.partition('.again-')[0]}.again-{number}")
+    raise AssertionError("numbers do not end")
 
 
 def _run(connection: Connection, version: int) -> None:
