@@ -1,7 +1,12 @@
 """Review: what counts, who agrees, what becomes truth; the sheet; the page and who may use it."""
 
+import contextlib
 import csv
 import json
+import os
+import signal
+import subprocess
+import sys
 import threading
 import time
 import unittest
@@ -165,6 +170,33 @@ class InALedger(WithWork):
         self.assertEqual(dotledger(*base, "--out", "s.csv", cwd=self.folder).returncode, 2)
 
 
+class Served(WithWork):
+    def test_printed_when_it_listens(self):
+        """The address that is printed answers at once; Ctrl-C with a page open ends without a traceback."""
+        (self.folder / "r.toml").write_text(
+            'rules_file = 1\n[[rule]]\nverdict = "hold"\nkind = "object"\n'
+        )
+        words = [sys.executable, "-m", "dotledger", "review", "r.toml", "--ledger", self.path.name]
+        environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
+        process = subprocess.Popen(words, cwd=self.folder, env=environment, text=True, stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
+        try:
+            said = ""
+            while "http://" not in said and process.poll() is None:
+                said += process.stdout.read(1)
+            while not said.endswith("/\n"):
+                said += process.stdout.read(1)
+            address = said[said.index("http://") :].strip()
+            http = urllib3.PoolManager(retries=False)
+            self.assertEqual(http.request("GET", address).status, 200)  # the connection stays open
+            process.send_signal(signal.SIGINT)
+            out, err = process.communicate(timeout=60)
+        finally:
+            process.kill()
+            process.communicate()
+        self.assertNotIn("Traceback", out + err)
+        self.assertNotIn("Error", out + err)
+
+
 class OnThePage(WithWork):
     def setUp(self):
         super().setUp()
@@ -216,6 +248,33 @@ class OnThePage(WithWork):
         self.assertEqual(
             (changed.status, b"changed since it was sent" in changed.data), (410, True)
         )
+
+    def test_odd_requests(self):
+        """Hosts, numbers and bodies that are none are refused, not an error of the server; a long one unread."""
+        for host in ("[::1", "[", "127.0.0.1:x:y", "", "a b", "[::1]]", "\x7f"):
+            self.assertIn(self.ask("work", Host=host).status, (400, 403), host)
+        for place in ("9" * 5000, "-1", "1.5", "x", "²", "0x1", "1e9"):
+            self.assertIn(self.ask(f"image/{place}").status, (400, 404), place[:9])
+            self.assertIn(self.ask(f"raw/{place}").status, (400, 404), place[:9])
+        mine = {"Origin": f"http://127.0.0.1:{self.port}", "Content_Type": "application/json"}
+        for odd in ({"image": ["0.jpg"], "word": "pass"}, {"image": {}, "word": "pass"}, {"image": "0.jpg", "row": True, "word": "pass"}, {"image": "0.jpg", "row": 10**30, "word": "pass"},
+                    {"image": "0.jpg", "row": -1, "word": "pass"}, {"image": "0.jpg", "row": 0.5, "word": "pass"}, {"image": "0.jpg", "word": ["pass"]}, {"image": None}):  # fmt: skip
+            self.assertEqual(
+                self.ask("decide", "POST", body=json.dumps(odd), **mine).status, 400, odd
+            )
+        self.assertEqual(self.ask("decide", "POST", body="[" * 5000, **mine).status, 413)
+        sent = 0
+
+        def endless():
+            nonlocal sent
+            while sent < 64 << 20:
+                sent += 1 << 16
+                yield b" " * (1 << 16)
+
+        with contextlib.suppress(urllib3.exceptions.HTTPError, OSError):
+            self.assertEqual(self.ask("decide", "POST", body=endless(), **mine).status, 413)
+        self.assertLess(sent, 16 << 20, "it is not read to its end")
+        self.assertEqual(self.work.reviews(), [])
 
     @needs_browser
     def test_by_keys(self):

@@ -144,6 +144,30 @@ class Commands(unittest.TestCase):
             if "findings" in words and "--json" in words:
                 self.assertIn("\u202e", json.dumps(document, ensure_ascii=False))
 
+    def test_columns_of_the_users_own(self):
+        """Control characters in names of columns reach the terminal no more than those of values."""
+        name = "we\x1b[31mather\u202e\x9b"
+        (self.home / "own.csv").write_text(f"image,{name}\np-0.jpg,a{name}\np-1.jpg,b\n")
+        compare = (
+            "measure",
+            "--annotations",
+            "truth.csv",
+            "--ledger",
+            "l.ledger",
+            "--images",
+            "own.csv",
+        )
+        for words in (
+            (*compare, "--by", name),
+            (*compare, "--by", "nope"),
+            ("annotations", "own.csv"),
+            ("names", "own.csv", "--ledger", "l.ledger"),
+        ):
+            done = self.run_(*words)
+            self.assertTrue(done.stdout + done.stderr, words)
+            for letter in "\x1b\x9b\u202e":
+                self.assertNotIn(letter, done.stdout + done.stderr, words)
+
     def test_arguments(self):
         """A wrong value of an option is one line that names the option, and exit status 2."""
         compare = ("measure", "--annotations", "truth.csv", "--ledger", "l.ledger")

@@ -86,8 +86,8 @@ def review_app(worklist: Worklist, *, who: str, token: str) -> Starlette:
         "page.css": page.file,
         "page.svg": page.file,
         "work": page.work,
-        "image/{place:int}": page.image,
-        "raw/{place:int}": page.raw,
+        "image/{place}": page.image,
+        "raw/{place}": page.raw,
     }
     posts = {"decide": page.decide, "undo": page.undo}
     return Starlette(
@@ -104,7 +104,7 @@ def _guarded(call: Callable[[Request], Response]) -> Callable[[Request], Respons
     def answer(request: Request) -> Response:
         from starlette.responses import PlainTextResponse
 
-        host = urlsplit(f"//{request.headers.get('host', '')}").hostname or ""
+        host = _host_of(request.headers.get("host", ""))
         site = request.headers.get("sec-fetch-site", "same-origin")
         if host not in ("127.0.0.1", "localhost", "::1") or site not in ("same-origin", "none"):
             return PlainTextResponse("refused", 403, headers=_HEADERS)
@@ -113,6 +113,25 @@ def _guarded(call: Callable[[Request], Response]) -> Callable[[Request], Respons
         return response
 
     return answer
+
+
+def _host_of(header: str) -> str:
+    """Return the name that a ``Host`` header gives; empty for what is none."""
+    try:
+        parts = urlsplit(f"//{header}")
+        return parts.hostname or "" if (parts.port or 0) >= 0 else ""  # a port may be none, too
+    except ValueError:  # "[::1" is no host to the parser
+        return ""
+
+
+async def _body_of(request: Request) -> bytes | None:
+    """Return the body of a post; None for one that is longer than any decision, unread."""
+    body = b""
+    async for piece in request.stream():
+        body += piece
+        if len(body) > _MOST:
+            return None
+    return body
 
 
 def _posted(call: Callable[[dict[str, Any]], Response]) -> Callable[[Request], Any]:
@@ -127,9 +146,11 @@ def _posted(call: Callable[[dict[str, Any]], Response]) -> Callable[[Request], A
         typed = request.headers.get("content-type", "").startswith("application/json")
         if not mine or not typed:
             return PlainTextResponse("refused", 403, headers=_HEADERS)
-        body = await request.body()
+        body = await _body_of(request)
+        if body is None:
+            return PlainTextResponse("too long", 413, headers=_HEADERS)
         try:
-            given = from_json(body[:_MOST])
+            given = from_json(body)
         except NotJSON:
             return PlainTextResponse("not JSON", 400, headers=_HEADERS)
         if not isinstance(given, dict):
@@ -195,8 +216,9 @@ class _Page:
         image, row = given.get("image"), given.get("row", 0)
         word, label = given.get("word"), given.get("label", "")
         known = {one.image: len(one.found) for one in self._list.work}
-        fits = isinstance(row, int) and isinstance(word, str) and isinstance(label, str)
-        if image not in known or not fits or not 0 <= row <= known[image]:
+        texts = all(isinstance(one, str) for one in (image, word, label))
+        fits = texts and isinstance(row, int) and not isinstance(row, bool)
+        if not fits or image not in known or not 0 <= row <= known[image]:
             return _json({"error": "no such image or finding"}, 400)
         try:
             self._list.decide(str(image), row, self._who, str(word), label.strip())
@@ -214,8 +236,14 @@ class _Page:
         undone = None if last is None else {"image": last.image, "row": last.row}
         return _json({"decided": self._decided(), "undone": undone})
 
-    def _at(self, place: int) -> Work | None:
-        return self._list.work[place] if place < len(self._list.work) else None
+    def _at(self, place: str) -> Work | None:
+        """Return the image of a number in an address, which may hold anything."""
+        if not (place.isascii() and place.isdigit() and len(place) < _DIGITS):
+            return None
+        return self._list.work[int(place)] if int(place) < len(self._list.work) else None
+
+
+_DIGITS = 10
 
 
 def _json(value: Any, status: int = 200) -> Response:

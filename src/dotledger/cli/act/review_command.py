@@ -136,6 +136,7 @@ def _serve(work: Worklist, who: str, port: int) -> None:
         listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             listening.bind(("127.0.0.1", port))
+            listening.listen()  # before the address is printed: whoever opens it at once is served
         except OSError as error:
             raise ArgumentError(
                 f"the port cannot be used ({error.strerror})", place="--port", got=port
@@ -143,7 +144,13 @@ def _serve(work: Worklist, who: str, port: int) -> None:
         address = f"http://127.0.0.1:{listening.getsockname()[1]}/{token}/"
         print_table(f"{counted(len(work.work), 'image')} to look at: {address}")
         say("Only this machine can open it. Ctrl-C ends; every decision is kept at once.")
-        config = uvicorn.Config(app, log_level="warning", access_log=False, lifespan="off")
+        config = uvicorn.Config(
+            app,
+            log_level="critical",  # Ctrl-C while a page is open is no error
+            access_log=False,
+            lifespan="off",
+            timeout_graceful_shutdown=1,
+        )
         with suppress(KeyboardInterrupt):
             uvicorn.Server(config).run(sockets=[listening])
 

@@ -182,7 +182,10 @@ class Sheet:
         for i in kept:
             name, numeric = self._columns[i]
             table.add_column(
-                name, justify="right" if numeric else "left", no_wrap=numeric, overflow="fold"
+                Text(plain_text(name)),  # it may be a column of the user's own
+                justify="right" if numeric else "left",
+                no_wrap=numeric,
+                overflow="fold",
             )
         for row in self._rows:
             table.add_row(*(row[i] for i in kept if i < len(row)))
@@ -205,7 +208,7 @@ class Sheet:
             yield Text(plain_text(self._title), "italic", overflow="fold")
         yield self._table(kept)
         if left_out:
-            yield Text(f"(left out at this width: {', '.join(left_out)})", "dim")
+            yield Text(plain_text(f"(left out at this width: {', '.join(left_out)})"), "dim")
 
 
 _ALWAYS = 2
