@@ -119,7 +119,7 @@ def _host_of(header: str) -> str:
     """Return the name that a ``Host`` header gives; empty for what is none."""
     try:
         parts = urlsplit(f"//{header}")
-        return parts.hostname or "" if (parts.port or 0) >= 0 else ""  # a port may be none, too
+        return (parts.hostname or "") if (parts.port or 0) >= 0 else ""  # raises for no port
     except ValueError:  # "[::1" is no host to the parser
         return ""
 
