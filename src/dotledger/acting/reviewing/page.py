@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Callable
+from contextlib import suppress
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
@@ -117,11 +118,11 @@ def _guarded(call: Callable[[Request], Response]) -> Callable[[Request], Respons
 
 def _host_of(header: str) -> str:
     """Return the name that a ``Host`` header gives; empty for what is none."""
-    try:
+    with suppress(ValueError):  # "[::1" is no host to the parser, and "x" no port
         parts = urlsplit(f"//{header}")
-        return (parts.hostname or "") if (parts.port or 0) >= 0 else ""  # raises for no port
-    except ValueError:  # "[::1" is no host to the parser
-        return ""
+        if (parts.port or 0) >= 0:
+            return parts.hostname or ""
+    return ""
 
 
 async def _body_of(request: Request) -> bytes | None:
@@ -148,7 +149,8 @@ def _posted(call: Callable[[dict[str, Any]], Response]) -> Callable[[Request], A
             return PlainTextResponse("refused", 403, headers=_HEADERS)
         body = await _body_of(request)
         if body is None:
-            return PlainTextResponse("too long", 413, headers=_HEADERS)
+            # Closed, or the server would go on to read what nobody wants.
+            return PlainTextResponse("too long", 413, headers={**_HEADERS, "Connection": "close"})
         try:
             given = from_json(body)
         except NotJSON:
