@@ -8,7 +8,8 @@ holds it.
 The file has a second use. Every answer is written to it before it goes into the database, so that
 nothing that was paid for is only in memory: not while the database is opened, not between two
 commits, not when it fails. Whoever takes the claim next moves what is left into the ledger. Room
-for that is taken when the sending begins: on a full disk nothing is paid for.
+for that is reserved before calls are made, for all that are under way: on a full disk nothing is
+paid for, and where one fills in the middle of a batch, what was under way is kept all the same.
 """
 
 from __future__ import annotations
@@ -47,6 +48,9 @@ __all__ = [
 ]
 
 _ROOM = 1 << 20
+_USUALLY_AT_ONCE = 8
+_MOST_RESERVED = 512 << 20
+"""Bytes; answers that are under way at once stay under that together."""
 _LONG = 8 << 20
 _LENGTH = 4
 _HEAD = 2 * _LENGTH
@@ -93,6 +97,13 @@ class Claim(Protocol):
 
     def renew(self) -> None:
         """Show others that we are at work."""
+
+    @property
+    def tight(self) -> bool:
+        """Whether there is no room for further answers."""
+
+    def reserve_for(self, at_once: int) -> None:
+        """Keep room for the answers of so many calls that are under way together."""
 
     def put_aside(self, answer: WaitingAnswer, *, sync: bool = False) -> int:
         """Keep an answer outside of the database; return where, for `committed`.
@@ -232,6 +243,11 @@ class FileClaim:
     opening : BatchOpening
         What is to be sent.
 
+    Attributes
+    ----------
+    tight : bool
+        There is no more room to reserve: no further call may start. Those under way have theirs.
+
     Raises
     ------
     BlockingIOError
@@ -252,6 +268,8 @@ class FileClaim:
             )
         )
         self._current = 0
+        self._at_once, self._largest = _USUALLY_AT_ONCE, 0
+        self.tight = False
         file = _locked(path)
         self._parts = [_Part(file)]
         try:
@@ -290,16 +308,34 @@ class FileClaim:
         record = _framed(msgspec.msgpack.encode(answer))
         with self._writing:
             self._take_turns()
-            self._parts[self._current].append(record)
+            part = self._parts[self._current]
+            part.append(record)
             if sync:
-                os.fsync(self._parts[self._current].file)
+                os.fsync(part.file)
+            self._largest = max(self._largest, len(record))
+            self._reserve(part)
             return self._current
+
+    def reserve_for(self, at_once: int) -> None:
+        """Keep room for the answers of so many calls that are under way together."""
+        with self._writing:
+            self._at_once = at_once
+
+    def _reserve(self, part: _Part) -> None:
+        try:
+            part.reserve(min(self._at_once * self._largest, _MOST_RESERVED))
+        except OSError:
+            self.tight = True
 
     def _take_turns(self) -> None:
         """Go on in the other file when this one is long and nothing in that one is waited for."""
         other = self._parts[1 - self._current]
         if self._parts[self._current].end > _LONG and not other.waited_for:
-            other.begin(self._head, room=0)
+            try:
+                other.begin(self._head, room=_ROOM)
+            except OSError:  # no room for both: this one goes on
+                os.ftruncate(other.file, 0)
+                return
             self._current = 1 - self._current
 
     def committed(self, places: Iterable[int]) -> None:
@@ -343,7 +379,7 @@ class _Part:
 
     def __init__(self, file: int) -> None:
         self.file = file
-        self.end = 0
+        self.end = self.reserved = 0
         self.waited_for = 0
 
     def read(self) -> list[bytes]:
@@ -353,11 +389,18 @@ class _Part:
 
     def begin(self, head: bytes, *, room: int) -> None:
         os.ftruncate(self.file, 0)
-        self.end = self.waited_for = 0
+        self.end = self.reserved = self.waited_for = 0
         if room:
             _take_room(self.file, room)
+            self.reserved = room
         self.append(_framed(head))
         self.waited_for = 0
+
+    def reserve(self, size: int) -> None:
+        """Take room for so many more bytes, and as many again; raises OSError if there is none."""
+        if self.end + size > self.reserved:
+            _take_room(self.file, self.end + 2 * size)
+            self.reserved = self.end + 2 * size
 
     def append(self, record: bytes) -> None:
         done = 0

@@ -112,6 +112,15 @@ class ServerClaim:
             if self._connection is not None:
                 self._connection.scalar(select(1))
 
+    @property
+    def tight(self) -> bool:
+        """Whether there is no room on this machine for further answers."""
+        return self._file.tight
+
+    def reserve_for(self, at_once: int) -> None:
+        """Keep room on this machine for so many answers."""
+        self._file.reserve_for(at_once)
+
     def put_aside(self, answer: WaitingAnswer, *, sync: bool = False) -> int:
         """Keep an answer on this machine."""
         return self._file.put_aside(answer, sync=sync)

@@ -180,7 +180,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         return Worker(
             self._plan,
             caller,
-            lambda *_: None,
+            lambda *_: True,  # it is written a moment later
             signer=self._means.signer,
             secrets=self._secrets,
             jobs=jobs,

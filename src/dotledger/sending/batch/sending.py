@@ -216,6 +216,7 @@ class Sending:
         """Run; the claim's file goes only when everything put aside is in the ledger."""
         whole = False
         self._began = self._means.steady()
+        claim.reserve_for(self._plan.description.limits.at_once)
         try:
             sent = run()
         except LedgerError as error:
@@ -418,9 +419,10 @@ class Sending:
     ) -> Worker:
         def keep(
             call: CallRecord, images: list[ImageRecord], asked: list[str], answered: bool
-        ) -> None:
+        ) -> bool:
             answer = WaitingAnswer(call=call, images=images, answered=answered, asked=asked)
             call.aside = self._put_aside(claim, answer, sync=not open_by_now.is_set())
+            return call.aside >= 0
 
         return Worker(
             self._plan,
@@ -448,6 +450,8 @@ class Sending:
             self.stop(f"answers cannot be kept beside the ledger ({error})")
             return -1
         self._aside += 1
+        if claim.tight:
+            self.stop("the disk is full: there is no room for further answers")
         return place
 
     def _desk(self, ledger: Ledger, opening: BatchOpening, worker: Worker, claim: Claim) -> Desk:

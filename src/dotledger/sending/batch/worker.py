@@ -50,7 +50,7 @@ _MOST_WITHOUT_A_CALL = 64
 Position = tuple[int, Item]
 Take = Callable[[bool], Position | None]
 """The next image; told whether to wait for one where none is there just now."""
-Keep = Callable[[CallRecord, "list[ImageRecord]", "list[str]", bool], None]
+Keep = Callable[[CallRecord, "list[ImageRecord]", "list[str]", bool], bool]
 
 
 class Loaded(Struct, kw_only=True):
@@ -102,7 +102,7 @@ class Worker:
         How to call.
     keep : callable
         Given a call with its answer, its images, what was sent of them and whether it answers
-        them; told first, before anything else is done with an answer.
+        them; called first, before anything else is done with an answer. Returns whether it is kept.
     signer : callable, optional
         See `RequestBuilder`.
     secrets : Secrets, optional
@@ -368,7 +368,9 @@ class Worker:
             record.headers = kept_headers(called.response.headers, self._kept_headers)
             self._tell_of_the_end(record.headers)
             shown = [one.record.image for one in images if one.record.image is not None]
-            self._keep(record, shown, [one.asked for one in images], not called.reason)
+            kept = self._keep(record, shown, [one.asked for one in images], not called.reason)
+            if kept and called.job is not None:
+                self._jobs.ended(*called.job)
         if called.pending:
             if called.attempts:
                 result.loose.append(record)

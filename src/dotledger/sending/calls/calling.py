@@ -71,6 +71,10 @@ class Called(Struct, frozen=True, kw_only=True):
         What those cost.
     own_fault : bool
         It failed for a reason that concerns these images alone, such as an address in an answer.
+    final : bool
+        It failed, and asking for its job again would bring the same.
+    job : (str, str) or None
+        The job that this answers, by call and images: to be forgotten once the answer is kept.
     """
 
     response: Response | None
@@ -84,6 +88,8 @@ class Called(Struct, frozen=True, kw_only=True):
     requests: int = 0
     money: float = 0.0
     own_fault: bool = False
+    final: bool = False
+    job: tuple[str, str] | None = None
 
 
 class Caller(Struct, frozen=True, kw_only=True):

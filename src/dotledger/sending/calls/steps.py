@@ -123,27 +123,29 @@ def call_in_steps(
             return _failed(first, str(error))
         if where:
             jobs.began(call.name, images, where)
-    ended = first
-    if where:
-        ended = _waited(caller, builder, where, first, sleep)
-        ended = _noted(jobs, (call.name, images), ended)
-        if ended.reason or ended.pending:
-            return ended
-    return ended if call.more is None else _with_parts(caller, builder, ended)
+    ended = _waited(caller, builder, where, first, sleep) if where else first
+    if call.more is not None and not (ended.reason or ended.pending):
+        ended = _with_parts(caller, builder, ended)
+    return _noted(jobs, (call.name, images), ended) if where else ended
 
 
 _MOST_TRIES = 3
 
 
 def _noted(jobs: Jobs, job: tuple[str, str], ended: Called) -> Called:
-    """Forget a job that is over, and keep one whose answer only could not be got.
+    """Mark a job that is over, and keep one whose answer only could not be got.
+
+    One that ended well is forgotten by whoever keeps its answer, and not before: a kill between the
+    two, while further parts are fetched, would have it paid for again.
 
     The service has taken the image and its price, so asking for the same job again costs nothing.
     After a few runs without success it is given up, which is said: what comes then is paid again.
     """
     if ended.pending:
         return ended
-    if not ended.reason or ended.own_fault:
+    if not ended.reason:
+        return replace(ended, job=job)
+    if ended.final:
         jobs.ended(*job)
         return ended
     tries = jobs.tried(*job)
@@ -339,7 +341,7 @@ def _waited(
     try:  # one that an earlier version remembered was not checked then
         where = builder.addresses.checked(where) if "://" in where else where
     except AnswerAddressRefused as error:
-        return _of_whole(first, _failed(first, str(error)))
+        return _of_whole(first, replace(_failed(first, str(error)), final=True))
     wait = _asked_wait(first.response) or (job.every if first.response is not None else 0.0)
     while True:
         if wait:  # a service may ask for an hour; the description says how long is too long
@@ -351,7 +353,8 @@ def _waited(
         still = polled.response is not None and polled.response.status == 202
         if state in job.failed:
             why = _value(polled.document, job.reason) or state
-            return _of_whole(first, _failed(polled, f"the job failed ({str(why)[:200]})"))
+            failed = _failed(polled, f"the job failed ({str(why)[:200]})")
+            return _of_whole(first, replace(failed, final=True))
         if state in job.done or (state is None and not still):
             fetched = _fetched(caller, builder, polled)
             # A link that has run out: the job itself may give another.
