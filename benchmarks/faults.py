@@ -14,7 +14,9 @@ from tests.campaigns import (
     faulty_server,
     hidden_metadata,
     hostile_answers,
+    killed_jobs,
     leaks,
+    rough_machines,
     senders,
     stopped_senders,
 )
@@ -30,6 +32,11 @@ FULL = {
     "processes, PostgreSQL": 20,
     "answer addresses": 170,
     "stopped and killed senders": 100,
+    "jobs and parts, kills": 1_000,
+    "TLS": 1_000,
+    "clocks": 500,
+    "stopped, a ledger in a file": 100,
+    "disks that fill": 200,
     "hidden metadata, sent": 20_000,
     "hidden metadata, covered": 10_000,
 }
@@ -59,6 +66,11 @@ ATTACKS = {
     "processes, PostgreSQL": _postgresql,
     "answer addresses": answer_addresses.attack,
     "stopped and killed senders": stopped_senders.attack,
+    "jobs and parts, kills": killed_jobs.attack,
+    "TLS": rough_machines.tls_attack,
+    "clocks": rough_machines.clock_attack,
+    "stopped, a ledger in a file": rough_machines.stop_attack,
+    "disks that fill": rough_machines.disk_attack,
     "hidden metadata, sent": hidden_metadata.attack,
     "hidden metadata, covered": hidden_metadata.cover_attack,
 }

@@ -94,7 +94,7 @@ def _got(address: str) -> tuple[int, str, bytes]:
     user, _, host = authority.rpartition("@")
     headers = urllib3.make_headers(basic_auth=unquote(user)) if user else {}
     target = target if target[:1] == "/" else f"/{target}"
-    came = _asked(_host(scheme.lower(), host, _LARGE), target, headers)
+    came = _asked(_host(scheme.lower(), host, min(_LARGE, MOST_BYTES)), target, headers)
     if not came.whole:
         with _LARGE_AT_ONCE:
             came = _asked(_host(scheme.lower(), host, MOST_BYTES), target, headers)

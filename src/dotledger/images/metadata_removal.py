@@ -103,6 +103,26 @@ def _tells(exif: bytes) -> bool:
     return not tags <= _LOOKS or any(exif[place + 2 + 12 * count : place + 6 + 12 * count])
 
 
+def _is_plain(exif: bytes) -> bool:
+    """Tell whether Exif (without its name) is harmless to the last byte: it stays as it is then.
+
+    One table behind the head, of numbers that stand in it or right behind it, and nothing more.
+    """
+    if _tells(exif) or exif[2:8] not in _PLAIN_HEADS:
+        return False
+    order = ">" if exif[:2] == b"MM" else "<"
+    count = struct.unpack(f"{order}H", exif[8:10])[0]
+    kinds = [struct.unpack(f"{order}HI", exif[12 + 12 * n : 18 + 12 * n]) for n in range(count)]
+    if any(kind not in _SIZES or number != 1 for kind, number in kinds):
+        return False
+    return len(exif) == 14 + 12 * count + sum(_SIZES[kind] for kind, _ in kinds)
+
+
+_PLAIN_HEADS = (b"\x00\x2a\x00\x00\x00\x08", b"\x2a\x00\x08\x00\x00\x00")
+_SIZES = {1: 0, 3: 0, 4: 0, 5: 8}
+"""Kinds of numbers (byte, short, long, rational), and the bytes that they take behind the table."""
+
+
 def is_profile(profile: bytes) -> bool:
     """Tell whether bytes are one colour profile, with nothing behind it (ICC.1, 7.2).
 
@@ -169,11 +189,14 @@ def _jpeg(data: bytes, orientation: int) -> Parts:
     removed: list[str] = []
     profile = is_profile(b"".join(p.body[14:] for p in parts if _is_icc(p)))
     kept = [data[:2]]
-    turned = _EXIF + _only_turned(orientation)
+    plain = next((p for p in parts if p.marker == 0xE1 and _is_plain_part(p)), None)
+    turned = b"" if plain or orientation == 1 else _segment(0xE1, _EXIF + _only_turned(orientation))
     for number, part in enumerate(parts):
         body = _jpeg_body(part.marker, part.body, profile=profile)
         first = number == 0 and part.marker == 0xE0 and body is not None
-        if body is None:
+        if part is plain:
+            kept.append(_segment(0xE1, part.body))
+        elif body is None:
             harmless = part.body.startswith(_EXIF) and not _tells(part.body[len(_EXIF) :])
             removed += [] if harmless else [_jpeg_name(part)]
         elif part.marker == _END:
@@ -183,9 +206,13 @@ def _jpeg(data: bytes, orientation: int) -> Parts:
             kept.append(_segment(part.marker, body) + part.pixels)
             shorter = part.body[len(body) - 2 :].strip(b"\0") if body != part.body else b""
             removed += [_SHORTENED[part.marker]] if shorter else []
-        if orientation != 1 and number == 0:  # behind the segment that says which file this is
-            kept.insert(2 if first else 1, _segment(0xE1, turned))
+        if turned and number == 0:  # behind the segment that says which file this is
+            kept.insert(2 if first else 1, turned)
     return b"".join(kept), removed
+
+
+def _is_plain_part(part: _Jpeg) -> bool:
+    return part.body.startswith(_EXIF) and _is_plain(part.body[len(_EXIF) :])
 
 
 def _segment(marker: int, body: bytes) -> bytes:
@@ -284,13 +311,17 @@ _PNG_NAMES = {b"eXIf": "Exif", b"tEXt": "text", b"zTXt": "text", b"iTXt": "text"
 
 def _png(data: bytes, orientation: int) -> Parts:
     kept, removed, last = [PNG], list[str](), len(PNG)
-    turned, pixels, head = _only_turned(orientation), _Pixels(), b""
+    turned: bytes | None = _only_turned(orientation)
+    pixels, head = _Pixels(), b""
     for start, end, kind, body in png_chunks(data):
         last, head = end, body if kind == b"IHDR" else head
-        if kind == b"IDAT":
+        if kind == b"eXIf" and turned is not None and _is_plain(body):
+            kept.append(data[start:end])
+            turned = None
+        elif kind == b"IDAT":
             if turned:  # as early as it may stand
                 kept.append(png_chunk(b"eXIf", turned))
-                turned = b""
+                turned = None
             pixels.take(body)
             kept.append(data[start:end])
         elif kind == b"iCCP" and (profile := _png_profile(data[start:end], body)):
@@ -381,16 +412,20 @@ def _webp(data: bytes, orientation: int) -> Parts:
         raise _not_told_apart("webp")
     removed = ["bytes behind the end"] if data[size:] else []
     turned, kept = _only_turned(orientation), list[tuple[bytes, bytes]]()
+    plain = False
     for kind, body in _riff_chunks(data[12:size]):
         sound = _WEBP_KEPT.get(kind)
         if sound is not None and sound(body):
+            kept.append((kind, body))
+        elif kind == b"EXIF" and not plain and _is_plain(body):
+            plain = True
             kept.append((kind, body))
         elif kind == b"ANMF":
             kept.append((kind, _frame(body)))
         elif not (kind == b"EXIF" and not _tells(body.removeprefix(_EXIF))):
             known = {b"EXIF": "Exif", b"XMP ": "XMP"}
             removed.append(known.get(kind, "odd parts"))
-    if turned:
+    if turned and not plain:
         kept.append((b"EXIF", turned))
     flags = sum(bit for kind, bit in _WEBP_FLAGS.items() if any(k == kind for k, _ in kept))
     whole = b"".join(

@@ -233,6 +233,15 @@ class Processes(unittest.TestCase):
             self.assertIn("Stopped: interrupted", out, err)
             self.assertEqual(set(self.committed()), set(self.handler.seen))
 
+    def test_jobs_and_kills(self):
+        """Senders of jobs are killed: what was accepted is asked for again, never anew, and read right."""
+        kills, wrong, _ = killed_jobs.attack(6, seed=4, images=40)
+        self.assertEqual((kills, wrong), (6, {}))
+
+    def test_a_stopped_sender(self):
+        """Who shares a file with a sender that is stopped waits, says for whom, and pays for nothing twice."""
+        self.assertEqual(rough_machines.stop_attack(1, seed=4, images=30), (1, {}))
+
     def test_ended_with_the_last_answer(self):
         """Being ended before the end is never status 0, also where every answer is there by then."""
         self.handler.pause = 0.4

@@ -8,7 +8,13 @@ from unittest import mock
 from dotledger.sending.calls.transport import HttpTransport
 from dotledger.sending.deciding.retrying import seconds_until
 from dotledger.testing import NoAnswer, Request
-from tests.campaigns import answer_addresses, faulty_server, hostile_answers
+from tests.campaigns import (
+    answer_addresses,
+    faulty_server,
+    hostile_answers,
+    rough_machines,
+    strangers_files,
+)
 from tests.campaigns.faulty_server import FAULTS, FaultyServer
 from tests.sending.helpers import ANSWER, InFolder, description, number_of, pictures
 
@@ -144,6 +150,30 @@ class Answers(InFolder):
         ):
             with self.assertRaises(KeyRefused):
                 source(body).current()
+
+
+class Machines(unittest.TestCase):
+    def test_tls(self):
+        """Of servers that speak TLS oddly only the right one is answered, and gets the key."""
+        tries = len(rough_machines.TLS_WAYS)
+        self.assertEqual(rough_machines.tls_attack(tries), (tries, {}))
+
+    def test_clocks_that_jump(self):
+        """A wall's clock that jumps by years changes no outcome."""
+        self.assertEqual(rough_machines.clock_attack(3, seed=2), (3, {}))
+
+    def test_a_disk_that_fills(self):
+        """Where a disk fills in the middle of a batch, what was paid for is found again, and paid once."""
+        tries, wrong = rough_machines.disk_attack(2, seed=3)
+        if not tries:
+            self.skipTest("no small disk can be made here")
+        self.assertEqual(wrong, {})
+
+    def test_a_growing_file(self):
+        """Readers of strangers' files take time that grows with the file: a square would be a hundred times."""
+        for name in ("XML, namespaces", "rules", "a pattern on a line", "JPEG, segments"):
+            _, _, steps = strangers_files.growth(name, decades=1)
+            self.assertLess(max(steps), 60, name)
 
 
 class Together(InFolder):

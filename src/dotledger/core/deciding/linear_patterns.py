@@ -85,9 +85,9 @@ def linear_pattern(pattern: str, *, place: str, allowed: tuple[str, ...] = ()) -
         return LinearPattern(re2.compile(_of_every_alphabet(pattern), options))
     except re2.error as error:
         reason = error.args[0] if error.args else ""
-        said = reason.decode("utf-8", "replace") if isinstance(reason, bytes) else str(reason)
+        why = reason.decode("utf-8", "replace") if isinstance(reason, bytes) else str(reason)
         raise ArgumentError(
-            f"not a regular expression that is run here ({said})",
+            f"not a regular expression that is run here ({why})",
             place=place,
             got=pattern,
             allowed=allowed,
