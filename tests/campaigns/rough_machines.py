@@ -227,9 +227,10 @@ def _filled(home, rng, images):
     seen = []
 
     def reply(request):
-        seen.append(number_of(request))
-        noise = rng.randbytes(30_000).hex()
-        return answer({**ANSWER, "noise": noise, "tags": [{"name": f"n-{seen[-1]}"}]})
+        number = number_of(request)
+        seen.append(number)
+        noise = os.urandom(30_000).hex()  # threads share no generator
+        return answer({**ANSWER, "noise": noise, "tags": [{"name": f"n-{number}"}]})
 
     options = {"ledger": home / "l.ledger", "key": KEY}
     for _ in range(60):

@@ -21,6 +21,7 @@ from dotledger.ledger.batches import failures, find_batch
 from dotledger.standins.evening import description_of, running
 from dotledger.standins.scenes import RECIPES, draw_scene
 from dotledger.standins.trouble import parse_trouble
+from tests.campaigns import killed_jobs, rough_machines
 from tests.forked import started
 from tests.sending.helpers import ANSWER, TEXT, Handler, picture, served
 
