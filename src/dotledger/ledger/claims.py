@@ -359,8 +359,11 @@ class FileClaim:
         """Forget what earlier senders left: it is in the ledger by now."""
         with self._writing:
             self._left = []
-            self._parts[0].begin(self._head, room=_ROOM)
-            os.ftruncate(self._parts[1].file, 0)
+            try:
+                self._parts[0].begin(self._head, room=_ROOM)
+                os.ftruncate(self._parts[1].file, 0)
+            except OSError as error:  # what was left is in the ledger; there is no room for more
+                raise _no_place(self._path, error) from error
 
     def release(self, *, empty: bool) -> None:
         """Unlock; the files go if nothing waits in them."""
