@@ -19,6 +19,7 @@ from tests.campaigns import (
     rough_machines,
     senders,
     stopped_senders,
+    strangers_files,
 )
 
 FULL = {
@@ -33,6 +34,7 @@ FULL = {
     "answer addresses": 170,
     "stopped and killed senders": 100,
     "jobs and parts, kills": 1_000,
+    "vocabularies": 20_000,
     "TLS": 1_000,
     "clocks": 500,
     "stopped, a ledger in a file": 100,
@@ -67,6 +69,7 @@ ATTACKS = {
     "answer addresses": answer_addresses.attack,
     "stopped and killed senders": stopped_senders.attack,
     "jobs and parts, kills": killed_jobs.attack,
+    "vocabularies": strangers_files.vocabularies_attack,
     "TLS": rough_machines.tls_attack,
     "clocks": rough_machines.clock_attack,
     "stopped, a ledger in a file": rough_machines.stop_attack,

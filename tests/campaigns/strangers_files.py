@@ -4,18 +4,22 @@ import contextlib
 import io
 import itertools
 import json
+import random
 import statistics
 import tempfile
 import time
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PIL import Image
 
 from dotledger import read_annotations, read_findings
 from dotledger.core.deciding.linear_patterns import linear_pattern
+from dotledger.errors import DotLedgerError
 from dotledger.formats.label_names import read_names
 from dotledger.formats.rules_files import read_rules
+from dotledger.formats.tables.csvw import write_csv_metadata
 from dotledger.images.gather import gather
 from dotledger.images.metadata_removal import without_metadata
 from dotledger.markup import plain_values, xml_root
@@ -158,3 +162,62 @@ def growth(name, decades=2):
     seconds(read, made, first)  # what is loaded once
     took = [seconds(read, made, size) for size in sizes]
     return sizes, took, [after / max(before, 1e-4) for before, after in itertools.pairwise(took)]
+
+
+_TTL = """@prefix skos: <http://www.w3.org/2004/02/skos/core#> .
+<c1> a skos:Concept ; skos:prefLabel "lantern"@en ; skos:altLabel "lamp" , "light" .
+<c2> a skos:Concept ; skos:prefLabel "thing" ; skos:narrower <c1> . <c1> skos:broader <c2> . <c2> skos:broader <c1> .
+"""
+_JSONLD = '{"@context": {"skos": "http://www.w3.org/2004/02/skos/core#"}, "@graph": [{"@id": "c1", "skos:prefLabel": "lantern", "skos:altLabel": ["lamp"], "skos:broader": {"@id": "c2"}}, {"@id": "c2", "skos:prefLabel": "thing"}]}'
+_ODD = (b"\x00", b"\xff\xfe", b"<", b">", b'"', b"\\u0000", b"{", b"[" * 900, b"@base <file:///etc/> .", b"\n" * 50, b"@context", b"@import", b"http://127.0.0.1:1/",
+        b"\xf0\x9f\x8f\xae", b"_:b", b"^^<x>", b'"""', b"<!ENTITY a 'b'>", b"&a;" * 99, b"1e400", b"=1+1", b"../../x")  # fmt: skip
+
+
+def vocabularies_attack(tries, seed=0):
+    """Change SKOS, and CSVW beside a table that is written: read, or refused in our words, and nothing is fetched."""
+    rng, wrong = random.Random(seed), {}
+    with (
+        tempfile.TemporaryDirectory() as home,
+        mock.patch("socket.socket.connect", side_effect=AssertionError("a socket")),
+    ):
+        for number in range(tries):
+            name, text = rng.choice(
+                (
+                    ("s.ttl", _TTL),
+                    ("s.jsonld", _JSONLD),
+                    (
+                        "f.csv-metadata.json",
+                        '{"@context": "http://www.w3.org/ns/csvw", "url": "f.csv"}',
+                    ),
+                )
+            )
+            data = bytearray(text.encode())
+            for _ in range(rng.choice((1, 1, 2, 5))):
+                at = rng.randrange(len(data))
+                data[at : at + rng.choice((0, 1, 9))] = rng.choice(_ODD)
+            path = Path(home) / name
+            path.write_bytes(data)
+            began = time.perf_counter()
+            try:
+                if name.startswith("f."):
+                    write_csv_metadata(read_findings(_table(home)), Path(home) / "f.csv")
+                else:
+                    read_names(path)
+            except DotLedgerError as error:
+                if not str(error).isprintable():
+                    wrong[f"{seed}/{number}: {str(error)!r:.90}"] = 1
+            except Exception as error:
+                wrong[f"{seed}/{number} {name}: {type(error).__name__}: {error!s:.90}"] = 1
+            if time.perf_counter() - began > _LONG:
+                wrong[f"{seed}/{number} {name}: took {time.perf_counter() - began:.1f} s"] = 1
+    return tries, wrong
+
+
+_LONG = 20.0
+
+
+def _table(home):
+    path = Path(home) / "t.csv"
+    if not path.exists():
+        path.write_text(_rows(3))
+    return path

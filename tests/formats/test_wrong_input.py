@@ -21,6 +21,7 @@ from dotledger.formats.label_names import read_names
 from dotledger.formats.tables.tables import read_findings, write_table
 from dotledger.reading.paths import Level, compile_path
 from dotledger.services.description import parse_description
+from tests.campaigns import strangers_files
 from tests.sending.helpers import TEXT, description
 
 HEAD = "image,kind,label,confidence,x0,y0,x1,y1"
@@ -126,6 +127,11 @@ class Files(unittest.TestCase):
                     read_names(self.file(name, content))
                 except TableError as error:
                     self.assertNotIn("AssertionError", repr(error.__cause__))
+
+    def test_vocabularies(self):
+        """SKOS and CSVW of any kind are read, or refused in our words; nothing is fetched."""
+        with self.assertNoLogs("dotledger"):
+            self.assertEqual(strangers_files.vocabularies_attack(60, seed=2), (60, {}))
 
     def test_one_bad_image(self):
         """One image with broken XMP is listed; the others of its folder are read."""
