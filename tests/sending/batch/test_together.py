@@ -47,6 +47,36 @@ class Heartbeat(unittest.TestCase):
         self.assertIsNone(one.take(True))
         one.end(whole=False)
 
+    def test_that_waits(self):
+        """While a worker waits for what a killed sender left, the server still hears from this process."""
+        gate = Gate(opening_pace(now=0.0, at_once=1), time.monotonic)
+        beats, waiting, heard = [], threading.Event(), threading.Event()
+
+        def renew():
+            beats.append(waiting.is_set())
+            if beats.count(True) > 3:
+                heard.set()
+            return True
+
+        lease = mock.Mock(first=0, last=0, taken_over=True)
+        crew = mock.Mock(**{"share.return_value": [], "others.return_value": [], "settled_images.return_value": 0,
+                            "lease.side_effect": [lease, None], "settled.return_value": {}, "renew.side_effect": renew})  # fmt: skip
+        gathered = mock.MagicMock(items=["a"])
+        gathered.__len__.return_value = 1
+        plan = mock.Mock(gathered=gathered, kinds=("label",))
+        allowed = Allowed(at_most=None, quota=None, budget=None, used=0, month="2031-05")
+
+        def adopt():
+            waiting.set()
+            self.assertTrue(heard.wait(60))
+
+        with mock.patch.object(together, "_EVERY", 0.01):
+            one = together.Together(crew=crew, plan=plan, gate=gate, meter=None, allowed=allowed,
+                                    steady=time.monotonic, adopt=adopt, used_by_now=None, holds=6.0)  # fmt: skip
+            one.begin()
+            self.assertEqual(one.take(True), (0, "a"))
+            one.end(whole=False)
+
 
 @unittest.skipUnless((PROGRAMS / "initdb").exists(), "no PostgreSQL server here")
 @unittest.skipUnless(find_spec("psycopg"), "psycopg is not installed")

@@ -212,8 +212,9 @@ class Together:
 
     def _share(self) -> bool:
         asked = self._steady()
-        with self._changed:
-            wants = not self._started or bool(self._queue or self._out)
+        # Without the lock: a worker may hold it while it waits for what a killed sender left, and
+        # a sender that does not say in time that it is there loses its images.
+        wants = not self._started or bool(self._queue or self._out)
         shares = self._crew.share(self._limits, self._gate.used(), wants=wants)
         self._sure_until = asked + _SURE * self._holds
         self._gate.share([one.calls for one in shares], self._sure_until)
