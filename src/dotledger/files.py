@@ -31,7 +31,10 @@ __all__ = [
     "is_ledger",
     "parse_toml",
     "read_regular",
+    "remember",
+    "remembered",
     "safe_file_name",
+    "state_file",
     "whole_file",
 ]
 
@@ -206,7 +209,7 @@ def _fault(target: Path, inputs: Iterable[str | os.PathLike[str] | None]) -> str
         return f"this is {_what(mode)}, not a file"
     if any(_same(target, other) for other in inputs if other is not None):
         return "this file is read by the same command"
-    if is_image(target) and _written_as(target) not in _written_images():
+    if is_image(target) and _written_as(target) not in remembered(_WRITTEN):
         return "this is an image that Dot Ledger did not write; an original is never written over"
     return "this is a ledger; nothing is written over one" if is_ledger(target) else ""
 
@@ -255,27 +258,72 @@ def _written_as(path: Path) -> str:
 _MOST_AT_ONCE = 1 << 20
 
 
-def _record_of_images() -> Path:
+def state_file(name: str) -> Path:
+    """Return a file of the user's state folder, in which digests are remembered.
+
+    Parameters
+    ----------
+    name : str
+        Of the file.
+
+    Returns
+    -------
+    Path
+        In ``DOTLEDGER_STATE``, or where the system keeps such files; it need not exist.
+    """
     if named := os.environ.get("DOTLEDGER_STATE"):
-        return Path(named) / "written-images"
+        return Path(named) / name
     from platformdirs import user_state_path
 
-    return user_state_path("dotledger") / "written-images"
+    return user_state_path("dotledger") / name
 
 
-def _written_images() -> set[str]:
+def remembered(name: str) -> frozenset[str]:
+    """Return the digests that a file of the user's state folder holds.
+
+    Parameters
+    ----------
+    name : str
+        See `state_file`.
+
+    Returns
+    -------
+    frozenset of str
+        Empty where it cannot be read.
+    """
     with suppress(OSError, UnicodeDecodeError):
-        return set(_record_of_images().read_text("ascii").split())
-    return set()
+        return frozenset(read_regular(state_file(name)).decode("ascii").split())
+    return frozenset()
+
+
+def remember(name: str, digest: str) -> None:
+    """Add a digest to a file of the user's state folder.
+
+    Parameters
+    ----------
+    name : str
+        See `state_file`.
+    digest : str
+        Hexadecimal.
+
+    Raises
+    ------
+    OSError
+        If the file cannot be written.
+    """
+    file = state_file(name)
+    file.parent.mkdir(parents=True, exist_ok=True)
+    with file.open("a", encoding="ascii") as memory:
+        memory.write(f"{digest}\n")
+
+
+_WRITTEN = "written-images"
 
 
 def _note_image(path: Path) -> None:
     """Remember an image that we wrote; where that fails it is taken for somebody's original."""
     with suppress(OSError):
-        record = _record_of_images()
-        record.parent.mkdir(parents=True, exist_ok=True)
-        with record.open("a", encoding="ascii") as known:
-            known.write(f"{_written_as(path)}\n")
+        remember(_WRITTEN, _written_as(path))
 
 
 _MOST_UNPACKED = 1 << 30
@@ -392,7 +440,7 @@ def whole_file(path: str | os.PathLike[str]) -> Iterator[Path]:
     Raises
     ------
     ArgumentError
-        If a ledger, somebody's image or what is no regular file stands there.
+        If the path is a ledger, an image that we did not write, or not a regular file.
     OSError
         If the folder cannot be written; it names `path`, not the temporary one.
     """

@@ -110,16 +110,16 @@ class Curl(unittest.TestCase):
 
     def test_what_is_needed(self):
         """Switches, amounts and words by which a service is told what to look for are copied."""
-        line = 'curl \'https://h.example/v2/look?features=faces,labels&maxResults=12\' -H \'X-Api-Version: 2024-05-01\' --json \'{"image": "<base64>", "mode": "fast", "deep": true, "minConfidence": 0.4}\''
+        line = 'curl \'https://h.example/v2/look?features=faces,labels&most=12\' -H \'X-Api-Version: 2024-05-01\' --json \'{"image": "<base64>", "mode": "fast", "deep": true, "leastSure": 0.4}\''
         service, questions = described(curl=line)
         [call] = service.call
         self.assertEqual(
             (call.path, dict(call.query)),
-            ("/v2/look", {"features": "faces,labels", "maxResults": "12"}),
+            ("/v2/look", {"features": "faces,labels", "most": "12"}),
         )
         self.assertEqual(
             (dict(call.headers), dict(call.fields)),
-            ({"X-Api-Version": "2024-05-01"}, {"mode": "fast", "deep": True, "minConfidence": 0.4}),
+            ({"X-Api-Version": "2024-05-01"}, {"mode": "fast", "deep": True, "leastSure": 0.4}),
         )
         self.assertEqual(
             (dict(service.connect.settings), "not copied, it may" in questions), ({}, False)

@@ -1,17 +1,18 @@
-"""What a file says beside its picture, and no service needs: it is left out of what is sent.
+"""Removing metadata: only the picture itself is sent.
 
-An allow list: of each format only the parts stay that the picture looks like by (its pixels, their
-tables, the colour profile, how it is turned). Whatever else stands there, known or not, goes: where
-it was taken, by which camera, previews, comments, other pictures, bytes behind the end. The parts
-are told apart by the grammar of each format, and pixels are not touched:
+This is an allow list. Of each format only the parts stay that determine how the picture looks:
+pixels, their tables, the colour profile, the orientation. Everything else goes, known or not: place,
+camera, previews, comments, other pictures, bytes after the end. Each format is parsed by its own
+grammar, and pixels are not touched:
 
 - JPEG: ITU-T T.81, annex B; JFIF 1.02; Adobe's APP14; ICC.1, annex B.4; Exif (CIPA DC-008).
 - PNG: W3C, third edition, section 11. WebP: its container specification. GIF: version 89a.
 - TIFF and BMP, in which anything may stand anywhere, are written anew without loss.
 
 Packages that cut metadata leave some of it, touch the pixels, or come under a licence that their
-users would have to take over. What a decoder never looks at inside compressed pixels (bytes behind
-the last block of a JPEG's scan, for example) cannot be told from pixels, and stays.
+users would have to take over. Bytes inside
+the compressed pixels that no decoder reads (after the last block of a JPEG's scan, for example) look
+like pixels, and stay.
 """
 
 from __future__ import annotations
@@ -59,7 +60,7 @@ def without_metadata(data: bytes, format: str, orientation: int) -> Cleaned:
     Raises
     ------
     ImageError
-        If its parts cannot be told apart by its format's grammar: then nobody knows what it holds.
+        If the file does not follow its format's grammar: nobody knows what it holds then.
     """
     try:
         kept, removed = _CLEANERS[format](data, orientation)
@@ -70,7 +71,7 @@ def without_metadata(data: bytes, format: str, orientation: int) -> Cleaned:
 
 
 def _not_told_apart(format: str) -> ImageError:
-    return ImageError(f"the parts of this {format} file cannot be told apart")
+    return ImageError(f"this {format} file does not follow the grammar of its format")
 
 
 Parts = tuple[bytes, list[str]]

@@ -112,7 +112,7 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
     steps += _misfits(facts, demands)
     if not steps and (cleaned := _cleaned(data, facts, demands)):
         return _as_is(cleaned, facts)
-    steps = steps or [f"{facts.format} encoded anew: what else it holds cannot be told apart"]
+    steps = steps or [f"{facts.format} encoded anew: it does not follow the grammar of its format"]
     try:
         image, converted = in_srgb(image)
         return _fitted(_upright(image, _to_turn(facts)), facts, demands, steps + converted)

@@ -70,7 +70,7 @@ def upgrade(where: str) -> tuple[int, int, Path | None]:
 
 
 def _copied(path: Path, version: int) -> Path:
-    """Return a copy of a SQLite file, whole, also what stands in its log only."""
+    """Return a complete copy of a SQLite file, including what is only in its log."""
     copy = path.with_name(f"{path.name}.version-{version}")
     begun = path.with_name(f"{path.name}.version-{version}.part")
     if copy.exists():
@@ -133,7 +133,7 @@ def _on_disk(path: Path) -> None:
 
 
 def _free(copy: Path) -> Path:
-    """Return where a new copy goes: over a half one, but beside a whole one of another state."""
+    """Return where a new copy goes: a half one is replaced, a complete older one is not."""
     for number in itertools.count(2):
         if not copy.exists() or _contents(copy) is None:
             return copy

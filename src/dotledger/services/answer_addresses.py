@@ -32,7 +32,7 @@ class AnswerAddressRefused(DotLedgerError):
 
 
 def check_host_names(names: Iterable[str]) -> None:
-    """Refuse what is no host in a description's ``hosts``.
+    """Check the entries of a description's ``hosts``.
 
     Parameters
     ----------
@@ -42,7 +42,7 @@ def check_host_names(names: Iterable[str]) -> None:
     Raises
     ------
     ValueError
-        Naming the first that is none.
+        Naming the first that is not a host.
     """
     for name in names:
         if not _HOST_NAME.fullmatch(name.casefold()):

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import hashlib
 import ipaddress
-import os
 import re
 import sys
 from pathlib import Path
@@ -17,7 +16,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from dotledger.errors import ConnectError, DescriptionError, DotLedgerError
-from dotledger.files import read_regular
+from dotledger.files import read_regular, remember, remembered, state_file
 from dotledger.services.description import Description
 
 __all__ = ["Facts", "allow_code", "check_trust", "facts_of"]
@@ -130,7 +129,7 @@ def check_trust(
         return
     if code:
         allow_code(description)
-    elif _digest(description) not in _allowed():
+    elif _digest(description) not in remembered(_ALLOWED):
         raise ConnectError(
             f"the description of {description.service} names code to run: {', '.join(named)}",
             place=f"service {description.service}, connect.key.sources",
@@ -184,36 +183,22 @@ def allow_code(description: Description) -> None:
     Raises
     ------
     ConnectError
-        If that cannot be written down.
+        If the permission cannot be saved.
     """
-    file, digest = _memory(), _digest(description)
-    if digest in _allowed():
+    digest = _digest(description)
+    if digest in remembered(_ALLOWED):
         return
     try:
-        file.parent.mkdir(parents=True, exist_ok=True)
-        with file.open("a", encoding="ascii") as memory:
-            memory.write(f"{digest}\n")
+        remember(_ALLOWED, digest)
     except OSError as error:
         raise ConnectError(
-            f"it cannot be written down that this code is allowed ({error.strerror})",
-            place=str(file),
+            f"your permission for this code cannot be saved ({error.strerror})",
+            place=str(state_file(_ALLOWED)),
             next_step="Make that folder writable, or set DOTLEDGER_STATE to another.",
         ) from error
 
 
-def _memory() -> Path:
-    if named := os.environ.get("DOTLEDGER_STATE"):
-        return Path(named) / "allowed-code"
-    from platformdirs import user_state_path
-
-    return user_state_path("dotledger") / "allowed-code"
-
-
-def _allowed() -> frozenset[str]:
-    try:
-        return frozenset(read_regular(_memory(), _MOST_CODE).decode("ascii").split())
-    except (OSError, UnicodeDecodeError):
-        return frozenset()
+_ALLOWED = "allowed-code"
 
 
 def _digest(description: Description) -> str:

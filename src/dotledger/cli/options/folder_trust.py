@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 import click
 
 from dotledger.errors import ConnectError
-from dotledger.files import read_regular
+from dotledger.files import read_regular, remember, remembered, state_file
 
 if TYPE_CHECKING:
     from dotledger.services.description import Description
@@ -112,7 +112,7 @@ def owned_project(folder: Path) -> bool:
     Returns
     -------
     bool
-        False where that cannot be told.
+        False where the owner is not known.
     """
     try:
         owner = (folder / ".git").stat().st_uid
@@ -135,7 +135,7 @@ def is_trusted(path: Path) -> bool:
         False if it cannot be read.
     """
     try:
-        return _digest_of(path) in _remembered("trusted-files")
+        return _digest_of(path) in remembered("trusted-files")
     except OSError:
         return False
 
@@ -151,7 +151,7 @@ def trust_files(paths: Iterable[Path]) -> None:
     Raises
     ------
     ConnectError
-        If that cannot be written down.
+        If the agreement cannot be saved.
     """
     from dotledger.services.description import load_description
 
@@ -172,7 +172,7 @@ def remember_keys(description: Description) -> None:
     Raises
     ------
     ConnectError
-        If that cannot be written down.
+        If the agreement cannot be saved.
     """
     _remember("agreed-keys", _keys_digest(description))
 
@@ -200,7 +200,7 @@ def agree_to_keys(description: Description, *, name: str, place: Path | None) ->
     sources = [one for one in facts.keys if not one.startswith("call:")]
     if not sources or os.environ.get(_AGREE) == "1" or (place and _is_users_own(place)):
         return
-    if _keys_digest(description) in _remembered("agreed-keys"):
+    if _keys_digest(description) in remembered("agreed-keys"):
         return
     what = (
         f"{name} takes a key from {', '.join(sources)} and sends it to {', '.join(facts.addresses)}"
@@ -237,31 +237,15 @@ def _digest_of(path: Path) -> str:
     return digest.hexdigest()
 
 
-def _memory(name: str) -> Path:
-    from platformdirs import user_state_path
-
-    folder = os.environ.get("DOTLEDGER_STATE")
-    return (Path(folder) if folder else user_state_path("dotledger")) / name
-
-
-def _remembered(name: str) -> frozenset[str]:
-    try:
-        return frozenset(read_regular(_memory(name)).decode("ascii").split())
-    except (OSError, UnicodeDecodeError):
-        return frozenset()
-
-
 def _remember(name: str, digest: str) -> None:
-    file = _memory(name)
-    if digest in _remembered(name):
+    """Remember an agreement; raises ConnectError where it cannot be saved."""
+    if digest in remembered(name):
         return
     try:
-        file.parent.mkdir(parents=True, exist_ok=True)
-        with file.open("a", encoding="ascii") as memory:
-            memory.write(f"{digest}\n")
+        remember(name, digest)
     except OSError as error:
         raise ConnectError(
             f"your agreement cannot be saved ({error.strerror})",
-            place=str(file),
+            place=str(state_file(name)),
             next_step="Make that folder writable, or set DOTLEDGER_STATE to another.",
         ) from error

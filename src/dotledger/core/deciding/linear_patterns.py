@@ -65,7 +65,7 @@ def linear_pattern(pattern: str, *, place: str, allowed: tuple[str, ...] = ()) -
     place : str
         Where it stands, for the message.
     allowed : tuple of str, optional
-        What could stand there as well.
+        Other values that the message offers.
 
     Returns
     -------

@@ -31,7 +31,7 @@ _ROWS = ("Images", "Sent", "Kinds", "Calls", "Cost", "Pace", "A call took", "Flo
 
 
 class PrivateNames:
-    """Numbers in place of names: the same one for the same name, in whichever table it stands.
+    """Replaces names by numbers: the same name gets the same number in every table.
 
     Parameters
     ----------

@@ -46,7 +46,7 @@ _WORDS = frozenset(
         *("operations", "scale", "want", "wanted", "ask", "find", "look", "encoding", "media"),
     }
 )
-"""Names under which services are told what to look for, and how to answer."""
+"""Names of parameters that say what to look for, and how to answer."""
 _AMOUNTS = frozenset(
     {
         *("max", "min", "most", "least", "limit", "count", "top", "size", "threshold", "results"),
@@ -84,7 +84,7 @@ class Blanks:
         self.questions: list[str] = []
 
     def mapping(self, values: dict[str, Any]) -> dict[str, Any]:
-        """Return named values with blanks in place of what is not needed.
+        """Return named values; those that are not needed are blanks.
 
         Parameters
         ----------
