@@ -57,7 +57,7 @@ class Many(unittest.TestCase):
             findings_of([("a.png", "face", "face", 0.9, BOX), ("b.png", "face", "face", 0.3, BOX)]),
             self.home / "f.csv",
         )
-        every = "Every annotated face is covered"
+        every = "Every annotated face in these copies is covered"
         head = "image,kind,label,x0,y0,x1,y1,ignore\n"
         box = "20,30,40,50"
         for number, (rows, threshold, status, wanted, unwanted) in enumerate((
@@ -143,7 +143,9 @@ class Command(unittest.TestCase):
         done = dotledger(*words, "--ledger", "walk.ledger", "--service", "marl", cwd=walk)
         self.assertEqual(done.returncode, 3, done.stderr)
         self.assertIn("42 faces covered in 17 images; 16 images without any, the same bytes.", done.stdout)  # fmt: skip
-        self.assertIn("Every annotated face is covered: 42 faces in 17 images.", done.stdout)
+        self.assertIn(
+            "Every annotated face in these copies is covered: 42 faces in 17 images.", done.stdout
+        )
         self.assertIn("not covered: tiny-01.png: no answer for face", done.stderr)
         again = dotledger(*words, "--findings", "flint.csv", cwd=walk)
         self.assertIn("--replace", again.stderr)

@@ -1,18 +1,17 @@
 """Removing metadata: only the picture itself is sent.
 
 This is an allow list. Of each format only the parts stay that determine how the picture looks:
-pixels, their tables, the colour profile, the orientation. Everything else goes, known or not: place,
-camera, previews, comments, other pictures, bytes after the end. Each format is parsed by its own
-grammar, and pixels are not touched:
+pixels, their tables, the colour profile, the orientation. Everything else goes, known or not: the
+place, the camera, previews, comments, other pictures, bytes after the end. Each format is parsed by
+its own grammar, and pixels are not touched:
 
 - JPEG: ITU-T T.81, annex B; JFIF 1.02; Adobe's APP14; ICC.1, annex B.4; Exif (CIPA DC-008).
 - PNG: W3C, third edition, section 11. WebP: its container specification. GIF: version 89a.
 - TIFF and BMP, in which anything may stand anywhere, are written anew without loss.
 
 Packages that cut metadata leave some of it, touch the pixels, or come under a licence that their
-users would have to take over. Bytes inside
-the compressed pixels that no decoder reads (after the last block of a JPEG's scan, for example) look
-like pixels, and stay.
+users would have to take over. Bytes inside the compressed pixels that no decoder reads (after the
+last block of a JPEG's scan, for example) look like pixels, and stay.
 """
 
 from __future__ import annotations

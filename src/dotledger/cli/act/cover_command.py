@@ -229,7 +229,7 @@ def _show_open(written: list[CoveredImage], kind: str) -> None:
     if not open_ones:
         where = f"{counted(total, kind)} in {counted(images, 'image')}"
         if total:
-            print_table(f"Every annotated {kind} is covered: {where}.")
+            print_table(f"Every annotated {kind} in these copies is covered: {where}.")
         elif not unknown:
             print_table(f"Cannot tell: no {kind} is annotated in these images.")
         return

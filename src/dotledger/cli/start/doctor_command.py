@@ -87,17 +87,24 @@ def _trust(files: tuple[Path, ...]) -> None:
     """Show what files say of keys and places, and remember them as they are now."""
     from dotledger.cli.options.defaults import description_files, settings_files
     from dotledger.cli.options.folder_trust import trust_files
+    from dotledger.errors import DescriptionError
     from dotledger.services.description import load_description
     from dotledger.services.trust import facts_of
 
     here = [path for path in settings_files() if path.name == "dotledger.toml"]
     here += [path for path in description_files() if not path.is_absolute()]
+    trusted = []
     for path in files or here:
-        say(f"Trusted: {path}")
+        lines: list[str] = []
         if path.name != "dotledger.toml":
-            for line in facts_of(load_description(path)).lines():
-                say(f"  {line}")
-    trust_files(files or here)
+            try:
+                lines = facts_of(load_description(path)).lines()
+            except DescriptionError as error:
+                say(f"Not trusted: {error}")
+                continue
+        for line in (((f"Trusted: {path}", *lines)))
+        trusted.append(path)
+    trust_files(trusted)
     if not (files or here):
         say("Nothing to trust: this folder has no dotledger.toml and no descriptions/.")
 
