@@ -102,7 +102,8 @@ def _trust(files: tuple[Path, ...]) -> None:
             except DescriptionError as error:
                 say(f"Not trusted: {error}")
                 continue
-        for line in (((f"Trusted: {path}", *lines)))
+        for line in (f"Trusted: {path}", *(f"  {one}" for one in lines)):
+            say(line)
         trusted.append(path)
     trust_files(trusted)
     if not (files or here):
