@@ -13,6 +13,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
@@ -205,8 +206,9 @@ class _Reader:
 
     def _fragment(self, image: str, found: re.Match[str]) -> tuple[Box | None, str]:
         try:
-            x, y, w, h = (float(part) for part in found[2].split(","))
-        except ValueError:
+            written = [Decimal(part) for part in found[2].split(",")]
+            x, y, w, h = map(float, written)
+        except (ValueError, ArithmeticError):
             return None, "xywh is not four numbers"
         if found[1] == "percent":
             facts = self.gathered.images[image]
@@ -214,7 +216,9 @@ class _Reader:
                 return None, "percent, and the image's size is not known"
             across, down = facts["width"] / 100, facts["height"] / 100
             x, y, w, h = x * across, y * down, w * across, h * down
-        return (x, y, x + w, y + h), ""
+            return (x, y, x + w, y + h), ""
+        # As decimals: the sum of two doubles may miss the side that was written by its last bit.
+        return (x, y, float(written[0] + written[2]), float(written[1] + written[3])), ""
 
 
 def _source(target: Any) -> tuple[str, list[Any]]:
@@ -245,7 +249,7 @@ def _bodies(item: dict[str, Any]) -> tuple[str, list[str]]:
         if purpose == "classifying":
             kind = str(text).strip()
         elif purpose in (None, "tagging", "identifying") and str(text).strip():
-            labels.append(str(text).strip())
+            labels.append(str(text))
     return kind, labels
 
 
@@ -382,15 +386,26 @@ def _selector(
     box: Sequence[float], outline: Sequence[tuple[float, float]]
 ) -> dict[str, Any] | None:
     if outline:
-        points = " ".join(f"{x:.10g},{y:.10g}" for x, y in outline)
+        points = " ".join(f"{_shortest(x)},{_shortest(y)}" for x, y in outline)
         svg = f'<svg xmlns="http://www.w3.org/2000/svg"><polygon points="{points}"/></svg>'
         return {"type": "SvgSelector", "value": svg}
     if box[0] != box[0]:
         return None
     x0, y0, x1, y1 = box
-    numbers = ",".join(f"{n:.12g}" for n in (x0, y0, x1 - x0, y1 - y0))
+    numbers = f"{_shortest(x0)},{_shortest(y0)},{_extent(x0, x1)},{_extent(y0, y1)}"
     return {
         "type": "FragmentSelector",
         "conformsTo": _MEDIA_FRAGMENTS,
         "value": f"xywh=pixel:{numbers}",
     }
+
+
+def _shortest(number: float) -> str:
+    """Return the shortest text that reads back as the same double."""
+    return repr(float(number)).removesuffix(".0")
+
+
+def _extent(first: float, last: float) -> str:
+    """Return a width as text that, added to the first side as text, gives the last one exactly."""
+    width = Decimal(repr(float(last))) - Decimal(repr(float(first)))
+    return f"{width.normalize():f}"

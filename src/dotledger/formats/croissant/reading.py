@@ -241,8 +241,8 @@ class _Reading:
         if kind not in KINDS:
             self.gathered.refuse(image, "unknown kind", kind)
             return
-        name = str(label or self._always["label"] or ("face" if kind == "face" else "")).strip()
-        if not name:
+        name = str(label or self._always["label"] or ("face" if kind == "face" else ""))
+        if not name.strip():
             if box is not None or roles.box is None:
                 self.gathered.refuse(image, "no label", str(label), kind)
             return

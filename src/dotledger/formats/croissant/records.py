@@ -16,6 +16,7 @@ from dotledger.core.spelling import naturally_sorted
 from dotledger.errors import TableError
 from dotledger.files import check_unpacked, read_regular
 from dotledger.formats.croissant.document import Described, Field, File
+from dotledger.formats.tables.columns import unguard
 from dotledger.formats.tables.tables import with_parquet
 from dotledger.jsons import NotJSON, from_json
 
@@ -276,7 +277,7 @@ def _delimited(data: bytes, separator: str) -> dict[str, list[Any]]:
         )
     except (pd.errors.ParserError, pd.errors.EmptyDataError, UnicodeDecodeError) as error:
         raise ValueError(str(error)) from None
-    return {str(name): frame[name].tolist() for name in frame.columns}
+    return {str(name): [unguard(cell) for cell in frame[name]] for name in frame.columns}
 
 
 def _parquet(data: bytes) -> dict[str, list[Any]]:

@@ -8,7 +8,7 @@ which name the line and the cell. Both give the same columns.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -57,28 +57,30 @@ def quick_columns(
         if path.stat().st_size < _SMALL:
             return None
         table = reading(path, wanted, theirs, keep_own)
-        return None if table is None else _converted(table, wanted, theirs)
+        # Only in CSV a name may have an apostrophe that is not its own.
+        own = unguard if reading is _csv else str
+        return None if table is None else _converted(table, wanted, theirs, own)
     except (pyarrow.ArrowException, OSError, ValueError, TypeError, KeyError):
         return None
 
 
 def _converted(
-    table: Any, wanted: Sequence[str], theirs: Mapping[str, str]
+    table: Any, wanted: Sequence[str], theirs: Mapping[str, str], own: Callable[[str], str]
 ) -> dict[str, Any] | None:
     columns: dict[str, Any] = {}
     for name in wanted:
         place = theirs.get(name, name)
         if place in table.column_names:
-            column = _column(name, table.column(place))
+            column = _column(name, table.column(place), own)
             if column is None:
                 return None
             columns[name] = column
     return columns if all(name in columns for name in NAMES) else None
 
 
-def _column(name: str, column: Any) -> Any:
+def _column(name: str, column: Any, own: Callable[[str], str]) -> Any:
     if name in NAMES:
-        return _coded(column)
+        return _coded(column, own)
     if name in _TEXT:
         return column.to_pylist()
     numbers = column.to_numpy().astype(np.float64, copy=False)
@@ -86,7 +88,7 @@ def _column(name: str, column: Any) -> Any:
     return numbers if odd == column.null_count else None
 
 
-def _coded(column: Any) -> Coded | None:
+def _coded(column: Any, own: Callable[[str], str]) -> Coded | None:
     import pyarrow as pa
 
     if column.null_count:
@@ -96,7 +98,7 @@ def _coded(column: Any) -> Coded | None:
     if not chunks:
         return Coded(np.zeros(0, dtype=np.intp), ())
     index: dict[str, int] = {}
-    names = [unguard(one) for one in chunks[-1].dictionary.to_pylist()]
+    names = [own(one) for one in chunks[-1].dictionary.to_pylist()]
     codes = np.array([index.setdefault(name, len(index)) for name in names], dtype=np.intp)
     rows = np.concatenate([chunk.indices.to_numpy() for chunk in chunks])
     return Coded(codes[rows], tuple(index))
