@@ -50,8 +50,6 @@ __all__ = [
     "usage",
 ]
 
-_MEASURE = "measure(findings, annotations)"
-
 PathLike = str | os.PathLike[str]
 
 
@@ -131,8 +129,8 @@ def measure(
     1.0
     """
     return core_measure.measure(
-        findings_given(findings, _MEASURE),
-        annotations_given(annotations, _MEASURE),
+        findings_given(findings),
+        annotations_given(annotations),
         overlap=overlap,
         threshold=threshold_given(threshold),
         kinds=kinds,
@@ -429,7 +427,7 @@ def check_conventions(
     from dotledger.ledger.batches import find_batch, kept_sizes
     from dotledger.ledger.findings import load_findings
 
-    annotated = annotations_given(annotations, "check_conventions(ledger, annotations)")
+    annotated = annotations_given(annotations)
     with _opened(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service)
         sizes = {name: ImageSize(**size) for name, size in kept_sizes(opened, found).items()}

@@ -11,11 +11,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from dotledger.core.arguments import as_path
 from dotledger.core.measuring import measure as core_measure
 from dotledger.core.measuring.result import Measure
 from dotledger.core.tables.annotations import Annotations
-from dotledger.core.tables.door import as_annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
 from dotledger.given import annotations_given, findings_given, threshold_given
@@ -126,8 +124,7 @@ def choose_thresholds(
         draws=draws,
         seed=seed,
     )
-    call = "choose_thresholds(findings, annotations, aim=aim)"
-    found, annotated = findings_given(findings, call), annotations_given(annotations, call)
+    found, annotated = findings_given(findings), annotations_given(annotations)
     wanted = kinds
     if plan.aim.sort == "three ways" and kinds is None:
         wanted = _deciding_kinds(annotated)
@@ -196,15 +193,13 @@ def check_gates(
     from dotledger.core.comparing.gates import judge_gates
     from dotledger.formats.gates_files import read_gates
 
-    call = "check_gates(gates, findings, annotations)"
-    path = as_path(gates, place="gates", call=call)
-    file, home = read_gates(path), path.parent
+    file, home = read_gates(gates), Path(gates).parent
     cut = file.asked_threshold(home) if threshold is None else threshold_given(threshold)
-    annotated = annotations_given(annotations, call)
+    annotated = annotations_given(annotations)
 
     def measured(table: Any) -> Measure:
         return core_measure.measure(
-            findings_given(table, call),
+            findings_given(table),
             annotated,
             overlap=file.overlap,
             threshold=cut,
@@ -294,7 +289,7 @@ def compare(
     >>> recall["difference"] < 0, recall["told_apart"]
     (True, True)
     """
-    tables = _named_runs(runs, names, _COMPARE)
+    tables = _named_runs(runs, names)
     given = {
         name: threshold_given(one)
         for name, one in zip(tables, _for_each(threshold, len(tables)), strict=True)
@@ -317,7 +312,7 @@ def compare(
         raise ArgumentError(
             "give thresholds or an aim to choose them by, not both", place="threshold"
         )
-    annotated = annotations_given(annotations, _COMPARE)
+    annotated = annotations_given(annotations)
     return compare_runs(
         tables,
         annotated,
@@ -369,8 +364,7 @@ def drift(
     """
     from dotledger.core.comparing.drift import drift_of
 
-    call = "drift(first, second), findings both"
-    tables = _named_runs((first, second), ("first", "second"), call)
+    tables = _named_runs((first, second), ("first", "second"))
     return drift_of(tables["first"], tables["second"], draws=draws, seed=seed)
 
 
@@ -424,14 +418,9 @@ def decide(
     from dotledger.core.deciding.decide import decide as decided
     from dotledger.formats.rules_files import read_rules
 
-    call = "decide(findings, rules)"
-    found = findings_given(findings, call)
-    if isinstance(rules, Rules):
-        known = rules
-    else:
-        known = read_rules(as_path(rules, place="rules", call=call))
+    known = rules if isinstance(rules, Rules) else read_rules(rules)
     return decided(
-        found,
+        findings_given(findings),
         known,
         outcomes=outcomes,
         sizes=sizes,
@@ -459,12 +448,9 @@ def _for_each(threshold: Any, runs: int) -> list[Any]:
     return list(threshold)
 
 
-_COMPARE = "compare(run, run, ..., annotations=annotations)"
-
-
-def _named_runs(runs: Sequence[Any], names: Sequence[str] | None, call: str) -> dict[str, Findings]:
+def _named_runs(runs: Sequence[Any], names: Sequence[str] | None) -> dict[str, Findings]:
     """Return findings by name: that given, or of the service or file, or a number."""
-    found = [findings_given(run, call, place=f"run {n}") for n, run in enumerate(runs, 1)]
+    found = [findings_given(run) for run in runs]
     if names is not None and (len(names) != len(found) or len(set(names)) != len(names)):
         raise ArgumentError(
             "give each run a name of its own",
@@ -486,5 +472,7 @@ def _run_name(run: Any, table: Findings) -> str:
 
 def _deciding_kinds(annotations: Any) -> list[str] | None:
     """Return the kind that decides on whole images, if it is annotated."""
-    table = as_annotations(annotations)
+    table = (
+        annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
+    )
     return ["unsafe"] if "unsafe" in {*table.kind.used(), *table.vocabulary} else None
