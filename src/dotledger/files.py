@@ -237,11 +237,7 @@ def is_image(path: Path) -> bool:
     bool
         Of the formats that are sent; HEIC and AVIF say so in their fifth to eighth byte.
     """
-    try:
-        with path.open("rb") as file:
-            first = file.read(12)
-    except OSError:
-        return False
+    first = _beginning(path, 12)
     return first.startswith(_IMAGES_BEGIN) or first[4:8] == b"ftyp"
 
 
@@ -367,11 +363,16 @@ def is_ledger(path: Path) -> bool:
     bool
         Of a database that is a file.
     """
+    return _beginning(path, len(_LEDGER_BEGINS)) == _LEDGER_BEGINS
+
+
+def _beginning(path: Path, size: int) -> bytes:
+    """Return the first bytes of a file; none where it cannot be read."""
     try:
         with path.open("rb") as file:
-            return file.read(len(_LEDGER_BEGINS)) == _LEDGER_BEGINS
+            return file.read(size)
     except OSError:
-        return False
+        return b""
 
 
 def check_output_folder(

@@ -51,7 +51,7 @@ class Opening(InFolder):
             connection.execute("ALTER TABLE reviews RENAME TO other")
             connection.execute(f"CREATE VIEW reviews AS {endless}")
             connection.commit()
-        with self.assertRaisesRegex(LedgerError, "a view in place of the table reviews"):
+        with self.assertRaisesRegex(LedgerError, "a view instead of the table reviews"):
             Ledger(self.path)
 
     def test_addresses(self):

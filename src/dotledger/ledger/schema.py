@@ -253,8 +253,8 @@ senders = Table(
     Column("used_money", Float, nullable=True),
     Index("senders_by_batch", "batch", "until"),
 )
-"""Who sends a batch on a server beside others, until when that holds, what was set aside for it,
-and what of that the ledger has.
+"""The processes that send a batch together through a server: until when each counts as alive, what
+it reserved of the limits, and how much of that is in the ledger.
 
 Times of these tables are seconds since 1970 of the server's own clock: no machine's matters.
 """

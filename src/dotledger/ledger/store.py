@@ -193,13 +193,13 @@ class Ledger:
             self._check_columns()
 
     def _check_tables(self) -> None:
-        """Refuse a ledger with a view in the place of a table: it may be without end."""
+        """Refuse a ledger whose tables include a view: reading one may never end."""
         with self._engine.connect() as connection:
             views = set(self._engine.dialect.get_view_names(connection))
         instead = sorted(views & {table.name for table in schema.metadata.sorted_tables})
         if instead:
             raise LedgerError(
-                f"the ledger has a view in place of the table {instead[0]}",
+                f"the ledger has a view instead of the table {instead[0]}",
                 place=self.where,
                 next_step="It was not made by Dot Ledger: do not use it.",
             )

@@ -185,15 +185,34 @@ def allow_code(description: Description) -> None:
     ConnectError
         If the permission cannot be saved.
     """
-    digest = _digest(description)
-    if digest in remembered(_ALLOWED):
+    remember_agreement(_ALLOWED, _digest(description), "your permission for this code")
+
+
+def remember_agreement(name: str, digest: str, what: str = "your agreement") -> None:
+    """Remember what the user agreed to, once.
+
+    Parameters
+    ----------
+    name : str
+        Of the list in the state folder.
+    digest : str
+        Of what was agreed to.
+    what : str, default "your agreement"
+        What it is called in the message.
+
+    Raises
+    ------
+    ConnectError
+        If it cannot be saved.
+    """
+    if digest in remembered(name):
         return
     try:
-        remember(_ALLOWED, digest)
+        remember(name, digest)
     except OSError as error:
         raise ConnectError(
-            f"your permission for this code cannot be saved ({error.strerror})",
-            place=str(state_file(_ALLOWED)),
+            f"{what} cannot be saved ({error.strerror})",
+            place=str(state_file(name)),
             next_step="Make that folder writable, or set DOTLEDGER_STATE to another.",
         ) from error
 

@@ -128,7 +128,7 @@ def command(
     problems = [(one.name, one.problem) for one in done if one.problem]
     say_problems("not covered", problems)
     left = any(one.left_open for one in done) or any(one.seen for one in still or ())
-    # What was asked to be told, and cannot be told, does not hold either.
+    # A certificate that was asked for and cannot be given counts as faces left open.
     left = left or (truth is not None and not _all_known(done))
     return 1 if left else 3 if problems or any(one.problem for one in still or ()) else 0
 

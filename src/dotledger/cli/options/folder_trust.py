@@ -17,7 +17,8 @@ from typing import TYPE_CHECKING
 import click
 
 from dotledger.errors import ConnectError
-from dotledger.files import read_regular, remember, remembered, state_file
+from dotledger.files import read_regular, remembered
+from dotledger.services.trust import remember_agreement
 
 if TYPE_CHECKING:
     from dotledger.services.description import Description
@@ -156,7 +157,7 @@ def trust_files(paths: Iterable[Path]) -> None:
     from dotledger.services.description import load_description
 
     for path in paths:
-        _remember("trusted-files", _digest_of(path))
+        remember_agreement("trusted-files", _digest_of(path))
         if path.name != "dotledger.toml":
             remember_keys(load_description(path))
 
@@ -174,7 +175,7 @@ def remember_keys(description: Description) -> None:
     ConnectError
         If the agreement cannot be saved.
     """
-    _remember("agreed-keys", _keys_digest(description))
+    remember_agreement("agreed-keys", _keys_digest(description))
 
 
 def agree_to_keys(description: Description, *, name: str, place: Path | None) -> None:
@@ -235,17 +236,3 @@ def _digest_of(path: Path) -> str:
     digest = hashlib.sha256(os.fsencode(path.resolve()) + b"\0")
     digest.update(read_regular(path))
     return digest.hexdigest()
-
-
-def _remember(name: str, digest: str) -> None:
-    """Remember an agreement; raises ConnectError where it cannot be saved."""
-    if digest in remembered(name):
-        return
-    try:
-        remember(name, digest)
-    except OSError as error:
-        raise ConnectError(
-            f"your agreement cannot be saved ({error.strerror})",
-            place=str(state_file(name)),
-            next_step="Make that folder writable, or set DOTLEDGER_STATE to another.",
-        ) from error

@@ -558,7 +558,7 @@ class Sending:
         Asking again is about what was settled: what is pending waits for a sending without.
         """
         kinds = set(self._plan.kinds)
-        # Asking anew is about what failed, with new jobs in place of those under way.
+        # "anew" is for what failed, too, and starts new jobs instead of polling the old ones.
         again = {"failed" if one == "anew" else one for one in self._again}
         nothing: dict[str, str] = {}
         done = None

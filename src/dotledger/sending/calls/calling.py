@@ -188,8 +188,8 @@ class Caller(Struct, frozen=True, kw_only=True):
         if paid and self.meter is not None:
             month = timestamp(self.wall())[:7]
             taken = self.meter.take(paid, month)
-            # Others hold what is left of the budget, and may give it back: a request that is
-            # refused because of the rate costs nothing.
+            # Other calls have reserved the rest of the budget. One that is refused because of the
+            # rate costs nothing, so some of it may come back.
             while taken is None and self.meter.held and not self.gate.over:
                 self.meter.wait()
                 taken = self.meter.take(paid, month)
