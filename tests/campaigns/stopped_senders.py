@@ -61,7 +61,7 @@ def _round(server, name, rng, processes, images, stops, kills, wrong, figures):
                 if bad := wrong_images(ledger, images, _largest(ledger, name)):
                     wrong[f"{name}: {bad} wrong"] = 1
         except AssertionError as error:
-            wrong[f"{name}: {str(error)[:200]}"] = 1
+            wrong[f"{name}: {error}"] = 1
         finally:
             shared.place.close()
 
@@ -106,8 +106,9 @@ def _sent(shared, rng, processes, stops, kills, figures):
         time.sleep(0.05)
     figures["longest"] = max(figures["longest"], round(time.monotonic() - began, 1))
     for one in running:
-        if "Traceback" in one.communicate()[0]:
-            raise AssertionError("a traceback")
+        said = one.communicate()[0]
+        if "Traceback" in said:
+            raise AssertionError(f"a traceback: {said[said.index('Traceback') :][-2000:]}")
     rest = shared.start()  # whoever found out that it had been silent leaves the rest to the next
     rest.communicate()
     shared.start("others").communicate()
