@@ -39,7 +39,8 @@ _SEEN_WITHIN = 20.0
 """Seconds within which a sender that writes into a file is taken to be at work."""
 
 _KEPT_BACK = 50
-"""Of so many calls one is given to nobody: every sender's calls may arrive a little late."""
+_ONE_KEPT_BACK = 10
+"""Of each 50 calls one is given to nobody, and one of 10 or more: calls may arrive a little late."""
 
 _FORGOTTEN = 3600.0
 """Seconds after which the traces of those who are gone are removed."""
@@ -78,6 +79,8 @@ class Crew:
         Process and host, for people.
     holds : float, default HOLDS
         Seconds.
+    before : int, optional
+        The sender that this one goes on for: what that one used of a budget counts on.
 
     Attributes
     ----------
@@ -86,13 +89,20 @@ class Crew:
     """
 
     def __init__(
-        self, ledger: Ledger, *, batch: int, service: str, who: str, holds: float = HOLDS
+        self,
+        ledger: Ledger,
+        *,
+        batch: int,
+        service: str,
+        who: str,
+        holds: float = HOLDS,
+        before: int | None = None,
     ) -> None:
         self._ledger, self._batch, self._service = ledger, batch, service
         self._holds = holds
         self._lock = threading.RLock()
         self._connection: Connection | None = None
-        self.id = self._joined(who)
+        self.id = self._joined(who, before)
 
     def close(self) -> None:
         """Let go of the connection; `leave` comes first."""
@@ -142,10 +152,11 @@ class Crew:
 
     # -- being there ------------------------------------------------------------------------------
 
-    def _joined(self, who: str) -> int:
+    def _joined(self, who: str, before: int | None) -> int:
         """Join those who send this batch just now, or begin a crew."""
         with self._alone("crew") as connection:
             given = {"batch": self._batch, "service": self._service, "who": who[:200]}
+            given["before"] = before
             for statement in _TIDY:
                 connection.execute(text(statement), {"forgotten": _FORGOTTEN})
             own = connection.scalar(text(_JOIN), {**given, "holds": self._holds})
@@ -301,8 +312,11 @@ class Crew:
             return allowed
 
     def give_back(self, calls: int, money: float, month: str) -> None:
-        """Give back what was set aside and not used."""
+        """Give back what was set aside and not used, unless others did because we were silent."""
         with self._alone("calls") as connection:
+            if not connection.scalar(text(_LIVING), {"me": self.id}):
+                self._settle_the_gone(connection, month)
+                return
             given = {"service": self._service, "month": month, "count": -calls, "me": self.id}
             connection.execute(text(_TAKE_CALLS), given)
             connection.execute(text(_TAKE_MONTH), given)
@@ -320,7 +334,9 @@ class Crew:
                 given = {"service": self._service, "month": month, "count": row.used - row.calls}
                 connection.execute(text(_TAKE_MONTH), given)
 
-    def booked(self, connection: Connection, calls: int, money: float, *, ours: bool) -> None:
+    def booked(
+        self, connection: Connection, calls: int, money: float, *, ours: bool, month: str = ""
+    ) -> None:
         """Note that calls are in the ledger, in the transaction that writes them there.
 
         Parameters
@@ -333,9 +349,18 @@ class Crew:
             Their price.
         ours : bool
             Whether we set them aside; what a killed sender left was set aside by that one.
+        month : str, optional
+            As ``"2031-05"``; where a quota holds.
         """
         values = {"me": self.id, "calls": calls, "money": money}
-        connection.execute(text(_BOOK if ours else _BOOK_ADOPTED), values)
+        if not ours:
+            connection.execute(text(_BOOK_ADOPTED), values)
+            return
+        # Others may have given back what we set aside while these calls were under way.
+        late = connection.scalar(text(_BOOK), values)
+        if late and month:
+            given = {"service": self._service, "month": month, "count": late}
+            connection.execute(text(_TAKE_MONTH), given)
 
     def _sum(self, connection: Connection, column: str) -> Any:
         return connection.scalar(text(_OF_CREW.format(column)), {"me": self.id}) or 0
@@ -346,7 +371,7 @@ def _share_of(calls: int, me: int, others: Sequence[Any], *, wants: bool) -> Sha
     wanting = sorted([row.sender for row in others if row.live and row.wants] + [me] * wants)
     fair = 0
     if others:
-        calls -= calls // _KEPT_BACK
+        calls -= max(calls // _KEPT_BACK, int(calls >= _ONE_KEPT_BACK))
     if wants:
         each, more = divmod(calls, len(wanting))
         fair = each + (wanting.index(me) < more)
@@ -388,7 +413,8 @@ def senders_of(ledger: Ledger, batch: int, now: float) -> list[dict[str, str]]:
 # others are gone begins another.
 _JOIN = f"""
 INSERT INTO senders (crew, batch, service, who, began, until, calls, money)
-SELECT coalesce((SELECT min(crew) FROM senders WHERE batch = :batch AND until > {_NOW}),
+SELECT coalesce((SELECT crew FROM senders WHERE id = CAST(:before AS bigint)),
+                (SELECT min(crew) FROM senders WHERE batch = :batch AND until > {_NOW}),
                 (SELECT coalesce(max(crew), 0) + 1 FROM senders)),
        :batch, :service, :who,
        to_char(clock_timestamp() AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS"Z"'),
@@ -434,10 +460,13 @@ FROM (SELECT k.first, count(*) AS settled FROM outcome_rows o
       WHERE o.batch = :batch AND k.done = 0 GROUP BY k.first) AS s
 WHERE l.batch = :batch AND l.first = s.first AND s.settled = :kinds * (l.last - l.first + 1)
 """
+# A sender that was silent for too long takes nothing until it has renewed: its own images would
+# look free to it, and it would ask for each of them twice.
 _LEASE = f"""
 WITH free AS MATERIALIZED (
     SELECT first, sender FROM leases
     WHERE batch = :batch AND done = 0 AND (sender IS NULL OR sender NOT IN ({_LIVE}))
+      AND :me IN ({_LIVE})
     ORDER BY first LIMIT 1 FOR UPDATE SKIP LOCKED),
 gone AS (UPDATE senders SET until = 0 WHERE id IN (SELECT sender FROM free))
 UPDATE leases l SET sender = :me FROM free
@@ -456,7 +485,8 @@ SELECT 1 FROM leases WHERE batch = :batch AND done = 0 AND sender IS DISTINCT FR
 
 _CLAIM = f"""
 WITH earlier AS (SELECT sender FROM asking WHERE identity = :identity AND sha = :sha)
-INSERT INTO asking (identity, sha, sender) VALUES (:identity, :sha, :me)
+INSERT INTO asking (identity, sha, sender)
+SELECT :identity, :sha, CAST(:me AS bigint) WHERE :me IN ({_LIVE})
 ON CONFLICT (identity, sha) DO UPDATE SET sender = :me
 WHERE asking.sender = :me OR asking.sender NOT IN ({_LIVE})
 RETURNING (SELECT sender FROM earlier) AS was
@@ -497,9 +527,14 @@ _SETTLE_GONE = """
 UPDATE senders SET until = 0, calls = coalesce(used_calls, 0), money = coalesce(used_money, 0)
 WHERE id = :gone
 """
+_LIVING = "SELECT 1 FROM senders WHERE id = :me AND until > 0"
 _BOOK = """
-UPDATE senders SET used_calls = coalesce(used_calls, 0) + :calls,
-                   used_money = coalesce(used_money, 0) + :money WHERE id = :me
+WITH old AS (SELECT id, calls, coalesce(used_calls, 0) + :calls AS now_used,
+                    money, coalesce(used_money, 0) + :money AS now_spent
+             FROM senders WHERE id = :me FOR UPDATE)
+UPDATE senders s SET used_calls = now_used, calls = greatest(old.calls, now_used),
+                     used_money = now_spent, money = greatest(old.money, now_spent)
+FROM old WHERE s.id = old.id RETURNING greatest(0, now_used - old.calls)
 """
 _BOOK_ADOPTED = """
 UPDATE senders SET used_calls = coalesce(used_calls, 0) + :calls, calls = calls + :calls,

@@ -11,6 +11,7 @@ from dotledger.ledger.records import BatchOpening
 from dotledger.sending.deciding.plan import Plan
 
 __all__ = [
+    "TOO_SILENT",
     "allowance",
     "calls_reached",
     "file_claim",
@@ -20,6 +21,11 @@ __all__ = [
     "quota_reached",
     "waiting_aside",
 ]
+
+TOO_SILENT = (
+    "the server heard nothing from this process for some seconds, and gave its images to others"
+)
+"""Why such a process starts no call; `Sending.run` then takes its place among the senders anew."""
 
 
 def allowance(plan: Plan, at_most: int | None, used_this_month: int) -> tuple[int | None, str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 __all__ = ["Progress", "SentBatch"]
 
@@ -106,3 +107,16 @@ class SentBatch(Struct, frozen=True, kw_only=True):
     def pending(self) -> int:
         """Images and kinds still to be sent."""
         return sum(row["pending"] for row in self.outcomes.values())
+
+    def after(self, earlier: SentBatch) -> SentBatch:
+        """Return what this sending and an earlier one of the same process came to together."""
+        return replace(
+            self,
+            calls=earlier.calls + self.calls,
+            reused=earlier.reused + self.reused,
+            refusals=earlier.refusals + self.refusals,
+            money=earlier.money + self.money,
+            seconds=earlier.seconds + self.seconds,
+            resumed=earlier.resumed,
+            shared=max(earlier.shared, self.shared),
+        )

@@ -14,7 +14,6 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from dotledger.core.spelling import as_text
 from dotledger.errors import LedgerError
 from dotledger.ledger.claims import (
     SOMEBODY,
@@ -28,6 +27,7 @@ from dotledger.ledger.places import FilePlace, place_of
 from dotledger.ledger.records import BatchOpening, CallRecord, ImageRecord, timestamp
 from dotledger.sending.batch.interrupting import interruptions_told
 from dotledger.sending.batch.limits import (
+    TOO_SILENT,
     allowance,
     file_claim,
     file_turn,
@@ -36,6 +36,7 @@ from dotledger.sending.batch.limits import (
     waiting_aside,
 )
 from dotledger.sending.batch.means import Means
+from dotledger.sending.batch.opening import opening_of
 from dotledger.sending.batch.progress import SentBatch
 from dotledger.sending.batch.worker import Position, Settled, Take, Worker
 from dotledger.sending.calls.calling import Caller
@@ -68,6 +69,8 @@ _MOST_WAITING = 512
 _TELL_EVERY = 0.2
 _ASK_EVERY = 0.2
 _MOST_ASKED = 10
+_MOST_TIMES_ON = 50
+"""A machine that starves this process so often leaves the batch to others."""
 _log = logging.getLogger("dotledger")
 _INTERRUPTED = "interrupted"
 
@@ -92,6 +95,8 @@ class Sending:
     again : iterable of str
         Outcomes to send again: ``"failed"`` or ``"refused"``; ``"anew"`` is ``"failed"`` with
         new jobs, which are paid again.
+    before : Sending, optional
+        One that the server no longer counted among the senders; this one goes on for it.
 
     Attributes
     ----------
@@ -109,6 +114,7 @@ class Sending:
         at_most: int | None = None,
         budget: float | None = None,
         again: Iterable[str] = (),
+        before: Sending | None = None,
     ) -> None:
         self._plan = plan
         self._ledger = ledger
@@ -128,6 +134,7 @@ class Sending:
             self._means.steady,
         )
         transport = self._means.transport or transport_for(plan.description)
+        self._key = key
         self._secrets = Secrets(key)
         self._meter = Meter(plan.description)
         self._caller = Caller(
@@ -155,6 +162,9 @@ class Sending:
         self._opened_as: BatchOpening | None = None
         self._ahead: Ahead | None = None
         self._began = self._means.steady()
+        self._sender: int | None = before._sender if before is not None else None
+        self._goes_on: Sending | None = None
+        self._unwanted = False
         self.interrupted = False
 
     def _nap(self, seconds: float) -> None:
@@ -162,12 +172,20 @@ class Sending:
 
     def stop(self, reason: str = "stopped by the caller") -> None:
         """Let the calls under way end, and start no other."""
+        self._unwanted = True
+        self._stop(reason)
+        if self._goes_on is not None:
+            self._goes_on.stop(reason)
+
+    def _stop(self, reason: str) -> None:
         self._gate.stop(reason)
         self._halt.set()
 
     def _interrupt(self) -> None:
         self.interrupted = True
         self._news.put(_INTERRUPTED)
+        if self._goes_on is not None:
+            self._goes_on._interrupt()
 
     def run(self) -> SentBatch:
         """Send the batch to its end, or until it is stopped; blocks.
@@ -183,11 +201,41 @@ class Sending:
             says; the next sending takes it in.
         """
         with interruptions_told(self._interrupt):
-            where = self._ledger if isinstance(self._ledger, str) else self._ledger.path
-            place = None if where is None else place_of(where)
-            if isinstance(place, FilePlace):
-                return self._run_file(place.path)
-            return self._run_opened()
+            sent = self._run_once()
+            for _ in range(_MOST_TIMES_ON):
+                if sent.stopped_because != TOO_SILENT or self._unwanted or self.interrupted:
+                    break
+                sent = self._going_on(sent)
+            return sent
+
+    # A process that was stopped, slept or starved is alive: what it had not begun is with others
+    # by now, and nothing in its memory about who has what is true any more. So it joins anew.
+    def _going_on(self, sent: SentBatch) -> SentBatch:
+        """Go on after the server gave our images to others; return what both came to."""
+        _log.warning("%s; going on with what is left", TOO_SILENT)
+        following = Sending(
+            self._plan,
+            self._ledger,
+            self._key,
+            means=self._means,
+            at_most=self._at_most,
+            budget=self._budget,
+            before=self._last(),
+        )
+        self._goes_on = following
+        if self._unwanted or self.interrupted:  # said before there was anybody to tell it
+            return sent
+        return following._run_once().after(sent)
+
+    def _last(self) -> Sending:
+        return self if self._goes_on is None else self._goes_on
+
+    def _run_once(self) -> SentBatch:
+        where = self._ledger if isinstance(self._ledger, str) else self._ledger.path
+        place = None if where is None else place_of(where)
+        if isinstance(place, FilePlace):
+            return self._run_file(place.path)
+        return self._run_opened()
 
     def _run_file(self, path: Path) -> SentBatch:
         """Claim a ledger that is a file; then start, at once where it holds no answer yet."""
@@ -233,7 +281,7 @@ class Sending:
 
     def _wait_for_workers(self) -> None:
         """Let calls under way end and be kept, whatever ended the sending."""
-        self.stop("the sending ended")
+        self._stop("the sending ended")
         for thread in self._at_work:
             thread.join()
         if self._ahead is not None:
@@ -319,7 +367,10 @@ class Sending:
 
         description = self._plan.description
         who = f"process {os.getpid()} on {socket.gethostname()}"
-        crew = Crew(ledger, batch=desk.batch, service=description.service, who=who)
+        crew = Crew(
+            ledger, batch=desk.batch, service=description.service, who=who, before=self._sender
+        )
+        self._sender = crew.id
 
         def used_by_now() -> None:
             self._meter.others_used(self._used_this_month(ledger))
@@ -447,11 +498,11 @@ class Sending:
         try:
             place = claim.put_aside(answer, sync=sync)
         except Exception as error:  # nothing of this may cost the answer its place in memory
-            self.stop(f"answers cannot be kept beside the ledger ({error})")
+            self._stop(f"answers cannot be kept beside the ledger ({error})")
             return -1
         self._aside += 1
         if claim.tight:
-            self.stop("the disk is full: there is no room for further answers")
+            self._stop("the disk is full: there is no room for further answers")
         return place
 
     def _desk(self, ledger: Ledger, opening: BatchOpening, worker: Worker, claim: Claim) -> Desk:
@@ -487,7 +538,7 @@ class Sending:
                 self._interrupt()
             except Exception as error:
                 problem = problem or error
-                self.stop("telling the progress failed")
+                self._stop("telling the progress failed")
         [sent] = outcome
         if isinstance(sent, BaseException):
             raise sent
@@ -502,7 +553,7 @@ class Sending:
         except queue.Empty:
             self._tell()
         else:
-            self.stop(news)
+            self._stop(news)
 
     def _tell(self) -> None:
         if self._means.tell and self._open_desk is not None:
@@ -516,41 +567,15 @@ class Sending:
         except BaseException as error:
             outcome.append(error)
         finally:
-            self.stop("the sending ended")
+            self._stop("the sending ended")
             self._ended.set()
             self._news.put("the sending ended")
 
     def _opening(self) -> BatchOpening:
         """Return what is sent; made once, since it looks at every file."""
         if self._opened_as is None:
-            self._opened_as = self._opening_now()
+            self._opened_as = opening_of(self._plan)
         return self._opened_as
-
-    def _opening_now(self) -> BatchOpening:
-        plan, description = self._plan, self._plan.description
-        key, earlier_key = plan.keys()
-        return BatchOpening(
-            key=key,
-            service=description.service,
-            fingerprint=plan.fingerprint,
-            kinds=plan.kinds,
-            settings=description.connect.settings,
-            description=description.to_json(),
-            source=as_text(plan.gathered.source),
-            floor=description.floor,
-            currency=description.price.currency,
-            names=[item.name for item in plan.gathered.items],
-            # What `known_as` does, without calling it for a million paths.
-            paths=[
-                item.where
-                if item.where.isascii() and "://" not in item.where
-                else as_text(item.known_as)
-                for item in plan.gathered.items
-            ],
-            earlier_key=earlier_key,
-            round=plan.round,
-            identities={name: known[0] for name, known in plan.identities.items()},
-        )
 
     def _positions(self, settled: dict[int, dict[str, str]]) -> Iterator[Position]:
         """Yield the images to be settled: those pending, or those with the outcomes asked for.
@@ -611,7 +636,7 @@ class Sending:
                     time.sleep(_BUNCH)
         except BaseException as error:
             self._results.put(error)
-            self.stop("a worker failed")
+            self._stop("a worker failed")
         finally:
             self._results.put(None)
 
@@ -645,7 +670,7 @@ class Sending:
                     raise
                 write()
         except LedgerError as error:
-            self.stop(error.message)
+            self._stop(error.message)
 
     def _taken_over(self, desk: Desk, problems: list[BaseException]) -> int:
         """Hand the desk what has arrived; return how many workers ended."""

@@ -18,7 +18,7 @@ from msgspec import Struct
 from dotledger.errors import LedgerError
 from dotledger.images.gather import Item
 from dotledger.ledger.crews import Crew, Share
-from dotledger.sending.batch.limits import calls_reached, quota_reached
+from dotledger.sending.batch.limits import TOO_SILENT, calls_reached, quota_reached
 from dotledger.sending.calls.meter import Meter
 from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.plan import Plan
@@ -41,10 +41,6 @@ _MONTH_EVERY = 5.0
 _SURE = 0.75
 _MONEY_FOR = 8
 """Requests for which money is set aside at a time."""
-
-_TOO_SILENT = (
-    "the server heard nothing from this process for some seconds, and gave its images to others"
-)
 
 
 class Allowed(Struct, frozen=True, kw_only=True):
@@ -184,7 +180,7 @@ class Together:
         """Say that we are here; return whether there is something to be asked for again soon."""
         try:
             if not self._crew.renew():
-                self._gate.stop(_TOO_SILENT)
+                self._gate.stop(TOO_SILENT)
                 return False
             short = self._share()
             self._count_others()
@@ -208,7 +204,8 @@ class Together:
     def booked(self, connection: Connection, calls: Sequence[CallRecord], ours: bool) -> None:
         """Note calls in the transaction that writes them into the ledger; see `Crew.booked`."""
         count, money = sum(one.requests for one in calls), sum(one.price for one in calls)
-        self._crew.booked(connection, count, money, ours=ours)
+        month = self._allowed.month if self._allowed.quota is not None else ""
+        self._crew.booked(connection, count, money, ours=ours, month=month)
 
     def _share(self) -> bool:
         asked = self._steady()
