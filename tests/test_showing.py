@@ -37,7 +37,7 @@ class Showing(unittest.TestCase):
             ({"a": [1, None, True]}, "{'a': [1, None, True]}"),
             (deep(5000), "[[[[…]]]]"),
             (10**5000, "a whole number of 5,001 digits"),
-            (object(), "a object"),
+            (object(), "an object"),
             ("x" * 99, "'" + "x" * 78 + "…"),
         ):
             self.assertEqual(shown(value), wanted)

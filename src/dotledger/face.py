@@ -50,6 +50,8 @@ __all__ = [
     "usage",
 ]
 
+_MEASURE = "measure(findings, annotations)"
+
 PathLike = str | os.PathLike[str]
 
 
@@ -129,8 +131,8 @@ def measure(
     1.0
     """
     return core_measure.measure(
-        findings_given(findings),
-        annotations_given(annotations),
+        findings_given(findings, _MEASURE),
+        annotations_given(annotations, _MEASURE),
         overlap=overlap,
         threshold=threshold_given(threshold),
         kinds=kinds,
@@ -427,7 +429,7 @@ def check_conventions(
     from dotledger.ledger.batches import find_batch, kept_sizes
     from dotledger.ledger.findings import load_findings
 
-    annotated = annotations_given(annotations)
+    annotated = annotations_given(annotations, "check_conventions(ledger, annotations)")
     with _opened(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service)
         sizes = {name: ImageSize(**size) for name, size in kept_sizes(opened, found).items()}

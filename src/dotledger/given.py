@@ -7,6 +7,7 @@ from typing import Any
 
 from dotledger.core.displays import draw_with
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.door import as_annotations, as_findings
 from dotledger.core.tables.findings import Findings
 
 __all__ = ["annotations_given", "findings_given", "threshold_given"]
@@ -32,47 +33,64 @@ def threshold_given(given: Any) -> Any:
     return given
 
 
-def findings_given(given: Any) -> Findings:
+def findings_given(given: Any, call: str = "", *, place: str = "findings") -> Findings:
     """Return findings: as they are, read from a path, or made of a dataframe.
 
     Parameters
     ----------
     given : table, dataframe or path
         As the caller gave it.
+    call : str, optional
+        How the call is written, for the message when a table of the other sort is given.
+    place : str, default "findings"
+        Name of the argument.
 
     Returns
     -------
     Findings
         Checked.
+
+    Raises
+    ------
+    ArgumentError
+        If these are annotations.
+    TableError
+        If a file or frame breaks the common shape.
     """
     if isinstance(given, str | os.PathLike):
         from dotledger.formats.tables.tables import read_findings
 
         return read_findings(given)
-    # One in the other's place goes on as it is: `measure` says so in its own words.
-    known = isinstance(given, Findings | Annotations)
-    return given if known else Findings.from_frame(given)
+    return as_findings(given, call, place=place)
 
 
-def annotations_given(given: Any) -> Annotations:
+def annotations_given(given: Any, call: str = "") -> Annotations:
     """Return annotations: as they are, read from a path, or made of a dataframe.
 
     Parameters
     ----------
     given : table, dataframe or path
         As the caller gave it.
+    call : str, optional
+        How the call is written, for the message when a table of the other sort is given.
 
     Returns
     -------
     Annotations
         Checked.
+
+    Raises
+    ------
+    ArgumentError
+        If these are findings.
+    TableError
+        If a file or frame breaks the common shape.
     """
     if isinstance(given, str | os.PathLike):
         from dotledger.formats.annotations.front import read_annotations
 
         return read_annotations(given)
-    known = isinstance(given, Findings | Annotations)
-    return given if known else Annotations.from_frame(given)
+    return as_annotations(given, call)
 
 
 def _draw(result: Any, what: str, **options: Any) -> Any:

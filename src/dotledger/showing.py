@@ -133,7 +133,8 @@ def _within(value: Any, depth: int, most: int) -> str:
         first = [part for part, _ in zip(value, range(_WIDEST), strict=False)]
         inner = [_worded(part, depth - 1, most) for part in first]
         return "[" + _listed(inner, len(value)) + "]"
-    return f"a {type(value).__name__}"
+    name = type(value).__name__
+    return f"an {name}" if name[:1] in "AEIOaeio" else f"a {name}"
 
 
 def _listed(inner: list[str], count: int) -> str:

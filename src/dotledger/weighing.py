@@ -11,9 +11,11 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from dotledger.core.arguments import as_path
 from dotledger.core.measuring import measure as core_measure
 from dotledger.core.measuring.result import Measure
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.door import as_annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
 from dotledger.given import annotations_given, findings_given, threshold_given
@@ -124,7 +126,8 @@ def choose_thresholds(
         draws=draws,
         seed=seed,
     )
-    found, annotated = findings_given(findings), annotations_given(annotations)
+    call = "choose_thresholds(findings, annotations, aim=aim)"
+    found, annotated = findings_given(findings, call), annotations_given(annotations, call)
     wanted = kinds
     if plan.aim.sort == "three ways" and kinds is None:
         wanted = _deciding_kinds(annotated)
@@ -193,13 +196,15 @@ def check_gates(
     from dotledger.core.comparing.gates import judge_gates
     from dotledger.formats.gates_files import read_gates
 
-    file, home = read_gates(gates), Path(gates).parent
+    call = "check_gates(gates, findings, annotations)"
+    path = as_path(gates, place="gates", call=call)
+    file, home = read_gates(path), path.parent
     cut = file.asked_threshold(home) if threshold is None else threshold_given(threshold)
-    annotated = annotations_given(annotations)
+    annotated = annotations_given(annotations, call)
 
     def measured(table: Any) -> Measure:
         return core_measure.measure(
-            findings_given(table),
+            findings_given(table, call),
             annotated,
             overlap=file.overlap,
             threshold=cut,
@@ -289,7 +294,7 @@ def compare(
     >>> recall["difference"] < 0, recall["told_apart"]
     (True, True)
     """
-    tables = _named_runs(runs, names)
+    tables = _named_runs(runs, names, _COMPARE)
     given = {
         name: threshold_given(one)
         for name, one in zip(tables, _for_each(threshold, len(tables)), strict=True)
@@ -312,7 +317,7 @@ def compare(
         raise ArgumentError(
             "give thresholds or an aim to choose them by, not both", place="threshold"
         )
-    annotated = annotations_given(annotations)
+    annotated = annotations_given(annotations, _COMPARE)
     return compare_runs(
         tables,
         annotated,
@@ -364,7 +369,8 @@ def drift(
     """
     from dotledger.core.comparing.drift import drift_of
 
-    tables = _named_runs((first, second), ("first", "second"))
+    call = "drift(first, second), findings both"
+    tables = _named_runs((first, second), ("first", "second"), call)
     return drift_of(tables["first"], tables["second"], draws=draws, seed=seed)
 
 
@@ -418,9 +424,14 @@ def decide(
     from dotledger.core.deciding.decide import decide as decided
     from dotledger.formats.rules_files import read_rules
 
-    known = rules if isinstance(rules, Rules) else read_rules(rules)
+    call = "decide(findings, rules)"
+    found = findings_given(findings, call)
+    if isinstance(rules, Rules):
+        known = rules
+    else:
+        known = read_rules(as_path(rules, place="rules", call=call))
     return decided(
-        findings_given(findings),
+        found,
         known,
         outcomes=outcomes,
         sizes=sizes,
@@ -448,9 +459,12 @@ def _for_each(threshold: Any, runs: int) -> list[Any]:
     return list(threshold)
 
 
-def _named_runs(runs: Sequence[Any], names: Sequence[str] | None) -> dict[str, Findings]:
+_COMPARE = "compare(run, run, ..., annotations=annotations)"
+
+
+def _named_runs(runs: Sequence[Any], names: Sequence[str] | None, call: str) -> dict[str, Findings]:
     """Return findings by name: that given, or of the service or file, or a number."""
-    found = [findings_given(run) for run in runs]
+    found = [findings_given(run, call, place=f"run {n}") for n, run in enumerate(runs, 1)]
     if names is not None and (len(names) != len(found) or len(set(names)) != len(names)):
         raise ArgumentError(
             "give each run a name of its own",
@@ -472,7 +486,5 @@ def _run_name(run: Any, table: Findings) -> str:
 
 def _deciding_kinds(annotations: Any) -> list[str] | None:
     """Return the kind that decides on whole images, if it is annotated."""
-    table = (
-        annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
-    )
+    table = as_annotations(annotations)
     return ["unsafe"] if "unsafe" in {*table.kind.used(), *table.vocabulary} else None

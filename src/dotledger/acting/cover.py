@@ -19,10 +19,11 @@ import numpy as np
 from PIL import Image
 
 from dotledger.acting.metadata_scrubbing import harmless_exif
-from dotledger.core.arguments import real_number
+from dotledger.core.arguments import as_path, real_number
 from dotledger.core.boxes.forms import boxes_in_pixels
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.door import as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, ImageError
 from dotledger.images.facts import open_image
@@ -150,8 +151,12 @@ def cover(
     (2, True)
     """
     _check(kind, style, margin)
-    data = image if isinstance(image, bytes) else Path(image).read_bytes()
-    table = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
+    data = (
+        image
+        if isinstance(image, bytes)
+        else as_path(image, place="image", call="cover(image, findings)").read_bytes()
+    )
+    table = as_findings(findings, "cover(image, findings)")
     mine = _of_image(table, image, name).cut(threshold)
     wanted = None if label is None else ((label,) if isinstance(label, str) else tuple(label))
     rows = mine.kind.among([kind]) & ~np.isnan(mine.box[:, 0])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+from pathlib import Path
 from typing import Any
 
 from dotledger.errors import ArgumentError
@@ -9,6 +11,7 @@ from dotledger.errors import ArgumentError
 __all__ = [
     "MOST_DRAWS",
     "MOST_SEED",
+    "as_path",
     "check_overlap",
     "check_threshold",
     "real_number",
@@ -141,3 +144,32 @@ def check_overlap(value: float, *, place: str = "overlap") -> float:
             allowed=["above 0, up to 1"],
         )
     return value
+
+
+def as_path(given: Any, *, place: str, call: str) -> Path:
+    """Return a path; refuse a table, or anything else that stands where a file is needed.
+
+    Parameters
+    ----------
+    given : path-like
+        As the caller gave it.
+    place : str
+        Name of the argument.
+    call : str
+        How the call is written, for the message.
+
+    Returns
+    -------
+    Path
+        Not looked at.
+
+    Raises
+    ------
+    ArgumentError
+        If it is no path.
+    """
+    if isinstance(given, str | os.PathLike):
+        return Path(given)
+    raise ArgumentError(
+        "not a file", place=place, got=given, allowed=["a path"], next_step=f"Write {call}."
+    )

@@ -198,6 +198,11 @@ def gather(
     'photos/fair-03.png'
     """
     listed = [sources] if isinstance(sources, (str, os.PathLike, Mapping)) else list(sources)
+    if strange := [one for one in listed if not isinstance(one, (str, os.PathLike, Mapping))]:
+        # A table is iterable, too: its rows are no images.
+        raise GatherError(
+            "not images", place="images", got=strange[0], allowed=["paths", "a mapping of bytes"]
+        )
     notes = _Notes()
     given = [_of_source(source, notes, outside) for source in listed]
     items = _named(given[0] if len(given) == 1 else chain.from_iterable(given))

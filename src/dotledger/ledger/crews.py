@@ -40,7 +40,7 @@ _SEEN_WITHIN = 20.0
 
 _KEPT_BACK = 50
 _ONE_KEPT_BACK = 10
-"""Of each 50 calls one is given to nobody, and one of 10 or more: calls may arrive a little late."""
+"""Of each 50 calls one is given to nobody, and one of 10 or more: some arrive a little late."""
 
 _FORGOTTEN = 3600.0
 """Seconds after which the traces of those who are gone are removed."""

@@ -60,6 +60,8 @@ def place_of(where: str | os.PathLike[str]) -> FilePlace | ServerPlace:
         If no ledger can be kept there: no name, a database in memory, another kind of server, an
         address with parts that are not known.
     """
+    if not isinstance(where, str | os.PathLike):
+        raise LedgerError("not a ledger", place="ledger", got=where, allowed=_ALLOWED)
     text = os.fspath(where)
     scheme = _ADDRESS.match(text)
     if scheme is None:

@@ -20,10 +20,13 @@ from dotledger.core.pairing.scope import scope_of
 from dotledger.core.questions.reliability import Floats, ranked_with_confidence
 from dotledger.core.spelling import counted
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.door import as_annotations, as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, ScopeError
 
 __all__ = ["ConfidenceMap", "fit_confidence_map", "unseen_images"]
+
+_CALL = "fit_confidence_map(findings, annotations)"
 
 SMALL_FIT = 30
 """A mapping fitted on fewer images is doubted."""
@@ -199,6 +202,8 @@ def fit_confidence_map(
     """
     from dotledger.core.measuring.door import wanted_kinds
 
+    findings = as_findings(findings, _CALL)
+    annotations = as_annotations(annotations, _CALL)
     chosen = None if images is None else set(images)
     knots: dict[str, tuple[tuple[float, float], ...]] = {}
     used: set[str] = set()

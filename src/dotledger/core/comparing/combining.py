@@ -17,6 +17,7 @@ import numpy as np
 from dotledger.core.arguments import check_overlap, real_number, whole_number
 from dotledger.core.boxes.overlap import overlap as overlap_of
 from dotledger.core.comparing.common_images import on_common_images
+from dotledger.core.tables.door import as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, ScopeError
@@ -84,6 +85,11 @@ def combine(
     >>> len(both.image.used()) == len(found.image.used())
     True
     """
+    if not isinstance(tables, Mapping):
+        raise ArgumentError(
+            "not findings by name", place="tables", got=tables, allowed=["{name: findings, ...}"]
+        )
+    tables = {name: as_findings(one, place=f"tables: {name}") for name, one in tables.items()}
     if not tables:
         raise ArgumentError("no findings to combine", place="tables", got=0)
     least = whole_number(least, place="least", least=1, most=len(tables))

@@ -10,6 +10,7 @@ import numpy as np
 from dotledger.core.deciding.conditions import PATTERNS
 from dotledger.core.deciding.linear_patterns import LinearPattern, linear_pattern
 from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.door import as_findings
 from dotledger.core.tables.findings import Findings
 
 __all__ = ["Masked", "mask_text"]
@@ -73,6 +74,7 @@ def mask_text(findings: Findings, patterns: Sequence[str]) -> tuple[Findings, tu
     >>> masked.label.values()[0], places[0].start
     ('Ring [telephone]', 5)
     """
+    findings = as_findings(findings, "mask_text(findings, patterns)")
     search = [(name if name in PATTERNS else "masked", _compiled(name)) for name in patterns]
     rows = np.flatnonzero(findings.kind.among(_KINDS) & ~findings.blank).tolist()
     labels = findings.label.values().tolist()

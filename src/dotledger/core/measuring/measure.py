@@ -30,15 +30,17 @@ from dotledger.core.pairing.scope import Scope, counts_by_name, scope_of
 from dotledger.core.questions.basis import Basis
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.clipping import clip_findings
+from dotledger.core.tables.door import as_annotations, as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.origin import Origin
 from dotledger.core.tables.thresholds import Threshold, Thresholds
-from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
     import pandas as pd
 
 __all__ = ["about_of", "measure", "unjudged_kinds"]
+
+_CALL = "measure(findings, annotations)"
 
 
 def measure(
@@ -108,16 +110,8 @@ def measure(
     ScopeError
         If both tables have images and none in common.
     """
-    if isinstance(findings, Annotations) or isinstance(annotations, Findings):
-        raise ArgumentError(
-            "findings and annotations are swapped",
-            place="measure",
-            next_step="Findings come first: measure(findings, annotations).",
-        )
-    found = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
-    annotated = (
-        annotations if isinstance(annotations, Annotations) else Annotations.from_frame(annotations)
-    )
+    found = as_findings(findings, _CALL)
+    annotated = as_annotations(annotations, _CALL)
     found = clip_findings(found, annotated.images).table if annotated.images else found
     origin = found.origin or Origin()
     floor = origin.floor if floor is None else floor

@@ -13,9 +13,12 @@ from dotledger.core.kinds import KINDS
 from dotledger.core.pairing.judging import judge
 from dotledger.core.pairing.scope import scope_of
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.door import as_annotations, as_findings
 from dotledger.core.tables.findings import Findings
 
 __all__ = ["Paired", "pair_tables"]
+
+_CALL = "pair_tables(findings, annotations)"
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -73,6 +76,8 @@ def pair_tables(findings: Findings, annotations: Annotations, *, overlap: float 
     >>> "missed" in dotledger.pair_tables(found, truth).annotation
     True
     """
+    findings = as_findings(findings, _CALL)
+    annotations = as_annotations(annotations, _CALL)
     overlap = check_overlap(overlap)
     result = Paired(
         finding=np.full(len(findings), "", dtype=object),

@@ -13,6 +13,7 @@ from urllib.parse import unquote
 
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.door import as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
 
@@ -202,6 +203,7 @@ def match_images(
     >>> dict(matched.by_rule)
     {'folders': 1}
     """
+    findings = as_findings(findings, "match_images(findings, names)")
     matched = match_names(findings.image.used(), covered, rules)
     return replace(findings, image=_renamed(findings.image, matched)), matched
 

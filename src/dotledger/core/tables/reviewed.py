@@ -10,6 +10,7 @@ import numpy as np
 
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.coded import Coded
+from dotledger.core.tables.door import as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import TableError
 
@@ -72,6 +73,7 @@ def annotations_from_review(findings: Findings, reviews: Sequence[str]) -> Revie
     >>> review.left_out
     ()
     """
+    findings = as_findings(findings, "annotations_from_review(findings, reviews)")
     given = [str(one or "").strip().casefold() for one in reviews]
     if len(given) != len(findings):
         raise TableError(

@@ -10,6 +10,7 @@ from typing import Any
 
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.clipping import clip_annotations
+from dotledger.core.tables.door import as_annotations
 from dotledger.core.tables.reviewed import Reviewed, annotations_from_review
 from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.annotations.collecting import Loaded, Written, folder_of_images, report_of
@@ -440,6 +441,7 @@ def write_annotations(
     >>> [path.name for path in written.files]
     ['copy.jsonl']
     """
+    annotations = as_annotations(annotations, "write_annotations(annotations, path)")
     target = Path(path)
     if target.suffix.lower() == ".json":
         return Written(files=write_croissant(annotations, target))

@@ -430,6 +430,10 @@ def write_table(table: Findings | Annotations, path: PathLike, *, details: bool 
     >>> dotledger.write_table(found, "again.jsonl").name
     'again.jsonl'
     """
+    if not isinstance(table, Findings | Annotations):
+        raise TableError(
+            "not a table", place="table", got=table, allowed=["Findings", "Annotations"]
+        )
     target = Path(path)
     suffix = _suffix(target)
     if isinstance(table, Findings):

@@ -15,6 +15,7 @@ from dotledger.core.arguments import check_overlap
 from dotledger.core.measuring.measure import measure
 from dotledger.core.measuring.result import Measure
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.door import as_annotations, as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.image_names import annotations_matched, match_images
 from dotledger.core.tables.thresholds import Threshold
@@ -34,6 +35,8 @@ if TYPE_CHECKING:
     from dotledger.core.deciding.verdicts import Decisions
 
 __all__ = ["IMAGES", "write_report"]
+
+_CALL = "write_report(path, findings, annotations)"
 
 IMAGES = ("embed", "link", "none")
 """Small copies of the images in the page itself, in a folder beside it, or not at all."""
@@ -236,8 +239,9 @@ def _of_findings(given: Findings | PathLike) -> _Run:
         from dotledger.formats.tables.tables import read_findings
 
         return _Run(name=Path(given).stem, findings=read_findings(given))
-    name = given.origin.service if given.origin and given.origin.service else "findings"
-    return _Run(name=name, findings=given)
+    found = as_findings(given, _CALL)
+    name = found.origin.service if found.origin and found.origin.service else "findings"
+    return _Run(name=name, findings=found)
 
 
 def _versus(versus: str | Findings | PathLike, ledger: Ledger | None, *, private: bool) -> _Run:
@@ -271,7 +275,7 @@ def _annotations(
     if isinstance(given, str | os.PathLike):
         truth = read_annotations(given)
     else:
-        truth = given if isinstance(given, Annotations) else Annotations.from_frame(given)
+        truth = as_annotations(given, _CALL)
     truth = truth if facts is None else truth.with_images(read_image_facts(facts))
     truth = annotations_matched(truth, names) if names else truth
     for run in reversed(runs):

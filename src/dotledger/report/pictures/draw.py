@@ -13,6 +13,7 @@ from dotledger.core.arguments import check_overlap
 from dotledger.core.spelling import counted
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.clipping import clip_findings
+from dotledger.core.tables.door import as_annotations, as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.image_names import annotations_matched, match_images
 from dotledger.core.tables.thresholds import Threshold
@@ -39,6 +40,8 @@ if TYPE_CHECKING:
     from dotledger.report.pictures.marks import Mark
 
 __all__ = ["SHEETS", "Drawn", "draw"]
+
+_CALL = "draw(findings, images, folder, annotations=annotations)"
 
 SHEETS = ("images", "worst", "reason", "label")
 """Contact sheets."""
@@ -141,6 +144,9 @@ def draw(
     >>> len(drawn.pictures)
     1
     """
+    findings = as_findings(findings, _CALL)
+    annotations = None if annotations is None else as_annotations(annotations, _CALL)
+    versus = None if versus is None else as_findings(versus, _CALL, place="versus")
     overlap = check_overlap(overlap)
     _check(confidence, side, sheet, annotations)
     readers = {item.name: item.read for item in gather(images).items}

@@ -6,7 +6,9 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
+from dotledger.core.arguments import as_path
 from dotledger.core.tables.annotations import Annotations
+from dotledger.core.tables.door import as_annotations, as_findings
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
 from dotledger.images.prepare import decode_upright
@@ -19,6 +21,8 @@ if TYPE_CHECKING:
     from dotledger.core.tables.thresholds import Threshold
 
 __all__ = ["picture"]
+
+_CALL = "picture(image, findings, annotations)"
 
 
 def picture(
@@ -73,16 +77,17 @@ def picture(
     >>> dotledger.picture("photos/walk-02.jpg", dotledger.read_findings("found.csv")).size
     (800, 588)
     """
-    data = image if isinstance(image, bytes) else Path(image).read_bytes()
-    found = findings if isinstance(findings, Findings) else Findings.from_frame(findings)
+    data = (
+        image
+        if isinstance(image, bytes)
+        else as_path(image, place="image", call=_CALL).read_bytes()
+    )
+    found = as_findings(findings, _CALL)
+    given = None if annotations is None else as_annotations(annotations, _CALL)
     known = found.image.used()
     wanted = name or _name(image, known)
     mine = found.take(found.image.among([wanted]))
-    truth = None
-    if annotations is not None:
-        given = annotations
-        given = given if isinstance(given, Annotations) else Annotations.from_frame(given)
-        truth = given.take(given.image.among([wanted]))
+    truth = None if given is None else given.take(given.image.among([wanted]))
     marks = picture_marks(mine.cut(threshold), truth, overlap=overlap, confidence=confidence)
     drawn, footer, _ = marks.get(wanted, ([], "", ""))
     shown = decode_upright(data).convert("RGB")
