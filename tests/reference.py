@@ -212,19 +212,39 @@ def screening(findings, annotations, threshold):
 def share_interval(cases, t):
     """Wilson's interval with the effective number of cases; `cases` are (x, m) by image.
 
-    `t` gives the upper 97.5 % point of Student's t for so many degrees of freedom.
+    `t` gives the upper 97.5 % point of Student's t for so many degrees of freedom. A share of 0 or
+    1 has the exact limit for as many cases as there are images, or cases where those are fewer.
     """
     cases = [(x, m) for x, m in cases if m > 0]
     n, x, m = len(cases), sum(x for x, _ in cases), sum(m for _, m in cases)
     if n < 2:
         return None
-    p = x / m
-    if 0 < p < 1:
-        v = n / (n - 1) * sum((x_i - p * m_i) ** 2 for x_i, m_i in cases) / m**2
-        e = m / max(1, v / (p * (1 - p) / m))
-    else:
-        e = min(m, n)
-    z = t(n - 1)
+    p, fewest = x / m, min(m, n)
+    if x == 0:
+        return 0.0, 1 - 0.025 ** (1 / fewest)
+    if x == m:
+        return 0.025 ** (1 / fewest), 1.0
+    v = variance(cases, p)
+    return wilson(p, m / max(1, v / (p * (1 - p) / m)), t(n - 1))
+
+
+def mean_interval(cases, t):
+    """As `share_interval`, of a mean of values: `cases` are (sum of the values, how many) by image."""
+    cases = [(x, m) for x, m in cases if m > 0]
+    if len(cases) < 2:
+        return None
+    m = sum(m for _, m in cases)
+    p = min(1.0, sum(x for x, _ in cases) / m)
+    v = variance(cases, p)
+    return wilson(p, p * (1 - p) / v if v > 1e-15 else m, t(len(cases) - 1))
+
+
+def variance(cases, p):
+    n, m = len(cases), sum(m for _, m in cases)
+    return n / (n - 1) * sum((x_i - p * m_i) ** 2 for x_i, m_i in cases) / m**2
+
+
+def wilson(p, e, z):
     centre = (p + z * z / (2 * e)) / (1 + z * z / e)
     half = z * (p * (1 - p) / e + z * z / (4 * e * e)) ** 0.5 / (1 + z * z / e)
     return max(0.0, centre - half), min(1.0, centre + half)

@@ -11,14 +11,25 @@ from scipy.special import stdtrit
 from dotledger import measure
 from dotledger.core.counting.intervals import spread_of
 from dotledger.core.counting.resampling import Resampling, limits, placed, places_of_images, weights
-from dotledger.core.counting.shares import expanded_tails, share_interval
+from dotledger.core.counting.shares import (
+    ShareSums,
+    drawn_limits,
+    expanded_tails,
+    mean_limits,
+    share_interval,
+)
 from dotledger.core.pairing.judging import judge
 from dotledger.core.pairing.scope import scope_of
 from tests import reference
 from tests.core.measuring.test_measure import annotations_of, as_tables, findings_of, random_case
 from tests.simulation import coverage
 
-MEASURES = ("mean_overlap", "average_precision")
+
+def quantile(freedom):
+    return float(stdtrit(freedom, 0.975))
+
+
+MEASURES = ("average_precision",)
 
 
 def repeated(rows, images, weight):
@@ -49,7 +60,8 @@ class Replicates(unittest.TestCase):
             weight = next(weights(count, once, 1))[place][:, 0]
             passes = judged[0].findings.confidence >= 0.3
             with mock.patch(
-                "dotledger.core.counting.intervals.limits", lambda draws, *_: (draws[..., 0],) * 2
+                "dotledger.core.counting.intervals.drawn_limits",
+                lambda _, draws, *__: (draws[..., 0],) * 2,
             ):
                 spread = spread_of(judged, passes, once, place)
             drawn = [repeated(rows, scope.images, weight) for rows in (found, true)]
@@ -202,11 +214,53 @@ class Shares(unittest.TestCase):
         self.assertAlmostEqual(high, 0.9640, places=3)
         self.assertTrue(np.isnan(share_interval([2], [2])[0]), "one image")
         low, high = share_interval([1] * 30, [1] * 30)
-        self.assertTrue(0.87 < low < 0.88 and high == 1.0, "none wrong seen in 30")
+
+    def test_nothing_wrong_seen(self):
+        """Where a share is 0 or 1 nothing varies: the exact limit, with each image as one case."""
+        for x, m, wanted in (
+            ([1, 1], [1, 1], (0.025 ** (1 / 2), 1.0)),  # 0.16
+            ([1] * 33, [1] * 33, (0.025 ** (1 / 33), 1.0)),  # 0.89
+            ([7] * 30, [7] * 30, (0.025 ** (1 / 30), 1.0)),  # boxes of one image are alike
+            ([0, 0, 0], [4, 0, 1], (0.0, 1 - 0.025 ** (1 / 2))),  # one image has no case
+        ):
+            np.testing.assert_allclose(share_interval(x, m), wanted, atol=1e-12)
+
+    def test_means(self):
+        """Mean overlap by hand: 0.9 and 0.7 in one image, 0.5 in another; equal ones; all 1."""
+        # p = 0.7; x_i - p m_i is 0.2 and -0.2: v = 2 * 0.08 / 9, e = 0.21 / v = 11.8125.
+        # t = 12.706, t^2 / e = 13.668: centre 7.5337 / 14.668, half width 12.706 sqrt(0.01778 + 0.28926) / 14.668.
+        low, high = mean_limits(ShareSums.of_images([1.6, 0.5], [2, 1]))
+        self.assertAlmostEqual(float(low), 0.0336, places=3)
+        self.assertAlmostEqual(float(high), 0.9936, places=3)
+        for x, m in (
+            ([0.8] * 9, [1] * 9),
+            ([1.0, 2.0], [1, 2]),
+            ([0.3, 0.1, 0.9, 0], [1, 1, 2, 0]),
+        ):
+            got = mean_limits(ShareSums.of_images(x, m))
+            np.testing.assert_allclose(got, reference.mean_interval(list(zip(x, m)), quantile))
+        self.assertTrue(np.isnan(mean_limits(ShareSums.of_images([0.5], [1]))[0]))
+
+    def test_of_draws(self):
+        """Average precision by hand; without spread; where every draw says 1 or 0; undefined."""
+        # The draws 0.4 and 0.6 have variance 0.01: times 5/4 is v = 0.0125, e = min(7, 0.25 / v) = 7,
+        # t = 2.776, t^2 / e = 1.101; centre 0.5, half width 2.776 sqrt(0.25/7 + 7.708/196) / 2.101.
+        low, high = drawn_limits([0.5], np.array([[0.4, 0.6]]), [5], [7])
+        self.assertAlmostEqual(float(high[0] - 0.5), 0.3619, places=3)
+        self.assertAlmostEqual(float(low[0] + high[0]), 1.0)
+        none = np.full((1, 2), np.nan)
+        for p, draws, wanted in (
+            (1.0, np.ones((1, 9)), (0.025 ** (1 / 4), 1.0)),
+            (0.0, np.zeros((1, 9)), (0.0, 1 - 0.025 ** (1 / 4))),
+            (0.3, np.full((1, 9), 0.3), reference.wilson(0.3, 4, quantile(3))),
+            (np.nan, none, (np.nan, np.nan)),
+            (0.5, none, (np.nan, np.nan)),
+        ):
+            got = drawn_limits([p], draws, [4], [9])
+            np.testing.assert_allclose(np.ravel(got), wanted)
 
     def test_against_the_reference(self):
         """Every share of every label, pooled and not, as plain loops over the images give it."""
-        quantile = lambda freedom: float(stdtrit(freedom, 0.975))  # noqa: E731
         checked = 0
         for seed in range(150):
             found, true = random_case(seed)

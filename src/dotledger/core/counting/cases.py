@@ -57,6 +57,7 @@ class CaseCounts:
     actual: Sparse
     overlap: Sparse
     doubtful: Sparse
+    place: Ints
 
     @classmethod
     def of(cls, judged: Judged, passes: Flags, place: Ints) -> CaseCounts:
@@ -80,6 +81,7 @@ class CaseCounts:
             actual=sparse_rows(findings.true_label, findings.true_image, shape),
             overlap=sparse_rows(findings.label[hits], findings.image[hits], shape, overlap),
             doubtful=sparse_rows(findings.doubtful_label, findings.doubtful_image, shape),
+            place=place,
         )
 
     def by_label(self, weight: Weights) -> dict[str, Floats]:
@@ -124,10 +126,24 @@ class CaseCounts:
             )
         return found
 
-    def overlapping(self) -> tuple[Floats, int]:
-        """Return how many images have pairs, for each label and of all together."""
-        hits = _summed(self.hits)
-        return np.diff(hits.indptr).astype(np.float64), int((_columns(hits) > 0).sum())
+    def overlaps(self) -> tuple[ShareSums, ShareSums]:
+        """Return the sums of overlaps and of pairs over images: by label, and of all together."""
+        # Overlaps are no whole numbers: their sum is the same to the last bit only in one order.
+        order = np.argsort(self.place)
+        hits, overlap = _summed(self.hits)[:, order], _summed(self.overlap)[:, order]
+        together = ShareSums.of_images(_columns(overlap), _columns(hits))
+        return _row_sums(overlap, hits), together
+
+    def overlaps_by_image(self) -> tuple[Floats, Floats]:
+        """Return summed overlaps and the number of pairs of each image, of all labels together."""
+        return _columns(self.overlap), _columns(self.hits)
+
+    def annotated(self) -> tuple[Floats, Floats, float, int]:
+        """Return countable annotations and images that hold one: by label, and of all together."""
+        actual = _summed(self.actual)
+        by_image = _columns(actual)
+        images = np.diff(actual.indptr).astype(np.float64)
+        return _totals(actual), images, float(by_image.sum()), int((by_image > 0).sum())
 
 
 def _summed(matrix: Sparse) -> Sparse:

@@ -1,8 +1,8 @@
 """How sure: intervals of every measure, over images.
 
-Shares (precision, recall, F1, false-alarm rate) get the intervals of
-`dotledger.core.counting.shares`; what is no share (average precision, mean overlap, means over
-labels) a percentile bootstrap over images.
+All are of one formula, Wilson's with an effective number of cases
+(`dotledger.core.counting.shares`). For shares and mean overlap that number comes from sums over
+images; for what is no such sum (average precision, means over labels) from draws of images.
 
 Every measure of a draw is computed from weighted counts exactly as from the plain ones. For
 average precision the weights are summed up to the points where something right was found, for many
@@ -26,8 +26,8 @@ from dotledger.core.counting.drawn_curves import (
     by_label,
     draws_at_once,
 )
-from dotledger.core.counting.resampling import Interval, Resampling, Weights, limits, weights
-from dotledger.core.counting.shares import ShareSums, share_limits
+from dotledger.core.counting.resampling import Interval, Resampling, Weights, weights
+from dotledger.core.counting.shares import ShareSums, drawn_limits, mean_limits, share_limits
 from dotledger.core.pairing.judging import Judged
 
 __all__ = ["Drawn", "Spread", "drawn_of", "drawn_of_all", "spread_of", "spread_of_all"]
@@ -90,8 +90,19 @@ def spread_of(
         Which draws each image gets; see `dotledger.core.counting.resampling.placed`.
     """
     counts = CaseCounts.of(judged[0], passes, place)
-    spread = _summed_up(drawn_of(judged, counts, resampling, place), counts, resampling.level)
-    return _with_shares(spread, counts, resampling.level)
+    drawn = drawn_of(judged, counts, resampling, place)
+    plain = _as_found(judged, counts)
+    return _with_sums(_summed_up(drawn, plain, counts, resampling.level), counts, resampling.level)
+
+
+def _as_found(judged: Sequence[Judged], counts: CaseCounts) -> Drawn:
+    """Return the measures themselves, by the code of the draws: each image counts once."""
+    findings = judged[0].findings
+    once = np.ones((findings.images, 1), dtype=np.float32)
+    whole = Curves.of(all_together([judged[0]], [np.arange(findings.images)], findings.images))
+    each, pooled, mean_ap = _in_draws(counts, Curves.of(by_label(judged)), once)
+    curve = whole.areas(once)[0, 0] if findings.images else np.full(1, np.nan)
+    return Drawn(labels=each, pooled={**pooled, "average_precision": curve}, mean_ap=mean_ap)
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -147,16 +158,7 @@ def drawn_of(
         findings.images, resampling, draws_at_once(findings.images, curves.points)
     ):
         weight = drawn[place]
-        sums = counts.by_label(weight)
-        areas = curves.areas(weight)
-        totals = {name: value.sum(axis=0) for name, value in sums.items()}
-        parts.append(
-            (
-                {**_measures(sums), "average_precision": areas[0]},
-                _measures(totals),
-                _mean(areas, axis=1).mean(axis=0),
-            )
-        )
+        parts.append(_in_draws(counts, curves, weight))
         pooled += [whole.areas(few)[0, 0] for few in _few(weight, whole.points)]
     curve = np.concatenate([np.zeros(0), *pooled])
     return Drawn(
@@ -164,6 +166,17 @@ def drawn_of(
         pooled={**_joined([part[1] for part in parts]), "average_precision": curve},
         mean_ap=np.concatenate([np.zeros(0), *(part[2] for part in parts)]),
     )
+
+
+def _in_draws(
+    counts: CaseCounts, curves: Curves, weight: Weights
+) -> tuple[dict[str, Floats], dict[str, Floats], Floats]:
+    """Return measures by label, those of all labels, and the mean average precision, by draw."""
+    sums = counts.by_label(weight)
+    areas = curves.areas(weight)
+    totals = {name: value.sum(axis=0) for name, value in sums.items()}
+    each = {**_measures(sums), "average_precision": areas[0]}
+    return each, _measures(totals), _mean(areas, axis=1).mean(axis=0)
 
 
 def spread_of_all(
@@ -196,8 +209,21 @@ def spread_of_all(
         names.discard("false_alarm_rate")
     shares = {name: _over_kinds([one[name] for one in by_image], at, images) for name in names}
     draws = drawn_of_all(judged, counts, at, place, resampling)
-    contributing = int(shares["f1"].n) if "f1" in shares else images
-    found = _limits_each(draws, dict.fromkeys(draws, contributing), resampling.level)
+    whole = Curves.of(all_together(judged, at, images))
+    area = whole.areas(np.ones((images, 1), dtype=np.float32))[0, 0] if images else np.zeros(0)
+    actual = np.zeros(images)
+    for one, places in zip(counts, at, strict=True):
+        actual[places] += one.by_image()["recall"][1]
+    found: dict[str, Interval] = {}
+    if len(area) and "average_precision" in draws:
+        own = draws["average_precision"], int((actual > 0).sum()), actual.sum()
+        found["average_precision"] = _ends(drawn_limits(area[0], *own, resampling.level))
+    if "mean_overlap" in draws:
+        pairs = [one.overlaps_by_image() for one in counts if one.findings.units is None]
+        boxed = [p for one, p in zip(counts, at, strict=True) if one.findings.units is None]
+        found["mean_overlap"] = _ends(
+            mean_limits(_over_kinds(pairs, boxed, images), resampling.level)
+        )
     return found | {n: _ends(share_limits(one, resampling.level)) for n, one in shares.items()}
 
 
@@ -269,37 +295,37 @@ def _few(weight: Weights, points: int) -> Iterator[Weights]:
         yield np.ascontiguousarray(weight[:, start : start + count])
 
 
-def _with_shares(spread: Spread, counts: CaseCounts, level: float) -> Spread:
-    """Return the spread with the intervals of shares in the place of what draws gave."""
+def _with_sums(spread: Spread, counts: CaseCounts, level: float) -> Spread:
+    """Return the spread with the intervals that come from sums over images: shares and overlap."""
     rows, images = counts.by_row(), counts.by_image()
     ends = {name: share_limits(sums, level) for name, sums in rows.items()}
-    pooled = {name: ShareSums.of_images(x, m) for name, (x, m) in images.items()}
-    with_pairs, pairs_in_all = counts.overlapping()
-    labels = [
-        {name: (float(low[i]), float(high[i])) for name, (low, high) in ends.items()}
-        for i in range(counts.findings.labels)
-    ]
+    together = {name: ShareSums.of_images(x, m) for name, (x, m) in images.items()}
+    pooled = {name: _ends(share_limits(sums, level)) for name, sums in together.items()}
+    label_n = {name: sums.n for name, sums in rows.items()}
+    pooled_n = {name: int(sums.n) for name, sums in together.items()}
+    if counts.findings.units is None:
+        overlaps, all_overlaps = counts.overlaps()
+        ends["mean_overlap"] = mean_limits(overlaps, level)
+        pooled["mean_overlap"] = _ends(mean_limits(all_overlaps, level))
+        label_n["mean_overlap"] = overlaps.n
+        pooled_n["mean_overlap"] = int(all_overlaps.n)
+    # Average precision rests on the images that hold something to be found.
+    label_n["average_precision"] = label_n["recall"]
+    pooled_n["average_precision"] = pooled_n["recall"]
+    every = range(counts.findings.labels)
     return Spread(
-        labels=tuple({**old, **new} for old, new in zip(spread.labels, labels, strict=True)),
-        pooled={
-            **spread.pooled,
-            **{name: _ends(share_limits(sums, level)) for name, sums in pooled.items()},
-        },
+        labels=tuple(
+            {
+                **spread.labels[i],
+                **{n: (float(lo[i]), float(hi[i])) for n, (lo, hi) in ends.items()},
+            }
+            for i in every
+        ),
+        pooled={**spread.pooled, **pooled},
         mean_over_labels=spread.mean_over_labels,
         mean_ap=spread.mean_ap,
-        label_images=tuple(
-            {
-                **{name: int(sums.n[i]) for name, sums in rows.items()},
-                "average_precision": int(rows["f1"].n[i]),
-                "mean_overlap": int(with_pairs[i]),
-            }
-            for i in range(counts.findings.labels)
-        ),
-        pooled_images={
-            **{name: int(sums.n) for name, sums in pooled.items()},
-            "average_precision": int(pooled["f1"].n),
-            "mean_overlap": int(pairs_in_all),
-        },
+        label_images=tuple({n: int(one[i]) for n, one in label_n.items()} for i in every),
+        pooled_images=pooled_n,
     )
 
 
@@ -336,29 +362,29 @@ def _joined(parts: Sequence[Mapping[str, Floats]]) -> dict[str, Floats]:
     return {name: np.concatenate([part[name] for part in parts], axis=-1) for name in names}
 
 
-def _limits_each(
-    draws: Mapping[str, Floats], images: Mapping[str, int], level: float
-) -> dict[str, Interval]:
-    found = {name: limits(values, images[name], level) for name, values in draws.items()}
-    return {name: (float(low), float(high)) for name, (low, high) in found.items()}
+def _summed_up(drawn: Drawn, plain: Drawn, counts: CaseCounts, level: float) -> Spread:
+    """Return the intervals of what is no sum over images, from the spread of the draws."""
+    cases, images, all_cases, all_images = counts.annotated()
+    low, high = drawn_limits(
+        plain.labels["average_precision"][:, 0],
+        drawn.labels["average_precision"],
+        images,
+        cases,
+        level,
+    )
 
+    def of_all(value: Floats, draws: Floats) -> Interval:
+        p = value[0] if len(value) else np.nan
+        return _ends(drawn_limits(p, draws, all_images, all_cases, level))
 
-def _summed_up(drawn: Drawn, counts: CaseCounts, level: float) -> Spread:
-    pooled, each, means = drawn.pooled, drawn.labels, drawn.means
-    with_pairs, pairs_in_all = counts.overlapping()
-    there = counts.by_row()["f1"].n
-    contributing = int(ShareSums.of_images(*counts.by_image()["f1"]).n)
-    by_label = {
-        name: limits(values, with_pairs if name == "mean_overlap" else there, level)
-        for name, values in each.items()
-    }
-    few = dict.fromkeys((*pooled, *means, ""), contributing) | {"mean_overlap": pairs_in_all}
+    means = {name: of_all(plain.means[name], draws) for name, draws in drawn.means.items()}
+    curve = of_all(plain.pooled["average_precision"], drawn.pooled["average_precision"])
     return Spread(
         labels=tuple(
-            {name: (float(low[i]), float(high[i])) for name, (low, high) in by_label.items()}
+            {"average_precision": (float(low[i]), float(high[i]))}
             for i in range(counts.findings.labels)
         ),
-        pooled=_limits_each(pooled, few, level),
-        mean_over_labels=_limits_each(means, few, level),
-        mean_ap=_limits_each({"": drawn.mean_ap}, few, level)[""],
+        pooled={"average_precision": curve},
+        mean_over_labels=means,
+        mean_ap=of_all(plain.mean_ap, drawn.mean_ap),
     )

@@ -1,4 +1,4 @@
-"""How sure a share is: a Wilson interval with the effective number of cases.
+"""How sure a measure between 0 and 1 is: a Wilson interval with the effective number of cases.
 
 Boxes of one image are alike, so the unit is the image. Of n images that contribute, image i has x_i
 of m_i cases. The spread of x_i about p m_i says how many independent cases the m cases are worth;
@@ -9,6 +9,15 @@ sampling", 1965, 8.2).
 Worked: three images with 2 of 2, 1 of 2 and 0 of 2. x = 3, m = 6, p = 1/2; the sum of squares
 about p m_i is 1 + 0 + 1 = 2, v = 3/2 * 2/36 = 1/12, and p (1 - p) / m = 1/24: twice as wide, so
 e = 3 cases. With t = 4.303 (two degrees of freedom) the interval is 0.036 to 0.964.
+
+Only the effective number of cases differs from measure to measure:
+
+- Shares: m, or fewer where the cases of an image are alike. A share of 0 or 1 shows no spread, so
+  the exact limit with min(m, n) cases stands in its place (C. J. Clopper and E. S. Pearson, 1934):
+  two of two images right is at least 0.025^(1/2) = 0.158.
+- Means of values between 0 and 1, such as overlaps: p (1 - p) / v.
+- What is no sum over images (average precision, means over labels): p (1 - p) / v at most, with v
+  from draws of images.
 """
 
 from __future__ import annotations
@@ -23,8 +32,10 @@ from dotledger.core.arrays import Floats
 __all__ = [
     "FEW_IMAGES",
     "ShareSums",
+    "drawn_limits",
     "expanded_tails",
     "interval_of_cases",
+    "mean_limits",
     "quantile",
     "share_interval",
     "share_limits",
@@ -110,19 +121,112 @@ def share_limits(sums: ShareSums, level: float = 0.95) -> tuple[Floats, Floats]:
     """
     with np.errstate(divide="ignore", invalid="ignore"):
         p = sums.x / sums.m
-        spread = np.maximum(sums.xx - 2 * p * sums.xm + p * p * sums.mm, 0.0)
-        variance = sums.n / (sums.n - 1) * spread / (sums.m * sums.m)
-        inner = sums.m / np.maximum(1.0, variance / (p * (1 - p) / sums.m))
-        cases = np.where((p > 0) & (p < 1), inner, np.minimum(sums.m, sums.n))
-        t = quantile(sums.n - 1, level)
-        widened = 1 + t * t / cases
-        centre = (p + t * t / (2 * cases)) / widened
-        half = t * np.sqrt(p * (1 - p) / cases + t * t / (4 * cases * cases)) / widened
-        # At 0 and 1 one end is exactly p; in doubles centre and half width only nearly cancel.
-        low = np.where(p > 0, np.maximum(centre - half, 0.0), 0.0)
-        high = np.where(p < 1, np.minimum(centre + half, 1.0), 1.0)
+        cases = sums.m / np.maximum(1.0, _variance(sums, p) / (p * (1 - p) / sums.m))
+        low, high = _wilson(p, cases, sums.n, level)
+        low, high = _exact_ends(p, np.minimum(sums.m, sums.n), low, high, level)
     few = (sums.n < 2) | np.isnan(p)
     return np.where(few, np.nan, low), np.where(few, np.nan, high)
+
+
+def mean_limits(sums: ShareSums, level: float = 0.95) -> tuple[Floats, Floats]:
+    """Return the ends of means of values between 0 and 1 over cases, such as mean overlap.
+
+    Parameters
+    ----------
+    sums : ShareSums
+        With x the summed values; of any shape.
+    level : float
+        Such as 0.95.
+
+    Returns
+    -------
+    tuple of two ndarray of float64
+        From 0 to 1; NaN where fewer than two images contribute.
+    """
+    with np.errstate(divide="ignore", invalid="ignore"):
+        p = np.clip(sums.x / sums.m, 0.0, 1.0)
+        variance = _variance(sums, p)
+        cases = np.where(variance > 0, p * (1 - p) / variance, sums.m)
+        low, high = _wilson(p, np.where(cases > 0, cases, sums.m), sums.n, level)
+    few = (sums.n < 2) | np.isnan(p)
+    return np.where(few, np.nan, low), np.where(few, np.nan, high)
+
+
+def drawn_limits(
+    p: Any, draws: Floats, images: Any, cases: Any, level: float = 0.95
+) -> tuple[Floats, Floats]:
+    """Return the ends of measures that are no sums over images, from draws of images.
+
+    Not the percentiles of the draws: simulated on 18 models of 20 to 200 images they held the true
+    average precision in 51 to 96 %, this in 92 to 100 %.
+
+    Parameters
+    ----------
+    p : array-like, shape (...)
+        The measures; NaN where undefined.
+    draws : ndarray of float64, shape (..., draws)
+        What each draw gives; NaN where a draw does not define it.
+    images : array-like, shape (...)
+        Images that hold a countable annotation of the labels concerned.
+    cases : array-like, shape (...)
+        Countable annotations of the labels concerned.
+    level : float
+        Such as 0.95.
+
+    Returns
+    -------
+    tuple of two ndarray of float64
+        From 0 to 1; NaN where undefined, without draws, and with fewer than two images.
+    """
+    p, n = np.clip(np.asarray(p, dtype=np.float64), 0.0, 1.0), np.asarray(images, dtype=np.float64)
+    m = np.asarray(cases, dtype=np.float64)
+    defined = ~np.isnan(draws)
+    count = defined.sum(axis=-1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        mean = np.where(defined, draws, 0.0).sum(axis=-1) / count
+        apart = np.where(defined, draws - mean[..., None], 0.0)
+        variance = n / (n - 1) * (apart * apart).sum(axis=-1) / count
+        # What differs in the last digit only does not vary.
+        variance = np.where(variance > _NOTHING, variance, 0.0)
+        fewest = np.minimum(m, n)
+        effective = np.where(variance > 0, np.minimum(m, p * (1 - p) / variance), fewest)
+        low, high = _wilson(p, np.where(effective > 0, effective, fewest), n, level)
+        low, high = _exact_ends(p, np.where(variance > 0, np.nan, fewest), low, high, level)
+    none = (n < 2) | np.isnan(p) | (count == 0)
+    return np.where(none, np.nan, low), np.where(none, np.nan, high)
+
+
+_NOTHING = 1e-24
+
+
+def _variance(sums: ShareSums, p: Floats) -> Floats:
+    """Return the variance of a ratio of sums over images, by the spread of x_i about p m_i."""
+    spread = sums.xx - 2 * p * sums.xm + p * p * sums.mm
+    # Equal values leave a rest of rounding, which is no spread.
+    spread = np.where(spread > 1e-12 * sums.xx, spread, 0.0)
+    found: Floats = sums.n / (sums.n - 1) * spread / (sums.m * sums.m)
+    return found
+
+
+def _wilson(p: Floats, cases: Floats, images: Floats, level: float) -> tuple[Floats, Floats]:
+    t = quantile(images - 1, level)
+    widened = 1 + t * t / cases
+    centre = (p + t * t / (2 * cases)) / widened
+    half = t * np.sqrt(p * (1 - p) / cases + t * t / (4 * cases * cases)) / widened
+    # At 0 and 1 one end is exactly p; in doubles centre and half width only nearly cancel.
+    low = np.where(p > 0, np.maximum(centre - half, 0.0), 0.0)
+    high = np.where(p < 1, np.minimum(centre + half, 1.0), 1.0)
+    return low, high
+
+
+def _exact_ends(
+    p: Floats, cases: Floats, low: Floats, high: Floats, level: float
+) -> tuple[Floats, Floats]:
+    """Return the ends with exact limits where the measure is 0 or 1; NaN cases leave them."""
+    limit = ((1 - level) / 2) ** (1 / cases)
+    low = np.where((p == 1) & ~np.isnan(limit), limit, low)
+    high = np.where((p == 0) & ~np.isnan(limit), 1 - limit, high)
+    return low, high
 
 
 def share_interval(x: Any, m: Any, level: float = 0.95) -> tuple[float, float]:
