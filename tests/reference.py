@@ -239,6 +239,40 @@ def mean_interval(cases, t):
     return wilson(p, p * (1 - p) / v if v > 1e-15 else m, t(len(cases) - 1))
 
 
+def hybrid_interval(first, second, t):
+    """Newcombe's interval of a difference of shares, second minus first; (x, m) by image of both."""
+    p = [sum(x for x, _ in side) / sum(m for _, m in side) for side in (first, second)]
+    (l_a, u_a), (l_b, u_b) = (share_interval(side, t) for side in (first, second))
+    apart = [[x - q * m for x, m in side] for side, q in zip((first, second), p, strict=True)]
+    squares = [sum(v * v for v in side) for side in apart]
+    f = 0.0
+    if all(squares):
+        f = sum(v * w for v, w in zip(*apart, strict=True)) / (squares[0] * squares[1]) ** 0.5
+    down, up = p[1] - l_b, u_a - p[0]
+    low = p[1] - p[0] - (down**2 - 2 * f * down * up + up**2) ** 0.5
+    up, down = u_b - p[1], p[0] - l_a
+    return low, p[1] - p[0] + (up**2 - 2 * f * up * down + down**2) ** 0.5
+
+
+def step_down(observed, moved):
+    """Westfall and Young's adjusted p-values, in loops; `moved` has a list of rows for each exchange.
+
+    Every exchange is there, the one observed among them.
+    """
+    n = len(observed)
+    mean = [sum(row[r] for row in moved) / len(moved) for r in range(n)]
+    s = [(sum((row[r] - mean[r]) ** 2 for row in moved) / len(moved)) ** 0.5 for r in range(n)]
+    known = [r for r in range(n) if s[r] > 1e-9]
+    size = {r: round(abs(observed[r]) / s[r], 9) for r in known}
+    order = sorted(known, key=lambda r: -size[r])
+    found, before = [None] * n, 0.0
+    for k, r in enumerate(order):
+        rest = order[k:]
+        as_large = sum(max(round(abs(row[q]) / s[q], 9) for q in rest) >= size[r] for row in moved)
+        before = found[r] = max(before, as_large / len(moved))
+    return found
+
+
 def variance(cases, p):
     n, m = len(cases), sum(m for _, m in cases)
     return n / (n - 1) * sum((x_i - p * m_i) ** 2 for x_i, m_i in cases) / m**2

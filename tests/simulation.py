@@ -129,3 +129,57 @@ def true_at(threshold):
         "precision": right / (right + wrong),
         "f1": 2 * right / (right + wrong + 2),
     }
+
+
+def equal_runs(rng, images, labels):
+    """Two services that are equally good at so many labels, on images that are hard for both.
+
+    Each image holds 1 + Poisson(2) things; how likely one is found is drawn for each image and is
+    the same for both services, as is how many false findings there are.
+    """
+    count = 1 + rng.poisson(2, images)
+    image = np.repeat(np.arange(images), count)
+    place = np.arange(len(image)) - np.repeat(np.cumsum(count) - count, count)
+    names = tuple(f"image-{i}" for i in range(images))
+    known = tuple(f"label-{i}" for i in range(labels))
+    label, hard = rng.integers(0, labels, len(image)), rng.beta(6, 2, images)
+    truth = Annotations(
+        image=Coded(image, names),
+        kind=_one(len(image), "object"),
+        label=Coded(label, known),
+        box=_boxes(20.0 * place),
+        ignore=np.zeros(len(image), dtype=bool),
+    )
+    runs = []
+    for _ in range(2):
+        found = rng.random(len(image)) < hard[image]
+        false = np.repeat(np.arange(images), rng.poisson(1.5 * (1 - hard)))
+        every = np.r_[image[found], false, np.arange(images)]
+        box = _boxes(np.r_[20.0 * place[found], np.full(len(false), 1e6)])
+        box[: found.sum(), 2] += rng.random(found.sum()) * 4  # how well boxes lie varies, too
+        runs.append(
+            Findings(
+                image=Coded(every, names),
+                kind=_one(len(every), "object"),
+                label=Coded(
+                    np.r_[
+                        label[found],
+                        rng.integers(0, labels, len(false)),
+                        np.full(images, labels),
+                    ],
+                    (*known, ""),
+                ),
+                confidence=np.r_[
+                    rng.beta(5, 2, found.sum()),
+                    rng.beta(2, 4, len(false)),
+                    np.full(images, np.nan),
+                ],
+                box=np.vstack([box, np.full((images, 4), np.nan)]),
+            )
+        )
+    return truth, *runs
+
+
+def any_told_apart(comparison):
+    """Whether any row of any pair is called better."""
+    return any(comparison.frame()["told_apart"])

@@ -12,6 +12,7 @@ from dotledger.core.comparing.differences import holm, mcnemar
 from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, ScopeError
 from tests import reference, simulation
+from tests.core.counting.test_intervals import quantile
 from tests.core.measuring.test_measure import annotations_of, findings_of
 
 BOX, FAR = (0, 0, 10, 10), (50, 0, 60, 10)
@@ -27,30 +28,22 @@ def pair_of(seed, images, shift=0.0):
 
 class Differences(unittest.TestCase):
     def test_against_plain_loops(self):
-        """The paired interval is that of drawing images one by one, for both runs at once."""
+        """Intervals by the formula, from counts by image that plain loops give."""
         first, second, true = pair_of(1, 40, shift=0.1)
-        got = compare(first, second, annotations=true, threshold=0.6, draws=2000).pair
+        got = compare(first, second, annotations=true, threshold=0.6, draws=20).pair
         counts = [self._by_image(table.cut(0.6), true) for table in (first, second)]
-        rng = np.random.default_rng(9)
-        drawn = []
-        for _ in range(2000):
-            picked = rng.integers(0, 40, 40)
-            sums = [[sum(c[i][k] for i in picked) for k in range(3)] for c in counts]
-            recall, precision = ([s[0] / s[k] for s in sums] for k in (2, 1))
-            f1 = [2 * s[0] / (s[1] + s[2]) for s in sums]
-            drawn.append((recall[1] - recall[0], precision[1] - precision[0], f1[1] - f1[0]))
-        f1 = got.pooled["f1"]
-        low, high = np.quantile([d[2] for d in drawn], (0.0235, 0.9765))
-        self.assertAlmostEqual(f1.low, low, delta=0.012)
-        self.assertAlmostEqual(f1.high, high, delta=0.012)
-        for place, name in enumerate(("recall", "precision")):
+        shares = {
+            "recall": lambda hits, _, actual: (hits, actual),
+            "precision": lambda hits, found, _: (hits, found),
+            "f1": lambda hits, found, actual: (2 * hits, found + actual),
+        }
+        for name, share in shares.items():
+            cases = [[share(*row) for row in side] for side in counts]
+            low, high = reference.hybrid_interval(*cases, quantile)
             one = got.pooled[name]
-            # 40 images: percentiles a little further out than 2.5 and 97.5 %.
-            low, high = np.quantile([d[place] for d in drawn], (0.0235, 0.9765))
-            self.assertAlmostEqual(one.low, low, delta=0.012)
-            self.assertAlmostEqual(one.high, high, delta=0.012)
-            wanted = [sum(c[i][0] for i in range(40)) / sum(c[i][2 - place] for i in range(40)) for c in counts]  # fmt: skip
-            self.assertAlmostEqual(one.difference, wanted[1] - wanted[0])
+            np.testing.assert_allclose((one.low, one.high), (low, high), atol=1e-9)
+            p = [sum(x for x, _ in side) / sum(m for _, m in side) for side in cases]
+            self.assertAlmostEqual(one.difference, p[1] - p[0])
 
     def _by_image(self, table, true):
         """(right, found, annotated) of each image: findings near the origin are right."""
@@ -65,22 +58,37 @@ class Differences(unittest.TestCase):
         return rows
 
     def test_equal_services(self):
-        """Two equal services: "better" is said in about 5 of 100 sets, and intervals hold 0."""
-        apart, held = 0, 0
-        for seed in range(150):
-            first, second, true = pair_of(seed, 40)
-            one = compare(first, second, annotations=true, threshold=0.5, draws=300).pair.pooled["f1"]  # fmt: skip
-            apart += one.told_apart
+        """Two equal services with 1, 5 and 20 labels: any row is called better in about 5 of 100 sets."""
+        apart, held, rows = 0, 0, 0
+        for seed in range(90):
+            labels = (1, 5, 20)[seed % 3]
+            true, first, second = simulation.equal_runs(np.random.default_rng(seed), 25, labels)
+            got = compare(first, second, annotations=true, threshold=0.3, draws=20, seed=seed)
+            apart += any(got.frame()["told_apart"])
+            one = got.pair.pooled["f1"]
             held += one.low <= 0 <= one.high
-        self.assertLessEqual(apart, 14)
-        self.assertGreaterEqual(held, 136)
+            rows = max(rows, got.rows_together)
+        self.assertLessEqual(apart, 10)  # 5 % of 90 are 4.5: more than 10 come in 1 of 200 tries
+        self.assertGreaterEqual(held, 81)
+        self.assertGreater(rows, 80)  # 20 labels of up to five measures
+
+    def test_everything_against_nothing(self):
+        """1.00 against 0.00 on 60 images: no draw of images differs, and it is a difference all the same."""
+        true = annotations_of([(f"i{n}", "label", "x", None, False) for n in range(60)])
+        every = findings_of([(f"i{n}", "label", "x", 0.9, None) for n in range(60)])
+        none = findings_of([(f"i{n}", "label", "", None, None) for n in range(60)])
+        one = compare(every, none, annotations=true, threshold=0.5).pair.pooled["recall"]
+        self.assertEqual((one.difference, one.told_apart, one.better), (-1.0, True, 0))
+        # Each run's exact limit for 60 images is 0.025^(1/60) = 0.940: 1 - 0.060 sqrt(2) = 0.916.
+        self.assertAlmostEqual(one.high, -0.9157, places=3)
+        self.assertEqual(one.low, -1.0)
 
     def test_a_better_one(self):
         """A clear difference is told, whichever way round; a smaller one than matters is not."""
         first, second, true = pair_of(3, 150, shift=0.15)
         got = compare(first, second, annotations=true, threshold=0.6, names=["a", "b"])
         recall = got.to_dict()["pooled"]["recall"]
-        self.assertEqual(set(recall), {"first", "second", "difference", "low", "high", "told_apart"})  # fmt: skip
+        self.assertEqual(set(recall), {"first", "second", "difference", "low", "high", "p_value", "told_apart"})  # fmt: skip
         self.assertTrue(recall["told_apart"] and recall["low"] > 0)
         self.assertEqual(got.pair.pooled["recall"].better, 1)
         self.assertEqual(got.never_beaten["recall"], ("b",))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -12,8 +12,23 @@ from dotledger.core.arrays import Flags, Floats, Ints
 from dotledger.core.choosing.honest import Honest, honest_thresholds
 from dotledger.core.choosing.plans import Plan
 from dotledger.core.counting.cases import CaseCounts
-from dotledger.core.counting.intervals import Drawn, drawn_of, drawn_of_all
-from dotledger.core.counting.resampling import Places, Resampling, placed, places_of_images
+from dotledger.core.counting.intervals import (
+    Drawn,
+    Spread,
+    drawing,
+    drawn_of,
+    drawn_of_all,
+    spread_from,
+    spread_from_all,
+)
+from dotledger.core.counting.resampling import (
+    Interval,
+    Places,
+    Resampling,
+    limits,
+    placed,
+    places_of_images,
+)
 from dotledger.core.counting.rows import Row, row_of
 from dotledger.core.counting.tally import tally
 from dotledger.core.measuring.measure import measure
@@ -41,9 +56,19 @@ class JudgedRun:
         By kind and label; under the empty label all pooled.
     pooled : Row
         Of all kinds.
+    counts : mapping of str to CaseCounts
+        By kind, what passes.
+    at : mapping of str to ndarray of intp
+        By kind, where its images stand among all.
+    order : ndarray of intp, shape (images,)
+        The place of each of all images: which draws and exchanges it gets.
     drawn : mapping of str to Drawn
         By kind; empty without draws.
+    spread : mapping of str to Spread
+        By kind; empty without draws.
     drawn_pooled : mapping of str to ndarray of float64, shape (draws,)
+        By measure.
+    spread_pooled : mapping of str to (float, float)
         By measure.
     cut : str
         In words, at which threshold it is compared.
@@ -54,9 +79,19 @@ class JudgedRun:
     passes: Mapping[str, Flags]
     rows: Mapping[str, Mapping[str, Row]]
     pooled: Row
+    counts: Mapping[str, CaseCounts]
+    at: Mapping[str, Ints]
+    order: Ints
     drawn: Mapping[str, Drawn]
+    spread: Mapping[str, Spread]
     drawn_pooled: Mapping[str, Floats]
+    spread_pooled: Mapping[str, Interval]
     cut: str
+
+    @property
+    def images(self) -> int:
+        """How many images all kinds have together."""
+        return len(self.order)
 
 
 def judged_runs(
@@ -131,17 +166,30 @@ def _judged_run(
             ", ".join(f"{n} {v:g}" for n, v in honest.final.items()) or "none"
         )
     rows = {kind: _rows(basis, kind, passes[kind]) for kind in basis.judged}
-    drawn, pooled = _drawn(basis, passes, images, keys, resampling)
-    return JudgedRun(
+    found = JudgedRun(
         name=name,
         basis=basis,
         passes=passes,
         rows=rows,
         pooled=_pooled(basis, rows),
-        drawn=drawn if honest is None else {k: honest.into(d, k) for k, d in drawn.items()},
-        drawn_pooled=pooled if honest is None else honest.into_pooled(pooled),
+        counts={
+            kind: CaseCounts.of(judged, passes[kind], placed(basis.scopes[kind].images, keys))
+            for kind, judged in basis.judged.items()
+        },
+        at={kind: _at(scope.images, images) for kind, scope in basis.scopes.items()},
+        order=placed(images, keys),
+        drawn={},
+        spread={},
+        drawn_pooled={},
+        spread_pooled={},
         cut=cut,
     )
+    return found if not resampling.draws or not images else _drawn(found, honest, keys, resampling)
+
+
+def _at(some: Sequence[str], images: Sequence[str]) -> Ints:
+    index = {name: place for place, name in enumerate(images)}
+    return np.array([index[name] for name in some], dtype=np.intp)
 
 
 def _passing(basis: Basis, kind: str, images: Sequence[str], honest: Honest) -> Flags:
@@ -193,29 +241,40 @@ def _boxed(basis: Basis, kind: str) -> bool:
 
 
 def _drawn(
-    basis: Basis,
-    passes: Mapping[str, Flags],
-    images: Sequence[str],
-    keys: Places,
-    resampling: Resampling,
-) -> tuple[dict[str, Drawn], dict[str, Floats]]:
-    if not resampling.draws or not images:
-        return {}, {}
-    index = {name: place for place, name in enumerate(images)}
-    found, counts, at = {}, [], []
-    for kind, judged in basis.judged.items():
-        scope = basis.scopes[kind]
-        place = placed(scope.images, keys)
-        own = CaseCounts.of(judged, passes[kind], place)
+    run: JudgedRun, honest: Honest | None, keys: Places, resampling: Resampling
+) -> JudgedRun:
+    """Return a run with what draws of its images give, and its intervals."""
+    level, drawn, spread = resampling.level, {}, {}
+    for kind, judged in run.basis.judged.items():
+        scope, counts = run.basis.scopes[kind], run.counts[kind]
         if scope.images and scope.labels:
-            found[kind] = drawn_of([judged], own, resampling, place)
-        counts.append(own)
-        at.append(np.array([index[name] for name in scope.images], dtype=np.intp))
-    if len(found) == 1 and len(counts) == 1:
-        return found, dict(next(iter(found.values())).pooled)
-    whole: Ints = placed(images, keys)
-    counts = [
-        CaseCounts.of(judged, passes[kind], whole[own])
-        for (kind, judged), own in zip(basis.judged.items(), at, strict=True)
-    ]
-    return found, drawn_of_all(list(basis.judged.values()), counts, at, whole, resampling)
+            place = placed(scope.images, keys)
+            drawn[kind] = drawn_of([judged], counts, drawing(len(place), resampling, place))
+            spread[kind] = spread_from([judged], counts, drawn[kind], level)
+    if len(run.basis.judged) == 1 and drawn:
+        pooled = dict(next(iter(drawn.values())).pooled)
+        ends = dict(next(iter(spread.values())).pooled)
+    else:
+        every = list(run.basis.judged.values()), list(run.counts.values()), list(run.at.values())
+        pooled = drawn_of_all(*every, run.images, drawing(run.images, resampling, run.order))
+        ends = spread_from_all(*every, run.images, pooled, level)
+    if honest is not None:
+        again = {kind: honest.into(one, kind) for kind, one in drawn.items()}
+        spread = {
+            k: replace(spread[k], pooled=_widened(spread[k].pooled, one.pooled, run.images, level))
+            for k, one in again.items()
+        }
+        drawn, pooled = again, honest.into_pooled(pooled)
+        ends = _widened(ends, pooled, run.images, level)
+    return replace(run, drawn=drawn, spread=spread, drawn_pooled=pooled, spread_pooled=ends)
+
+
+def _widened(
+    ends: Mapping[str, Interval], drawn: Mapping[str, Floats], images: int, level: float
+) -> dict[str, Interval]:
+    """Return intervals that hold the choosing of thresholds, too: each draw chose again."""
+    found = {}
+    for name, (low, high) in ends.items():
+        lower, upper = (float(end) for end in limits(drawn[name], images, level))
+        found[name] = (float(np.fmin(low, lower)), float(np.fmax(high, upper)))
+    return found

@@ -106,6 +106,24 @@ class CaseCounts:
             "f1": (hits * 2, passing + actual),
         }
 
+    def matrices(self) -> dict[str, tuple[Sparse, Sparse]]:
+        """Return as `cases`, with overlaps and pairs for kinds with boxes."""
+        found = self.cases()
+        if self.findings.units is None:
+            found["mean_overlap"] = (_summed(self.overlap), _summed(self.hits))
+        return found
+
+    def false_alarms(self) -> tuple[Sparse, Floats]:
+        """Return false alarms, labels by images, and in how many images each label is absent."""
+        absent = self.findings.images - _totals(self.doubtful) - _totals(self.actual)
+        return _summed(self.passing) - _summed(self.hits), absent
+
+    def columns(self) -> dict[str, tuple[Floats, Floats]]:
+        """Return as `by_image`, with overlaps and pairs for kinds with boxes."""
+        if self.findings.units is None:
+            return {**self.by_image(), "mean_overlap": self.overlaps_by_image()}
+        return self.by_image()
+
     def by_image(self) -> dict[str, tuple[Floats, Floats]]:
         """Return by share the cases of each image, of all labels together."""
         found = {n: (_columns(x), _columns(m)) for n, (x, m) in self.cases().items()}

@@ -11,8 +11,9 @@ draws at once: whatever lies between two such points only lowers precision.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -30,7 +31,21 @@ from dotledger.core.counting.resampling import Interval, Resampling, Weights, we
 from dotledger.core.counting.shares import ShareSums, drawn_limits, mean_limits, share_limits
 from dotledger.core.pairing.judging import Judged
 
-__all__ = ["Drawn", "Spread", "drawn_of", "drawn_of_all", "spread_of", "spread_of_all"]
+__all__ = [
+    "Drawn",
+    "Spread",
+    "Weighing",
+    "drawing",
+    "drawn_of",
+    "drawn_of_all",
+    "spread_from",
+    "spread_from_all",
+    "spread_of",
+    "spread_of_all",
+]
+
+Weighing = Callable[[int], Iterator[Any]]
+"""Gives the weights of images in all draws, shape (images, draws), so many draws at once."""
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -90,9 +105,51 @@ def spread_of(
         Which draws each image gets; see `dotledger.core.counting.resampling.placed`.
     """
     counts = CaseCounts.of(judged[0], passes, place)
-    drawn = drawn_of(judged, counts, resampling, place)
+    drawn = drawn_of(judged, counts, drawing(len(place), resampling, place))
+    return spread_from(judged, counts, drawn, resampling.level)
+
+
+def spread_from(judged: Sequence[Judged], counts: CaseCounts, drawn: Drawn, level: float) -> Spread:
+    """Return the intervals of one kind from what the draws gave.
+
+    Parameters
+    ----------
+    judged : sequence of Judged
+        As for `drawn_of`.
+    counts : CaseCounts
+        What passes the threshold.
+    drawn : Drawn
+        From `drawn_of`.
+    level : float
+        Such as 0.95.
+
+    Returns
+    -------
+    Spread
+        NaN where undefined.
+    """
     plain = _as_found(judged, counts)
-    return _with_sums(_summed_up(drawn, plain, counts, resampling.level), counts, resampling.level)
+    return _with_sums(_summed_up(drawn, plain, counts, level), counts, level)
+
+
+def drawing(images: int, resampling: Resampling, place: Ints) -> Weighing:
+    """Return what gives the weights of all draws, some at a time.
+
+    Parameters
+    ----------
+    images : int
+        How many.
+    resampling : Resampling
+        Seed and number of draws.
+    place : ndarray of intp, shape (images,)
+        Which draws each image gets. Two runs with the same places get the same draws.
+
+    Returns
+    -------
+    callable
+        Takes how many at once.
+    """
+    return lambda at_once: (drawn[place] for drawn in weights(images, resampling, at_once))
 
 
 def _as_found(judged: Sequence[Judged], counts: CaseCounts) -> Drawn:
@@ -129,9 +186,7 @@ class Drawn:
         return {name: _mean(values, axis=0) for name, values in self.labels.items()}
 
 
-def drawn_of(
-    judged: Sequence[Judged], counts: CaseCounts, resampling: Resampling, place: Ints
-) -> Drawn:
+def drawn_of(judged: Sequence[Judged], counts: CaseCounts, weighing: Weighing) -> Drawn:
     """Return the measures of one kind in every draw.
 
     Parameters
@@ -140,10 +195,8 @@ def drawn_of(
         One a required overlap; counts and curves are those of the first.
     counts : CaseCounts
         What passes the threshold.
-    resampling : Resampling
-        With at least one draw.
-    place : ndarray of intp, shape (images,)
-        Which draws each image gets. Two runs with the same places get the same draws.
+    weighing : callable
+        Gives the weights of images, such as `drawing`; at least one draw.
 
     Returns
     -------
@@ -154,10 +207,7 @@ def drawn_of(
     curves = Curves.of(by_label(judged))
     whole = Curves.of(all_together([judged[0]], [np.arange(findings.images)], findings.images))
     parts, pooled = [], []
-    for drawn in weights(
-        findings.images, resampling, draws_at_once(findings.images, curves.points)
-    ):
-        weight = drawn[place]
+    for weight in weighing(draws_at_once(findings.images, curves.points)):
         parts.append(_in_draws(counts, curves, weight))
         pooled += [whole.areas(few)[0, 0] for few in _few(weight, whole.points)]
     curve = np.concatenate([np.zeros(0), *pooled])
@@ -203,12 +253,39 @@ def spread_of_all(
     """
     counts = _counts_of_all(judged, passes, at, place)
     images = len(place)
+    draws = drawn_of_all(judged, counts, at, images, drawing(images, resampling, place))
+    return spread_from_all(judged, counts, at, images, draws, resampling.level)
+
+
+def spread_from_all(
+    judged: Sequence[Judged],
+    counts: Sequence[CaseCounts],
+    at: Sequence[Ints],
+    images: int,
+    draws: Mapping[str, Floats],
+    level: float,
+) -> dict[str, Interval]:
+    """Return the intervals of several kinds together from what the draws gave.
+
+    Parameters
+    ----------
+    judged, counts, at, images
+        As for `drawn_of_all`.
+    draws : mapping of str to ndarray of float64
+        From `drawn_of_all`.
+    level : float
+        Such as 0.95.
+
+    Returns
+    -------
+    dict of str to (float, float)
+        By measure.
+    """
     by_image = [c.by_image() for c in counts]
     names = set.intersection(*(set(one) for one in by_image))
     if any(one.findings.units is None for one in counts):
         names.discard("false_alarm_rate")
     shares = {name: _over_kinds([one[name] for one in by_image], at, images) for name in names}
-    draws = drawn_of_all(judged, counts, at, place, resampling)
     whole = Curves.of(all_together(judged, at, images))
     area = whole.areas(np.ones((images, 1), dtype=np.float32))[0, 0] if images else np.zeros(0)
     actual = np.zeros(images)
@@ -217,14 +294,12 @@ def spread_of_all(
     found: dict[str, Interval] = {}
     if len(area) and "average_precision" in draws:
         own = draws["average_precision"], int((actual > 0).sum()), actual.sum()
-        found["average_precision"] = _ends(drawn_limits(area[0], *own, resampling.level))
+        found["average_precision"] = _ends(drawn_limits(area[0], *own, level))
     if "mean_overlap" in draws:
         pairs = [one.overlaps_by_image() for one in counts if one.findings.units is None]
         boxed = [p for one, p in zip(counts, at, strict=True) if one.findings.units is None]
-        found["mean_overlap"] = _ends(
-            mean_limits(_over_kinds(pairs, boxed, images), resampling.level)
-        )
-    return found | {n: _ends(share_limits(one, resampling.level)) for n, one in shares.items()}
+        found["mean_overlap"] = _ends(mean_limits(_over_kinds(pairs, boxed, images), level))
+    return found | {n: _ends(share_limits(one, level)) for n, one in shares.items()}
 
 
 def _counts_of_all(
@@ -240,8 +315,8 @@ def drawn_of_all(
     judged: Sequence[Judged],
     counts: Sequence[CaseCounts],
     at: Sequence[Ints],
-    place: Ints,
-    resampling: Resampling,
+    images: int,
+    weighing: Weighing,
 ) -> dict[str, Floats]:
     """Return the pooled measures of several kinds together in every draw.
 
@@ -253,21 +328,19 @@ def drawn_of_all(
         For each kind what passes the threshold.
     at : sequence of ndarray of intp
         For each kind, where its images stand among all.
-    place : ndarray of intp, shape (images,)
-        Which draws each of all images gets.
-    resampling : Resampling
-        With at least one draw.
+    images : int
+        How many there are in all kinds together.
+    weighing : callable
+        Gives the weights of all images, such as `drawing`; at least one draw.
 
     Returns
     -------
     dict of str to ndarray of float64, shape (draws,)
         By measure.
     """
-    images = len(place)
     whole = Curves.of(all_together(judged, at, images))
     parts = []
-    for drawn in weights(images, resampling, draws_at_once(images, whole.points)):
-        weight = drawn[place]
+    for weight in weighing(draws_at_once(images, whole.points)):
         sums = _added([c.by_label(weight[p]) for c, p in zip(counts, at, strict=True)])
         parts.append({**_measures(sums), "average_precision": whole.areas(weight)[0, 0]})
     return _joined(parts)

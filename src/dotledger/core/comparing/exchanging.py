@@ -1,0 +1,134 @@
+"""Whether two runs differ, by letting the two answers to an image change places.
+
+If two services are equally good, nothing tells which of two answers to an image came from which. So
+each image's answers are exchanged with probability 1/2, many times over, and every figure is worked
+out anew (R. A. Fisher, "The design of experiments", 1935, chapter 3). A difference is told apart
+where hardly any exchange makes one as large.
+
+Many figures looked at together would call one of them different by chance. So a figure is held
+against the largest of all that are no more striking than it (P. H. Westfall and S. S. Young,
+"Resampling-based multiple testing", 1993, step-down max-T): where nothing differs, any of them is
+told apart in at most 5 of 100 such tables, however many rows they have.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from dotledger.core.arrays import Floats
+
+__all__ = ["EXCHANGES", "adjusted", "exchanges", "has_all"]
+
+EXCHANGES = 2000
+"""Random exchanges; all of them where there are fewer."""
+_DECIMALS = 9
+"""What two orders of adding up make of one figure is one figure."""
+
+
+def has_all(images: int, count: int = EXCHANGES) -> bool:
+    """Tell whether all exchanges of so few images are made, and not some at random.
+
+    Parameters
+    ----------
+    images : int
+        In both runs.
+    count : int
+        Exchanges that are made otherwise.
+
+    Returns
+    -------
+    bool
+        Whether 2^images is not above `count`.
+    """
+    return bool(2**images <= count) if images < 64 else False
+
+
+def exchanges(images: int, seed: int, at_once: int, count: int = EXCHANGES) -> Iterator[Floats]:
+    """Yield which images exchange their answers: 0 or 1, shape (images, up to `at_once`).
+
+    Parameters
+    ----------
+    images : int
+        In both runs; with 0 nothing is yielded.
+    seed : int
+        The same seed gives the same exchanges, whatever `at_once` is.
+    at_once : int
+        Most in one array.
+    count : int
+        How many; all 2^images where those are fewer.
+
+    Yields
+    ------
+    ndarray of float64, shape (images, exchanges)
+        In doubles: two exchanges that give one figure must give the same one.
+    """
+    if not images:
+        return
+    if has_all(images, count):
+        every = np.arange(2**images)
+        whole = (every[None, :] >> np.arange(images)[:, None]) & 1
+        for start in range(0, len(every), at_once):
+            yield whole[:, start : start + at_once].astype(np.float64)
+        return
+    rng = np.random.default_rng(seed)
+    for start in range(0, count, at_once):
+        size = min(at_once, count - start)
+        yield rng.integers(0, 2, (size, images)).T.astype(np.float64)
+
+
+def adjusted(observed: Floats, moved: Floats, *, all_made: bool) -> Floats:
+    """Return p-values of differences that are looked at together.
+
+    Parameters
+    ----------
+    observed : ndarray of float64, shape (rows,)
+        Differences; NaN where undefined.
+    moved : ndarray of float64, shape (rows, exchanges)
+        The same in each exchange; NaN where undefined, which is never taken as a large one.
+    all_made : bool
+        Whether these are all exchanges, the one that was observed among them.
+
+    Returns
+    -------
+    ndarray of float64, shape (rows,)
+        Above 0; NaN where the difference is undefined or no exchange changes it.
+
+    Examples
+    --------
+    Three images, each right in the second run only: of eight exchanges two are as large.
+
+    >>> import numpy as np
+    >>> made = next(exchanges(3, 0, 8))
+    >>> adjusted(np.array([1.0]), 1 - 2 * made.mean(axis=0)[None], all_made=True)
+    array([0.25])
+    """
+    found = np.full(len(observed), np.nan)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        spread = _spread(moved)
+        rows = np.flatnonzero(~np.isnan(observed) & (spread > 10.0**-_DECIMALS))
+        if not len(rows):
+            return found
+        scaled = np.round(np.abs(observed[rows]) / spread[rows], _DECIMALS)
+        order = np.argsort(-scaled, kind="stable")
+        rows, scaled = rows[order], scaled[order]
+        largest = np.zeros(moved.shape[1])
+        reached = np.empty(len(rows))
+        for place in range(len(rows) - 1, -1, -1):  # from the least striking one on
+            one = np.abs(moved[rows[place]]) / spread[rows[place]]
+            np.fmax(largest, np.round(one, _DECIMALS), out=largest)
+            reached[place] = np.count_nonzero(largest >= scaled[place])
+    every = moved.shape[1]
+    values = reached / every if all_made else (1 + reached) / (1 + every)
+    found[rows] = np.maximum.accumulate(values)
+    return found
+
+
+def _spread(moved: Floats) -> Floats:
+    defined = ~np.isnan(moved)
+    count = np.maximum(defined.sum(axis=1), 1)
+    mean = np.where(defined, moved, 0.0).sum(axis=1) / count
+    apart = np.where(defined, moved - mean[:, None], 0.0)
+    spread: Floats = np.sqrt((apart * apart).sum(axis=1) / count)
+    return spread
