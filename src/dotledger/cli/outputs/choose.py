@@ -139,6 +139,7 @@ class Difference(TypedDict):
     difference: float | None
     low: float | None
     high: float | None
+    p_value: float | None
     told_apart: bool
 
 
@@ -216,6 +217,7 @@ class Compared(BetweenTwo):
     only_in: dict[str, int]
     thresholds: dict[str, str]
     matters: float
+    rows_together: int
     pairs: list[RunPair]
     never_beaten: dict[str, list[str]]
     claims: list[ClaimJudged]

@@ -8,7 +8,9 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from dotledger.core.arrays import ratio
+from dotledger.core.comparing.differences import TOLD_APART
 from dotledger.core.comparing.expectations import Expectation, Unmet, unmet_expectations
+from dotledger.core.comparing.falls import p_values_of_falls
 from dotledger.core.counting.rows import Row, defined
 from dotledger.core.displays import Displayed
 from dotledger.core.measuring.result import Measure
@@ -59,13 +61,16 @@ class Gate:
     lower_end_at_least, upper_end_at_most : float or None
         Limits of its 95 % interval.
     falls_at_most, rises_at_most : float or None
-        How far it may move against the earlier run.
+        How far it may move against the earlier run. A measure between 0 and 1 that moved further
+        breaks the gate where exchanging the two runs' answers hardly ever moves it as far; where
+        that is no rare thing, the gate cannot be judged.
     against : str
         Name of the earlier run.
     least_images : int
         With fewer images in scope it cannot be judged.
     if_unjudged : str
-        ``fails`` or ``holds``, where the measure is undefined or there are too few images.
+        ``fails`` or ``holds``, where the measure is undefined, there are too few images, or chance
+        may have moved it.
     expectations : tuple of Expectation
         Of ``unmet_expectations``.
     name : str
@@ -126,7 +131,8 @@ class Judged:
     holds : bool
         Whether the release may go on.
     was_judged : bool
-        False where the measure is undefined or there are too few images.
+        False where the measure is undefined, there are too few images, or chance may have moved
+        it.
     why : str
         What does not hold; empty if it holds.
     """
@@ -236,8 +242,10 @@ def judge_gates(
     found: list[Judged] = []
     for gate in gates:
         _check(gate, measured, known)
+    beside = _Beside(failed_share, verdicts, _chances(gates, measured, known))
+    for gate in gates:
         for of in _subjects(gate, measured):
-            found.append(_judged(gate, of, measured, known, _Beside(failed_share, verdicts)))
+            found.append(_judged(gate, of, measured, known, beside))
     return Verdicts(judged=tuple(found), images=measured.images_in_scope)
 
 
@@ -247,6 +255,27 @@ class _Beside:
 
     failed: float
     verdicts: Mapping[str, str] | None
+    chances: Mapping[tuple[str, str, str], float]
+
+
+def _chances(
+    gates: Sequence[Gate], measured: Measure, before: Mapping[str, Measure]
+) -> dict[tuple[str, str, str], float]:
+    """Return by earlier run, group and measure how often chance moves it as far.
+
+    All rows that the gates ask about are looked at together.
+    """
+    found: dict[tuple[str, str, str], float] = {}
+    for against in {gate.against for gate in gates if gate.against}:
+        rows = [
+            (of, gate.measure)
+            for gate in gates
+            if gate.against == against
+            for of in _subjects(gate, measured)
+        ]
+        seen = p_values_of_falls(before[against], measured, rows)
+        found |= {(against, of, name): p for (of, name), p in seen.items()}
+    return found
 
 
 def _check(gate: Gate, measured: Measure, before: Mapping[str, Measure]) -> None:
@@ -295,7 +324,8 @@ def _judged(
     earlier = math.nan
     if gate.against:
         earlier = _seen(gate, of, before[gate.against], beside)[0]
-    troubles = _troubles(gate, value, (low, high), earlier)
+    chance = beside.chances.get((gate.against, of, gate.measure), math.nan)
+    troubles = _troubles(gate, value, (low, high), earlier, chance)
     unknown = [what for what, known in troubles if not known]
     if images < gate.least_images:
         unknown = [f"{counted(images, 'image')}, at least {gate.least_images} needed"]
@@ -382,7 +412,7 @@ def _counts(measure: str, row: Row) -> str:
 
 
 def _troubles(
-    gate: Gate, value: float, ends: tuple[float, float], before: float
+    gate: Gate, value: float, ends: tuple[float, float], before: float, chance: float
 ) -> list[tuple[str, bool]]:
     """Return what does not hold, each with whether it is known: NaN is not."""
     found = []
@@ -411,7 +441,10 @@ def _troubles(
         if math.isnan(moved):
             found.append((f"{gate.measure} is undefined here or in {gate.against}", False))
         elif round(moved, 9) > limit:
-            found.append((f"{word} by {_shown(moved)} from {_shown(before)}", True))
+            what = f"{word} by {_shown(moved)} from {_shown(before)}"
+            if chance > TOLD_APART:  # where nothing is known of chance (NaN) the figures decide
+                what += f", which these images cannot tell from chance (p {chance:.2f})"
+            found.append((what, not chance > TOLD_APART))
     return found
 
 

@@ -124,8 +124,8 @@ def thresholds_of(
 
     Parameters
     ----------
-    value : number, word, mapping or None
-        One for all, or by kind and label; None cuts nothing.
+    value : number, word, mapping, Thresholds or None
+        One for all, or by kind and label; None cuts nothing. Thresholds were checked before.
     findings : Findings
         Whose labels and words are known.
     words : mapping of str to float, optional
@@ -150,6 +150,8 @@ def thresholds_of(
         service, or of other labels; if one lies below the floor.
     """
     known = [*findings.label.names, *labels]
+    if isinstance(value, Thresholds):
+        return value
     if isinstance(value, Mapping):
         for name in value:
             _check_name(name, known, place)

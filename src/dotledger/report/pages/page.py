@@ -23,6 +23,7 @@ from dotledger.report.pages.pictures import crops_of
 
 if TYPE_CHECKING:
     from dotledger.core.comparing.compare import Comparison
+    from dotledger.core.comparing.differences import Difference
 
 __all__ = ["Gallery", "Pages", "render"]
 
@@ -310,6 +311,14 @@ _WORDS = {
 }
 
 
+def _verdict(names: tuple[str, str], one: Difference) -> str:
+    if one.told_apart:
+        return f"{names[one.better]} is better"
+    if math.isnan(one.p_value):
+        return "not judged" if one.difference else "the same"
+    return "cannot be told apart"
+
+
 def _differences(pages: Pages) -> dict[str, Any] | None:
     if pages.comparison is None:
         return None
@@ -323,14 +332,20 @@ def _differences(pages: Pages) -> dict[str, Any] | None:
             _two(one.second),
             DASH if math.isnan(one.difference) else f"{one.difference:+.2f}",
             "" if math.isnan(one.low) else f"{one.low:+.2f} to {one.high:+.2f}",
-            f"{names[one.better]} is better" if one.told_apart else "cannot be told apart",
+            _verdict(names, one),
             one.told_apart,
         )
         for kind, differences in pair.kinds.items()
         for measure, one in differences.items()
         if not math.isnan(one.difference)
     ]
-    return {"first": names[0], "second": names[1], "images": pages.comparison.images, "rows": rows}
+    return {
+        "first": names[0],
+        "second": names[1],
+        "images": pages.comparison.images,
+        "together": pages.comparison.rows_together,
+        "rows": rows,
+    }
 
 
 def _charts(pages: Pages) -> list[tuple[str, list[_Safe]]]:

@@ -43,10 +43,12 @@ def verdict_of(pair: Pair, one: Difference) -> str:
         Which one is better, or that they cannot be told apart.
     """
     if one.told_apart:
-        return f"{(pair.first, pair.second)[one.better]} is better"
-    if math.isnan(one.low):
-        return "no interval: all draws agree"
-    return "cannot be told apart"
+        return f"{(pair.first, pair.second)[one.better]} is better (p {_small(one.p_value)})"
+    if math.isnan(one.difference):
+        return "undefined in one of them"
+    if math.isnan(one.p_value):
+        return "not judged" if one.difference else "the same"
+    return f"cannot be told apart (p {one.p_value:.2f})"
 
 
 def comparison_parts(
@@ -80,6 +82,7 @@ def comparison_parts(
         yield ""
         yield _found_table(pair, labels=labels)
         yield from _changed(pair)
+    yield from _together_lines(result)
     if len(result.names) > 2:
         yield ""
         yield _beaten_table(result)
@@ -88,6 +91,22 @@ def comparison_parts(
         yield ""
         yield _cost_table(result, costs)
     yield from result.notes
+
+
+def _small(p_value: float) -> str:
+    return "under 0.001" if p_value < 0.001 else f"{p_value:.3f}"
+
+
+def _together_lines(result: Comparison) -> Iterator[str]:
+    if not result.rows_together:
+        return
+    rows = counted(result.rows_together, "row")
+    yield ""
+    yield (
+        f'"Better" is judged for {rows} together, those of each label among them, by exchanging the'
+        " runs' answers: of equal services any row is called better in at most 5 of 100 tables."
+        " McNemar's test takes each annotation by itself; in images with many it claims too much."
+    )
 
 
 def _pair_table(result: Comparison, pair: Pair, *, labels: bool) -> Sheet:
