@@ -14,8 +14,10 @@ import numpy as np
 
 from benchmarks.measuring import REQUIRED, made
 from dotledger import choose_thresholds, compare, measure
+from dotledger.core.comparing.drift import drift_of
 from dotledger.core.tables.coded import Coded
 from tests import simulation
+from tests.core.measuring.test_measure import findings_of
 
 
 def seconds(function, *given, **named):
@@ -86,6 +88,33 @@ def differences(sets, images, labels):
     print(f"| {labels} | {images} | {rows} | {apart / sets:.1%} | {held / sets:.1%} |", flush=True)
 
 
+CHANGES = (
+    "surer",
+    "less sure",
+    "lost label",
+    "lost tenth",
+    "larger",
+    "shifted",
+    "far away",
+    "gone",
+    "doubled",
+    "no confidences",
+)
+
+
+def drifting(sets, images, change="", *, anew=False):
+    """In how many of so many pairs of runs drift finds anything, and what it is called most often."""
+    rng, found = np.random.default_rng(images), 0
+    for seed in range(sets):
+        scene = simulation.scene_of(rng, images)
+        first, second = (simulation.answered(rng, scene, anew=anew) for _ in range(2))
+        second = simulation.changed_rows(rng, second, change)
+        found += bool(drift_of(findings_of(first), findings_of(second), seed=seed).found)
+    what = change or "nothing changed"
+    again = "drawn anew" if anew else "the same"
+    print(f"| {what} | {again} | {images} | {found} of {sets} |", flush=True)
+
+
 def main(*, quick):
     """Print all of it."""
     speed((1_000, 7_000, 100_000) if quick else (5_000, 36_000, 500_000))
@@ -99,3 +128,12 @@ def main(*, quick):
     for labels in (1, 5, 20):
         for images in (20, 60, 200):
             differences(sets, images, labels)
+    print("\nDrift: two runs of the same images")
+    print("| change | answers | images | said to have changed |")
+    print("| --- | --- | --- | --- |")
+    for images in (30, 100, 300):
+        drifting(sets, images, anew=True)
+    for change in CHANGES:
+        drifting(25, 100, change)
+    for change in ("surer", "lost label", "lost tenth", "larger", "shifted"):
+        drifting(25, 100, change, anew=True)

@@ -183,3 +183,61 @@ def equal_runs(rng, images, labels):
 def any_told_apart(comparison):
     """Whether any row of any pair is called better."""
     return any(comparison.frame()["told_apart"])
+
+
+WORDS = ("lantern", "stool", "umbrella", "banner", "basket", "moon")
+
+
+def answered(rng, scene, *, anew=False, noise=0.0):
+    """One run's answers to a scene from `scene_of`; `anew` draws all of them again."""
+    images, boxes, hard, seed = scene
+    own = np.random.default_rng(rng.integers(2**32) if anew else seed)
+    rows = []
+    for n in range(images):
+        for label, box in boxes[n]:
+            if own.random() < hard[n]:
+                shift = own.normal(0, 0.02, 4) * (box[2] - box[0])
+                rows.append((f"i{n}", "object", label, float(np.clip(own.beta(6, 2) + noise, 0, 1)), tuple(np.add(box, shift))))  # fmt: skip
+        for _ in range(own.poisson(0.4)):
+            x, y = own.uniform(0, 900, 2)
+            rows.append((f"i{n}", "object", str(own.choice(WORDS)), float(own.beta(2, 4)), (x, y, x + 80, y + 60)))  # fmt: skip
+        rows.append((f"i{n}", "object", "", None, None))
+    return rows
+
+
+def scene_of(rng, images):
+    """Images with 1 to 5 things of six labels, and how likely each image's things are found."""
+    boxes = []
+    for _ in range(images):
+        own = []
+        for place in range(1 + rng.integers(0, 5)):
+            x, y, size = 200 * place, rng.uniform(0, 700), rng.uniform(60, 150)
+            own.append((str(rng.choice(WORDS)), (x, y, x + size, y + size * rng.uniform(0.6, 1.6))))
+        boxes.append(own)
+    return images, boxes, rng.beta(8, 2, images), int(rng.integers(2**32))
+
+
+def changed_rows(rng, rows, what):
+    """Answers after a change of the service."""
+    grown = {"larger": 1.1, "doubled": 1.0}.get(what, 1.0)
+    found = []
+    for image, kind, label, confidence, box in rows:
+        if box is None:
+            found.append((image, kind, label, confidence, box))
+            continue
+        if what == "lost label" and label == "stool":
+            continue
+        if what in ("lost tenth", "gone") and rng.random() < {"lost tenth": 0.1, "gone": 1.0}[what]:
+            continue
+        shift = {"surer": 0.05, "less sure": -0.05}.get(what, 0.0)
+        sure = None if what == "no confidences" else min(1.0, max(0.0, confidence + shift))
+        x0, y0, x1, y1 = box
+        if what == "larger":
+            wide, high = (x1 - x0) * (grown**0.5 - 1) / 2, (y1 - y0) * (grown**0.5 - 1) / 2
+            x0, y0, x1, y1 = x0 - wide, y0 - high, x1 + wide, y1 + high
+        if what == "shifted":
+            x0, x1 = x0 + 0.1 * (x1 - x0), x1 + 0.1 * (x1 - x0)
+        if what == "far away":
+            x0, x1 = x0 + 3 * (x1 - x0), x1 + 3 * (x1 - x0)
+        found += [(image, kind, label, sure, (x0, y0, x1, y1))] * (2 if what == "doubled" else 1)
+    return found

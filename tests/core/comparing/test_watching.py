@@ -1,22 +1,16 @@
 """Expectations, gates and drift."""
 
-import math
 import unittest
-from dataclasses import replace
 
-import numpy as np
-
-from dotledger import drift, measure
-from dotledger.core.comparing.drift import drift_of, shape_changes
+from dotledger import measure
 from dotledger.core.comparing.expectations import (
     Expectation,
     expectations_from,
     unmet_expectations,
 )
 from dotledger.core.comparing.gates import Gate, judge_gates
-from dotledger.errors import ArgumentError, ScopeError
+from dotledger.errors import ArgumentError
 from dotledger.report.gates import junit_text, markdown_text
-from tests import simulation
 from tests.core.measuring.test_measure import annotations_of, findings_of
 
 BOX, FAR = (0, 0, 10, 10), (50, 0, 60, 10)
@@ -157,64 +151,3 @@ class Gates(unittest.TestCase):
         self.assertIn("**Not all gates hold.**", text)
         self.assertIn("a \\| &lt;b>", text)
         self.assertEqual({line.count(" | ") for line in text.splitlines()[2:]}, {5})
-
-
-class Drifting(unittest.TestCase):
-    def test_the_same_model(self):
-        """Two rounds of one model differ by chance alone, in about one of twenty figures."""
-        found, every = 0, 0
-        for seed in range(30):
-            rng = np.random.default_rng(seed)
-            _, first, second = simulation.equal_services(rng, 60)
-            result = drift_of(first, second, draws=200)
-            found, every = found + len(result.found), every + len(result.changes)
-        self.assertLessEqual(found / every, 0.1)
-
-    def test_another_model(self):
-        """A shift of confidences is seen, and only it, with the distance it has."""
-        _, first, _ = simulation.equal_services(np.random.default_rng(1), 80)
-        second = replace(first, confidence=np.clip(first.confidence + 0.1, 0, 1))
-        result = drift(first, second, draws=200)
-        [one] = result.found
-        self.assertEqual((one.what, one.of), ("confidence distance", "object"))
-        self.assertAlmostEqual(one.change, 0.1, delta=0.01)
-        self.assertTrue(one.low <= one.change <= one.high or math.isnan(one.low))
-        self.assertTrue(0 < one.by_chance < 0.05)
-
-    def test_fewer_findings(self):
-        """A service that finds less: fewer images with a finding, fewer findings in each."""
-        rows = [(f"i{n}", "object", "x", 0.9, (10 * k, 0, 10 * k + 9, 9)) for n in range(40) for k in range(2)]  # fmt: skip
-        blank = [(f"i{n}", "object", "", None, None) for n in range(40)]
-        less = [row for row in rows if int(row[0][1:]) % 3 and row[4][0] == 0]
-        result = drift_of(findings_of(rows), findings_of(less + blank), draws=200)
-        means = {one.what: one for one in result.found if one.what != "confidence distance"}
-        self.assertEqual(set(means), {"images with a finding", "findings per image"})
-        share, count = means["images with a finding"], means["findings per image"]
-        self.assertEqual((share.first, share.second), (1.0, 0.65))
-        self.assertEqual((count.first, count.second, count.change), (2.0, 0.65, -1.35))
-        self.assertTrue(count.low <= count.change <= count.high < 0)
-        self.assertTrue(math.isnan(count.by_chance))
-        back = drift_of(findings_of(less + blank), findings_of(rows), draws=200)
-        self.assertEqual({one.what for one in back.found}, set(means))
-
-    def test_labels_and_other_images(self):
-        """Labels that came and went; runs of other images are compared, with a word of warning."""
-        first = findings_of([(f"i{n}", "label", "moon", 0.9, None) for n in range(30)])
-        second = findings_of([(f"i{n}", "label", "sun", 0.9, None) for n in range(30)])
-        result = drift_of(first, second, draws=50)
-        self.assertEqual((result.came, result.went), ({"label:sun": 30}, {"label:moon": 30}))
-        self.assertTrue(result.paired)
-        other = replace(second, image=replace(second.image, names=tuple(f"j{n}" for n in range(30))))  # fmt: skip
-        apart = drift_of(first, other.take(np.arange(10)), draws=50)
-        self.assertEqual((apart.paired, apart.images), (False, (30, 10)))
-        self.assertIn("different images", apart.notes[-1])
-        with self.assertRaises(ScopeError):
-            drift_of(first, first.take(np.zeros(0, dtype=np.intp)))
-
-    def test_shape_and_latency(self):
-        """Fields that appear or vanish, at any depth; calls that take longer."""
-        changed = shape_changes([{"a": {"b": 1}, "c": [{"d": 1}]}], [{"a": {}, "c": [{"d": 1, "e": 2}]}])  # fmt: skip
-        self.assertEqual(changed, {"appeared": ("c[].e",), "vanished": ("a.b",)})
-        rows = findings_of([(f"i{n}", "label", "moon", 0.9, None) for n in range(5)])
-        slow = drift_of(rows, rows, seconds=([0.1, 0.12, 0.11] * 9, [0.3, 0.31, 0.29] * 9), draws=100)  # fmt: skip
-        self.assertEqual([one.what for one in slow.found], ["median seconds of a call"])

@@ -8,16 +8,15 @@ __all__ = ["Drift", "Gates"]
 
 
 class Change(TypedDict):
-    """One figure of two runs, and how far drawing images again would move it."""
+    """One figure of two runs, and how often exchanging their answers moves any figure as far."""
 
     what: str
     of: str
     first: float | None
     second: float | None
     change: float | None
-    low: float | None
-    high: float | None
-    by_chance: float | None
+    p_value: float | None
+    smallest: float | None
     beyond_chance: bool
 
 
@@ -26,6 +25,7 @@ class Drift(TypedDict):
 
     images: tuple[int, int]
     paired: bool
+    known: list[str]
     changes: list[Change]
     came: dict[str, int]
     went: dict[str, int]

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -22,7 +21,7 @@ from dotledger.cli.options.common import (
 from dotledger.core.spelling import first_of
 
 if TYPE_CHECKING:
-    from dotledger.core.comparing.drift import Change, Drift
+    from dotledger.core.comparing.drift import Change, Drift, RunFacts
     from dotledger.core.tables.findings import Findings
 
 __all__ = ["command"]
@@ -36,8 +35,8 @@ _MOST_ANSWERS = 500
 @ledger_option
 @threshold_option
 @click.option("--every", is_flag=True, help="Also what did not change.")
-@click.option("--draws", type=int, default=1000, show_default=True, help="Of images.")
-@click.option("--seed", type=int, default=0, show_default=True, help="Of the draws.")
+@click.option("--draws", type=int, default=2000, show_default=True, help="Exchanges.")
+@click.option("--seed", type=int, default=0, show_default=True, help="Of the exchanges.")
 @json_option
 def command(
     first: str,
@@ -52,21 +51,19 @@ def command(
     """Tell what changed between two runs where nothing is annotated.
 
     A RUN is as of compare, or all batches of a month (flint@2026-11); the first is the earlier.
-    Each change is held against what drawing images again would make. Times, fields of answers and
-    images without an answer are compared for runs out of the ledger.
+    Each change is held against what comes out when the two answers to an image change places, all
+    figures together. Versions, settings, times, fields of answers and images without an answer are
+    compared for runs out of the ledger.
     """
     from dotledger.core.comparing.drift import drift_of
 
     runs = [_run(text, ledger) for text in (first, second)]
     cut = threshold_of(threshold)
     first_run, second_run = runs
-    both = bool(first_run.batches and second_run.batches)
     found = drift_of(
         first_run.findings.cut(cut),
         second_run.findings.cut(cut),
-        seconds=(first_run.seconds, second_run.seconds) if both else None,
-        asked=(first_run.asked, second_run.asked) if both else None,
-        shape=_shape(runs, ledger) if both else None,
+        facts=(first_run.facts, second_run.facts) if first_run.facts and second_run.facts else None,
         draws=draws,
         seed=seed,
     )
@@ -81,11 +78,10 @@ class _Run:
     """One run: findings, and what only a ledger knows."""
 
     findings: Findings
-    seconds: list[float] = field(default_factory=list)
-    batches: list[int] = field(default_factory=list)
-    asked: int = 0
+    facts: RunFacts | None = None
 
 
+_FIELD = "answers with a field"
 _MONTH = re.compile(r"(.+)@(\d{4}-\d{2})")
 
 
@@ -116,40 +112,48 @@ def _of_month(ledger: str, service: str, month: str) -> list[int]:
 
 
 def _kept(ledger: str, numbers: list[int]) -> _Run:
+    from dotledger.core.comparing.drift import RunFacts
     from dotledger.core.tables.findings import Findings
     from dotledger.kept import findings_of
-    from dotledger.ledger.batches import find_batch
+    from dotledger.ledger.batches import find_batch, sent_images
     from dotledger.ledger.store import Ledger
-    from dotledger.ledger.usage import call_seconds
+    from dotledger.ledger.usage import call_seconds, versions_of
 
-    tables, seconds, asked = [], [], 0
+    tables, seconds, versions = [], [], dict[str, int]()
+    asked: list[str] = []
     with Ledger(ledger, create=False, read_only=True) as opened:
         for number in numbers:
             batch = find_batch(opened, batch=number)
             tables.append(findings_of(opened, batch=number))
             seconds += call_seconds(opened, batch)
-            asked += batch.images
+            asked += [sent.name for sent in sent_images(opened, batch)]
+            for version, calls in versions_of(opened, batch).items():
+                versions[version] = versions.get(version, 0) + calls
+    facts = RunFacts(
+        asked=asked,
+        seconds=seconds,
+        fields=_fields(ledger, numbers[-1]),
+        versions=versions,
+        settings=batch.settings,
+        service=batch.service,
+        described_as=batch.fingerprint,
+    )
     findings = tables[0] if len(tables) == 1 else Findings.concat(tables)
-    return _Run(findings=findings, seconds=seconds, batches=numbers, asked=asked)
+    return _Run(findings=findings, facts=facts)
 
 
-def _shape(runs: Sequence[_Run], ledger: str) -> dict[str, tuple[str, ...]]:
-    from dotledger.core.comparing.drift import shape_changes
-
-    return shape_changes(*(_answers(ledger, run.batches[-1]) for run in runs))
-
-
-def _answers(ledger: str, batch: int) -> list[Any]:
-    """Return the first answers of a batch that are JSON."""
+def _fields(ledger: str, batch: int) -> dict[str, frozenset[str]]:
+    """Return the fields of the first answers of a batch that are JSON, by image."""
     from itertools import islice
 
+    from dotledger.core.comparing.drift_figures import fields_of
     from dotledger.face import raw_answers
     from dotledger.jsons import from_json
 
-    found = []
-    for _, _, answer in islice(raw_answers(Path(ledger), batch=batch), _MOST_ANSWERS):
+    found: dict[str, frozenset[str]] = {}
+    for image, _, answer in islice(raw_answers(Path(ledger), batch=batch), _MOST_ANSWERS):
         try:
-            found.append(from_json(answer))
+            found[image] = found.get(image, frozenset()) | fields_of(from_json(answer))
         except ValueError:
             continue
     return found
@@ -160,12 +164,13 @@ def _show(found: Drift, *, every: bool) -> None:
 
     same = "the same" if found.paired else "different"
     print_table(f"{found.images[0]} and {found.images[1]} images, {same} in both runs.")
-    shown = found.changes if every else found.found
+    print_table(*found.known)
+    shown = found.changes if every else [one for one in found.found if one.what != _FIELD]
     if shown:
-        header = ("", "of", "first", "second", "change", "by chance")
+        header = ("", "of", "first", "second", "change", "p", "smallest seen")
         print_table("", rows_table("", header, [_cells(one) for one in shown]))
     if not found.found:
-        print_table("", "Nothing changed by more than drawing images again would make.")
+        print_table("", _nothing(found))
     for word, labels in (("came", found.came), ("went", found.went)):
         if labels:
             listed = [f"{name} ({count})" for name, count in labels.items()]
@@ -176,13 +181,19 @@ def _show(found: Drift, *, every: bool) -> None:
     print_table("", *found.notes)
 
 
+def _nothing(found: Drift) -> str:
+    if found.same:
+        return "Every figure is the same in both runs."
+    return "No change can be told from chance."
+
+
 def _cells(one: Change) -> list[Any]:
     from dotledger.report.terminal.tables import DASH, number
 
-    known = one.low == one.low
-    change = f"{one.change:+.2f}" + (f" ({one.low:+.2f} to {one.high:+.2f})" if known else "")
-    if one.by_chance == one.by_chance:  # a distance has no direction
-        change = change.replace("+", "")
-    chance = DASH if one.by_chance != one.by_chance else f"up to {one.by_chance:.2f}"
-    mark = "" if one.beyond_chance else " (no change)"
-    return [one.what, one.of, number(one.first), number(one.second), change + mark, chance]
+    change = DASH if one.change != one.change else f"{one.change:+.3f}"
+    mark = "" if one.beyond_chance else " (may be chance)"
+    chance = DASH
+    if one.p_value == one.p_value:
+        chance = "under 0.001" if one.p_value < 0.001 else f"{one.p_value:.3f}"
+    least = DASH if one.smallest != one.smallest else f"{one.smallest:.3f}"
+    return [one.what, one.of, number(one.first), number(one.second), change + mark, chance, least]

@@ -12,13 +12,13 @@ import numpy as np
 
 from dotledger.core.arrays import ratio
 from dotledger.core.comparing.common_images import on_common_images
+from dotledger.core.comparing.partners import as_marked
 from dotledger.core.counting.resampling import Interval
 from dotledger.core.counting.rows import defined
 from dotledger.core.counting.shares import interval_of_cases
 from dotledger.core.displays import Displayed
 from dotledger.core.kinds import KINDS, check_kinds
 from dotledger.core.measuring.measure import measure
-from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError, ScopeError
 
@@ -184,22 +184,6 @@ def _kinds(first: Findings, second: Findings, wanted: tuple[str, ...] | None) ->
     return [kind for kind in judged if wanted is None or kind in wanted]
 
 
-def _as_annotations(table: Findings, labels: tuple[str, ...], kind: str) -> Annotations:
-    """Return what a run found as if a person had marked it; boxes without one are left out."""
-    rows = table.kind.among([kind])
-    if KINDS[kind].judged == "boxes":
-        rows &= table.blank | ~np.isnan(table.box[:, 0])
-    kept = table.take(rows)
-    return Annotations(
-        image=kept.image,
-        kind=kept.kind,
-        label=kept.label,
-        box=kept.box,
-        ignore=np.zeros(len(kept), dtype=bool),
-        vocabulary={kind: labels},
-    )
-
-
 def _agreed(
     first: Findings, second: Findings, kind: str, overlap: float
 ) -> tuple[KindAgreement, dict[str, tuple[int, int]]]:
@@ -208,7 +192,7 @@ def _agreed(
     labels = tuple(sorted({*mine.label.used(), *theirs.label.used()} - {""}))
     result = measure(
         replace(mine, origin=None),
-        _as_annotations(theirs, labels, kind),
+        as_marked(theirs, labels, kind),
         overlap=overlap,
         kinds=[kind],
         pairing="total-overlap" if KINDS[kind].judged == "boxes" else "confidence",

@@ -1,42 +1,48 @@
 """What changed between two runs where nothing is annotated.
 
-Every change is held against what drawing images again would make. Shares and means get the interval
-of their difference over draws of images; where both runs are of the same images, the same draws
-serve both. Of confidences the distance of the two distributions is taken (the area between their
-cumulative curves, the Wasserstein or earth mover's distance: L. N. Vaserstein, 1969), and held
-against the distances that come out when each image's two answers change places at random (R. A.
-Fisher, "The design of experiments", 1935, chapter 3).
+If nothing changed, the two answers to an image may as well change places (of different images: the
+images between the runs). Every figure is held against what such exchanges make of it, all figures
+together: see `dotledger.core.comparing.exchanging`. So where nothing changed, any figure at all is
+said to have changed in at most 5 of 100 comparisons, however many labels there are.
+
+What a comparison of this size could not have seen is told with it: of each figure the smallest
+change that is found four times out of five.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from dotledger.core.arguments import MOST_DRAWS, MOST_SEED, whole_number
-from dotledger.core.arrays import Floats, Ints
-from dotledger.core.counting.cases import sparse_rows
-from dotledger.core.counting.resampling import Resampling, limits, weights
+from dotledger.core.comparing.drift_figures import (
+    Side,
+    add_fields,
+    add_kind,
+    add_partners,
+    order_of,
+)
+from dotledger.core.comparing.exchanging import EXCHANGES, adjusted, critical
+from dotledger.core.comparing.figures import Exchanged, Figure, Figures
 from dotledger.core.counting.rows import defined
 from dotledger.core.displays import Displayed
+from dotledger.core.kinds import KINDS
+from dotledger.core.spelling import counted
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ScopeError
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Change", "Drift", "drift_of", "shape_changes"]
+__all__ = ["Change", "Drift", "RunFacts", "drift_of"]
 
-_BINS = 200
-"""Confidences are told apart to 1/200: a shift smaller than that changes no decision."""
-_AT_ONCE = 200
-"""Draws made at a time: with a million images, 1000 at once would be 8 GB."""
-_FEW = 10
-"""Labels found less often in both runs are not looked at: nothing could be said of them."""
+_LEVEL = 0.05
+_FOUR_OF_FIVE = 0.8416
+"""The 80 % point of the normal distribution."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -46,19 +52,24 @@ class Change:
     Attributes
     ----------
     what : str
-        Such as ``images with a finding``, ``findings per image``, ``confidence distance``.
+        Such as ``images with a finding``, ``findings per image``, ``mean confidence``, ``log area
+        of a box`` (of boxes that lie on each other: 0.1 is 10 % larger), ``boxes moved right`` (in
+        box widths).
     of : str
-        A kind or ``kind:label``.
+        A kind or ``kind:label``; ``all`` for calls.
     first, second : float
-        Of both runs; for a distance the two mean confidences.
+        Of both runs; NaN where undefined. Of ``distance of confidences`` the two means; of boxes
+        that lie on each other 0 and the change.
     change : float
-        Second minus first; of a distance, the distance.
-    low, high : float
-        Its 95 % interval over draws of images; NaN where all agree.
-    by_chance : float
-        Of a distance: what 95 % of random exchanges stay below. NaN for others.
+        Second minus first; of a distance, the largest of the two cumulative distributions, positive
+        where the second run's confidences are higher.
+    p_value : float
+        How often exchanging the answers makes any figure as striking, if nothing changed. NaN where
+        no exchange changes the figure, or it is undefined.
+    smallest : float
+        The smallest change of this figure that is found four times out of five; NaN likewise.
     beyond_chance : bool
-        Whether it is larger than drawing images again would make.
+        Whether the p-value is small enough.
     """
 
     what: str
@@ -66,14 +77,45 @@ class Change:
     first: float
     second: float
     change: float
-    low: float
-    high: float
-    by_chance: float
+    p_value: float
+    smallest: float
     beyond_chance: bool
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
         return {n: defined(v) if isinstance(v, float) else v for n, v in vars(self).items()}
+
+
+@dataclass(frozen=True, kw_only=True)
+class RunFacts:
+    """What is known of a run beside its findings; each may be empty.
+
+    Attributes
+    ----------
+    asked : sequence of str
+        Images that were to be sent: those without any answer are failed, refused, unread or
+        pending.
+    seconds : sequence of float
+        How long each call took.
+    fields : mapping of str to frozenset of str
+        By image, the fields of its raw answers: see `fields_of`.
+    versions : mapping of str to int
+        What the service said of its own version, with the calls in which it did.
+    settings : mapping of str to str
+        Of the description.
+    service : str
+        Its name.
+    described_as : str
+        A digest of the description; two runs of one service may have had different ones.
+    """
+
+    asked: Sequence[str] = ()
+    seconds: Sequence[float] = ()
+    fields: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    versions: Mapping[str, int] = field(default_factory=dict)
+    settings: Mapping[str, str] = field(default_factory=dict)
+    service: str = ""
+    described_as: str = ""
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
@@ -87,11 +129,13 @@ class Drift(Displayed):
     paired : bool
         Whether they are the same images.
     changes : tuple of Change
-        Those beyond chance first.
+        All figures, those beyond chance first.
     came, went : dict of str to int
         Labels, as ``kind:label``, that only the second or only the first run has, with how often.
     shape : dict of str to tuple of str
-        Fields of the raw answers that ``appeared`` or ``vanished``; empty if none were given.
+        Fields of the raw answers that ``appeared`` or ``vanished`` beyond chance.
+    known : tuple of str
+        What is known to have changed, in words: the service's version, settings, description.
     notes : tuple of str
         What a reader should know.
     """
@@ -102,12 +146,18 @@ class Drift(Displayed):
     came: Mapping[str, int]
     went: Mapping[str, int]
     shape: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    known: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
 
     @property
     def found(self) -> tuple[Change, ...]:
-        """The changes larger than drawing images again would make."""
+        """The changes larger than exchanging the answers makes them."""
         return tuple(one for one in self.changes if one.beyond_chance)
+
+    @property
+    def same(self) -> bool:
+        """Whether every figure is the same in both runs."""
+        return not any(one.change for one in self.changes)
 
     def frame(self) -> pd.DataFrame:
         """Return a pandas frame with a row a change."""
@@ -120,6 +170,7 @@ class Drift(Displayed):
         return {
             "images": list(self.images),
             "paired": self.paired,
+            "known": list(self.known),
             "changes": [one.to_dict() for one in self.changes],
             "came": dict(self.came),
             "went": dict(self.went),
@@ -132,11 +183,10 @@ def drift_of(
     first: Findings,
     second: Findings,
     *,
-    seconds: tuple[Sequence[float], Sequence[float]] | None = None,
-    asked: tuple[int, int] | None = None,
-    shape: Mapping[str, tuple[str, ...]] | None = None,
-    draws: int = 1000,
+    facts: tuple[RunFacts, RunFacts] | None = None,
+    draws: int = EXCHANGES,
     seed: int = 0,
+    level: float = _LEVEL,
 ) -> Drift:
     """Return what changed from one run to another.
 
@@ -145,15 +195,15 @@ def drift_of(
     first, second : Findings
         With a blank row for every image that was answered and holds nothing. If at least half of
         the images are the same, only those are looked at.
-    seconds : pair of sequence of float, optional
-        How long each call took, in both runs.
-    asked : pair of int, optional
-        Images that were to be sent in each run: those without any answer are failed, refused,
-        unread or pending.
-    shape : mapping, optional
-        From `shape_changes`.
-    draws, seed : int
-        Of images; at least 20.
+    facts : pair of RunFacts, optional
+        What a ledger knows of both.
+    draws : int, default 2000
+        Exchanges, at least 20; all that there are where those are fewer.
+    seed : int, default 0
+        Of the exchanges.
+    level : float, default 0.05
+        Any figure is said to have changed in at most this share of comparisons in which nothing
+        did.
 
     Returns
     -------
@@ -165,26 +215,24 @@ def drift_of(
     ScopeError
         If one of the runs has no image.
     """
-    resampling = Resampling(
-        draws=whole_number(draws, place="draws", least=20, most=MOST_DRAWS),
-        seed=whole_number(seed, place="seed", least=0, most=MOST_SEED),
-    )
-    names = [sorted(table.image.used()) for table in (first, second)]
-    if not names[0] or not names[1]:
+    draws = whole_number(draws, place="draws", least=20, most=MOST_DRAWS)
+    seed = whole_number(seed, place="seed", least=0, most=MOST_SEED)
+    told = facts or (RunFacts(), RunFacts())
+    answered = [sorted(table.image.used()) for table in (first, second)]
+    if not answered[0] or not answered[1]:
         raise ScopeError("a run without images cannot be compared", place="drift")
-    same = sorted(set(names[0]) & set(names[1]))
-    paired = 2 * len(same) >= min(len(names[0]), len(names[1]))
-    if paired:
-        names = [same, same]
-    sides = [_Side(t, n) for t, n in zip((first, second), names, strict=True)]
-    changes = []
+    same = sorted(set(answered[0]) & set(answered[1]))
+    paired = 2 * len(same) >= min(len(answered[0]), len(answered[1]))
+    names = [same, same] if paired else answered
+    sides = [Side(t, n) for t, n in zip((first, second), names, strict=True)]
+    figures = Figures((len(names[0]), len(names[1])), paired=paired)
     for kind in sorted(set(sides[0].kinds) | set(sides[1].kinds)):
-        changes += _of_kind(sides, kind, paired, resampling)
-    if seconds is not None and all(len(one) > 1 for one in seconds):
-        changes.append(_latency(seconds, resampling))
-    if asked is not None:
-        answered = (len(first.image.used()), len(second.image.used()))
-        changes.append(_answered(answered, asked, resampling))
+        add_kind(figures, sides, kind)
+        if paired and KINDS[kind].judged == "boxes":
+            add_partners(figures, sides, kind)
+    listed = add_fields(figures, names, [facts.fields for facts in told])
+    of_images = figures.exchanged(order_of(sides, names, paired=paired), seed, draws)
+    changes = _changes([(figures, of_images), *_of_calls(answered, told, seed, draws)], level=level)
     counts = [side.label_counts() for side in sides]
     return Drift(
         images=(len(names[0]), len(names[1])),
@@ -192,18 +240,123 @@ def drift_of(
         changes=tuple(sorted(changes, key=lambda one: not one.beyond_chance)),
         came={name: n for name, n in counts[1].items() if name not in counts[0]},
         went={name: n for name, n in counts[0].items() if name not in counts[1]},
-        shape=shape or {},
-        notes=_notes(changes, paired, (first, second), names),
+        shape=_shape(changes, listed),
+        known=_known(told),
+        notes=_notes(changes, paired, (first, second), names, of_images),
     )
 
 
-def _notes(
-    changes: Sequence[Change], paired: bool, tables: tuple[Findings, Findings], names: Any
-) -> tuple[str, ...]:
-    found = [
-        f"{len(changes)} figures were compared: about {len(changes) / 20:.1f} of them would look "
-        "changed by chance alone."
+def _of_calls(
+    answered: Sequence[Sequence[str]], told: tuple[RunFacts, RunFacts], seed: int, draws: int
+) -> list[tuple[Figures, Exchanged]]:
+    """Return figures of what has other units: images asked for, and calls."""
+    found = []
+    asked = [sorted(set(facts.asked)) for facts in told]
+    if all(asked):
+        same = asked[0] == asked[1]
+        figures = Figures((len(asked[0]), len(asked[1])), paired=same)
+        done = [
+            np.isin(np.array(own, dtype=object), np.array(list(names), dtype=object))
+            for own, names in zip(asked, answered, strict=True)
+        ]
+        one, other = (side.astype(np.float64) for side in done)
+        figures.add("images with an answer", "all", (one, other))
+        found.append(
+            (figures, _moved(figures, len(one) if same else len(one) + len(other), seed, draws))
+        )
+    if all(len(facts.seconds) > 1 for facts in told):
+        times = [np.log(np.maximum(facts.seconds, 1e-3)) for facts in told]
+        figures = Figures((len(times[0]), len(times[1])), paired=False)
+        figures.add("typical seconds of a call", "all", (times[0], times[1]), shown="logarithm")
+        found.append((figures, _moved(figures, sum(map(len, times)), seed, draws)))
+    return found
+
+
+def _moved(figures: Figures, units: int, seed: int, draws: int) -> Exchanged:
+    return figures.exchanged(np.arange(units), seed, draws)
+
+
+def _changes(parts: Sequence[tuple[Figures, Exchanged]], *, level: float) -> list[Change]:
+    """Return all figures, held against chance together."""
+    seen = np.concatenate([one.change for _, one in parts])
+    width = max(one.moved.shape[1] for _, one in parts)
+    # Where there are fewer exchanges of one sort, they come round again: each as often as any.
+    moved = np.vstack([np.resize(one.moved.T, (width, one.moved.shape[0])).T for _, one in parts])
+    whole = all(one.all_made for _, one in parts)
+    values = adjusted(seen, moved, all_made=whole)
+    needed = critical(moved, level)
+    firsts = np.concatenate([one.first for _, one in parts])
+    seconds = np.concatenate([one.second for _, one in parts])
+    named = [figure for figures, _ in parts for figure in figures.figures]
+    smallest = (needed.largest + _FOUR_OF_FIVE) * np.where(needed.spread, needed.spread, np.nan)
+    return [
+        _change(figure, (firsts[n], seconds[n], seen[n], values[n], smallest[n]), level)
+        for n, figure in enumerate(named)
     ]
+
+
+def _change(figure: Figure, numbers: Sequence[float], level: float) -> Change:
+    first, second, change, p_value, smallest = map(float, numbers)
+    if figure.shown == "moved":
+        first, second = 0.0, change
+    elif figure.shown == "logarithm":
+        smallest = math.exp(first) * (math.exp(smallest) - 1)
+        first, second = math.exp(first), math.exp(second)
+        change = second - first
+    return Change(
+        what=figure.what,
+        of=figure.of,
+        first=first,
+        second=second,
+        change=change,
+        p_value=p_value,
+        smallest=smallest,
+        beyond_chance=p_value <= level,
+    )
+
+
+def _shape(changes: Sequence[Change], listed: Sequence[str]) -> dict[str, tuple[str, ...]]:
+    moved = [one for one in changes if one.beyond_chance and one.what == "answers with a field"]
+    if not listed:
+        return {}
+    return {
+        "appeared": tuple(sorted(one.of for one in moved if one.change > 0)),
+        "vanished": tuple(sorted(one.of for one in moved if one.change < 0)),
+    }
+
+
+def _known(told: tuple[RunFacts, RunFacts]) -> tuple[str, ...]:
+    one, other = told
+    found = []
+    if one.service != other.service:
+        found.append(f"The service: {one.service}, then {other.service}.")
+    if set(one.versions) != set(other.versions):
+        found.append(
+            f"The service's version: {_listed(one.versions)}, then {_listed(other.versions)}."
+        )
+    for name in sorted({*one.settings, *other.settings}):
+        before, after = one.settings.get(name, "none"), other.settings.get(name, "none")
+        if before != after:
+            found.append(f"The setting {name}: {before}, then {after}.")
+    if not found and one.described_as != other.described_as:
+        found.append("The description of the service is not the same in both runs.")
+    return tuple(found)
+
+
+def _listed(names: Iterable[str]) -> str:
+    return ", ".join(sorted(names)) or "not said"
+
+
+def _notes(
+    changes: Sequence[Change],
+    paired: bool,
+    tables: tuple[Findings, Findings],
+    names: Sequence[Sequence[str]],
+    seen: Exchanged,
+) -> tuple[str, ...]:
+    judged = sum(not math.isnan(one.p_value) for one in changes)
+    found = [f"Held against chance together: {counted(judged, 'figure')}."] if judged else []
+    found += _too_few(changes, names, seen)
     if not paired:
         found.append(
             "The two runs are of different images: what changed may be the images, not the service."
@@ -214,240 +367,22 @@ def _notes(
     return tuple(found)
 
 
-class _Side:
-    """One run over its images: counts by image, confidences by bin and image."""
-
-    def __init__(self, table: Findings, names: Sequence[str]) -> None:
-        image = table.image.onto(names)
-        kept = table.take((image >= 0) & ~table.blank)
-        self.images = len(names)
-        self.image: Ints = kept.image.onto(names)
-        self._kept = kept
-        self.kinds = [kind for kind in table.kind.used() if kind]
-
-    def rows(self, kind: str, label: str | None = None) -> Ints:
-        kept = self._kept
-        rows = kept.kind.among([kind])
-        if label is not None:
-            rows &= kept.label.among([label])
-        return np.flatnonzero(rows)
-
-    def labels(self, kind: str) -> list[str]:
-        return self._kept.take(self.rows(kind)).label.used()
-
-    def by_image(self, rows: Ints) -> Floats:
-        return np.bincount(self.image[rows], minlength=self.images).astype(np.float64)
-
-    def confidences(self, rows: Ints) -> Floats:
-        return self._kept.confidence[rows]
-
-    def bins(self, rows: Ints) -> Any:
-        """Return how many findings each image has in each bin of confidence: (bins, images)."""
-        confidence = self.confidences(rows)
-        known = ~np.isnan(confidence)
-        at = np.minimum((confidence[known] * _BINS).astype(np.intp), _BINS - 1)
-        return sparse_rows(at, self.image[rows][known], (_BINS, self.images))
-
-    def label_counts(self) -> dict[str, int]:
-        kinds, labels = self._kept.kind.values(), self._kept.label.values()
-        names = [f"{kind}:{label}" for kind, label in zip(kinds, labels, strict=True)]
-        found, counts = np.unique(np.array(names, dtype=object), return_counts=True)
-        return dict(zip(found.tolist(), counts.tolist(), strict=True))
-
-
-def _of_kind(
-    sides: Sequence[_Side], kind: str, paired: bool, resampling: Resampling
-) -> list[Change]:
-    rows = [side.rows(kind) for side in sides]
-    each = [side.by_image(r) for side, r in zip(sides, rows, strict=True)]
-    found = [
-        _mean_change(
-            "images with a finding",
-            kind,
-            [(one > 0).astype(np.float64) for one in each],
-            paired,
-            resampling,
-        ),
-        _mean_change("findings per image", kind, each, paired, resampling),
-    ]
-    found += _distance(sides, rows, kind, paired, resampling)
-    labels = sorted(set(sides[0].labels(kind)) | set(sides[1].labels(kind)))
-    for label in labels if len(labels) > 1 else []:
-        own = [side.rows(kind, label) for side in sides]
-        if max(len(own[0]), len(own[1])) < _FEW:
-            continue
-        there = [
-            (side.by_image(r) > 0).astype(np.float64) for side, r in zip(sides, own, strict=True)
+def _too_few(
+    changes: Sequence[Change], names: Sequence[Sequence[str]], seen: Exchanged
+) -> list[str]:
+    """Return what a comparison of so few images cannot see."""
+    images = min(map(len, names))
+    if seen.all_made and 2 / seen.moved.shape[1] > _LEVEL:
+        return [
+            f"With {counted(images, 'image')} there are {seen.moved.shape[1]} exchanges: no change,"
+            " however large, can be told from chance. Send more of the same images."
         ]
-        name = f"{kind}:{label}"
-        found.append(_mean_change("images with it", name, there, paired, resampling))
-        found += _distance(sides, own, name, paired, resampling)
-    return found
-
-
-def _drawn(each: Sequence[Any], paired: bool, resampling: Resampling) -> list[Floats]:
-    """Return rows summed over drawn images, for both runs: the same draws for the same images.
-
-    Some draws at a time, so that no (images, draws) array is held.
-    """
-    first = weights(each[0].shape[-1], resampling, _AT_ONCE)
-    if paired:
-        parts = [(each[0] @ w, each[1] @ w) for w in first]
-    else:
-        other = replace(resampling, seed=resampling.seed + 1)
-        second = weights(each[1].shape[-1], other, _AT_ONCE)
-        parts = [(each[0] @ w, each[1] @ v) for w, v in zip(first, second, strict=True)]
-    return [np.concatenate(side, axis=-1) for side in zip(*parts, strict=True)]
-
-
-def _mean_change(
-    what: str, of: str, each: Sequence[Floats], paired: bool, resampling: Resampling
-) -> Change:
-    sums = _drawn(each, paired, resampling)
-    means = [total / len(one) for one, total in zip(each, sums, strict=True)]
-    images = min(len(each[0]), len(each[1]))
-    low, high = limits(means[1] - means[0], images, resampling.level)
-    first, second = float(each[0].mean()), float(each[1].mean())
-    return Change(
-        what=what,
-        of=of,
-        first=first,
-        second=second,
-        change=second - first,
-        low=float(low),
-        high=float(high),
-        by_chance=math.nan,
-        beyond_chance=bool(low > 0 or high < 0),
-    )
-
-
-def _distance(
-    sides: Sequence[_Side], rows: Sequence[Ints], of: str, paired: bool, resampling: Resampling
-) -> list[Change]:
-    """Return the distance of two distributions of confidence, if both have enough findings."""
-    confidences = [side.confidences(r) for side, r in zip(sides, rows, strict=True)]
-    known = [one[~np.isnan(one)] for one in confidences]
-    if min(len(known[0]), len(known[1])) < _FEW:
+    most = [one for one in changes if one.what == "images with a finding" and ":" not in one.of]
+    known = [one for one in most if one.smallest == one.smallest and not one.beyond_chance]
+    if not known:
         return []
-    bins = [side.bins(r) for side, r in zip(sides, rows, strict=True)]
-    ones = [np.ones((side.images, 1)) for side in sides]
-    seen = _between(bins[0] @ ones[0], bins[1] @ ones[1])[0]
-    draws = _between(*_drawn(bins, paired, resampling))
-    images = min(side.images for side in sides)
-    low, high = limits(draws, images, resampling.level)
-    chance = float(np.nanquantile(_exchanged(bins, paired, resampling), resampling.level))
+    one = max(known, key=lambda change: change.smallest)
     return [
-        Change(
-            what="confidence distance",
-            of=of,
-            first=float(known[0].mean()),
-            second=float(known[1].mean()),
-            change=float(seen),
-            low=float(low),
-            high=float(high),
-            by_chance=chance,
-            beyond_chance=bool(seen > chance and seen >= 1 / _BINS),
-        )
+        f"With {counted(images, 'image')} a change of {one.smallest:.2f} in the share of images"
+        f' with a finding of {one.of} may pass unseen; "smallest seen" tells it for each figure.'
     ]
-
-
-def _between(one: Any, other: Any) -> Floats:
-    """Return the area between cumulative distributions, by column; NaN where one is empty."""
-    with np.errstate(divide="ignore", invalid="ignore"):
-        curves = [np.cumsum(x, axis=0) / np.sum(x, axis=0) for x in (one, other)]
-    return np.asarray(np.abs(curves[0] - curves[1]).mean(axis=0), dtype=np.float64)
-
-
-def _exchanged(bins: Sequence[Any], paired: bool, resampling: Resampling) -> Floats:
-    """Return distances where images changed places between the runs at random."""
-    rng = np.random.default_rng(resampling.seed)
-    once = _swapped if paired else _dealt
-    draws = resampling.draws
-    parts = [min(_AT_ONCE, draws - start) for start in range(0, draws, _AT_ONCE)]
-    return np.concatenate([once(bins, part, rng) for part in parts])
-
-
-def _swapped(bins: Sequence[Any], draws: int, rng: np.random.Generator) -> Floats:
-    """Of the same images each exchanges its two answers, or not."""
-    swap = rng.integers(0, 2, (bins[0].shape[1], draws)).astype(np.float32)
-    stay = 1 - swap
-    return _between(bins[0] @ stay + bins[1] @ swap, bins[0] @ swap + bins[1] @ stay)
-
-
-def _dealt(bins: Sequence[Any], draws: int, rng: np.random.Generator) -> Floats:
-    """Different images are dealt to the two runs anew."""
-    first, every = bins[0].shape[1], bins[0].shape[1] + bins[1].shape[1]
-    mine = np.zeros((every, draws), dtype=np.float32)
-    for column in range(draws):
-        mine[rng.permutation(every)[:first], column] = 1
-    theirs = 1 - mine
-    return _between(
-        bins[0] @ mine[:first] + bins[1] @ mine[first:],
-        bins[0] @ theirs[:first] + bins[1] @ theirs[first:],
-    )
-
-
-def _answered(answered: tuple[int, int], asked: tuple[int, int], resampling: Resampling) -> Change:
-    """Return the change of the share of images with an answer."""
-    each = [
-        (np.arange(max(every, done)) < done).astype(np.float64)
-        for done, every in zip(answered, asked, strict=True)
-    ]
-    return _mean_change("images with an answer", "all", each, False, resampling)
-
-
-def _latency(seconds: tuple[Sequence[float], Sequence[float]], resampling: Resampling) -> Change:
-    """Return the change of the median time of a call; calls, not images, are drawn."""
-    rng = np.random.default_rng(resampling.seed)
-    arrays = [np.asarray(one, dtype=np.float64) for one in seconds]
-    draws = min(resampling.draws, 400)
-    medians = [
-        np.median(one[rng.integers(0, len(one), (draws, len(one)))], axis=1) for one in arrays
-    ]
-    low, high = limits(medians[1] - medians[0], min(map(len, arrays)), resampling.level)
-    first, second = (float(np.median(one)) for one in arrays)
-    return Change(
-        what="median seconds of a call",
-        of="all",
-        first=first,
-        second=second,
-        change=second - first,
-        low=float(low),
-        high=float(high),
-        by_chance=math.nan,
-        beyond_chance=bool(low > 0 or high < 0),
-    )
-
-
-def shape_changes(first: Sequence[Any], second: Sequence[Any]) -> dict[str, tuple[str, ...]]:
-    """Return the fields of answers that appeared or vanished.
-
-    Parameters
-    ----------
-    first, second : sequence of parsed answers
-        Of both runs; lists count as one place.
-
-    Returns
-    -------
-    dict of str to tuple of str
-        ``appeared`` and ``vanished``, sorted paths such as ``found[].score``.
-
-    Examples
-    --------
-    >>> shape_changes([{"a": [{"b": 1}]}], [{"a": [{"c": 1}]}])
-    {'appeared': ('a[].c',), 'vanished': ('a[].b',)}
-    """
-    one, other = (set().union(*(_fields(answer) for answer in side)) for side in (first, second))
-    return {"appeared": tuple(sorted(other - one)), "vanished": tuple(sorted(one - other))}
-
-
-def _fields(value: Any, path: str = "") -> set[str]:
-    if isinstance(value, dict):
-        found: set[str] = set()
-        for name, inner in value.items():
-            here = f"{path}.{name}" if path else str(name)
-            found |= {here} | _fields(inner, here)
-        return found
-    if isinstance(value, list):
-        return set().union(*(_fields(inner, f"{path}[]") for inner in value))
-    return set()

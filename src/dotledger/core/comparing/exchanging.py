@@ -14,12 +14,13 @@ told apart in at most 5 of 100 such tables, however many rows they have.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 
 from dotledger.core.arrays import Floats
 
-__all__ = ["EXCHANGES", "adjusted", "exchanges", "has_all"]
+__all__ = ["EXCHANGES", "Critical", "adjusted", "critical", "exchanges", "has_all"]
 
 EXCHANGES = 2000
 """Random exchanges; all of them where there are fewer."""
@@ -132,3 +133,35 @@ def _spread(moved: Floats) -> Floats:
     apart = np.where(defined, moved - mean[:, None], 0.0)
     spread: Floats = np.sqrt((apart * apart).sum(axis=1) / count)
     return spread
+
+
+@dataclass(frozen=True, eq=False)
+class Critical:
+    """What a difference must reach: `largest` times its own `spread` (shape (rows,); 0 if none)."""
+
+    largest: float
+    spread: Floats
+
+
+def critical(moved: Floats, level: float) -> Critical:
+    """Return how striking a difference must be, to be told apart among all rows.
+
+    Parameters
+    ----------
+    moved : ndarray of float64, shape (rows, exchanges)
+        As for `adjusted`.
+    level : float
+        Such as 0.05.
+
+    Returns
+    -------
+    Critical
+        NaN where nothing varies.
+    """
+    spread = _spread(moved)
+    rows = np.flatnonzero(spread > 10.0**-_DECIMALS)
+    largest = np.zeros(moved.shape[1])
+    for row in rows:
+        np.fmax(largest, np.abs(moved[row]) / spread[row], out=largest)
+    found = float(np.quantile(largest, 1 - level)) if len(rows) and len(largest) else np.nan
+    return Critical(found, np.where(spread > 10.0**-_DECIMALS, spread, 0.0))
