@@ -62,6 +62,8 @@ class Reread(Struct, frozen=True, kw_only=True):
         The others, in the order of the batch.
     suspicions : list of str
         What looks wrong about the new reading as a whole.
+    notes : list of (str, str, str)
+        Image, reason and value of everything that was set aside or noticed, in the batch's order.
     """
 
     reading: int
@@ -70,6 +72,7 @@ class Reread(Struct, frozen=True, kw_only=True):
     same: int
     differences: list[Difference]
     suspicions: list[str]
+    notes: list[tuple[str, str, str]]
 
 
 _NOT_ASKED = "not asked when it was sent, and wanted by this reading; a new round asks"
@@ -156,10 +159,9 @@ class _Again:
                 row = finding_row(found.kind, label, found.confidence, found.box, details)
                 yield one.position, *row
         for kind in self._kinds_of(one):
-            unread = kind in reading.unread and kind not in said
-            outcome = "found" if kind in said else "unread" if unread else "empty"
-            self._settle(one, kind, outcome, reading.unread[kind] if unread else "")
-            if kind not in seen and not unread:
+            outcome, reason = reading.outcome_of(kind, said)
+            self._settle(one, kind, outcome, reason)
+            if kind not in seen and outcome in ("found", "empty"):
                 yield one.position, *finding_row(kind, "", None, None, None)
 
     def _named(self, kind: str, label: str) -> str:
@@ -211,14 +213,14 @@ def reread(
         _later(again.outcomes),
     )
     anew = find_batch(ledger, batch=batch.id, reading=writer.reading)
-    new = load_findings(ledger, anew)
+    new, noted = load_findings(ledger, anew), notes_of(ledger, anew)
     same, listed = differences(before[0], new)
     unchanged = (
         not listed
         and len(new) == len(before[0])
         and before[1:]
         == (
-            notes_of(ledger, anew),
+            noted,
             outcome_counts(ledger, anew),
         )
     )
@@ -231,6 +233,7 @@ def reread(
         same=same,
         differences=listed,
         suspicions=suspicions_of(ledger, anew, new, description),
+        notes=noted,
     )
 
 

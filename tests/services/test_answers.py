@@ -214,10 +214,10 @@ class Shapes(unittest.TestCase):
         self.assertEqual([r.found[0].label for r in in_order], ["b", "a"])
 
     def test_sections(self):
-        """A null or empty section holds nothing; a missing one, or one of another type, is unread."""
+        """An empty section holds nothing; null, a missing one, or one of another type, is unread."""
         rule = 'kind = "label"\neach = "t[]"\nlabel = "n"'
         for answer, sign in (
-            ({"t": None}, ""), ({"t": []}, ""), ({"t": [{"n": "x"}, {"n": 5}]}, ""),
+            ({"t": None}, "null at t, not a list"), ({"t": []}, ""), ({"t": [{"n": "x"}, {"n": 5}]}, ""),
             ({}, "no part of the answer is at t"), ([], "no part of the answer is at t"),
             ({"t": {"n": "x"}}, ""), ({"t": "x"}, "a list was expected"), ({"t": {"x": {"n": "x"}}}, "all 1 at .* set aside"), ({"t": [{"n": 5}]}, "all 1 at .* set aside"),
             ({"state": "queued"}, "only accepted the job .queued"),
@@ -227,8 +227,61 @@ class Shapes(unittest.TestCase):
             self.assertRegex(unread.get("label", ""), sign or "^$")
         optional = rule + "\noptional = true"
         self.assertEqual(read(optional, {}).unread, {})
+        self.assertEqual(read(optional, {"t": None}).unread, {})
         self.assertIn("label", read(optional, {"t": "x"}).unread)
         self.assertIn("label", read(optional, {"status": "queued"}).unread)
+
+    def test_an_error_beside_a_section(self):
+        """A failed operation is not "nothing found": an error beside an empty section is no answer."""
+        rule = 'kind = "unsafe"\neach = "r.faces[]"\nlabel = "n"'
+        for answer, sign in (
+            ({"r": {"faces": []}}, "^$"),
+            ({"r": {"faces": [], "error": "", "errors": [], "exception": None}}, "^$"),
+            ({"r": {"faces": [], "error": {"code": 5}}}, "nothing at .*, and beside it error: "),
+            ({"r": {"faces": []}, "Errors": ["faces"]}, "beside it Errors"),
+            ({"r": {"faces": [], "face_error": "busy"}}, "beside it face_error: 'busy'"),
+            ({"r": {"faces": [], "labels_error": "busy"}}, "^$"),
+            ({"r": {"faces": [{"n": "face"}], "error": "partly"}}, "^$"),
+        ):
+            self.assertRegex(read(rule, answer).unread.get("unsafe", ""), sign, answer)
+
+    def test_errors_by_kind(self):
+        """The service's own reason, kind by kind, where the description says where it stands."""
+        rules = 'kind = "unsafe"\neach = "faces.all[]"\nlabel = "n"\n[[read]]\nkind = "label"\neach = "tags[]"\nlabel = "n"'
+        envelope = '[envelope]\nerrors = { unsafe = "faces.trouble", label = "tags_trouble" }'
+        answer = {
+            "faces": {"all": [], "trouble": "overloaded"},
+            "tags": [{"n": "x"}],
+            "tags_trouble": "partly",
+        }
+        [reading] = reader(rules, envelope).read(
+            json.dumps(answer).encode(), "c", ["unsafe", "label"], [FRAME]
+        )
+        self.assertEqual(
+            reading.outcome_of("unsafe", {"label"}),
+            ("failed", "the service answered with an error ('overloaded')"),
+        )
+        self.assertEqual(reading.outcome_of("label", {"label"}), ("found", ""))
+        self.assertIn(("the service reports an error beside label", "'partly'"), reading.notes)
+        [fine] = reader(rules, envelope).read(
+            b'{"faces": {"all": []}, "tags": []}', "c", ["unsafe", "label"], [FRAME]
+        )
+        self.assertEqual((fine.failed, fine.unread), ({}, {}))
+        with self.assertRaisesRegex(DescriptionError, "errors"):
+            reader(rules, '[envelope]\nerrors = { unsafe = "a[" }')
+
+    def test_one_of_two_rules(self):
+        """What one section of a kind would have held is not known, though the other is empty."""
+        rules = 'kind = "label"\neach = "t[]"\nlabel = "n"\n[[read]]\nkind = "label"\neach = "u[]"\nlabel = "n"'
+        self.assertIn(
+            "all 1 at u[] set aside", read(rules, {"t": [], "u": [{"n": 5}]}).unread["label"]
+        )
+        self.assertEqual(read(rules, {"t": [], "u": []}).unread, {})
+        some = read(rules, {"t": [{"n": "x"}]})
+        self.assertEqual(
+            (some.unread, [reason for reason, _ in some.notes]),
+            ({}, ["part of the answer not read"]),
+        )
 
     def test_what_is_said_to_be_absent(self):
         """Words that mean "not there", and a plain no, are kept as notes and are no findings."""

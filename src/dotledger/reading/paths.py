@@ -220,9 +220,9 @@ def compile_each(
 ) -> Callable[[Level, list[str]], Iterable[Level]]:
     """Return a function that goes from a level through all parts at `path`.
 
-    Its second argument is a list, to which names are appended that a part on the way lacks.
-    A list or object that is null yields nothing, and so does one that is missing; one of another
-    type raises TypeError, which the reader turns into a note.
+    Its second argument is a list, to which names are appended that a part on the way lacks, or
+    where it says null. A list or object that is null yields nothing, and so does one that is
+    missing; one of another type raises TypeError, which the reader turns into a note.
 
     Parameters
     ----------
@@ -325,6 +325,8 @@ def _through(level: Level, step: _Step, lacking: list[str]) -> list[Level]:
     value = _walk(level.value, step.names) if step.names else level.value
     if value is MISSING:
         lacking.append(".".join(step.names))
+    elif value is None:
+        lacking.append(f"null at {'.'.join(step.names)}")
     if value is MISSING or value is None:
         return []
     return _parts(value, step.through, level)

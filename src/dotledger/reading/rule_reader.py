@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any, NamedTuple
 
@@ -11,7 +11,13 @@ from msgspec import Struct, field
 from dotledger.core.boxes.forms import Box
 from dotledger.core.boxes.frames import Frame
 from dotledger.core.tables.details import NOTHING, Details
-from dotledger.reading.paths import MISSING, Level, compile_each, compile_path
+from dotledger.reading.paths import (
+    MISSING,
+    Level,
+    compile_each,
+    compile_path,
+    names_of_path,
+)
 from dotledger.reading.places import LEAST_SIDE, box_reader, landmarks_reader
 from dotledger.reading.rules import ReadRule
 from dotledger.reading.usual import LONGEST_LABEL, usual_reader
@@ -44,13 +50,37 @@ class Reading(Struct):
     notes : list of (str, str)
         What was set aside or noticed: a short reason and the value or place.
     unread : dict of str to str
-        By kind why nothing could be read, where that is the description's fault: the places that
-        its rules name are not there, or everything that stood there was set aside.
+        By kind why nothing could be read: the places that its rules name are not there or null, an
+        error stands beside them, or everything that stood there was set aside.
+    failed : dict of str to str
+        By kind what the service says of its own failure, where the description says where.
     """
 
     found: list[Read] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)
     unread: dict[str, str] = field(default_factory=dict)
+    failed: dict[str, str] = field(default_factory=dict)
+
+    def outcome_of(self, kind: str, seen: Container[str]) -> tuple[str, str]:
+        """Return the outcome of one kind, and the reason where there is one.
+
+        Parameters
+        ----------
+        kind : str
+            That was asked for.
+        seen : container of str
+            Kinds of which something was found.
+
+        Returns
+        -------
+        (str, str)
+            ``empty`` only where the service looked and found nothing.
+        """
+        if kind in seen:
+            return "found", ""
+        if kind in self.failed:
+            return "failed", self.failed[kind]
+        return ("unread", self.unread[kind]) if kind in self.unread else ("empty", "")
 
 
 def short(value: Any) -> str:
@@ -117,6 +147,28 @@ def _said(own: Any, confidence: float | None) -> float | str | bool | None:
     return None if type(own) is float and own == confidence else own
 
 
+_ERRORS = frozenset(("error", "errors", "failure", "failures", "fault", "exception"))
+_STEM = 4
+"""So many letters of a section's name tell that an error is its own: ``face_error``, ``faces``."""
+
+
+def _on_the_way(value: Any, way: Sequence[str]) -> Iterator[tuple[dict[str, Any], str]]:
+    """Yield the objects that a path leads through, up to its first list, with the next name."""
+    for name in (*way, ""):
+        if type(value) is not dict:
+            return
+        yield value, name
+        if name in ("", "[]", "{}"):
+            return
+        value = value.get(name)
+
+
+def _nothing_there(section: str, lacking: Sequence[str]) -> str:
+    """Return why a section could not be read: it is not there, or null stands in its place."""
+    null = next((name for name in lacking if name.startswith("null at ")), "")
+    return f"{null}, not a list" if null else f"no part of the answer is at {section}"
+
+
 class RuleReader:
     """One reading rule, compiled.
 
@@ -129,6 +181,7 @@ class RuleReader:
     def __init__(self, rule: ReadRule) -> None:
         self.kind = rule.kind
         self.section = rule.each
+        self._way = tuple(names_of_path(rule.each, place="each"))
         self.optional = rule.optional
         self._case = rule.case
         self._always = rule.always
@@ -190,11 +243,23 @@ class RuleReader:
                     told(row, into.found[before:])
         except TypeError as error:
             return f"{self.section}: {error}"
-        if lacking and not met:
-            return "" if self.optional else f"no part of the answer is at {self.section}"
+        if lacking and not met and not self.optional:
+            return _nothing_there(self.section, lacking)
+        if not met and (beside := self._beside(top)):
+            return beside
         if met and not kept:
             reason, value = next(iter(into.notes[first:]), ("", ""))
             return f"all {met} at {self.section} set aside, the first: {reason} {value}".strip()
+        return ""
+
+    def _beside(self, top: Level) -> str:
+        """Return what says, beside an empty section, that the service failed to look."""
+        for value, name in _on_the_way(top.value, self._way):
+            for key, said in value.items():
+                word = key.casefold()
+                own = name and name.casefold()[:_STEM] in word and "error" in word
+                if said and (word in _ERRORS or own):
+                    return f"nothing at {self.section}, and beside it {key}: {short(said)}"
         return ""
 
     def _header(self, top: Level) -> list[Any] | None:

@@ -40,6 +40,9 @@ class Reader:
         self._id = compile_path(envelope.id) if envelope.id else None
         self._error = compile_path(envelope.error) if envelope.error else None
         self._reason = compile_path(envelope.reason) if envelope.reason else None
+        self._errors: dict[str, Any] = {
+            kind: compile_path(path) for kind, path in envelope.errors.items()
+        }
         self._width = compile_path(envelope.width) if envelope.width else None
         self._height = compile_path(envelope.height) if envelope.height else None
         self._version = compile_path(envelope.version) if envelope.version else None
@@ -181,14 +184,33 @@ class Reader:
             faults = [(rule, rule.read(part, frame, working, reading)) for rule in rules]
         except Exception as error:  # an answer may hold anything; it costs its own image at most
             return UnreadError(f"reading it failed (unexpected {type(error).__name__})")
-        reading.unread = _unread(faults)
+        reading.unread = _unread(faults, {one.kind for one in reading.found})
+        reading.notes += [
+            ("part of the answer not read", fault)
+            for rule, fault in faults
+            if fault and rule.kind not in reading.unread
+        ]
         if not reading.found and (word := _job_word(part)):
             reason = f"the service has only accepted the job ({word})"
             reading.unread = {rule.kind: reason for rule in rules}
+        self._note_failed(part, {rule.kind for rule in rules}, reading)
         self._note_unread(part, reading)
         if self._most is not None and len(reading.found) >= self._most:
             reading.notes.append(("as many findings as the service ever gives", str(self._most)))
         return reading
+
+    def _note_failed(self, part: Level, kinds: set[str], reading: Reading) -> None:
+        """Note for which kinds the service says that it failed, in a part of its answer."""
+        found = {one.kind for one in reading.found}
+        for kind in kinds & set(self._errors):
+            said = self._errors[kind](part)
+            if said is MISSING or not said:
+                continue
+            if kind in found:
+                reading.notes.append((f"the service reports an error beside {kind}", short(said)))
+            else:
+                reading.failed[kind] = f"the service answered with an error ({short(said)})"
+                reading.unread.pop(kind, None)
 
     def _note_unread(self, part: Level, reading: Reading) -> None:
         """Note sections of an answer that no rule looks at: something new, or renamed."""
@@ -219,17 +241,22 @@ def _together(parts: Sequence[Reading]) -> Reading:
     for part in parts:
         whole.found += part.found
         whole.notes += part.notes
+        whole.failed |= part.failed
     common = set.intersection(*(set(part.unread) for part in parts)) if parts else set()
     whole.unread = {kind: parts[0].unread[kind] for kind in common}
     return whole
 
 
-def _unread(faults: list[tuple[RuleReader, str]]) -> dict[str, str]:
-    """Return by kind why nothing was read: where every rule of the kind has a fault."""
+def _unread(faults: list[tuple[RuleReader, str]], found: set[str]) -> dict[str, str]:
+    """Return by kind why nothing was read: where nothing was found and a rule has a fault.
+
+    One fault is enough: what its section would have held is not known. A rule whose section may be
+    missing says so (``optional``).
+    """
     reasons: dict[str, str] = {}
-    for kind in {rule.kind for rule, _ in faults}:
-        own = [fault for rule, fault in faults if rule.kind == kind]
-        if all(own):
+    for kind in {rule.kind for rule, _ in faults} - found:
+        own = [fault for rule, fault in faults if rule.kind == kind and fault]
+        if own:
             reasons[kind] = "; ".join(dict.fromkeys(own))
     return reasons
 
@@ -251,6 +278,7 @@ def _sections_read(description: Description) -> frozenset[str] | None:
     envelope = description.envelope
     paths = [rule.each for rule in description.read]
     paths += [rule.lookup.table for rule in description.read if rule.lookup and rule.lookup.table]
+    paths += envelope.errors.values()
     paths += [envelope.id, envelope.error, envelope.reason, envelope.width, envelope.height]
     paths.append(envelope.version)
     if not envelope.images:

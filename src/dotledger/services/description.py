@@ -214,6 +214,7 @@ class Envelope(Part, frozen=True, kw_only=True):
     id: str = ""
     error: str = ""
     reason: str = ""
+    errors: dict[KindName, str] = msgspec.field(default_factory=dict)
     width: str = ""
     height: str = ""
     version: str = ""
@@ -230,6 +231,7 @@ class Envelope(Part, frozen=True, kw_only=True):
         document_reader(self.written, self.texts)
         names = ("id", "error", "reason", "width", "height", "version", "wait_if", "wait_for")
         check_paths(*((getattr(self, name), name) for name in names))
+        check_paths(*((path, f"errors: {kind}") for kind, path in self.errors.items()))
 
 
 class Description(Part, frozen=True, kw_only=True):

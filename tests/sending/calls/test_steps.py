@@ -53,7 +53,7 @@ class Methods(Handler):
 class Worked(Methods):
     """Accepts images as jobs; `jobs` are polled `needed` times before they are done."""
 
-    jobs, needed, fails, done_at_once = {}, 2, False, False
+    jobs, needed, fails, done_at_once, speechless = {}, 2, False, False, False
 
     def post(self):
         self.seen.append(("POST", self.path, len(self.body()), self.headers.get("X-Key")))
@@ -71,6 +71,8 @@ class Worked(Methods):
             return self.reply({"job": {"id": name, "state": "working"}})
         if self.fails:
             return self.reply({"job": {"id": name, "state": "failed", "why": "no light"}})
+        if self.speechless:
+            return self.reply({"sorry": "come back later"})
         return self.reply({"job": {"id": name, "state": "done"}, **ANSWER})
 
 
@@ -112,6 +114,12 @@ class AcceptedJobs(Stepped):
             seen = bell.look(picture(5))
         self.assertEqual((seen.outcome, seen.reasons["label"]), ("failed", "the job failed (no light)"))  # fmt: skip
         service, own = self.serving(Worked, ('path = "/look"\n', JOB.replace("longest = 5", "longest = 0.2")), jobs={}, needed=10**6)  # fmt: skip
+        self.path = self.folder / "speechless.ledger"
+        said, own_said = self.serving(Worked, ('path = "/look"\n', JOB), jobs={}, speechless=True)
+        with open_service(said, key="k-secret") as bell:
+            seen = bell.look(picture(6))
+        self.assertEqual(seen.outcome, "pending", "what is not understood is never an answer")
+        self.assertEqual(len(own_said.seen), 6)
         self.path = self.folder / "slow.ledger"
         self.sent(service)
         own.needed = 0

@@ -177,3 +177,4 @@ class Reread(TypedDict):
     same: int
     differences: list[ReadDifference]
     suspicions: list[str]
+    notes: list[tuple[str, str, str]]

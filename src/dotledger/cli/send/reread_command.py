@@ -14,6 +14,7 @@ from dotledger.cli.options.common import (
     example,
     json_option,
     ledger_option,
+    noticed,
     print_json,
     print_table,
     say,
@@ -82,6 +83,7 @@ def _show(result: Reread, batch: int, most: int) -> None:
         f"{result.unreadable} of them unread or unreadable.",
         f"{result.same} findings unchanged, {gone} gone, {come} new.",
         *(f"Suspicious: {what}" for what in result.suspicions),
+        *noticed(result.notes),
     )
     rows = [
         (

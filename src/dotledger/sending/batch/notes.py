@@ -43,8 +43,7 @@ def note_reading(
     """
     seen = {found.kind for found in reading.found}
     for kind in kinds:
-        outcome = "found" if kind in seen else "unread" if kind in reading.unread else "empty"
-        reason = reading.unread.get(kind, "")
+        outcome, reason = reading.outcome_of(kind, seen)
         record.outcomes.append(
             OutcomeRecord(kind=kind, outcome=outcome, reason=reason, call=call, call_id=call_id)
         )

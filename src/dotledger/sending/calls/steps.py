@@ -130,6 +130,8 @@ def call_in_steps(
 
 
 _MOST_TRIES = 3
+_MOST_NOT_UNDERSTOOD = 5
+"""Answers about a job, one after another, that say nothing of its state."""
 
 
 def _noted(jobs: Jobs, job: tuple[str, str], ended: Called) -> Called:
@@ -343,6 +345,7 @@ def _waited(
     except AnswerAddressRefused as error:
         return _of_whole(first, replace(_failed(first, str(error)), final=True))
     wait = _asked_wait(first.response) or (job.every if first.response is not None else 0.0)
+    not_understood = 0
     while True:
         if wait:  # a service may ask for an hour; the description says how long is too long
             sleep(min(wait, max(0.0, began + job.longest - caller.steady())))
@@ -355,7 +358,12 @@ def _waited(
             why = _value(polled.document, job.reason) or state
             failed = _failed(polled, f"the job failed ({str(why)[:200]})")
             return _of_whole(first, replace(failed, final=True))
-        if state in job.done or (state is None and not still):
+        # With words for its end, an answer without any is not the end: it is none that we know.
+        not_understood = not_understood + 1 if state is None and not still and job.done else 0
+        if not_understood >= _MOST_NOT_UNDERSTOOD:
+            reason = f"what the service says of the job is not understood: no word at {job.state!r}"
+            return _of_whole(first, replace(polled, reason=reason, pending=True))
+        if state in job.done or (state is None and not still and not job.done):
             fetched = _fetched(caller, builder, polled)
             # A link that has run out: the job itself may give another.
             if not asked_again and fetched is not polled and _has_expired(fetched):
@@ -363,7 +371,9 @@ def _waited(
                 continue
             return _of_whole(first, fetched)
         if caller.steady() - began >= job.longest:
-            reason = f"the job is not done after {job.longest:g} s; it is asked for again next time"
+            said = f" ({job.state} says {str(state)[:40]!r})" if state is not None else ""
+            reason = f"the job is not done after {job.longest:g} s{said}"
+            reason += "; it is asked for again next time"
             return _of_whole(first, replace(polled, reason=reason, pending=True))
         wait = _asked_wait(polled.response) or job.every
 
