@@ -112,12 +112,15 @@ class Masks(unittest.TestCase):
 
 class Polygons(unittest.TestCase):
     def test_rings_and_flat_lists(self):
-        """Of several rings the largest is the outline; numbers in one flat list are points."""
+        """Of several rings the box is around all, the largest the outline; flat lists are points."""
         rule = OBJECT + 'box = { at = "p", form = "points" }\n'
         hole, outer = [[20, 20], [30, 20], [30, 30]], [[10, 10], [60, 10], [60, 50], [10, 50]]
         for raw in ([outer, hole], [hole, outer], [10, 10, 60, 10, 60, 50, 10, 50]):
             [found] = read(rule, {"things": [{"what": "x", "p": raw}]}).found
             self.assertEqual((found.box, len(found.details.polygon)), ((10, 10, 60, 50), 4))
+        apart = [[80, 10], [90, 10], [90, 20]]
+        [found] = read(rule, {"things": [{"what": "x", "p": [outer, apart]}]}).found
+        self.assertEqual((found.box, len(found.details.polygon)), ((10, 10, 90, 50), 4))
 
 
 class Tables(unittest.TestCase):

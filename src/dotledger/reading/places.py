@@ -209,7 +209,7 @@ Outline = list[tuple[float, float]]
 def _outlined(
     raw: Any,
     level: Level,
-    outlined: Callable[[Any, Level], tuple[Outline, bool]],
+    outlined: Callable[[Any, Level], tuple[Outline, Outline | None]],
     place: _Coordinates,
     frame: Frame,
     working: Any,
@@ -217,31 +217,35 @@ def _outlined(
     """Return the enclosing box of an outline, and the outline where it is one."""
     if raw is MISSING or raw is None:
         raise SetAside("no box", raw)
-    points, kept = outlined(raw, level)
+    points, outline = outlined(raw, level)
     carried = tuple(place.points(points, frame, working))
     for point in carried:
         _refuse_far(point)
     box, note = clip(enclosing(carried), frame.width, frame.height)
     if box is None:
         raise SetAside(note, raw)
-    return box, carried if kept else (), note
+    if outline is None:
+        return box, (), note
+    kept = carried if outline is points else tuple(place.points(outline, frame, working))
+    return box, kept, note
 
 
-def _outline_reader(rule: BoxRule) -> Callable[[Any, Level], tuple[Outline, bool]]:
-    """Return a function to an outline's points, and whether it is more than its enclosing box."""
+def _outline_reader(rule: BoxRule) -> Callable[[Any, Level], tuple[Outline, Outline | None]]:
+    """Return a function to the points that the box encloses, and the outline if there is one."""
     if rule.form == "runs":
-        return lambda raw, _: (_run_corners(raw, rule.lines), False)
+        return lambda raw, _: (_run_corners(raw, rule.lines), None)
     if not rule.angle:
-        return lambda raw, _: (_outer_ring(raw), True)
+        return lambda raw, _: _rings(raw)
     numbers, angle = _centre_and_size(rule), compile_path(rule.angle, place="box.angle")
 
-    def turned(raw: Any, level: Level) -> tuple[Outline, bool]:
+    def turned(raw: Any, level: Level) -> tuple[Outline, Outline | None]:
         found = angle(Level(raw, "", 0, None))
         found = angle(level) if found is MISSING else found
         turn = number_of(found) * (math.pi / 180 if rule.angle_in == "degrees" else 1.0)
         turn = turn if rule.turns == "clockwise" else -turn
         cx, cy, width, height = numbers(raw)
-        return _turned_corners(cx, cy, width, height, turn), True
+        corners = _turned_corners(cx, cy, width, height, turn)
+        return corners, corners
 
     return turned
 
@@ -272,19 +276,23 @@ def _turned_corners(cx: float, cy: float, width: float, height: float, turn: flo
     ]
 
 
-def _outer_ring(raw: Any) -> Outline:
-    """Return a polygon's points; of several rings the one with the largest enclosing box.
+def _rings(raw: Any) -> tuple[Outline, Outline]:
+    """Return the points of all rings of a polygon, and the ring that is drawn.
 
-    The others are holes in it, or smaller parts: the box that is judged encloses the largest.
+    Rings are holes in another one, or parts of the thing: its box is the one around all of them.
+    What is drawn is the ring with the largest box.
     """
     first = raw[0] if type(raw) is list and raw else None
     if type(first) is list and first and type(first[0]) in (list, dict):
         rings = [_points_of(ring) for ring in raw]
-        return max(rings, key=lambda ring: _area_of(enclosing(ring)))
+        largest = max(rings, key=lambda ring: _area_of(enclosing(ring)))
+        return [point for ring in rings for point in ring], largest
     if type(raw) is list and len(raw) >= 4 and len(raw) % 2 == 0 and type(raw[0]) in _PLAIN:
         numbers = [number_of(value) for value in raw]
-        return list(zip(numbers[::2], numbers[1::2], strict=True))
-    return _points_of(raw)
+        points = list(zip(numbers[::2], numbers[1::2], strict=True))
+        return points, points
+    points = _points_of(raw)
+    return points, points
 
 
 def _area_of(box: Box) -> float:

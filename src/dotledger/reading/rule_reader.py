@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any, NamedTuple
+from unicodedata import normalize
 
 from msgspec import Struct, field
 
@@ -110,7 +111,9 @@ def _last_of(path: str, split: str) -> tuple[str, tuple[str, ...]]:
 def _text(value: Any, case: str) -> str:
     if not isinstance(value, str):
         raise SetAside("label is not text", value)
-    text = value.strip() if value.isascii() else value.encode("utf-8", "replace").decode().strip()
+    text = value.strip()
+    if not value.isascii():  # an accented letter may be one character or two, and is one label
+        text = normalize("NFC", value.encode("utf-8", "replace").decode()).strip()
     if not text:
         raise SetAside("label is empty", value)
     return (text.lower() if case == "lower" else text)[:LONGEST_LABEL]

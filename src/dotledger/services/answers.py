@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
-from dotledger.core.boxes.frames import Frame
+from dotledger.core.boxes.frames import LEAST_SIDE, MOST_SIDE, Frame
 from dotledger.errors import AnswerError, UnreadError
 from dotledger.reading.documents import document_reader
 from dotledger.reading.paths import MISSING, Level, compile_each, compile_path
@@ -230,9 +230,10 @@ class Reader:
         if self._width is None or self._height is None:
             return None
         try:
-            return number_of(self._width(part)), number_of(self._height(part))
+            sides = number_of(self._width(part)), number_of(self._height(part))
         except SetAside:
             return None
+        return sides if all(LEAST_SIDE <= side <= MOST_SIDE for side in sides) else None
 
 
 def _together(parts: Sequence[Reading]) -> Reading:

@@ -82,3 +82,38 @@ class Refused(unittest.TestCase):
         self.assertEqual(dotledger.measure(FOUND, TRUE).kinds["object"].pooled.recall, 1.0)
         self.assertEqual(list(dotledger.pair_tables(FOUND, TRUE).finding), ["right"] * 2)
         self.assertEqual(dotledger.drift(FOUND, FOUND).found, ())
+
+
+class Forms(unittest.TestCase):
+    def test_one_label_in_two_unicode_forms(self):
+        """An accented letter as one character or as two is one label, and that it was two is said."""
+        found = pd.DataFrame(
+            {**_WHERE, "label": ["cafe\u0301", "caf\u00e9"], "confidence": [0.9, 0.8]}
+        )
+        true = dotledger.Annotations.from_frame(
+            pd.DataFrame({**_WHERE, "label": ["caf\u00e9", "cafe\u0301"]}),
+            vocabulary={"object": ["cafe\u0301"]},
+        )
+        result = dotledger.measure(dotledger.Findings.from_frame(found), true, draws=0)
+        self.assertEqual(list(result.kinds["object"].rows), ["caf\u00e9"])
+        self.assertEqual(result.pooled.true_positives, 2)
+        self.assertIn(
+            "another Unicode form somewhere, and taken as one label: caf\u00e9.",
+            " ".join(result.notes),
+        )
+        self.assertNotIn("Unicode", " ".join(dotledger.measure(FOUND, TRUE, draws=0).notes))
+
+    def test_screening_with_a_narrower_vocabulary(self):
+        """An image is unsafe if any category is annotated, also one that is not measured."""
+        rows = {"image": ["a", "b", "c"], "kind": ["unsafe"] * 3}
+        true = dotledger.Annotations.from_frame(
+            pd.DataFrame({**rows, "label": ["smoke", "flame", ""]}),
+            vocabulary={"unsafe": ["smoke"]},
+        )
+        found = dotledger.Findings.from_frame(
+            pd.DataFrame({**rows, "label": ["smoke", "", ""], "confidence": [0.9, None, None]})
+        )
+        screened = dotledger.measure(found, true, draws=0).screening()
+        self.assertEqual(
+            (screened.caught, screened.let_through, screened.rightly_passed), (1, 1, 1)
+        )

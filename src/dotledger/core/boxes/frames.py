@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-__all__ = ["Frame"]
+__all__ = ["LEAST_SIDE", "MOST_SIDE", "Frame"]
+
+LEAST_SIDE, MOST_SIDE = 1e-3, 1e9
+"""Sides of an image beyond these are none: boxes divided by them would be anywhere."""
 
 
 class Frame(NamedTuple):

@@ -21,7 +21,7 @@ from dotledger.core.measuring.door import (
     thresholds_asked,
     wanted_kinds,
 )
-from dotledger.core.measuring.notes import notes_of
+from dotledger.core.measuring.notes import form_lines, notes_of
 from dotledger.core.measuring.result import Measure
 from dotledger.core.pairing.broader import Broader, credited
 from dotledger.core.pairing.by_total_overlap import reassigned
@@ -30,7 +30,7 @@ from dotledger.core.pairing.scope import Scope, counts_by_name, scope_of
 from dotledger.core.questions.basis import Basis
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.clipping import clip_findings
-from dotledger.core.tables.door import as_annotations, as_findings
+from dotledger.core.tables.door import as_annotations, as_findings, in_one_form
 from dotledger.core.tables.findings import Findings
 from dotledger.core.tables.origin import Origin
 from dotledger.core.tables.thresholds import Threshold, Thresholds
@@ -112,6 +112,7 @@ def measure(
     """
     found = as_findings(findings, _CALL)
     annotated = as_annotations(annotations, _CALL)
+    found, annotated, odd = in_one_form(found, annotated)
     found = clip_findings(found, annotated.images).table if annotated.images else found
     origin = found.origin or Origin()
     floor = origin.floor if floor is None else floor
@@ -141,11 +142,16 @@ def measure(
         places=places_of_images(sorted(covered), annotated, found) if draws else Places(),
         tolerances=checked_tolerances(tolerances or {}),
     )
-    return _measured(basis, found, annotated, covered, kinds is None)
+    return _measured(basis, found, annotated, covered, kinds is None, form_lines(odd))
 
 
 def _measured(
-    basis: Basis, findings: Findings, annotations: Annotations, covered: list[str], every: bool
+    basis: Basis,
+    findings: Findings,
+    annotations: Annotations,
+    covered: list[str],
+    every: bool,
+    lines: Sequence[str],
 ) -> Measure:
     work = []
     for scope in basis.scopes.values():
@@ -164,7 +170,7 @@ def _measured(
             unjudged_kinds=unjudged_kinds(findings, annotations, covered, basis.cuts[0])
             if every
             else {},
-            notes=notes_of(basis, list(basis.scopes.values())),
+            notes=(*notes_of(basis, list(basis.scopes.values())), *lines),
         ),
         Measure,
     )

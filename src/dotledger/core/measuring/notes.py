@@ -12,11 +12,11 @@ from dotledger.core.arrays import slices
 from dotledger.core.measuring.suspicions import suspicions
 from dotledger.core.pairing.scope import Scope, counts_by_name
 from dotledger.core.questions.basis import Basis
-from dotledger.core.spelling import counted, nearest
+from dotledger.core.spelling import counted, first_of, nearest
 from dotledger.core.tables.annotations import Annotations, not_covered_lines
 from dotledger.core.tables.findings import Findings
 
-__all__ = ["SMALL_SET", "notes_of", "repeats_of", "size_notes"]
+__all__ = ["SMALL_SET", "form_lines", "notes_of", "repeats_of", "size_notes"]
 
 SMALL_SET = 30
 """Below this many images in scope, a result says that the set is small."""
@@ -58,6 +58,25 @@ def notes_of(basis: Basis, scopes: list[Scope], *, part: bool = False) -> tuple[
     if basis.credited:
         notes.append("Findings with a broader or narrower label were credited as right.")
     return tuple(notes)
+
+
+def form_lines(labels: Sequence[str]) -> list[str]:
+    """Return what is said of labels that were brought into another Unicode form.
+
+    Parameters
+    ----------
+    labels : sequence of str
+        As they are now.
+
+    Returns
+    -------
+    list of str
+        Empty without any.
+    """
+    if not labels:
+        return []
+    listed = first_of(labels, 5)
+    return [f"Written in another Unicode form somewhere, and taken as one label: {listed}."]
 
 
 Sizes = Sequence[tuple[str, int, int]]

@@ -136,9 +136,15 @@ def decided(basis: Basis) -> Decided:
     Decided
         In the order of the scope's images.
     """
-    scope, findings = basis.scopes["unsafe"], basis.judged["unsafe"].findings
-    unsafe = _any(findings.true_image, findings.images)
-    safe = ~unsafe & ~_any(findings.doubtful_image, findings.images)
+    scope, annotated = basis.scopes["unsafe"], basis.annotations
+    # Whatever is annotated as unsafe counts, also beyond a narrower vocabulary.
+    image = annotated.image.onto(scope.images)
+    rows = annotated.kind.among(["unsafe"]) & ~annotated.blank & (image >= 0)
+    # A category that is doubtful in an image does not make it unsafe, whatever else says so.
+    place = image * max(len(annotated.label.names), 1) + annotated.label.codes
+    doubtful = rows & np.isin(place, place[rows & annotated.ignore])
+    unsafe = _any(image[rows & ~doubtful], len(scope.images))
+    safe = ~unsafe & ~_any(image[doubtful], len(scope.images))
     return Decided(unsafe=unsafe, safe=safe, stopped=_stopped(basis, scope.images))
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 from itertools import compress, repeat
 from typing import Any
@@ -35,6 +35,15 @@ class Coded:
         index = {name: code for code, name in enumerate(dict.fromkeys(rows))}
         codes = np.fromiter(map(index.__getitem__, rows), dtype=np.intp, count=len(rows))
         return cls(codes, tuple(index))
+
+    def respelt(self, spell: Callable[[str], str]) -> Coded:
+        """Return the column with each name as `spell` writes it; what becomes equal is one name."""
+        spelt = [spell(name) for name in self.names]
+        if tuple(spelt) == self.names:
+            return self
+        index = {name: code for code, name in enumerate(dict.fromkeys(spelt))}
+        moved = np.array([index[name] for name in spelt], dtype=np.intp)
+        return Coded(moved[self.codes], tuple(index))
 
     def __len__(self) -> int:
         return len(self.codes)

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
+from unicodedata import is_normalized, normalize
 
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
 
-__all__ = ["as_annotations", "as_findings"]
+__all__ = ["as_annotations", "as_findings", "in_one_form"]
 
 
 def as_findings(given: Any, call: str = "", *, place: str = "findings") -> Findings:
@@ -67,6 +69,41 @@ def as_annotations(given: Any, call: str = "", *, place: str = "annotations") ->
     if isinstance(given, Findings):
         raise _other(given, "findings", "annotations", place, call)
     return given if isinstance(given, Annotations) else Annotations.from_frame(given)
+
+
+def in_one_form(
+    findings: Findings, annotations: Annotations
+) -> tuple[Findings, Annotations, tuple[str, ...]]:
+    """Return tables whose labels are in Unicode NFC, and the labels that were not.
+
+    Parameters
+    ----------
+    findings : Findings
+        As given.
+    annotations : Annotations
+        As given; the vocabulary is brought into NFC, too.
+
+    Returns
+    -------
+    tuple of Findings, Annotations, tuple of str
+        An accented letter may be written as one character or as two that look the same: these are
+        one label.
+    """
+    names = {*findings.label.names, *annotations.label.names}
+    names |= {name for labels in annotations.vocabulary.values() for name in labels}
+    odd = tuple(sorted({_nfc(name) for name in names if not is_normalized("NFC", name)}))
+    if not odd:
+        return findings, annotations, ()
+    words = {k: tuple(map(_nfc, labels)) for k, labels in annotations.vocabulary.items()}
+    return (
+        replace(findings, label=findings.label.respelt(_nfc)),
+        replace(annotations, label=annotations.label.respelt(_nfc), vocabulary=words),
+        odd,
+    )
+
+
+def _nfc(name: str) -> str:
+    return normalize("NFC", name)
 
 
 def _other(given: Any, given_sort: str, wanted: str, place: str, call: str) -> ArgumentError:

@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from dotledger.core.boxes.frames import LEAST_SIDE, MOST_SIDE
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.clipping import clip_annotations
 from dotledger.core.tables.door import as_annotations
@@ -331,8 +332,13 @@ def _checked_facts(
             raise TableError("the image is listed twice", place=where(row, "image"), got=name)
         sizes = {side: float(values[row]) for side, values in sides.items()}
         for side, value in sizes.items():
-            if value <= 0:
-                raise TableError("a size must be above 0", place=where(row, side), got=value)
+            if value < LEAST_SIDE or value > MOST_SIDE:
+                raise TableError(
+                    "no size of an image",
+                    place=where(row, side),
+                    got=value,
+                    allowed=[f"{LEAST_SIDE:g} to {MOST_SIDE:g} pixels"],
+                )
         facts[name] = {**own, **{side: value for side, value in sizes.items() if value == value}}
     return facts
 
