@@ -84,6 +84,80 @@ class Conditions(unittest.TestCase):
             with self.subTest(when=when):
                 self.assertEqual(blocked(when, findings=rows), wanted)
 
+    def test_values_of_attributes(self):
+        """A flag is met by yes and true, with a confidence beside it, too; what can never be met is refused."""
+        rows = findings_of([(n, "face", "face", 0.9, BOX) for n in "abc"])
+        given = (
+            {"smiling": True, "mood": "glad", "age": 30},
+            {"smiling": {"value": False, "confidence": 0.9}},
+            {"smiling": {"value": True, "confidence": 0.8}, "age": {"value": 1, "confidence": 0.5}},
+        )
+        rows = replace(rows, details=tuple(Details(attributes=one) for one in given))
+        for name, values, wanted in (
+            ("smiling", ("yes",), "ac"),
+            ("smiling", ("True", "no"), "abc"),
+            ("smiling", (False,), "b"),
+            ("smiling", (), "ac"),
+            ("mood", ("glad",), "a"),
+            ("age", (1,), "c"),
+            ("age", (30.0,), "a"),
+        ):
+            with self.subTest(name=name, values=values):
+                self.assertEqual(
+                    blocked(Condition(kind="face", attribute=name, values=values), findings=rows),
+                    wanted,
+                )
+        for name, value, why in (
+            ("smiling", "perhaps", "never has such a value.*got 'perhaps'.*true, false"),
+            ("smiling", 1, "never has"),
+            ("mood", True, "a word in quotes"),
+            ("age", "30", "a number"),
+            ("smilling", True, "did you mean 'smiling'"),
+        ):
+            with self.subTest(name=name, value=value), self.assertRaisesRegex(ArgumentError, why):
+                blocked(Condition(kind="face", attribute=name, values=(value,)), findings=rows)
+
+    def test_what_nothing_could_trip(self):
+        """A rule that asks for what nothing in the batch has is said, and only such a one."""
+        rows = findings_of([("a", "face", "face", 0.9, BOX), ("b", "object", "hat", 0.9, BOX)])
+        rules = Rules(
+            rules=tuple(
+                Rule(name=n, verdict="hold", when=w)
+                for n, w in (
+                    ("beards", Condition(kind="face", attribute="beard")),
+                    ("hats", Condition(kind="object", labels=("hat",))),
+                    ("boats", Condition(kind="object", labels=("boat",))),
+                    ("text", Condition(kind="text", labels=("x",))),
+                )
+            )
+        )
+        self.assertEqual(
+            decide(rows, rules).notes,
+            (
+                "beards: no finding of this batch has the attribute beard.",
+                "boats: no finding of this batch has the label boat.",
+            ),
+        )
+
+    def test_a_missing_similarity(self):
+        """Where a similarity is demanded, a name without one counts as none."""
+        rows = findings_of([(n, "face", "face", 0.9, BOX) for n in "abc"])
+        given = (
+            {"name": "Old Reed"},
+            {"name": {"name": "Old Reed", "similarity": 0.9}},
+            {"name": {"name": "Old Reed", "similarity": 0.4}},
+        )
+        rows = replace(rows, details=tuple(Details(attributes=one) for one in given))
+        self.assertEqual(
+            blocked(Condition(kind="face", persons=("old reed",)), findings=rows), "abc"
+        )
+        self.assertEqual(
+            blocked(
+                Condition(kind="face", persons=("old reed",), least_similarity=0.8), findings=rows
+            ),
+            "b",
+        )
+
     def test_words(self):
         """A word of the service's scale; one that it lacks is refused."""
         rows = replace(FOUND, origin=Origin(words={"likely": 0.7}))

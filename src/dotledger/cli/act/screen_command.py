@@ -189,6 +189,7 @@ def _show(path: str, one: Decisions, truth: Any, most: int) -> None:
     ]
     if lines:
         print_table(rows_table("", ("image", "verdict", "reasons"), lines), "")
+    print_table(*one.notes)
     if wanted < stopped:
         say(f"The worst {wanted} of {stopped} are shown; --most 0 shows all.")
     if truth is not None:

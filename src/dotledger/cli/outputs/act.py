@@ -47,6 +47,7 @@ class Decided(TypedDict):
     counts: dict[str, int]
     rules: dict[str, RuleCount]
     images: list[ImageVerdict]
+    notes: list[str]
     measured: NotRequired[VerdictCounts]
 
 

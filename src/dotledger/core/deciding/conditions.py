@@ -46,14 +46,16 @@ class Condition:
     attribute : str
         A finding has it, with a value as `values` say.
     values : tuple
-        Any of them; none for any value but no.
+        Any of them; none for any value but no. Of a flag ``"yes"`` and ``"no"`` are values, too; a
+        value of a sort that the attribute never has is refused.
     pattern : str
         A regular expression that the label of a line of text must hold; letter case aside.
     persons, other_than : tuple of str
         A face is said to be one of these; or to be none of them, which one without a name is, too.
         Letter case apart.
     least_similarity : float
-        A name that is less similar counts as none; one without a similarity counts.
+        A name that is less similar counts as none, and so does one without a similarity where any
+        is demanded.
     outcomes : tuple of str
         The image's outcome is one of these, for any kind, or for `kind` if it is given.
     copy_of : Prints or None

@@ -8,12 +8,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
 
 import numpy as np
 
 from dotledger.core.arrays import Flags, Floats, Ints
 from dotledger.core.copying.prints import NearCopy, Prints, nearest_copies
+from dotledger.core.deciding.attributes import attribute_names, having_attribute
 from dotledger.core.deciding.conditions import Condition, Rules
 from dotledger.core.deciding.linear_patterns import linear_pattern
 from dotledger.core.deciding.verdicts import Decisions, Trip
@@ -113,7 +113,29 @@ def decide(
         outcomes=known,
         otherwise=rules.otherwise,
         audience=rules.audience,
+        notes=() if later else tuple(_never_met(rules, findings)),
     )
+
+
+def _never_met(rules: Rules, findings: Findings) -> list[str]:
+    """Return which rules ask for what nothing in this batch has: they cannot apply to any image."""
+    found = []
+    for rule in rules.rules:
+        for leaf in rule.when.leaves():
+            if not leaf.kind or leaf.outcomes:
+                continue
+            rows = findings.kind.among([leaf.kind]) & ~findings.blank
+            if not rows.any():
+                continue
+            labels = set(findings.label.take(rows).used())
+            if leaf.labels and not leaf.below and not labels & set(leaf.labels):
+                listed = ", ".join(leaf.labels)
+                found.append(f"{rule.name}: no finding of this batch has the label {listed}.")
+            if leaf.attribute and leaf.attribute not in attribute_names(findings, rows):
+                found.append(
+                    f"{rule.name}: no finding of this batch has the attribute {leaf.attribute}."
+                )
+    return found
 
 
 _STRICT = ("hold", "block")
@@ -330,7 +352,7 @@ class _Seen:
         if condition.pattern:
             rows &= self._with_text(condition.pattern)
         if condition.attribute:
-            rows &= self._with_attribute(condition.attribute, condition.values)
+            rows &= having_attribute(table, rows, condition.attribute, condition.values)
         if condition.persons or condition.other_than:
             rows &= self._with_person(condition)
         return rows & self._large_enough(condition, rows)
@@ -350,15 +372,6 @@ class _Seen:
         codes = self.findings.label.codes
         return holds[codes] if len(holds) else np.zeros(len(codes), dtype=bool)
 
-    def _with_attribute(self, name: str, values: Sequence[Any]) -> Flags:
-        rows = np.zeros(len(self.findings), dtype=bool)
-        for place, details in enumerate(self.findings.details or ()):
-            if details is None or name not in details.attributes:
-                continue
-            value = details.attributes[name]
-            rows[place] = value in values if values else value not in (False, None, "")
-        return rows
-
     def _with_person(self, condition: Condition) -> Flags:
         wanted = {plain_name(name) for name in condition.persons}
         others = {plain_name(name) for name in condition.other_than}
@@ -366,7 +379,9 @@ class _Seen:
         details = self.findings.details or (None,) * len(rows)
         for place, one in enumerate(details):
             name, similarity = one.person() if one is not None else ("", None)
-            alike = similarity is None or similarity >= condition.least_similarity
+            # A similarity that is missing never meets one that is demanded.
+            least = condition.least_similarity
+            alike = least <= 0 if similarity is None else similarity >= least
             person = plain_name(name) if alike else ""
             rows[place] = person in wanted or (bool(others) and person not in others)
         return rows

@@ -92,6 +92,8 @@ class Decisions(Displayed):
         The verdict where no rule applies.
     audience : str
         Whom the rules are for.
+    notes : tuple of str
+        Rules that ask for what nothing in the batch has.
     """
 
     images: tuple[str, ...]
@@ -101,6 +103,7 @@ class Decisions(Displayed):
     outcomes: Mapping[str, Mapping[str, str]]
     otherwise: str
     audience: str
+    notes: tuple[str, ...] = ()
 
     @property
     def counts(self) -> dict[str, int]:
@@ -193,6 +196,7 @@ class Decisions(Displayed):
             "images": [
                 {"image": v.image, "verdict": v.verdict, "reasons": list(v.reasons)} for v in self
             ],
+            "notes": list(self.notes),
         }
 
     def measured(self, annotations: Annotations, *, kind: str = "unsafe") -> VerdictCounts:
