@@ -73,6 +73,9 @@ class Forecasting(InFolder):
         )
         told = self.forecast(pictures(9), service)
         self.assertEqual(told.calls, 3)
+        for per, money in (("request", 0.03), ("image", 0.09), ("operation", 0.18)):
+            priced = replace(service, price=replace(service.price, per=per))
+            self.assertAlmostEqual(self.forecast(pictures(9), priced).money, money)
         size = sum(len(data) for data in pictures(9).values())
         self.assertAlmostEqual(told.bytes / size, 4 / 3, places=2)
         self.assertNotEqual(told.share_of_month, told.share_of_month, "no quota: not a number")

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 from msgspec import Struct
-from sqlalchemy import case, func, select
+from sqlalchemy import Text, case, cast, func, select
 
 from dotledger.jsons import from_json
 from dotledger.ledger import schema
@@ -22,6 +22,7 @@ __all__ = [
     "call_figures",
     "call_seconds",
     "calls_about",
+    "images_in_month",
     "preparations",
     "requests_in_month",
     "usage",
@@ -251,6 +252,47 @@ def requests_in_month(ledger: Ledger, service: str, month: str) -> dict[str, int
     )
     with ledger.reading() as connection:
         return {str(name): int(count or 0) for name, count in connection.execute(query)}
+
+
+def images_in_month(
+    ledger: Ledger, service: str, month: str
+) -> list[tuple[str, tuple[str, ...], int, int]]:
+    """Return requests of a month and the images in them, for prices that count these.
+
+    Parameters
+    ----------
+    ledger : Ledger
+        Open.
+    service : str
+        Its name.
+    month : str
+        Year and month in UTC, such as ``2026-11``.
+
+    Returns
+    -------
+    list of (str, tuple of str, int, int)
+        The call's name, the kinds that its batch asked for, requests that may have cost something,
+        and images, as often as they were in one.
+    """
+    calls, batches = schema.calls, schema.batches
+    made = func.coalesce(calls.c.requests, calls.c.attempts)
+    asked = cast(batches.c.kinds, Text)  # PostgreSQL groups by no JSON
+    query = (
+        select(calls.c.call, asked, func.sum(made), func.sum(made * calls.c.images))
+        .select_from(calls)
+        .join(batches, batches.c.id == calls.c.batch)
+        .where(
+            batches.c.service == service,
+            calls.c.started.between(f"{month}-01", f"{month}-32"),
+        )
+        .group_by(calls.c.call, asked)
+    )
+    with ledger.reading() as connection:
+        rows = connection.execute(query).all()
+    return [
+        (str(name), tuple(from_json(kinds)), int(requests or 0), int(images or 0))
+        for name, kinds, requests, images in rows
+    ]
 
 
 class CallFigures(Struct, frozen=True, kw_only=True):

@@ -17,15 +17,22 @@ from dotledger.images.ready import look_at, made_ready, why_not
 from dotledger.ledger.answers import KnownAnswers, answers_kept
 from dotledger.ledger.records import ItemRecord
 from dotledger.ledger.store import Ledger
-from dotledger.ledger.usage import requests_in_month
+from dotledger.ledger.usage import images_in_month, requests_in_month
 from dotledger.sending.batch.notes import found_in, note_kept
 from dotledger.sending.batch.worker import digest_of
 from dotledger.sending.deciding.conditional import Fate, fate_of
 from dotledger.sending.deciding.plan import Plan
-from dotledger.sending.deciding.prices import PriceNow, cost_of, money_for, pot_of, price_now
+from dotledger.sending.deciding.prices import (
+    PriceNow,
+    cost_of,
+    money_for,
+    pot_of,
+    price_now,
+    units_of,
+    units_used,
+)
 from dotledger.services.answers import Reader
 from dotledger.services.call_parts import OnlyIf
-from dotledger.services.description import Description
 
 __all__ = ["Forecast", "forecast"]
 
@@ -148,7 +155,8 @@ def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
     least = sum(math.ceil(sure[call.name] / call.images) for call, _ in plan.calls)
     description = plan.description
     used = requests_in_month(ledger, description.service, month) if ledger else {}
-    prices = price_now(description, used)
+    made = images_in_month(ledger, description.service, month) if ledger else []
+    prices = price_now(description, units_used(description, made))
     return Forecast(
         images=len(plan.gathered),
         to_send=counts["to_send"],
@@ -161,7 +169,7 @@ def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
         least_calls=least,
         bytes=counts["bytes"],
         seconds=_seconds(plan, sum(calls.values())),
-        money=_money(description, prices, calls),
+        money=_money(plan, prices, calls, asked),
         currency=description.price.currency,
         prices=tuple(prices),
         used_this_month=sum(used.values()),
@@ -169,12 +177,19 @@ def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
     )
 
 
-def _money(description: Description, prices: list[PriceNow], calls: Mapping[str, int]) -> float:
+def _money(
+    plan: Plan, prices: list[PriceNow], calls: Mapping[str, int], images: Mapping[str, int]
+) -> float:
     """Return what the calls cost, each pot at its own steps."""
-    total = 0.0
+    total, description, kinds = 0.0, plan.description, plan.kinds_of_calls
     for now in prices:
-        count = sum(n for name, n in calls.items() if pot_of(description, name) == now.of)
-        total += money_for(cost_of(description, now.of), now.used, count)
+        cost = cost_of(description, now.of)
+        count = sum(
+            units_of(cost, n, images[name], kinds[name])
+            for name, n in calls.items()
+            if pot_of(description, name) == now.of
+        )
+        total += money_for(cost, now.used, count)
     return total
 
 

@@ -45,7 +45,7 @@ from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.announced import told_by
 from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
-from dotledger.sending.deciding.prices import has_steps
+from dotledger.sending.deciding.prices import has_steps, units_used
 from dotledger.services.opening import opener
 from dotledger.services.secrets import Key, Secrets
 
@@ -140,12 +140,14 @@ class OpenService(AbstractContextManager["OpenService"]):
 
     def _started_meter(self) -> Meter:
         """Return what counts the money; where prices have steps the ledger knows which holds."""
-        description, meter = self._plan.description, Meter(self._plan.description)
+        description = self._plan.description
+        meter = Meter(description, self._plan.kinds_of_calls)
         if self._ledger is not None and has_steps(description):
-            from dotledger.ledger.usage import requests_in_month
+            from dotledger.ledger.usage import images_in_month
 
             month = timestamp(self._means.wall())[:7]
-            meter.start(requests_in_month(self._ledger, description.service, month), month)
+            made = images_in_month(self._ledger, description.service, month)
+            meter.start(units_used(description, made), month)
         return meter
 
     def _fresh(self) -> Worker:

@@ -99,8 +99,12 @@ class Step(Part, frozen=True, kw_only=True):
 
 
 class Cost(Part, frozen=True, kw_only=True):
-    """What a thousand requests cost, from the first of a month on, and by steps after so many."""
+    """What a thousand cost, from the first of a month on, and by steps after so many.
 
+    `per` says a thousand of what: requests, images, or operations (each kind asked of each image).
+    """
+
+    per: Literal["request", "image", "operation"] = "request"
     per_1000: Money = 0.0
     steps: tuple[Step, ...] = ()
 

@@ -126,7 +126,7 @@ class Connect(Part, frozen=True, kw_only=True):
 
 
 class Price(Cost, frozen=True, kw_only=True):
-    """What a thousand requests cost, and in which money."""
+    """What a thousand requests, images or operations cost, and in which money."""
 
     currency: str = ""
 

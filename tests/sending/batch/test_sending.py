@@ -320,6 +320,18 @@ class Several(InFolder):
         ("[[read]]", '[envelope]\nimages = "r[]"\nid = "n"\nerror = "bad"\n[[read]]'),
     )
 
+    def test_paid_by_the_image(self):
+        """Seven images in three requests are seven images, where the price counts these."""
+
+        def reply(request):
+            from dotledger.jsons import from_json
+
+            return {"r": [{"n": e["n"], **ANSWER} for e in from_json(request.body)["all"]]}
+
+        by_image = ("per_1000 = 10.0", 'per_1000 = 10.0\nper = "image"')
+        sent, _ = self.send(pictures(7), reply, description(*self.SERVICE, by_image))
+        self.assertEqual((sent.calls, round(sent.money, 9)), (3, 0.07))
+
     def test_one_bad_image_does_not_spoil_the_others(self):
         """A refused group is sent singly; a missing image and one with an error fail alone."""
         from dotledger.jsons import from_json

@@ -7,7 +7,13 @@ from dotledger import Ledger, open_service
 from dotledger.errors import DescriptionError
 from dotledger.ledger.usage import usage
 from dotledger.sending.calls.meter import Meter
-from dotledger.sending.deciding.prices import money_for, per_request, price_lines, price_now
+from dotledger.sending.deciding.prices import (
+    money_for,
+    per_request,
+    price_lines,
+    price_now,
+    units_used,
+)
 from dotledger.services.call_parts import Cost, Step
 from dotledger.testing import Response
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
@@ -77,7 +83,7 @@ class Counted(unittest.TestCase):
         """The step in use, and the next one; nothing of a price without steps, or of none."""
         [now] = price_now(description(STEPS), {"look": 4})
         self.assertEqual((now.of, now.used, now.per_1000, now.next_above, now.next_per_1000), ("", 4, 10.0, 6, 4.0))  # fmt: skip
-        self.assertEqual(price_lines([now], "EUR"), ["Price after 4 this month: 10.00 EUR a thousand; from 6 on 4.00."])  # fmt: skip
+        self.assertEqual(price_lines([now], "EUR"), ["Price after 4 this month: 10.00 EUR a thousand requests; from 6 on 4.00."])  # fmt: skip
         self.assertEqual(price_lines(price_now(description(), {}), "EUR"), [])
         self.assertEqual(price_now(description(("per_1000 = 10.0", "per_1000 = 0.0")), {}), [])
 
@@ -95,6 +101,34 @@ class Spent(InFolder):
             bell.look(picture(9))
         with Ledger(self.path) as ledger:
             self.assertAlmostEqual(usage(ledger)[0].money, 0.042)
+
+    def test_by_the_image_and_by_the_operation(self):
+        """A request about eleven pictures is eleven images; each kind asked of an image is an operation."""
+        for per, wanted in (("request", 0.01), ("image", 0.11), ("operation", 0.33)):
+            service = description(("per_1000 = 10.0", f'per_1000 = 10.0\nper = "{per}"'))
+            meter = Meter(service, {"look": 3})
+            meter.start({}, "2026-11", 1.0)
+            self.assertAlmostEqual(meter.take("look", "2026-11", 11), wanted)
+            self.assertAlmostEqual(meter.left, 1.0 - wanted)
+            meter.give_back("look", wanted, 11)
+            self.assertAlmostEqual(meter.left, 1.0)
+            made = [("look", service.kinds, 2, 22), ("look", service.kinds[:1], 1, 1)]
+            units = {"request": 3, "image": 23, "operation": 22 * len(service.kinds) + 1}
+            self.assertEqual(units_used(service, made), {"look": units[per]})
+        service = description(
+            (
+                "per_1000 = 10.0",
+                'per_1000 = 10.0\nper = "operation"\nsteps = [{ above = 5, per_1000 = 1.0 }]',
+            )
+        )
+        count = len(service.kinds)
+        first, _ = self.send(pictures(2), [ANSWER], service)
+        operations = 2 * count
+        self.assertAlmostEqual(first.money, money_for(service.price, 0, operations))
+        second, _ = self.send(pictures(4), [ANSWER], service)
+        self.assertAlmostEqual(second.money, money_for(service.price, operations, 2 * count))
+        with self.assertRaisesRegex(DescriptionError, "per"):
+            description(("per_1000 = 10.0", 'per_1000 = 10.0\nper = "pixel"'))
 
     def test_budget_in_steps(self):
         """Free requests go out on a budget of nothing; the first that costs stops it."""

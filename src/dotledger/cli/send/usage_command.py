@@ -75,13 +75,15 @@ def _prices(ledger: Ledger, service: str, month: str) -> list[PriceNow]:
     """Return the steps of a service's prices that are in use at the end of a month."""
     from dotledger.errors import DescriptionError
     from dotledger.ledger.batches import batches
-    from dotledger.ledger.usage import requests_in_month
-    from dotledger.sending.deciding.prices import price_now
+    from dotledger.ledger.usage import images_in_month
+    from dotledger.sending.deciding.prices import price_now, units_used
     from dotledger.services.description import stored_description
 
     kept = [batch.description for batch in batches(ledger) if batch.service == service]
     try:
-        return price_now(stored_description(kept[-1]), requests_in_month(ledger, service, month))
+        described = stored_description(kept[-1])
+        made = images_in_month(ledger, service, month)
+        return price_now(described, units_used(described, made))
     except DescriptionError:
         return []
 

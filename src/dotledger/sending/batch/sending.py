@@ -47,7 +47,7 @@ from dotledger.sending.calls.turns import Gate
 from dotledger.sending.deciding.announced import told_by
 from dotledger.sending.deciding.pacing import opening_pace
 from dotledger.sending.deciding.plan import Plan
-from dotledger.sending.deciding.prices import has_steps
+from dotledger.sending.deciding.prices import has_steps, units_used
 from dotledger.services.opening import opener
 from dotledger.services.secrets import Key, Secrets
 
@@ -136,7 +136,7 @@ class Sending:
         transport = self._means.transport or transport_for(plan.description)
         self._key = key
         self._secrets = Secrets(key)
-        self._meter = Meter(plan.description)
+        self._meter = Meter(plan.description, plan.kinds_of_calls)
         self._caller = Caller(
             transport=transport,
             keys=key_source(plan.description, key, transport, self._means.steady, self._secrets),
@@ -346,7 +346,7 @@ class Sending:
         try:
             desk.share_with(together)
             worker.claims = together.claim
-            self._limit_together(together, used)
+            self._limit_together(together, self._units_this_month(ledger))
             together.begin()
             threads = self._start(worker, together.take)
             sent = self._watched(lambda: self._kept(desk, len(threads)))
@@ -373,7 +373,7 @@ class Sending:
         self._sender = crew.id
 
         def used_by_now() -> None:
-            self._meter.others_used(self._used_this_month(ledger))
+            self._meter.others_used(self._units_this_month(ledger))
 
         return Together(
             crew=crew,
@@ -393,11 +393,11 @@ class Sending:
             holds=HOLDS,
         )
 
-    def _limit_together(self, together: Together, used: Mapping[str, int]) -> None:
+    def _limit_together(self, together: Together, units: Mapping[str, int]) -> None:
         """Ask for calls and money as they are needed, of what all senders may make and spend."""
         if self._at_most is not None or self._plan.description.limits.per_month is not None:
             self._gate.allow(0, "", together.more_calls)
-        self._meter.start(used, self._month(), self._budget, together.more_money)
+        self._meter.start(units, self._month(), self._budget, together.more_money)
 
     # The first call starts before the database package is loaded, but after the claim is taken
     # and the file made; answers are kept in the claim's file until then.
@@ -409,7 +409,7 @@ class Sending:
         make_empty(path)
         open_by_now = threading.Event()
         worker = self._worker(claim, open_by_now)
-        self._limit({})
+        self._limit({}, {})
         threads = self._start(worker, self._in_order({}))
 
         def keep() -> SentBatch:
@@ -423,7 +423,7 @@ class Sending:
         return self._watched(keep)
 
     def _run_known(self, ledger: Ledger, claim: Claim) -> SentBatch:
-        self._limit(self._used_this_month(ledger))
+        self._limit(self._used_this_month(ledger), self._units_this_month(ledger))
         worker, desk = self._ready(ledger, claim)
         threads = self._start(worker, self._in_order(desk.settled))
         return self._watched(lambda: self._kept(desk, len(threads)))
@@ -449,13 +449,23 @@ class Sending:
 
         return requests_in_month(ledger, description.service, self._month())
 
+    def _units_this_month(self, ledger: Ledger) -> Mapping[str, int]:
+        """Return what the prices of this month count so far, by call, if they change with it."""
+        description = self._plan.description
+        if not has_steps(description):
+            return {}
+        from dotledger.ledger.usage import images_in_month
+
+        made = images_in_month(ledger, description.service, self._month())
+        return units_used(description, made)
+
     def _month(self) -> str:
         return timestamp(self._means.wall())[:7]
 
-    def _limit(self, used: Mapping[str, int]) -> None:
+    def _limit(self, used: Mapping[str, int], units: Mapping[str, int]) -> None:
         left, reason = allowance(self._plan, self._at_most, sum(used.values()))
         self._gate.allow(left, reason)
-        self._meter.start(used, self._month(), self._budget)
+        self._meter.start(units, self._month(), self._budget)
 
     def _jobs(self, ledger: Ledger) -> Jobs | None:
         if not self._has_jobs():

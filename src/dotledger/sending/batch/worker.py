@@ -395,7 +395,7 @@ class Worker:
         """Make the call; in several steps where the description asks for them."""
         call = builder.call
         if call.bring is None and call.job is None and call.more is None:
-            return self._caller.call(build, paid=call.name)
+            return self._caller.call(build, paid=call.name, images=len(images))
         return call_in_steps(
             self._caller,
             builder,

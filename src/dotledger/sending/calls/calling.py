@@ -139,18 +139,19 @@ class Caller(Struct, frozen=True, kw_only=True):
         build: Callable[[Key | None], Request],
         *,
         paid: str = "",
+        images: int = 1,
         silent: bool = False,
         given: Literal["", "here", "elsewhere"] = "",
     ) -> Called:
         """Make one call, with as many attempts as the deciding code wants.
 
-        `paid` is the name of the call whose price each attempt costs; a step that costs nothing
-        has none. What a `silent` one answers does not matter, as long as it went well. `given`
-        says whether an answer gave the address; see `Attempt`.
+        `paid` is the name of the call whose price each attempt costs, for so many images; a step
+        that costs nothing has none. What a `silent` one answers does not matter, as long as it went
+        well. `given` says whether an answer gave the address; see `Attempt`.
         """
         number, renewals, unauthorized, requests, money, ending = 0, 0, 0, 0, 0.0, None
         while True:
-            price, turn = self._turn(paid)
+            price, turn = self._turn(paid, images)
             if isinstance(turn, GiveUp):
                 return _not_made(turn.reason, number, ending)
             number += 1
@@ -162,7 +163,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             step = self._decided(replace(attempt, unauthorized=unauthorized))
             free = attempt.trouble in _NEVER_LEFT
             if free or _is_refusal(step):
-                self._give_back(paid, price)
+                self._give_back(paid, price, images)
             else:
                 self._spent(paid)
                 requests, money = requests + 1, money + price
@@ -182,17 +183,17 @@ class Caller(Struct, frozen=True, kw_only=True):
             elif step.seconds is not None and not step.everyone:
                 self.sleep(step.seconds)
 
-    def _turn(self, paid: str) -> tuple[float, Start | GiveUp]:
+    def _turn(self, paid: str, images: int) -> tuple[float, Start | GiveUp]:
         """Wait for a turn; return what it costs, or why there will be none."""
         price = 0.0
         if paid and self.meter is not None:
             month = timestamp(self.wall())[:7]
-            taken = self.meter.take(paid, month)
+            taken = self.meter.take(paid, month, images)
             # Other calls have reserved the rest of the budget. One that is refused because of the
             # rate costs nothing, so some of it may come back.
             while taken is None and self.meter.held and not self.gate.over:
                 self.meter.wait()
-                taken = self.meter.take(paid, month)
+                taken = self.meter.take(paid, month, images)
             if taken is None and self.gate.stop_reason:
                 return 0.0, GiveUp(self.gate.stop_reason)
             if taken is None:
@@ -201,14 +202,14 @@ class Caller(Struct, frozen=True, kw_only=True):
             price = taken
         turn = self.gate.enter()
         if isinstance(turn, GiveUp):
-            self._give_back(paid, price)
+            self._give_back(paid, price, images)
         return price, turn
 
-    def price_of(self, paid: str) -> float:
+    def price_of(self, paid: str, images: int = 1) -> float:
         """Return what a request costs that was made before, and is counted now."""
         if self.meter is None:
             return 0.0
-        price = self.meter.take(paid, timestamp(self.wall())[:7])
+        price = self.meter.take(paid, timestamp(self.wall())[:7], images)
         if price is None:
             return 0.0
         self._spent(paid)
@@ -218,9 +219,9 @@ class Caller(Struct, frozen=True, kw_only=True):
         if paid and self.meter is not None:
             self.meter.spent()
 
-    def _give_back(self, paid: str, price: float) -> None:
+    def _give_back(self, paid: str, price: float, images: int) -> None:
         if paid and self.meter is not None:
-            self.meter.give_back(paid, price)
+            self.meter.give_back(paid, price, images)
 
     def _obey(self, response: Response) -> None:
         """Hold everybody where the service announces that no call is left."""

@@ -7,7 +7,7 @@ import threading
 from collections import Counter
 from collections.abc import Callable, Mapping
 
-from dotledger.sending.deciding.prices import cost_of, per_request, pot_of
+from dotledger.sending.deciding.prices import cost_of, money_for, pot_of, units_of
 from dotledger.services.description import Description
 
 __all__ = ["Meter"]
@@ -20,6 +20,8 @@ class Meter:
     ----------
     description : Description
         With its price, and those of its calls.
+    kinds : mapping of str to int, optional
+        How many kinds each call asks of an image: for prices by the operation.
 
     Attributes
     ----------
@@ -27,7 +29,8 @@ class Meter:
         Requests whose price is set aside and neither spent nor given back yet.
     """
 
-    def __init__(self, description: Description) -> None:
+    def __init__(self, description: Description, kinds: Mapping[str, int] | None = None) -> None:
+        self._kinds = dict(kinds or {})
         self._pots = {one.name: pot_of(description, one.name) for one in description.call}
         self._costs = {pot: cost_of(description, pot) for pot in set(self._pots.values())}
         self._currency = description.price.currency
@@ -45,7 +48,7 @@ class Meter:
         budget: float | None = None,
         more: Callable[[float], float] | None = None,
     ) -> None:
-        """Begin with the requests that were made this month, by call, and with a budget.
+        """Begin with the units (see `units_of`) of this month, by call, and with a budget.
 
         With `more` the budget is shared: what is needed is asked for, and what is given counts.
         """
@@ -63,7 +66,7 @@ class Meter:
         return found
 
     def others_used(self, used: Mapping[str, int]) -> None:
-        """Take over the requests of this month that are known by now: others made some of them."""
+        """Take over the units of this month that are known by now: others made some of them."""
         with self._lock:
             for pot, count in self._by_pot(used).items():
                 self._used[pot] = max(self._used[pot], count)
@@ -78,7 +81,11 @@ class Meter:
         """What is said when the budget does not allow another request."""
         return f"the budget of {self._budget:g} {self._currency} is reached"
 
-    def take(self, call: str, month: str) -> float | None:
+    def _units(self, call: str, images: int) -> int:
+        cost = self._costs[self._pots[call]]
+        return units_of(cost, 1, images, self._kinds.get(call, 1))
+
+    def take(self, call: str, month: str, images: int = 1) -> float | None:
         """Set aside what one request costs, and return it; None if too little is left for it.
 
         A new month begins at its first step again.
@@ -87,12 +94,13 @@ class Meter:
         with self._lock:
             if month != self._month:
                 self._used, self._month = Counter(), month
-            price = per_request(self._costs[pot], self._used[pot])
+            units = self._units(call, images)
+            price = money_for(self._costs[pot], self._used[pot], units)
             if self._more and not self._fits(price):
                 self._left += self._more(price - self._left)
             if not self._fits(price):
                 return None
-            self._used[pot] += 1
+            self._used[pot] += units
             self._left -= price
             self.held += 1
             return price
@@ -113,10 +121,10 @@ class Meter:
         # A budget is written in decimals, and a thousandth of a price has none that fit.
         return price <= self._left * (1 + 1e-9) + 1e-12
 
-    def give_back(self, call: str, price: float) -> None:
+    def give_back(self, call: str, price: float, images: int = 1) -> None:
         """Note that a request cost nothing after all: it never left, or was refused."""
         with self._lock:
-            self._used[self._pots[call]] -= 1
+            self._used[self._pots[call]] -= self._units(call, images)
             self._left += price
             self.held -= 1
             self._lock.notify_all()

@@ -112,7 +112,7 @@ def call_in_steps(
     call = builder.call
     where, tries = jobs.known(call.name, images) if call.job is not None else ("", 0)
     if where:
-        first = _asked_before(caller, call.name, counted=tries > 0)
+        first = _asked_before(caller, call.name, len(payloads), counted=tries > 0)
     else:
         first = _brought_and_asked(caller, builder, payloads)
         if first.reason or first.pending:
@@ -157,10 +157,10 @@ def _noted(jobs: Jobs, job: tuple[str, str], ended: Called) -> Called:
     return _failed(ended, f"{ended.reason}; given up after {tries} runs: asking anew is paid again")
 
 
-def _asked_before(caller: Caller, name: str, *, counted: bool) -> Called:
+def _asked_before(caller: Caller, name: str, images: int, *, counted: bool) -> Called:
     """Return the first step of a call whose job is under way: counted now, if not before."""
     return Called(
-        money=0.0 if counted else caller.price_of(name),
+        money=0.0 if counted else caller.price_of(name, images),
         response=None,
         reason="",
         started=caller.wall(),
@@ -214,7 +214,7 @@ def _brought_and_asked_once(
     if problem is not None:
         return problem
     build = partial(builder.build, [one for one, _ in brought])
-    asked = caller.call(build, paid=builder.call.name)
+    asked = caller.call(build, paid=builder.call.name, images=len(brought))
     _remove(caller, builder, brought, asked)
     return asked
 

@@ -57,6 +57,11 @@ class Plan(Struct, frozen=True, kw_only=True):
         """How many images go out together."""
         return min(call.images for call, _ in self.calls)
 
+    @property
+    def kinds_of_calls(self) -> dict[str, int]:
+        """How many kinds each call asks of an image."""
+        return {call.name: len(kinds) for call, kinds in self.calls}
+
     def key(self) -> str:
         """Return what tells the batch from others: equal for equal settings and equal files."""
         return self.keys()[0]

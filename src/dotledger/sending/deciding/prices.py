@@ -19,6 +19,8 @@ __all__ = [
     "pot_of",
     "price_lines",
     "price_now",
+    "units_of",
+    "units_used",
 ]
 
 SHARED = ""
@@ -33,15 +35,18 @@ class PriceNow(Struct, frozen=True, kw_only=True):
     of : str
         The call's name; empty for the price of the service.
     used : int
-        Requests of the month so far.
+        Units of the month so far.
+    per : str
+        What is counted: ``request``, ``image`` or ``operation``.
     per_1000 : float
         What a thousand cost now.
     next_above, next_per_1000 : int, float, or None
-        After how many requests of the month the next step begins, and what it costs.
+        After how many units of the month the next step begins, and what it costs.
     """
 
     of: str
     used: int
+    per: str
     per_1000: float
     next_above: int | None = None
     next_per_1000: float | None = None
@@ -126,14 +131,14 @@ def _dear(cost: Cost) -> bool:
 
 
 def per_request(cost: Cost, used: int) -> float:
-    """Return what the next request costs.
+    """Return what the next request, image or operation costs.
 
     Parameters
     ----------
     cost : Cost
         With its steps, in order.
     used : int
-        Requests of the month so far, from 0.
+        Such units of the month so far, from 0.
 
     Returns
     -------
@@ -147,22 +152,70 @@ def per_request(cost: Cost, used: int) -> float:
     return now / 1000
 
 
+def units_of(cost: Cost, requests: int, images: int, kinds: int) -> int:
+    """Return how many units of a price some requests are.
+
+    Parameters
+    ----------
+    cost : Cost
+        With what it is counted by.
+    requests : int
+        How many.
+    images : int
+        In all of them together.
+    kinds : int
+        That each asks of each image.
+
+    Returns
+    -------
+    int
+        Requests, images or operations.
+    """
+    return {"request": requests, "image": images, "operation": images * kinds}[cost.per]
+
+
+def units_used(
+    description: Description, made: Iterable[tuple[str, tuple[str, ...], int, int]]
+) -> dict[str, int]:
+    """Return the units of what was asked in a month, by call.
+
+    Parameters
+    ----------
+    description : Description
+        With its prices.
+    made : iterable of (str, tuple of str, int, int)
+        See `dotledger.ledger.usage.images_in_month`.
+
+    Returns
+    -------
+    dict of str to int
+        Requests, images or operations, as each call's price counts them.
+    """
+    served = {call.name: set(call.kinds) for call in description.call}
+    found: dict[str, int] = {}
+    for name, kinds, requests, images in made:
+        cost = cost_of(description, pot_of(description, name))
+        asked = len(served.get(name, set()) & set(kinds))
+        found[name] = found.get(name, 0) + units_of(cost, requests, images, asked)
+    return found
+
+
 def money_for(cost: Cost, used: int, count: int) -> float:
-    """Return what the next `count` requests cost together.
+    """Return what the next `count` units (requests, images or operations) cost together.
 
     Parameters
     ----------
     cost : Cost
         With its steps, in order.
     used : int
-        Requests of the month before them.
+        Units of the month before them.
     count : int
-        Of requests.
+        Of units.
 
     Returns
     -------
     float
-        Each request at the price of its own step.
+        Each unit at the price of its own step.
     """
     begins = [0, *(step.above for step in cost.steps)]
     prices = [cost.per_1000, *(step.per_1000 for step in cost.steps)]
@@ -181,7 +234,7 @@ def price_now(description: Description, used: Mapping[str, int]) -> list[PriceNo
     description : Description
         With its price, and those of its calls.
     used : mapping of str to int
-        Requests of the month so far, by call.
+        Units of the month so far, by call.
 
     Returns
     -------
@@ -213,7 +266,7 @@ def price_lines(prices: Iterable[PriceNow], currency: str) -> list[str]:
     """
     return [
         f"Price{f' of {one.of}' if one.of else ''} after {one.used:,} this month: "
-        f"{one.per_1000:,.2f} {currency} a thousand; "
+        f"{one.per_1000:,.2f} {currency} a thousand {one.per}s; "
         f"from {one.next_above:,} on {one.next_per_1000:,.2f}."
         for one in prices
         if one.next_above is not None
@@ -225,6 +278,7 @@ def _now(pot: str, cost: Cost, used: int) -> PriceNow:
     return PriceNow(
         of=pot,
         used=used,
+        per=cost.per,
         per_1000=per_request(cost, used) * 1000,
         next_above=None if later is None else later.above,
         next_per_1000=None if later is None else later.per_1000,
