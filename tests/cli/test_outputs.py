@@ -83,7 +83,7 @@ class EveryOutput(unittest.TestCase):
         done = dotledger("schema", "--output", "usage")
         schema = json.loads(done.stdout)
         self.assertEqual(schema, output_schema("usage"))
-        self.assertEqual(schema["$defs"]["PriceNow"]["properties"]["used"]["description"], "Requests of the month so far.")  # fmt: skip
+        self.assertEqual(schema["$defs"]["PriceNow"]["properties"]["used"]["description"], "Units of the month so far.")  # fmt: skip
         month = {"service": "bell", "month": "2026-11", "currency": "EUR", "calls": 3, "failed": 0, "images": 3, "money": 0.1, "per_month": None, "left": None, "price_now": None}  # fmt: skip
         told = {**head_of("usage"), "months": [month]}
         check = jsonschema.Draft202012Validator(schema)

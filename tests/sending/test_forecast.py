@@ -2,6 +2,7 @@
 
 import io
 
+from msgspec.structs import replace
 from PIL import Image
 
 from dotledger import Ledger
