@@ -352,8 +352,8 @@ def chosen(tried, images, aim):
 
     if name == "cost":
         return best(tried, lambda row: -value(row)), True
-    if limit is None:
-        return best(tried, value), True
+    if limit is None:  # a best of nothing right is no success
+        return best(tried, value), any(value(row) for _, row in tried)
     lower = name == "false alarms"
     meets = [
         r

@@ -6,6 +6,8 @@ Poisson(1.5 (1 - h)) false findings. Then recall = E[n h] / E[n] = E[h] = 3/4, a
 E[n h] / (E[n h] + 1.5 E[1 - h]) = 2.25 / (2.25 + 0.375) = 6/7; F1 is from the same expectations.
 """
 
+from dataclasses import replace
+
 import numpy as np
 
 from dotledger.core.tables.annotations import Annotations
@@ -241,3 +243,21 @@ def changed_rows(rng, rows, what):
             x0, x1 = x0 + 3 * (x1 - x0), x1 + 3 * (x1 - x0)
         found += [(image, kind, label, sure, (x0, y0, x1, y1))] * (2 if what == "doubled" else 1)
     return found
+
+
+def labelled_set(rng, images, labels):
+    """A set as of `confident_set`, its things of several labels that are all equally hard."""
+    truth, found = confident_set(rng, images)
+    names = tuple(f"label-{i}" for i in range(labels))
+    label = rng.integers(0, labels, len(truth.label))
+    place = zip(truth.image.codes.tolist(), truth.box[:, 0].tolist(), strict=True)
+    true = dict(zip(place, label.tolist(), strict=True))
+    said = np.array(
+        [
+            true.get((image, x), int(rng.integers(0, labels))) if code else labels
+            for image, x, code in zip(found.image.codes.tolist(), found.box[:, 0].tolist(), found.label.codes, strict=True)
+        ]
+    )  # fmt: skip
+    return replace(truth, label=Coded(label, names)), replace(
+        found, label=Coded(said, (*names, ""))
+    )

@@ -243,7 +243,7 @@ def _plain(choice: Choice | ThreeWays) -> dict[str, Any]:
         "findings": choice.origin.get("findings", ""),
         "floor": choice.floor,
         "images": choice.images,
-        "attainable": choice.attainable,
+        "attainable": bool(choice.attainable),
         "thresholds": choice.thresholds,
     }
     if isinstance(choice, ThreeWays):

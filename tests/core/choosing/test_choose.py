@@ -10,6 +10,7 @@ import numpy as np
 from dotledger import choose_thresholds, measure
 from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, ScopeError
+from dotledger.report.terminal.choosing import choice_lines
 from tests import reference, simulation
 from tests.core.measuring.test_measure import annotations_of, as_tables, findings_of, random_case
 
@@ -267,3 +268,80 @@ class ThreeWays(unittest.TestCase):
         self.assertTrue(got.origin["findings"].startswith("sha256:"))
         self.assertTrue(out.intervals["unsafe_passed_share"][0] <= out.unsafe_passed_share)
         self.assertEqual(got.to_dict()["thresholds"], {"unsafe": got.stop_from})
+
+
+class Sentences(unittest.TestCase):
+    """What is said of a choice holds: on limits, with few images, for all labels, with nothing right."""
+
+    AIM = "at most 1% of unsafe images pass, at most 1% of safe images are stopped"
+
+    def ways(self, unsafe, safe):
+        """Confidences of unsafe and of safe images, as an answer and its annotations."""
+        rows = [(f"u{n}", "unsafe", "smoke", c, None) for n, c in enumerate(unsafe)]
+        rows += [(f"s{n}", "unsafe", "smoke", c, None) for n, c in enumerate(safe)]
+        true = [
+            (row[0], "unsafe", "smoke" if row[0][0] == "u" else "", None, False) for row in rows
+        ]
+        return choose_thresholds(findings_of(rows), annotations_of(true), aim=self.AIM, draws=0)
+
+    def test_on_the_limit(self):
+        """1 of 100 unsafe images that passes is 1 %, and nobody needs to look."""
+        got = self.ways([0.1] + [0.9] * 99, [0.2] * 100 + [0.95])
+        self.assertIs(got.attainable, True)
+        self.assertEqual((got.hold_from, got.stop_from), (0.9, 0.9))
+        self.assertEqual((got.optimistic.unsafe_passed, got.optimistic.safe_stopped), (1, 1))
+        self.assertEqual(got.optimistic.held_share, 0.0)
+        self.assertIn("nobody needs to look", " ".join(choice_lines(got)))
+
+    def test_too_few_unsafe_images(self):
+        """With none, or few, nobody knows whether the aim can be met, and nothing else is said."""
+        for unsafe in ([], [0.9] * 9):
+            got = self.ways(unsafe, [0.2] * 100)
+            self.assertIsNone(got.attainable)
+            lines = " ".join(choice_lines(got))
+            self.assertIn(
+                f"is not known: {len(unsafe)} of the images are unsafe and 100 safe", lines
+            )
+            self.assertNotIn("nobody", lines)
+        self.assertIs(self.ways([0.9] * 10, [0.2] * 100).attainable, True)
+
+    def test_nothing_right(self):
+        """The best F1 of 0 is no success."""
+        true = annotations_of([(f"i{n}", "label", "x", None, False) for n in range(9)])
+        wrong = findings_of([(f"i{n}", "label", "y", 0.5, None) for n in range(9)])
+        got = choose_thresholds(wrong, true, aim="best f1", draws=0)
+        self.assertFalse(got.attainable)
+
+    def test_surely_over_all_labels(self):
+        """Nine of ten sets meet the aim for all labels at once, as they are asked to."""
+        kept = 0
+        for seed in range(40):
+            true, found = simulation.labelled_set(np.random.default_rng(seed), 60, 4)
+            got = choose_thresholds(
+                found, true, aim="recall >= 0.6", each="label", surely=0.9, smallest=5, draws=0
+            )
+            own = [value for name, value in got.thresholds.items() if ":" in name]
+            kept += all(simulation.true_at(value)["recall"] >= 0.6 for value in own)
+        self.assertGreaterEqual(kept, 33)  # 0.9 of 40 are 36; fewer than 33 come in 1 of 25 tries
+
+    def test_parts(self):
+        """Below 20 images each is a part, below 200 there are 20, else 5."""
+        for images, parts in ((7, 7), (19, 19), (20, 20), (199, 20), (200, 5)):
+            true = annotations_of([(f"i{n}", "label", "x", None, False) for n in range(images)])
+            found = findings_of([(f"i{n}", "label", "x", 0.5, None) for n in range(images)])
+            got = choose_thresholds(found, true, aim="recall >= 0.5", draws=0)
+            self.assertEqual(got.parts, parts)
+
+    def test_names_that_could_mean_two_things(self):
+        """The name of a kind is the kind, whatever labels are called; a label of two kinds is refused."""
+        rows = [
+            ("a", "object", "cup", 0.9, BOX),
+            ("a", "label", "object", 0.4, None),
+            ("a", "label", "cup", 0.4, None),
+        ]
+        found = findings_of(rows)
+        kept = found.cut({"object": 0.6})
+        self.assertEqual(sorted(kept.label.take(~kept.blank).values()), ["cup", "cup", "object"])
+        with self.assertRaisesRegex(ArgumentError, "one of several kinds.*label:cup.*object:cup"):
+            found.cut({"cup": 0.5})
+        self.assertEqual(int((~found.cut({"label:cup": 0.5}).blank).sum()), 2)

@@ -123,7 +123,7 @@ class ChosenTwo(TypedDict):
     thresholds: dict[str, float]
     hold_from: float | None
     stop_from: float | None
-    attainable: bool
+    attainable: bool | None
     images: int
     left_out: int
     outcome: Ways

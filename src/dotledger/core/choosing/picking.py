@@ -75,7 +75,10 @@ def pick(aim: Aim, counts: LevelCounts, *, least: Floats | None = None) -> Picke
     recall, precision = counts.value("recall"), counts.value("precision")
     if aim.sort in ("best", "cost"):
         goal = -value if aim.sort == "cost" else value
-        return Picked(level=_first_best(goal, recall), met=np.asarray(~np.isnan(value).all(axis=0)))
+        met = ~np.isnan(value).all(axis=0)
+        if aim.sort == "best":  # nothing right anywhere is no success, however it was chosen
+            met &= np.nan_to_num(value).max(axis=0, initial=0.0) > 0
+        return Picked(level=_first_best(goal, recall), met=np.asarray(met))
     shown = value if least is None else least
     with np.errstate(invalid="ignore"):
         meets = shown >= aim.limit if aim.sort == "at least" else shown <= aim.limit

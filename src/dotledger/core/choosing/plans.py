@@ -30,11 +30,12 @@ class Plan:
     smallest : int
         A label with fewer annotations takes the threshold of its kind.
     parts : int or None
-        Of the cross-fitting; None for 5, or fewer with fewer images.
+        Of the cross-fitting; None for as many as `crossed` takes.
     held_out : str or None
         A column that marks the images to judge on, in the place of cross-fitting.
     surely : float or None
-        How surely new images are to meet the aim; None for the aim as it stands.
+        How surely new images are to meet the aim, at all thresholds at once; None for the aim as it
+        stands.
     resampling : Resampling
         Draws and seed.
     """
@@ -70,7 +71,7 @@ def check_plan(
     smallest : int
         1 or more.
     parts : int or None
-        From 2 to 50; None for 5, or fewer with fewer images.
+        From 2 to 50; None for as many as `crossed` takes.
     held_out : str or None
         The name of a column.
     surely : float or None

@@ -168,6 +168,14 @@ def _owners(
     return labels, {**kinds, **own}, owner_of  # a label that is first seen later has its kind's
 
 
+def _surely_all(surely: float | None, owners: int) -> float | None:
+    """Return how surely each threshold must meet the aim, so that all of them do as asked.
+
+    C. E. Bonferroni's bound: however they depend on each other.
+    """
+    return None if surely is None else 1 - (1 - surely) / max(owners, 1)
+
+
 def fits_of(
     setting: Setting, groups: Mapping[str, Group], final: Mapping[str, float]
 ) -> dict[str, Fit]:
@@ -193,7 +201,7 @@ def fits_of(
             plan.aim,
             group,
             setting.splits,
-            surely=plan.surely,
+            surely=_surely_all(plan.surely, len(setting.owners)),
             for_draws_of=final.get(setting.owner_of.get(name, name)),
         )
         for name, group in groups.items()

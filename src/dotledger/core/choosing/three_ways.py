@@ -22,7 +22,7 @@ from dotledger.core.counting.groups import Group
 from dotledger.core.counting.levels import LevelCounts, Levels, values_of
 from dotledger.core.counting.resampling import Interval, Resampling, limits, weights
 from dotledger.core.counting.rows import defined
-from dotledger.core.counting.shares import share_interval
+from dotledger.core.counting.shares import FEW_IMAGES, share_interval
 from dotledger.core.displays import Displayed
 
 if TYPE_CHECKING:
@@ -100,8 +100,9 @@ class ThreeWays(Displayed):
     hold_from, stop_from : float
         A person looks from the lower on; from the upper on the image is stopped. Equal where
         nobody needs to look. NaN where no finding has a confidence.
-    attainable : bool
-        Whether both shares can be kept on the images chosen on.
+    attainable : bool or None
+        Whether both shares can be kept on the images chosen on; None where too few of these are
+        unsafe, or safe, to know.
     outcome, optimistic : WaysCounts
         On images that had no say in the thresholds, and on those they were chosen on.
     images, left_out : int
@@ -118,7 +119,7 @@ class ThreeWays(Displayed):
     kind: str
     hold_from: float
     stop_from: float
-    attainable: bool
+    attainable: bool | None
     outcome: WaysCounts
     optimistic: WaysCounts
     images: int
@@ -223,7 +224,7 @@ def choose_three_ways(
         kind=group.name,
         hold_from=hold,
         stop_from=stop,
-        attainable=met,
+        attainable=met if _are_enough(images, splits) else None,
         outcome=_ways(images, low, high, judged, drawn),
         optimistic=_ways(
             images, np.full(group.images, hold), np.full(group.images, stop), splits.chosen_on, None
@@ -231,6 +232,14 @@ def choose_three_ways(
         images=int((images.inside & judged).sum()),
         left_out=int((group.left_out & judged).sum()),
     )
+
+
+def _are_enough(images: Group, splits: Splits) -> bool:
+    """Tell whether enough unsafe and safe images were chosen on to speak of shares of them."""
+    chosen = images.inside & splits.chosen_on
+    unsafe = np.zeros(len(chosen), dtype=bool)
+    unsafe[images.true_image] = True
+    return min(int((chosen & unsafe).sum()), int((chosen & ~unsafe).sum())) >= FEW_IMAGES
 
 
 @dataclass(frozen=True, eq=False)
@@ -264,13 +273,21 @@ class _Fit:
         return self.values[level] if len(self.values) else np.full(len(level), np.nan)
 
 
+def _most(share: float, cases: Floats) -> Floats:
+    """Return how many of some images a share of them is at most."""
+    found: Floats = np.floor(share * cases + 1e-9)
+    return found
+
+
 def _pick(aim: Aim, counts: LevelCounts) -> tuple[Ints, Ints, Flags]:
     """Return the levels to hold and to stop from, and whether both shares are kept."""
-    passed = 1 - counts.value("recall")
-    stopped = counts.value("false_alarm_rate")
-    levels = len(passed)
-    few_pass = (passed <= aim.passed) | np.isnan(passed)
-    few_stopped = (stopped <= aim.stopped) | np.isnan(stopped)
+    # In whole images: 1 of 100 meets "at most 1 %", though 1 - 0.99 is above 0.01 in doubles.
+    passed = counts.actual - counts.hits
+    stopped = counts.found - counts.hits
+    absent = np.zeros_like(counts.actual) if counts.absent is None else counts.absent
+    levels = len(counts.hits)
+    few_pass = passed <= _most(aim.passed, counts.actual)
+    few_stopped = stopped <= _most(aim.stopped, absent)
     # Going down, fewer unsafe images pass and more safe ones are stopped: both change once.
     hold = np.where(few_pass.any(axis=0), np.argmax(few_pass, axis=0), levels - 1)
     stop = np.where(few_stopped.any(axis=0), levels - 1 - np.argmax(few_stopped[::-1], axis=0), 0)

@@ -32,7 +32,8 @@ Threshold = float | str | Mapping[str, float | str] | Chosen | None
 or None.
 
 A mapping's keys are a kind, a label, or ``kind:label``; the most particular counts, and what no
-key names is kept whatever its confidence.
+key names is kept whatever its confidence. The name of a kind is never taken for a label, and a
+label that several kinds have is written with its kind.
 """
 
 
@@ -73,7 +74,9 @@ class Thresholds:
 
     def of(self, kind: str, label: str) -> float:
         """Return the threshold of one label; ``-inf`` if there is none."""
-        for name in (f"{kind}:{label}", label, kind):
+        own = f"{kind}:{label}"
+        # "face" is the kind, also where a label of another kind is called so.
+        for name in (own, kind) if label in KINDS else (own, label, kind):
             if name in self.named:
                 return self.named[name]
         return -math.inf if self.default is None else self.default
@@ -155,6 +158,7 @@ def thresholds_of(
     if isinstance(value, Mapping):
         for name in value:
             _check_name(name, known, place)
+            _check_meaning(name, findings, place)
         found = _named(value, findings, words or {}, place)
     elif value is not None and hasattr(value, "thresholds_for"):
         service = getattr(getattr(findings, "origin", None), "service", "")
@@ -220,6 +224,21 @@ def _check_name(name: str, labels: Iterable[str], place: str) -> None:
         place=place,
         allowed=known[:20],
     )
+
+
+def _check_meaning(name: str, findings: Cuttable, place: str) -> None:
+    """Refuse a bare label that findings of several kinds have: it could mean any of them."""
+    if ":" in name or name in KINDS or name not in findings.label.names:
+        return
+    rows = np.flatnonzero(findings.label.codes == findings.label.names.index(name))
+    kinds = sorted({findings.kind.names[code] for code in np.unique(findings.kind.codes[rows])})
+    if len(kinds) > 1:
+        raise ArgumentError(
+            f"the label {name!r} is one of several kinds",
+            place=place,
+            got=name,
+            allowed=[f"{kind}:{name}" for kind in kinds],
+        )
 
 
 def _number(

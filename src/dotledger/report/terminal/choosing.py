@@ -10,6 +10,7 @@ from dotledger.core.choosing.aims import Aim
 from dotledger.core.choosing.choice import Choice, GroupChoice
 from dotledger.core.choosing.three_ways import SHARES, ThreeWays, WaysCounts
 from dotledger.core.counting.resampling import Interval
+from dotledger.core.counting.shares import FEW_IMAGES
 from dotledger.core.questions.sweep import Sweep
 from dotledger.core.spelling import counted
 from dotledger.report.terminal.tables import DASH, Sheet, number, plain, rows_table
@@ -254,17 +255,30 @@ def _of(out: WaysCounts, name: str) -> str:
     return f"{parts[name][0]} of {parts[name][1]}"
 
 
+def _not_known(out: WaysCounts) -> str:
+    unsafe = out.unsafe_passed + out.unsafe_held + out.unsafe_stopped
+    safe = out.safe_passed + out.safe_held + out.safe_stopped
+    return (
+        f"Whether the aim can be met is not known: {unsafe} of the images are unsafe and {safe} "
+        f"safe, and {FEW_IMAGES} of each are the least to tell by."
+    )
+
+
 def _ways_lines(choice: ThreeWays) -> list[str]:
     if math.isnan(choice.hold_from):
         found = ["No finding has a confidence, so no threshold changes anything."]
     elif choice.hold_from == choice.stop_from:
-        found = [f"Stop from {choice.stop_from:.4g} on; nobody needs to look."]
+        found = [f"Stop from {choice.stop_from:.4g} on."]
+        if choice.attainable:
+            found = [f"Stop from {choice.stop_from:.4g} on; between the two nobody needs to look."]
     else:
         found = [
             f"Below {choice.hold_from:.4g} pass, from {choice.stop_from:.4g} on stop, between "
             "them a person looks."
         ]
-    if not choice.attainable:
+    if choice.attainable is None:
+        found.append(_not_known(choice.optimistic))
+    elif not choice.attainable:
         found.append("The aim cannot be met; these thresholds come nearest.")
     if choice.left_out:
         found.append(
