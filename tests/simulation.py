@@ -261,3 +261,52 @@ def labelled_set(rng, images, labels):
     return replace(truth, label=Coded(label, names)), replace(
         found, label=Coded(said, (*names, ""))
     )
+
+
+SERVICES = (
+    "calibrated",
+    "over",
+    "under",
+    "high",
+    "low",
+    "squared",
+    "root",
+    "top half",
+    "tenths",
+    "much over",
+)
+"""How a simulated service's confidences lie beside the shares that are right."""
+
+
+def confidences(rng, images, service):
+    """Confidences of one such service, which are right, and of which image; images are alike in themselves."""
+    count = rng.poisson(3, images) + 1
+    image = np.repeat(np.arange(images), count)
+    score = rng.normal(0.6, 1.5, len(image)) + rng.normal(0, 0.7, images)[image]
+    share = 1 / (1 + np.exp(-score))
+    odds = {
+        "over": 2 * score,
+        "under": score / 2,
+        "high": score + 1,
+        "low": score - 1,
+        "much over": 3 * score + 1,
+    }
+    plain = {
+        "calibrated": share,
+        "squared": share**2,
+        "root": share**0.5,
+        "top half": 0.5 + share / 2,
+        "tenths": np.round(share, 1),
+    }
+    said = plain[service] if service in plain else 1 / (1 + np.exp(-odds[service]))
+    return said, rng.random(len(image)) < share, image
+
+
+def brier_change(seed, images, service):
+    """How much worse a mapping fitted on so many images makes the Brier score on 4,000 others, and which way it is."""
+    from dotledger.core.choosing.mapping_fits import helpful_mapping
+
+    way, knots = helpful_mapping(*confidences(np.random.default_rng(seed), images, service))
+    said, right, _ = confidences(np.random.default_rng(7), 4000, service)
+    mapped = np.interp(said, *np.array(knots).T)
+    return float(np.mean((mapped - right) ** 2) - np.mean((said - right) ** 2)), way

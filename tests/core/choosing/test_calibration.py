@@ -7,9 +7,11 @@ import numpy as np
 
 from dotledger import ConfidenceMap, Findings, fit_confidence_map, measure
 from dotledger.core.choosing.calibration import unseen_images
+from dotledger.core.choosing.mapping_fits import IDENTITY, isotonic_knots, logistic_knots
 from dotledger.core.choosing.parts import contents_of, part_of_images
 from dotledger.core.tables.origin import Origin
 from dotledger.errors import ArgumentError, ScopeError
+from tests import simulation
 from tests.core.measuring.test_measure import annotations_of, findings_of
 
 BOX, FAR = (0, 0, 10, 10), (50, 0, 60, 10)
@@ -59,15 +61,44 @@ class Mapping(unittest.TestCase):
         self.assertLess(after, before / 2)
 
     def test_isotonic_fit(self):
-        """Pool adjacent violators by hand: 0, (1, 0) -> 1/2, 1."""
+        """Pool adjacent violators by hand: 0, (1, 0) -> 1/2, 1; offered only where it helps on other images."""
         said = findings_of(
             [(f"i{n}", "object", "x", c, b) for n, (c, b) in enumerate([(0.2, FAR), (0.4, BOX), (0.6, FAR), (0.8, BOX)])]
         )  # fmt: skip
         true = annotations_of([(f"i{n}", "object", "x", BOX, False) for n in range(4)])
         mapping = fit_confidence_map(said, true)
-        self.assertEqual(mapping.knots["object"], ((0.2, 0.0), (0.4, 0.5), (0.6, 0.5), (0.8, 1.0)))
-        mapped = mapping.apply(findings_of([("z", "object", "x", c, BOX) for c in (0.1, 0.3, 0.5, 0.9, None)]))  # fmt: skip
+        self.assertEqual(
+            (mapping.ways, mapping.knots["object"]), ({"object": "identity"}, IDENTITY)
+        )
+        self.assertIn("stay as they are: object.", " ".join(mapping.doubts(said)))
+        fitted = isotonic_knots(
+            np.array([0.2, 0.4, 0.6, 0.8]), np.array([False, True, False, True])
+        )
+        self.assertEqual(fitted, ((0.2, 0.0), (0.4, 0.5), (0.6, 0.5), (0.8, 1.0)))
+        mapped = replace(mapping, knots={"object": fitted}).apply(findings_of([("z", "object", "x", c, BOX) for c in (0.1, 0.3, 0.5, 0.9, None)]))  # fmt: skip
         np.testing.assert_allclose(mapped.confidence, [0, 0.25, 0.5, 1, np.nan])
+
+    def test_logistic_fit(self):
+        """Two confidences: the fit gives back Platt's targets of each, which two parameters can."""
+        sure = np.repeat([0.2, 0.9], 100)
+        right = np.r_[np.arange(100) < 40, np.arange(100) < 70]
+        x, y = np.array(logistic_knots(sure, right)).T
+        hit, miss = 111 / 112, 1 / 92
+        self.assertAlmostEqual(np.interp(0.2, x, y), 0.4 * hit + 0.6 * miss, places=2)
+        self.assertAlmostEqual(np.interp(0.9, x, y), 0.7 * hit + 0.3 * miss, places=2)
+
+    def test_never_worse(self):
+        """Ten simulated services at four sizes: where nothing needs mending nothing is mended, and no harm is done."""
+        for images in (15, 30, 60, 200):
+            found = {
+                s: [simulation.brier_change(seed, images, s) for seed in range(5)]
+                for s in simulation.SERVICES
+            }
+            self.assertEqual({way for _, way in found["calibrated"]}, {"identity"})
+            for service, changes in found.items():
+                with self.subTest(images=images, service=service):
+                    self.assertLessEqual(np.mean([change for change, _ in changes]), 0.002)
+        self.assertLess(np.mean([change for change, _ in found["much over"]]), -0.02)
 
     def test_order_is_kept(self):
         """Mapping never turns two findings round, and leaves other kinds alone."""

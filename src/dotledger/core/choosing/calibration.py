@@ -1,23 +1,23 @@
 """A mapping from a service's confidences to shares that are right.
 
-Isotonic regression (Zadrozny & Elkan, "Transforming classifier scores into accurate multiclass
-probability estimates", 2002): the nearest non-decreasing function, in squares.
+It is offered only where it helps on images that had no say in it: see
+`dotledger.core.choosing.mapping_fits`.
 """
 
 from __future__ import annotations
 
 import itertools
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 
-from dotledger.core.arrays import Flags
+from dotledger.core.choosing.mapping_fits import helpful_mapping
 from dotledger.core.choosing.parts import contents_of, rows_on, with_whole_vocabulary
 from dotledger.core.pairing.judging import judge
 from dotledger.core.pairing.scope import scope_of
-from dotledger.core.questions.reliability import Floats, ranked_with_confidence
+from dotledger.core.questions.reliability import ranked_with_confidence
 from dotledger.core.spelling import counted
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.door import as_annotations, as_findings
@@ -49,6 +49,9 @@ class ConfidenceMap:
         Whose findings it was fitted on; empty if that was not known.
     contents : frozenset of str
         Digests of what is annotated in those images, so that a renamed one is known again.
+    ways : mapping of str to str
+        By kind, how it was fitted: ``identity`` (confidences stay as they are, since nothing did
+        better on images that had no say), ``logistic`` or ``isotonic``.
 
     Examples
     --------
@@ -66,6 +69,7 @@ class ConfidenceMap:
     overlap: float
     service: str = ""
     contents: frozenset[str] = frozenset()
+    ways: Mapping[str, str] = field(default_factory=dict)
 
     def doubts(self, findings: Findings, *, overlap: float | None = None) -> list[str]:
         """Return in words why the mapping may not hold for findings; nothing if it should.
@@ -92,6 +96,12 @@ class ConfidenceMap:
             found.append(
                 f"The mapping was fitted on {counted(len(self.images), 'image')} only: with fewer "
                 f"than {SMALL_FIT} it follows their chances more than the service."
+            )
+        kept = [kind for kind, way in self.ways.items() if way == "identity"]
+        if kept:
+            found.append(
+                f"No mapping did better on images that had no say in it; confidences stay as they "
+                f"are: {', '.join(kept)}."
             )
         missing = [k for k in findings.kind.used() if k and k not in self.knots]
         if missing:
@@ -121,6 +131,7 @@ class ConfidenceMap:
             "images": sorted(self.images),
             "service": self.service,
             "contents": sorted(self.contents),
+            "ways": dict(self.ways),
         }
 
     @classmethod
@@ -148,6 +159,7 @@ class ConfidenceMap:
             overlap=float(plain.get("overlap", 0.5)),
             service=str(plain.get("service", "")),
             contents=frozenset(plain.get("contents", ())),
+            ways=dict(plain.get("ways", {})),
         )
 
 
@@ -170,7 +182,10 @@ def fit_confidence_map(
     kinds: Iterable[str] | None = None,
     images: Iterable[str] | None = None,
 ) -> ConfidenceMap:
-    """Fit a mapping from confidences to the share that is right, by isotonic regression.
+    """Fit a mapping from confidences to the share that is right, where one helps.
+
+    Of none at all, a logistic curve and isotonic regression, by kind, the simplest is taken that
+    does about as well as the best on images that had no say in it.
 
     Parameters
     ----------
@@ -206,13 +221,14 @@ def fit_confidence_map(
     annotations = as_annotations(annotations, _CALL)
     chosen = None if images is None else set(images)
     knots: dict[str, tuple[tuple[float, float], ...]] = {}
+    ways: dict[str, str] = {}
     used: set[str] = set()
     for kind in wanted_kinds(annotations, kinds):
         found = findings if chosen is None else findings.take(rows_on(findings, chosen))
         scope = scope_of(found, annotations, kind)
-        confidence, right, _, _ = ranked_with_confidence(judge(scope, (overlap,))[0], None)
+        confidence, right, _, image = ranked_with_confidence(judge(scope, (overlap,))[0], None)
         if len(confidence):
-            knots[kind] = _isotonic(confidence, right)
+            ways[kind], knots[kind] = helpful_mapping(confidence, right, image)
             used.update(scope.images)
     if not knots:
         raise ScopeError(
@@ -226,20 +242,8 @@ def fit_confidence_map(
         overlap=overlap,
         service=findings.origin.service if findings.origin else "",
         contents=frozenset(digests[name] for name in used if name in digests),
+        ways=ways,
     )
-
-
-def _isotonic(confidence: Floats, right: Flags) -> tuple[tuple[float, float], ...]:
-    """Return the knots of the isotonic fit: both ends of every level stretch."""
-    from scipy.optimize import isotonic_regression
-
-    x, place = np.unique(confidence, return_inverse=True)
-    weight = np.bincount(place)
-    share = np.bincount(place[right], minlength=len(x)) / weight
-    y = np.clip(isotonic_regression(share, weights=weight).x, 0.0, 1.0)
-    same = np.r_[False, y[1:] == y[:-1]]
-    inner = same & np.r_[same[1:], False]
-    return tuple(zip(x[~inner].tolist(), y[~inner].tolist(), strict=True))
 
 
 def unseen_images(mapping: ConfidenceMap, annotations: Annotations) -> Annotations:
