@@ -45,7 +45,26 @@ class OnTheWalk(unittest.TestCase):
         self.assertIn("too small", refused["outcomes"]["face"]["reason"])
         late = self.run_on("show", "walk-06.jpg", "--service", "flint").stdout
         self.assertIn("late/walk-06.jpg", late)
-        self.assertIn("walk-02.jpg", self.run_on("show", "walk-2.jpg", status=2).stderr)
+        self.assertIn(
+            "walk-02.jpg", self.run_on("show", "walk-2.jpg", "--service", "flint", status=2).stderr
+        )
+
+    def test_several_services(self):
+        """Where a ledger knows several services, no command answers for the newest in silence."""
+        for words in (
+            ["show", "crowd-01.jpg"],
+            ["findings"],
+            ["draw", "images", "--out", "d"],
+            ["screen", "rules.toml"],
+            ["sort", "images", "--by", "outcome", "--out", "s"],
+            ["measure", "--annotations", "annotations.csv"],
+        ):
+            with self.subTest(words=words):
+                said = self.run_on(*words, status=2).stderr
+                self.assertIn(
+                    "the ledger holds batches of several services; allowed: flint, marl. Name the service",
+                    said,
+                )
 
     def test_search(self):
         """By label and confidence, by outcome, by verdict; the nearest label where nothing fits."""

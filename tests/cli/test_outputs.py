@@ -36,7 +36,7 @@ measure      0 measure {TABLES} --images images.csv --overlap 0.5,0.75 --thresho
 reliability  0 reliability {TABLES} --fit map.json
 sweep        0 sweep {TABLES}
 choose       1 choose {TABLES} --aim recall>=0.6
-choose-two   0 choose {TABLES} --kinds unsafe --aim "at most 1% of unsafe images pass, at most 5% of safe images are stopped"
+choose-two   1 choose {TABLES} --kinds unsafe --aim "at most 1% of unsafe images pass, at most 5% of safe images are stopped"
 compare      0 compare flint marl --annotations annotations.csv --claim "recall 0.9" --ledger walk.ledger
 agreement    0 compare flint marl --ledger walk.ledger
 screen       0 screen rules.toml --service flint --annotations annotations.csv --ledger walk.ledger

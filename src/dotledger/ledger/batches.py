@@ -126,7 +126,7 @@ def find_batch(
     reading: int | None = None,
     round: str | None = None,
 ) -> Batch:
-    """Return a batch by number, or the newest (of a service), with its newest or a given reading.
+    """Return a batch by number, or the newest of a service, with its newest or a given reading.
 
     Parameters
     ----------
@@ -135,7 +135,7 @@ def find_batch(
     batch : int, optional
         Its number.
     service : str, optional
-        Its service.
+        Its service; may be left out where the ledger knows only one.
     reading : int, optional
         Number of a reading of it.
     round : str, optional
@@ -149,7 +149,8 @@ def find_batch(
     Raises
     ------
     LedgerError
-        If there is none; the message lists those there are.
+        If there is none, or batches of several services and none of these is named; the message
+        lists those there are.
     """
     known = batches(ledger)
     fitting = [
@@ -157,6 +158,15 @@ def find_batch(
         for b in known
         if batch in (None, b.id) and service in (None, b.service) and round in (None, b.round)
     ]
+    services = sorted({one.service for one in fitting})
+    if batch is None and len(services) > 1:
+        # Two services do not answer alike: the newest is no answer to "which".
+        raise LedgerError(
+            "the ledger holds batches of several services",
+            place=ledger.where,
+            allowed=services,
+            next_step="Name the service, or the number of a batch.",
+        )
     if fitting:
         return _with_reading(ledger, fitting[-1], reading)
     wanted = (

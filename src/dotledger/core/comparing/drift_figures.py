@@ -92,12 +92,12 @@ def add_kind(figures: Figures, sides: Sequence[Side], kind: str) -> None:
     """
     rows = [side.rows(kind) for side in sides]
     _add_counts(figures, sides, rows, kind)
-    sure = [side.confident(r) for side, r in zip(sides, rows, strict=True)]
-    every, known = (_each(sides, one) for one in (rows, sure))
+    certain = [side.confident(r) for side, r in zip(sides, rows, strict=True)]
+    every, known = (_each(sides, one) for one in (rows, certain))
     figures.add("findings with a confidence", kind, known, every)
-    values = [side.kept.confidence[r] for side, r in zip(sides, sure, strict=True)]
-    figures.add("mean confidence", kind, _each(sides, sure, values), known)
-    bins = tuple(side.bins(r) for side, r in zip(sides, sure, strict=True))
+    values = [side.kept.confidence[r] for side, r in zip(sides, certain, strict=True)]
+    figures.add("mean confidence", kind, _each(sides, certain, values), known)
+    bins = tuple(side.bins(r) for side, r in zip(sides, certain, strict=True))
     figures.add_distribution("distance of confidences", kind, (bins[0], bins[1]))
     labels = sorted(set(sides[0].labels(kind)) | set(sides[1].labels(kind)))
     for label in labels if len(labels) > 1 else []:
