@@ -5,7 +5,7 @@ import sys
 
 NAMES = (
     *("imports", "reading", "drafting", "measuring", "intervals", "choosing", "growing"),
-    *("sending", "looking", "copying", "reporting"),
+    *("sending", "looking", "copying", "reporting", "sentences"),
 )
 # "faults", "mutants", "million", "scaling" and "together" are not among them: they take long, or need a database
 # server; name them.

@@ -367,6 +367,13 @@ def _notes(
     return tuple(found)
 
 
+_SHORT = {
+    "images with a finding": "the share of images with a finding",
+    "findings per image": "the findings per image",
+    "mean confidence": "the mean confidence",
+}
+
+
 def _too_few(
     changes: Sequence[Change], names: Sequence[Sequence[str]], seen: Exchanged
 ) -> list[str]:
@@ -377,12 +384,17 @@ def _too_few(
             f"With {counted(images, 'image')} there are {seen.moved.shape[1]} exchanges: no change,"
             " however large, can be told from chance. Send more of the same images."
         ]
-    most = [one for one in changes if one.what == "images with a finding" and ":" not in one.of]
-    known = [one for one in most if one.smallest == one.smallest and not one.beyond_chance]
-    if not known:
-        return []
-    one = max(known, key=lambda change: change.smallest)
-    return [
-        f"With {counted(images, 'image')} a change of {one.smallest:.2f} in the share of images"
-        f' with a finding of {one.of} may pass unseen; "smallest seen" tells it for each figure.'
-    ]
+    for what in ("images with a finding", "findings per image", "mean confidence"):
+        known = [
+            one
+            for one in changes
+            if one.what == what and one.smallest == one.smallest and not one.beyond_chance
+        ]
+        kinds = [one for one in known if ":" not in one.of]
+        if kinds:
+            one = max(kinds, key=lambda change: change.smallest)
+            return [
+                f"With {counted(images, 'image')} a change of {one.smallest:.2f} in {_SHORT[what]}"
+                f' of {one.of} may pass unseen; "smallest seen" tells it for each figure.'
+            ]
+    return []
