@@ -1,10 +1,13 @@
 """Which convention boxes have to be read by, from findings beside annotations."""
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
+from dotledger import measure
 from dotledger.core.questions.conventions import CONVENTIONS, ImageSize, check_conventions
+from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
 from tests.core.measuring.test_measure import annotations_of, findings_of
 
@@ -147,3 +150,60 @@ class Conventions(unittest.TestCase):
         """Without common images the mean overlap is undefined."""
         fits = check_conventions(Findings.empty(), annotations_of([]), {})
         self.assertTrue(np.isnan(fits[0].mean_overlap))
+
+
+def centred(b):
+    """What a box becomes whose centre and size are read as corner and size."""
+    wide, high = b[2] - b[0], b[3] - b[1]
+    return b[0] + wide / 2, b[1] + high / 2, b[2] + wide / 2, b[3] + high / 2
+
+
+class BesideMeasuring(unittest.TestCase):
+    """Wherever there are annotations, boxes that are read wrongly are named, and right ones are not."""
+
+    def tables(self, change=lambda box: box):
+        rng = np.random.default_rng(4)
+        rows, true = [], []
+        for n in range(40):
+            x, y, wide, high = rng.uniform((20, 30, 40, 20), (400, 200, 160, 90))
+            box = (x, y, x + wide, y + high)
+            true.append((f"i{n}", "object", "x", box, False))
+            rows.append((f"i{n}", "object", "x", float(rng.uniform(0.4, 1)), change(np.add(box, rng.normal(0, 2, 4)))))  # fmt: skip
+        sizes = {f"i{n}": {"width": 800.0, "height": 600.0} for n in range(40)}
+        return findings_of([(*r[:4], tuple(map(float, r[4]))) for r in rows]), replace(annotations_of(true), images=sizes)  # fmt: skip
+
+    def notes(self, change=lambda box: box, sized=True):
+        found, true = self.tables(change)
+        return " ".join(measure(found, true if sized else replace(true, images={}), draws=0).notes)
+
+    def test_wrong_conventions_are_named(self):
+        """With the line of the description that mends it; also where no size is known."""
+        for change, sized, wanted in (
+            (centred, True, 'centre and size, where a corner and size were read: .*form = "centre.size"'),
+            (lambda b: (b[1], b[0], b[3], b[2]), True, "x and y swapped, in pixels"),
+            (lambda b: (b[1], b[0], b[3], b[2]), False, "x and y swapped"),
+            (lambda b: np.array(b) / 100, True, "fractions, where percent were read: .*unit = .fraction"),
+        ):  # fmt: skip
+            with self.subTest(wanted=wanted, sized=sized):
+                self.assertRegex(self.notes(change, sized), f"Suspicious: boxes fit the annotations better read as {wanted}")  # fmt: skip
+
+    def test_right_ones_are_not(self):
+        """Nor loose ones, nor few, nor none."""
+        self.assertNotIn("Suspicious", self.notes())
+        self.assertNotIn("Suspicious", self.notes(sized=False))
+        self.assertNotIn("Suspicious", self.notes(lambda b: np.add(b, (-8, -6, 9, 8))))
+        self.assertNotIn("Suspicious", self.notes(lambda b: np.add(b, 900.0)))
+
+    def test_confidences_that_pile_up(self):
+        """At 0, in the middle and at 1; not where a service says words, nor where they are few."""
+        for value, others, wanted in ((0.0, 0.4, "exactly 0: another scale"), (0.5, 0.9, "exactly 0.5: the middle"), (1.0, 1.0, "exactly 1: ")):  # fmt: skip
+            rows = [(f"i{n}", "label", "x", value if n % 2 else others, None) for n in range(40)]
+            true = annotations_of([(f"i{n}", "label", "x", None, False) for n in range(40)])
+            self.assertIn(wanted, " ".join(measure(findings_of(rows), true, draws=0).notes))
+            self.assertNotIn(
+                "exactly", " ".join(measure(findings_of(rows[:9]), true, draws=0).notes)
+            )
+            worded = replace(
+                findings_of(rows), details=tuple(Details(own_confidence="likely") for _ in rows)
+            )
+            self.assertNotIn("exactly", " ".join(measure(worded, true, draws=0).notes))

@@ -12,6 +12,7 @@ from dotledger.core.arrays import slices
 from dotledger.core.measuring.suspicions import suspicions
 from dotledger.core.pairing.scope import Scope, counts_by_name
 from dotledger.core.questions.basis import Basis
+from dotledger.core.questions.conventions import ImageSize, convention_lines
 from dotledger.core.spelling import counted, first_of, nearest
 from dotledger.core.tables.annotations import Annotations, not_covered_lines
 from dotledger.core.tables.findings import Findings
@@ -50,6 +51,14 @@ def notes_of(basis: Basis, scopes: list[Scope], *, part: bool = False) -> tuple[
         name: (f["width"], f["height"]) for name, f in facts if {"width", "height"} <= f.keys()
     }
     notes += [f"Suspicious: {what}" for what in suspicions(kept, known)]
+    if not part:
+        sizes_known = {
+            name: ImageSize(width=w, height=h, sent_width=w, sent_height=h)
+            for name, (w, h) in known.items()
+        }
+        notes += [
+            f"Suspicious: {line}" for line in convention_lines(kept, basis.annotations, sizes_known)
+        ]
     if len(kept) and not kept.blank.all() and np.isnan(kept.confidence[~kept.blank]).all():
         notes.append("No finding has a confidence: each of them passes every threshold.")
     notes += [] if part else _counted(sizes, repeats_of(basis.findings))

@@ -61,6 +61,7 @@ def _of_kind(
         notes.append(f"no confidence of {known:,} is above {highest:.3g}: another scale?")
     if not known:
         notes.append("no finding has a confidence")
+    notes += _piled(findings, kind)
     if not sizes and not attributes:
         return notes  # as mostly; which rows they are is not needed then
     rows = np.flatnonzero(findings.kind.among([kind]) & ~findings.blank)
@@ -82,6 +83,32 @@ def _confidences(findings: Findings, kind: str) -> tuple[int, int, float]:
         there, known = there + len(confidence), known + len(finite)
         highest = max(highest, float(finite.max(initial=-np.inf)))
     return there, known, highest
+
+
+def _piled(findings: Findings, kind: str) -> list[str]:
+    """Return whether confidences pile up where a scale that is read wrongly puts them."""
+    rows = np.flatnonzero(findings.kind.among([kind]) & ~findings.blank)
+    details = findings.details
+    if details is not None and any(
+        (one := details[row]) is not None and isinstance(one.own_confidence, str) for row in rows
+    ):
+        return []  # words have few values, and pile up by themselves
+    confidence = findings.confidence[rows]
+    known = confidence[np.isfinite(confidence)]
+    if len(known) < _ENOUGH:
+        return []
+    for value, share, why in _PILES:
+        count = int((known == value).sum())
+        if count >= share * len(known):
+            return [f"{count:,} of {len(known):,} confidences are exactly {value:g}: {why}"]
+    return []
+
+
+_PILES = (
+    (0.0, 0.5, "another scale, such as log-odds?"),
+    (0.5, 0.5, "the middle of a range, or a scale that is read wrongly?"),
+    (1.0, 0.9, "another scale, such as log-odds or percent?"),
+)
 
 
 def _named(name: str) -> str:

@@ -16,7 +16,14 @@ from dotledger.core.kinds import KINDS
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.findings import Findings
 
-__all__ = ["CONVENTIONS", "Fit", "ImageSize", "better_convention", "check_conventions"]
+__all__ = [
+    "CONVENTIONS",
+    "Fit",
+    "ImageSize",
+    "better_convention",
+    "check_conventions",
+    "convention_lines",
+]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -284,6 +291,65 @@ def better_convention(fits: Sequence[Fit]) -> Fit | None:
 
 _WELL = 0.5
 _CLEARLY = 0.1
+_MENDED = {
+    "centre and size, where a corner and size were read": 'form = "centre+size"',
+    "corner and size, where a centre and size were read": 'form = "corner+size"',
+    "corners, where a corner and size were read": 'form = "corners"',
+    "corner and size, where corners were read": 'form = "corner+size"',
+    "centre and size, where corners were read": 'form = "centre+size"',
+    "x and y swapped, in pixels": "x and y in the other order",
+    "x and y swapped, in fractions": "x and y in the other order",
+    "width and height swapped": "width and height in the other order",
+    "pixels of the sent image, where the original's were read": 'of = "sent"',
+    "pixels of the original, where the sent image's were read": 'of = "original"',
+    "percent, where fractions were read": 'unit = "percent"',
+    "fractions, where percent were read": 'unit = "fraction"',
+    "thousandths, where percent were read": 'unit = "thousandths"',
+}
+"""What the box of a reading rule has to say instead."""
+
+
+def convention_lines(
+    findings: Findings, annotations: Annotations, sizes: Mapping[str, ImageSize]
+) -> list[str]:
+    """Return whether boxes should clearly be read in another way, in a sentence; mostly none.
+
+    Parameters
+    ----------
+    findings : Findings
+        With boxes.
+    annotations : Annotations
+        Of the same images; at most 500 are looked at.
+    sizes : mapping of str to ImageSize
+        Those that are known; without them only conventions count that need no size.
+
+    Returns
+    -------
+    list of str
+        At most one, with what the description has to say instead.
+    """
+    boxed = ~np.isnan(findings.box[:, 0])
+    both = set(findings.image.take(boxed).used()) & set(annotations.image.used())
+    names = sorted(both & set(sizes) if sizes else both)[:_MOST_IMAGES]
+    rows = boxed & findings.image.among(names)
+    if int(rows.sum()) < _ENOUGH:
+        return []
+    about = {name: sizes.get(name, _NO_SIZE) for name in names}
+    part = annotations.take(annotations.image.among(names))
+    fits = check_conventions(findings.take(rows), part, about)
+    best = better_convention([fit for fit in fits if fit.changed >= _ENOUGH])
+    if best is None:
+        return []
+    mended = f"; the description then says {_MENDED[best.name]}" if best.name in _MENDED else ""
+    return [
+        f"boxes fit the annotations better read as {best.name}: mean overlap "
+        f"{best.mean_overlap:.2f} in place of {best.as_now:.2f}{mended}."
+    ]
+
+
+_MOST_IMAGES = 500
+_ENOUGH = 10
+_NO_SIZE = ImageSize(width=1, height=1, sent_width=1, sent_height=1)
 
 
 def _none() -> NDArray[np.bool_]:
