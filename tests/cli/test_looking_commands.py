@@ -66,6 +66,27 @@ class OnTheWalk(unittest.TestCase):
                     said,
                 )
 
+    def test_whose_numbers(self):
+        """What is measured names service and batch, also out of a file, in words and in JSON."""
+        truth = ("--annotations", "annotations.csv", "--draws", 0)
+        self.assertIn(
+            "Findings of flint, batch 1.\nImages in scope",
+            self.run_on("measure", "--service", "flint", *truth).stdout,
+        )
+        plain = json.loads(self.run_on("measure", "--service", "marl", *truth, "--json").stdout)
+        self.assertEqual((plain["service"], plain["batch"]), ("marl", 2))
+        file = dotledger(
+            "sweep",
+            "--findings",
+            "marl.csv",
+            "--annotations",
+            "annotations.csv",
+            "--kinds",
+            "face",
+            cwd=self.walk,
+        )
+        self.assertIn("Findings of marl, batch 2.", file.stdout)
+
     def test_search(self):
         """By label and confidence, by outcome, by verdict; the nearest label where nothing fits."""
         found = json.loads(self.run_on("search", "--label", "lantern", "--kind", "object", "--least", 0.9, "--json").stdout)["hits"]  # fmt: skip

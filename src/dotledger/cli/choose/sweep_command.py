@@ -82,11 +82,11 @@ def command(
         print_json("sweep", {**swept.to_dict(), "images_in_scope": result.images_in_scope})
         return
     from dotledger.report.terminal.choosing import sweep_tables
-    from dotledger.report.terminal.measures import scope_lines
+    from dotledger.report.terminal.measures import scope_lines, whose_lines
 
     for line in compared.lines:
         say(line)
-    print_table(*scope_lines(result))
+    print_table(*whose_lines(result), *scope_lines(result))
     for table in sweep_tables(swept):
         print_table("", table)
     print_table("", *(f"{name} stops at {why}." for name, why in swept.stopped_at.items()))

@@ -176,6 +176,7 @@ def _show(
         pooled_lines,
         scope_lines,
         slice_tables,
+        whose_lines,
     )
 
     several = any(len(kind.points) > 1 for kind in result.kinds.values())
@@ -183,7 +184,7 @@ def _show(
     for line in lines:
         say(line)
     tables = [part for table in measure_tables(result) for part in ("", table)]
-    print_table(*scope_lines(result), *tables, "", pooled_lines(result))
+    print_table(*whose_lines(result), *scope_lines(result), *tables, "", pooled_lines(result))
     if result.notes:
         print_table("", *result.notes)
     wanted = dict(slices)

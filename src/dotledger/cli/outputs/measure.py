@@ -70,8 +70,10 @@ class Kind(TypedDict):
 
 
 class Figures(TypedDict):
-    """What `Measure.to_dict` gives in Python."""
+    """What `Measure.to_dict` gives in Python; service and batch where they are known."""
 
+    service: str
+    batch: int | None
     overlap: float
     threshold: float | dict[str, float] | None
     pairing: str

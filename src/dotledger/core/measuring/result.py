@@ -11,6 +11,7 @@ from dotledger.core.counting.rows import MEASURES, KindMeasure, Row, mean_over, 
 from dotledger.core.displays import Plotted
 from dotledger.core.questions.basis import Basis
 from dotledger.core.spelling import counted
+from dotledger.core.tables.origin import Origin
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -157,6 +158,10 @@ class Measure(Plotted):
     def _all_rows(self) -> list[Row]:
         return [row for kind in self.kinds.values() for row in kind.rows.values()]
 
+    @property
+    def _origin(self) -> Origin:
+        return self.basis.findings.origin or Origin()
+
     def to_dict(self, *, everything: bool = False) -> dict[str, Any]:
         """Return plain values, ready for JSON; None where undefined.
 
@@ -166,6 +171,8 @@ class Measure(Plotted):
             Also what the methods give: images, confusion, reasons, reliability, slices and so on.
         """
         found = {
+            "service": self._origin.service,
+            "batch": self._origin.batch,
             "overlap": self.overlap,
             "threshold": self.threshold,
             "pairing": self.basis.pairing,

@@ -48,6 +48,12 @@ class Origin:
     changed: bool = False
 
     @property
+    def named(self) -> str:
+        """Whose findings they are, in words; empty if that is not known."""
+        batch = f", batch {self.batch}" if self.batch is not None else ""
+        return f"{self.service}{batch}" if self.service else ""
+
+    @property
     def removed(self) -> int:
         """How many findings all thresholds together removed."""
         return sum(sum(counts.values()) for _, counts in self.cut)
