@@ -4,6 +4,7 @@ import asyncio
 import os
 import signal
 import time
+import unittest
 from unittest import mock
 
 from dotledger import Ledger, findings_of, send, send_async
@@ -13,10 +14,15 @@ from dotledger.errors import (
     KeyNotFound,
     LedgerError,
 )
+from dotledger.images.gather import gather
 from dotledger.ledger.answers import raw_answers
 from dotledger.ledger.batches import failures, find_batch, sent_images
 from dotledger.ledger.usage import call_figures, usage
 from dotledger.ledger.writing import BatchWriter
+from dotledger.sending.batch.limits import TOO_SILENT
+from dotledger.sending.batch.progress import SentBatch
+from dotledger.sending.batch.sending import Sending
+from dotledger.sending.deciding.plan import make_plan
 from dotledger.services.secrets import Key, Secrets
 from dotledger.testing import FakeTransport, NoAnswer, Response, answer
 from tests.sending.helpers import ANSWER, InFolder, description, number_of, picture, pictures
@@ -285,10 +291,7 @@ class Retries(InFolder):
 
     def test_a_clock_set_back(self):
         """A wall clock that jumps back an hour midway harms nothing."""
-        from dotledger.images.gather import gather
         from dotledger.sending.batch.means import Means
-        from dotledger.sending.batch.sending import Sending
-        from dotledger.sending.deciding.plan import make_plan
 
         now = iter([1e9 + n if n < 20 else 1e9 - 3600 + n for n in range(10_000)])
         means = Means(transport=FakeTransport([ANSWER]), wall=lambda: next(now))
@@ -578,3 +581,43 @@ class Ways(InFolder):
         with self.assertRaises(GatherError):
             self.send(self.folder / "nothing", [ANSWER])
         self.assertFalse(self.path.exists())
+
+
+class GoingOn(unittest.TestCase):
+    """A live sender that the server counted as gone begins anew, by itself and not for ever."""
+
+    def run_with(self, ends, *, act=lambda sending, turn: None):
+        """Run a sending whose turns end so; `act` is called in each of them."""
+        sending = Sending(make_plan(description(), gather(pictures(1))), "unused.ledger", None)
+        turns = []
+
+        def once(one):
+            turns.append(one)
+            act(sending, len(turns))
+            why = ends[min(len(turns), len(ends)) - 1]
+            return SentBatch(batch=1, service="bell", images=9, outcomes={}, calls=2, reused=1, unread=0, not_asked={},
+                             refusals=0, money=0.5, currency="EUR", seconds=1.0, stopped_because=why, at_limit=False,
+                             resumed=len(turns) > 1, shared=len(turns))  # fmt: skip
+
+        with mock.patch.object(Sending, "_run_once", once):
+            return sending.run(), len(turns)
+
+    def test_what_both_came_to(self):
+        """Calls, money and time add up; whether the batch was there before is what the first turn found."""
+        sent, turns = self.run_with([TOO_SILENT, TOO_SILENT, ""])
+        self.assertEqual(turns, 3)
+        self.assertEqual((sent.calls, sent.money, sent.seconds, sent.reused), (6, 1.5, 3.0, 3))
+        self.assertEqual((sent.resumed, sent.shared, sent.stopped_because), (False, 3, ""))
+
+    def test_it_ends(self):
+        """After many turns, when it is stopped from outside, or at Ctrl-C: then nothing begins anew."""
+        self.assertEqual(self.run_with([TOO_SILENT])[1], 51)
+        for act in (lambda one, _: one.stop(), lambda one, _: one._interrupt()):
+            self.assertEqual(self.run_with([TOO_SILENT], act=act)[1], 1)
+
+        def later(one, turn):
+            if turn == 2:
+                one.stop()
+
+        self.assertEqual(self.run_with([TOO_SILENT], act=later)[1], 2)
+        self.assertEqual(self.run_with(["the budget of 1 EUR is reached"])[1], 1)
