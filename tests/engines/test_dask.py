@@ -86,10 +86,10 @@ class OnACluster(unittest.TestCase):
         some = self.truth.filter(kind="object")
         parts = dask.write_parts(self.found, some, self.home / "rare", parts=40)
         whole = dotledger.measure(
-            self.found, some, draws=0, threshold={"object:stall": 0.4, "kite": 0.9}
+            self.found, some, draws=0, threshold={"object:stall": 0.4, "object:kite": 0.9}
         )
         parted = dask.measure(
-            parts, client=self.client, draws=0, threshold={"object:stall": 0.4, "kite": 0.9}
+            parts, client=self.client, draws=0, threshold={"object:stall": 0.4, "object:kite": 0.9}
         )
         self.assertEqual(parted.kinds["object"].to_dict(), whole.kinds["object"].to_dict())
         self.assertEqual(parted.unjudged_kinds, whole.unjudged_kinds)
