@@ -32,6 +32,7 @@ from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.clipping import clip_findings
 from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.origin import Origin
 from dotledger.errors import ScopeError, TableError
 
 __all__ = [
@@ -364,8 +365,10 @@ def _basis(
         keys = [part.places for part in parts if part.covered]
         places = Places(tuple(_covered(parts)), np.concatenate(keys) if keys else np.zeros((0, 0)))
     nothing = Side(row=empty, image=empty, label=empty, box=np.zeros((0, 4)))
+    services = {one.service for one in request.facts.origins}
+    whose = Origin(service=services.pop()) if len(services) == 1 else None
     return Basis(
-        findings=_tops(whole),
+        findings=replace(_tops(whole), origin=whose),
         annotations=annotations,
         scopes={
             kind: Scope(
