@@ -77,12 +77,13 @@ def choose_thresholds(
     smallest : int, default 20
         A label with fewer annotations takes the threshold of its kind.
     parts : int, optional
-        Of the images, decided by what is in them and not by their names; by default 5, or fewer
-        with fewer images.
+        Of the images, decided by what is in them and not by their names; by default one for each
+        below 20 images, 20 below 200, else 5.
     held_out : str, optional
         A column of the images that marks those to judge on, in the place of parts.
     surely : float, optional
-        From 0.5 to below 1: choose so that new images meet the limit of the aim this surely.
+        From 0.5 to below 1: choose so that new images meet the limit of the aim this surely, for
+        all thresholds at once.
         Without it about every second choice falls a little short on new images.
     floor : float, optional
         The lowest confidence that the service gives; by default what the findings know.

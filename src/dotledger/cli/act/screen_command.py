@@ -177,7 +177,9 @@ def _show(path: str, one: Decisions, truth: Any, most: int) -> None:
 
     name = f"{path}{f' ({one.audience})' if one.audience else ''}"
     listed = ", ".join(f"{count} {verdict}" for verdict, count in one.counts.items())
-    print_table(f"{name}: {counted(len(one.images), 'image')}, {listed}.", "")
+    origin = one.findings.origin
+    whose = f" of {origin.named}" if origin is not None and origin.named else ""
+    print_table(f"{name}: {counted(len(one.images), 'image')}{whose}, {listed}.", "")
     rules = [(n, v, str(k)) for n, (v, k) in one.by_rule().items()]
     print_table(rows_table("", ("rule", "verdict", "images"), rules), "")
     stopped = one.counts["block"] + one.counts["hold"]

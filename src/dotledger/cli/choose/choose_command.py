@@ -64,13 +64,17 @@ __all__ = ["command"]
     "--parts",
     type=int,
     metavar="N",
-    help="Each part of the images is judged by what is best on the others; by default 5.",
+    help="Each part of the images is judged by what is best on the others; by default 20 below 200 "
+    "images, else 5.",
 )
 @click.option(
     "--held-out", metavar="COLUMN", help="Judge on images that this column marks; no parts."
 )
 @click.option(
-    "--surely", type=float, metavar="P", help="Choose so that new images meet the aim this surely."
+    "--surely",
+    type=float,
+    metavar="P",
+    help="New images meet the aim this surely, for all thresholds at once.",
 )
 @click.option("--draws", type=int, default=1000, show_default=True, help="For intervals; 0: none.")
 @click.option("--seed", type=int, default=0, show_default=True, help="Of the parts and draws.")
@@ -91,8 +95,8 @@ def command(
     """Choose thresholds under a stated aim, and keep them in a file.
 
     What is reported is measured on images that the thresholds were not chosen on. The file can be
-    given to every --threshold. The exit status is 1 if the aim cannot be met; then the thresholds
-    are those that come nearest.
+    given to every --threshold. The exit status is 1 if the aim cannot be met (then the thresholds
+    are those that come nearest), or if too few images tell whether it can.
     """
     from dotledger.core.choosing.aims import read_aim
     from dotledger.weighing import choose_thresholds

@@ -149,10 +149,11 @@ def _judged(
 
 
 def _show(results: dict[str, Measure], lines: list[str]) -> None:
-    from dotledger.report.terminal.measures import parts
+    from dotledger.report.terminal.measures import parts, whose_lines
 
     for line in lines:
         say(line)
+    print_table(*whose_lines(next(iter(results.values()))))
     for name, result in results.items():
         images = f"{result.images_in_scope} images"
         fresh = " that the mapping was not fitted on" if len(results) > 1 else ""
