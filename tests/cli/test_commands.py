@@ -148,7 +148,10 @@ class Demo(unittest.TestCase):
     def test_measure_shows_what_is_asked_for(self):
         """Scope, table, pooled line with intervals; reasons, slices and points when asked."""
         plain = self.measured("--threshold", "0.8").stdout
-        self.assertRegex(plain, r"(?s)^Findings of flint, batch 1.\nImages in scope: 33.*object, pooled +0\.88 \(0\.\d\d.0")
+        self.assertRegex(
+            plain,
+            r"(?s)^Findings of flint, batch 1.\nImages in scope: 33.*object, pooled +0\.88 \(0\.\d\d.0",
+        )
         words = ("--also", "reasons,confusion,reliability,counts,screening,details,text,images", "--by", "size:0.01", "--by", "scene")  # fmt: skip
         shown = self.measured("--threshold", "face=0.9,object=0.8", "--overlap", "0.5,0.75", *words)
         for sign in (

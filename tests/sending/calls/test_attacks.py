@@ -172,8 +172,9 @@ class Machines(unittest.TestCase):
     def test_a_growing_file(self):
         """Readers of strangers' files take time that grows with the file: a square would be a hundred times."""
         for name in ("XML, namespaces", "rules", "a pattern on a line", "JPEG, segments"):
-            _, _, steps = strangers_files.growth(name, decades=1)
-            self.assertLess(max(steps), 60, name)
+            # A busy neighbour may be there for one size and not for the other; a square stays one.
+            tries = (max(strangers_files.growth(name, decades=1)[2]) for _ in range(8))
+            self.assertTrue(any(step < 60 for step in tries), name)
 
 
 class Together(InFolder):
