@@ -184,7 +184,7 @@ _SET_ASIDE = {"things": [{"what": 5}], "scenes": []}
 
 QUIET = (
     # what is played, and what must not be said
-    ("drift: the same answers", lambda one: one.runs(), r"p +smallest|may be chance"),
+    ("drift: the same answers", lambda one: one.runs(), r"p +smallest|not significant"),
     ("drift: all answers drawn anew, 30 images", lambda one: one.runs(30, anew=True), "p +smallest"),
     ("drift: all answers drawn anew, 100 images", lambda one: one.runs(100, anew=True), "p +smallest"),
     ("compare: two equal services, one label", lambda one: _compared(one, 60, 1), "is better"),

@@ -182,11 +182,6 @@ def equal_runs(rng, images, labels):
     return truth, *runs
 
 
-def any_told_apart(comparison):
-    """Whether any row of any pair is called better."""
-    return any(comparison.frame()["told_apart"])
-
-
 WORDS = ("lantern", "stool", "umbrella", "banner", "basket", "moon")
 
 

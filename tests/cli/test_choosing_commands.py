@@ -93,7 +93,7 @@ class OnTheWalk(unittest.TestCase):
         done = dotledger("compare", "flint", "marl", "--ledger", "walk.ledger", "--annotations", "annotations.csv",
                          "--threshold", "0.5", "--claim", "recall 0.92", "--together", 2, cwd=self.walk)  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stderr)
-        for sign in ("marl beside flint, on these 33 images", "flint is better (p 0.001)", "for 124 rows together", "cannot be told apart",
+        for sign in ("marl beside flint, on these 33 images", "flint is better (p 0.001)", "Tested together: 124 rows", "cannot be told apart",
                      "together beside marl", "Never beaten by another run", "marl: 0.98 (0.94", "not compatible",
                      "0.00370 EUR", "crowd-01.jpg face +8"):  # fmt: skip
             self.assertIn(sign, done.stdout)
@@ -134,9 +134,9 @@ class OnTheWalk(unittest.TestCase):
         month = f"flint@{datetime.now(UTC):%Y-%m}"
         whole = dotledger("drift", "flint", month, "--ledger", "walk.ledger", cwd=self.walk)
         self.assertIn("33 and 33 images, the same in both runs.", whole.stdout)
-        self.assertIn("Every figure is the same in both runs.", whole.stdout)
+        self.assertIn("Both runs have the same labels, confidences and boxes.", whole.stdout)
         same = dotledger("drift", "flint.csv", "flint.csv", cwd=self.walk)
-        self.assertIn("Every figure is the same in both runs.", same.stdout)
+        self.assertIn("Both runs have the same labels, confidences and boxes.", same.stdout)
 
 
 class Changing(Handler):

@@ -237,6 +237,8 @@ class Shapes(unittest.TestCase):
         for answer, sign in (
             ({"r": {"faces": []}}, "^$"),
             ({"r": {"faces": [], "error": "", "errors": [], "exception": None}}, "^$"),
+            ({"r": {"faces": [], "error": "none"}, "errors": [None]}, "^$"),
+            ({"r": {"faces": [], "error": {"code": 0, "message": "OK"}}}, "^$"),
             ({"r": {"faces": [], "error": {"code": 5}}}, "nothing at .*, and beside it error: "),
             ({"r": {"faces": []}, "Errors": ["faces"]}, "beside it Errors"),
             ({"r": {"faces": [], "face_error": "busy"}}, "beside it face_error: 'busy'"),

@@ -238,20 +238,10 @@ def requests_in_month(ledger: Ledger, service: str, month: str) -> dict[str, int
     dict of str to int
         By the call's name; empty if there is none.
     """
-    calls, batches = schema.calls, schema.batches
-    made = func.sum(func.coalesce(calls.c.requests, calls.c.attempts))
-    query = (
-        select(calls.c.call, made)
-        .select_from(calls)
-        .join(batches, batches.c.id == calls.c.batch)
-        .where(
-            batches.c.service == service,
-            calls.c.started.between(f"{month}-01", f"{month}-32"),
-        )
-        .group_by(calls.c.call)
-    )
-    with ledger.reading() as connection:
-        return {str(name): int(count or 0) for name, count in connection.execute(query)}
+    found: dict[str, int] = {}
+    for name, _, requests, _ in images_in_month(ledger, service, month):
+        found[name] = found.get(name, 0) + requests
+    return found
 
 
 def images_in_month(

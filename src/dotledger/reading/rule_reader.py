@@ -155,6 +155,20 @@ _STEM = 4
 """So many letters of a section's name tell that an error is its own: ``face_error``, ``faces``."""
 
 
+def _is_fault(said: Any) -> bool:
+    """Tell whether an error is one: many answers always have the key, and say there is nothing."""
+    if isinstance(said, Mapping):
+        return any(map(_is_fault, said.values()))
+    if isinstance(said, list):
+        return any(map(_is_fault, said))
+    if isinstance(said, str):
+        return said.strip().casefold() not in _NO_FAULT
+    return said not in (None, False, 0, 200)
+
+
+_NO_FAULT = frozenset(("", "0", "200", "false", "no", "no error", "none", "null", "ok", "success"))
+
+
 def _on_the_way(value: Any, way: Sequence[str]) -> Iterator[tuple[dict[str, Any], str]]:
     """Yield the objects that a path leads through, up to its first list, with the next name."""
     for name in (*way, ""):
@@ -261,7 +275,7 @@ class RuleReader:
             for key, said in value.items():
                 word = key.casefold()
                 own = name and name.casefold()[:_STEM] in word and "error" in word
-                if said and (word in _ERRORS or own):
+                if (word in _ERRORS or own) and _is_fault(said):
                     return f"nothing at {self.section}, and beside it {key}: {short(said)}"
         return ""
 

@@ -67,6 +67,19 @@ class Simulated(unittest.TestCase):
         result = drift(first, second)
         self.assertTrue(result.same)
         self.assertTrue(all(math.isnan(one.p_value) for one in result.changes))
+        mixed = second.take(np.random.default_rng(0).permutation(len(second)))
+        self.assertTrue(drift(first, mixed).same)
+
+    def test_equal_figures_are_not_equal_findings(self):
+        """A rare label that is called otherwise changes no figure that is looked at, and is not "the same"."""
+        rows = [(f"i{n}", "label", "moon", 0.9, None) for n in range(20)]
+        first = findings_of([*rows, ("i0", "label", "sun", 0.5, None)])
+        second = findings_of([*rows, ("i0", "label", "star", 0.5, None)])
+        result = drift(first, second)
+        self.assertFalse(any(one.change for one in result.changes))
+        self.assertFalse(result.same)
+        apart = findings_of([(f"j{n}", *row[1:]) for n, row in enumerate(rows)])
+        self.assertFalse(drift(findings_of(rows), apart).same)
 
 
 class Worked(unittest.TestCase):
@@ -99,7 +112,8 @@ class Worked(unittest.TestCase):
         )
         four = drift_of(findings_of(first[:4]), findings_of(second[:4]))
         self.assertIn(
-            "With 4 images there are 16 exchanges: no change, however large", " ".join(four.notes)
+            "With 4 images there are 16 exchanges: no change, however large, of the answers is significant",
+            " ".join(four.notes),
         )
 
     def test_what_is_known(self):

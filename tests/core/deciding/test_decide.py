@@ -126,6 +126,14 @@ class Conditions(unittest.TestCase):
                 for n, w in (
                     ("beards", Condition(kind="face", attribute="beard")),
                     ("hats", Condition(kind="object", labels=("hat",))),
+                    (
+                        "no boats",
+                        Condition(
+                            every=(Condition(kind="face"),),
+                            none_of=(Condition(kind="object", labels=("boat",)),),
+                        ),
+                    ),
+                    ("at most none", Condition(kind="object", labels=("boat",), at_most=0)),
                     ("boats", Condition(kind="object", labels=("boat",))),
                     ("text", Condition(kind="text", labels=("x",))),
                 )

@@ -26,6 +26,7 @@ class Drift(TypedDict):
     images: tuple[int, int]
     paired: bool
     known: list[str]
+    same: bool
     changes: list[Change]
     came: dict[str, int]
     went: dict[str, int]

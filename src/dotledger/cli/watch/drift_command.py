@@ -183,15 +183,15 @@ def _show(found: Drift, *, every: bool) -> None:
 
 def _nothing(found: Drift) -> str:
     if found.same:
-        return "Every figure is the same in both runs."
-    return "No change can be told from chance."
+        return "Both runs have the same labels, confidences and boxes."
+    return "No significant change."
 
 
 def _cells(one: Change) -> list[Any]:
     from dotledger.report.terminal.tables import DASH, number
 
     change = DASH if one.change != one.change else f"{one.change:+.3f}"
-    mark = "" if one.beyond_chance else " (may be chance)"
+    mark = "" if one.beyond_chance else " (not significant)"
     chance = DASH
     if one.p_value == one.p_value:
         chance = "under 0.001" if one.p_value < 0.001 else f"{one.p_value:.3f}"

@@ -1,6 +1,6 @@
 """A mapping from a service's confidences to shares that are right.
 
-It is offered only where it helps on images that had no say in it: see
+It is offered only where it helps on held-out images: see
 `dotledger.core.choosing.mapping_fits`.
 """
 
@@ -51,7 +51,7 @@ class ConfidenceMap:
         Digests of what is annotated in those images, so that a renamed one is known again.
     ways : mapping of str to str
         By kind, how it was fitted: ``identity`` (confidences stay as they are, since nothing did
-        better on images that had no say), ``logistic`` or ``isotonic``.
+        better on held-out images), ``logistic`` or ``isotonic``.
 
     Examples
     --------
@@ -100,8 +100,8 @@ class ConfidenceMap:
         kept = [kind for kind, way in self.ways.items() if way == "identity"]
         if kept:
             found.append(
-                f"No mapping did better on images that had no say in it; confidences stay as they "
-                f"are: {', '.join(kept)}."
+                "No mapping did better on held-out images; confidences stay as they are: "
+                f"{', '.join(kept)}."
             )
         missing = [k for k in findings.kind.used() if k and k not in self.knots]
         if missing:
@@ -185,7 +185,7 @@ def fit_confidence_map(
     """Fit a mapping from confidences to the share that is right, where one helps.
 
     Of none at all, a logistic curve and isotonic regression, by kind, the simplest is taken that
-    does about as well as the best on images that had no say in it.
+    does about as well as the best on held-out images.
 
     Parameters
     ----------

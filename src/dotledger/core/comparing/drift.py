@@ -129,7 +129,10 @@ class Drift(Displayed):
     paired : bool
         Whether they are the same images.
     changes : tuple of Change
-        All figures, those beyond chance first.
+        All figures, the significant ones first.
+    same : bool
+        Whether both runs have the same labels, confidences and boxes on the same images: equal
+        figures alone do not say so.
     came, went : dict of str to int
         Labels, as ``kind:label``, that only the second or only the first run has, with how often.
     shape : dict of str to tuple of str
@@ -143,6 +146,7 @@ class Drift(Displayed):
     images: tuple[int, int]
     paired: bool
     changes: tuple[Change, ...]
+    same: bool
     came: Mapping[str, int]
     went: Mapping[str, int]
     shape: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
@@ -153,11 +157,6 @@ class Drift(Displayed):
     def found(self) -> tuple[Change, ...]:
         """The changes larger than exchanging the answers makes them."""
         return tuple(one for one in self.changes if one.beyond_chance)
-
-    @property
-    def same(self) -> bool:
-        """Whether every figure is the same in both runs."""
-        return not any(one.change for one in self.changes)
 
     def frame(self) -> pd.DataFrame:
         """Return a pandas frame with a row a change."""
@@ -171,6 +170,7 @@ class Drift(Displayed):
             "images": list(self.images),
             "paired": self.paired,
             "known": list(self.known),
+            "same": self.same,
             "changes": [one.to_dict() for one in self.changes],
             "came": dict(self.came),
             "went": dict(self.went),
@@ -238,12 +238,20 @@ def drift_of(
         images=(len(names[0]), len(names[1])),
         paired=paired,
         changes=tuple(sorted(changes, key=lambda one: not one.beyond_chance)),
+        same=paired and _are_equal(sides),
         came={name: n for name, n in counts[1].items() if name not in counts[0]},
         went={name: n for name, n in counts[0].items() if name not in counts[1]},
         shape=_shape(changes, listed),
         known=_known(told),
         notes=_notes(changes, paired, (first, second), names, of_images),
     )
+
+
+def _are_equal(sides: Sequence[Side]) -> bool:
+    """Tell whether two runs of the same images have the same labels, confidences and boxes."""
+    labels = sorted({name for side in sides for name in side.kept.label.used()})
+    one, other = (side.sorted_rows(labels) for side in sides)
+    return np.array_equal(one, other)
 
 
 def _of_calls(
@@ -277,7 +285,7 @@ def _moved(figures: Figures, units: int, seed: int, draws: int) -> Exchanged:
 
 
 def _changes(parts: Sequence[tuple[Figures, Exchanged]], *, level: float) -> list[Change]:
-    """Return all figures, held against chance together."""
+    """Return all figures, tested together."""
     seen = np.concatenate([one.change for _, one in parts])
     width = max(one.moved.shape[1] for _, one in parts)
     # Where there are fewer exchanges of one sort, they come round again: each as often as any.
@@ -355,7 +363,7 @@ def _notes(
     seen: Exchanged,
 ) -> tuple[str, ...]:
     judged = sum(not math.isnan(one.p_value) for one in changes)
-    found = [f"Held against chance together: {counted(judged, 'figure')}."] if judged else []
+    found = [f"Tested together: {counted(judged, 'figure')}."] if judged else []
     found += _too_few(changes, names, seen)
     if not paired:
         found.append(
@@ -382,7 +390,7 @@ def _too_few(
     if seen.all_made and 2 / seen.moved.shape[1] > _LEVEL:
         return [
             f"With {counted(images, 'image')} there are {seen.moved.shape[1]} exchanges: no change,"
-            " however large, can be told from chance. Send more of the same images."
+            " however large, of the answers is significant. Send more of the same images."
         ]
     for what in ("images with a finding", "findings per image", "mean confidence"):
         known = [

@@ -12,6 +12,7 @@ from dotledger.core.comparing.figures import Figures
 from dotledger.core.comparing.partners import partners_of
 from dotledger.core.counting.cases import sparse_rows
 from dotledger.core.counting.resampling import Places, placed, places_of_images
+from dotledger.core.kinds import KINDS
 from dotledger.core.tables.annotations import Annotations
 from dotledger.core.tables.coded import Coded
 from dotledger.core.tables.findings import Findings
@@ -69,6 +70,17 @@ class Side:
         """Return how many findings each image has in each bin of confidence: (bins, images)."""
         at = np.minimum((self.kept.confidence[rows] * _BINS).astype(np.intp), _BINS - 1)
         return sparse_rows(at, self.image[rows], (_BINS, self.images))
+
+    def sorted_rows(self, labels: Sequence[str]) -> Floats:
+        """Return images, kinds, labels, confidences and boxes as numbers, in an order of their own.
+
+        Two runs of the same images whose rows are equal found the same, in whatever order.
+        """
+        kept = self.kept
+        names = [self.image, kept.kind.onto(list(KINDS)), kept.label.onto(labels)]
+        rows = np.nan_to_num(np.column_stack([*names, kept.confidence, kept.box]), nan=-1.0)
+        ordered: Floats = rows[np.lexsort(rows.T)]
+        return ordered
 
     def label_counts(self) -> dict[str, int]:
         """Return how often each label was found, as ``kind:label``."""

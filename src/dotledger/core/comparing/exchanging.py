@@ -43,7 +43,7 @@ def has_all(images: int, count: int = EXCHANGES) -> bool:
     bool
         Whether 2^images is not above `count`.
     """
-    return bool(2**images <= count) if images < 64 else False
+    return images < 64 and 2**images <= count
 
 
 def exchanges(images: int, seed: int, at_once: int, count: int = EXCHANGES) -> Iterator[Floats]:

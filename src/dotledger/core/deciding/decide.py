@@ -118,11 +118,14 @@ def decide(
 
 
 def _never_met(rules: Rules, findings: Findings) -> list[str]:
-    """Return which rules ask for what nothing in this batch has: they cannot apply to any image."""
+    """Return which rules need a finding that nothing in this batch is.
+
+    What must *not* be there (``none``, ``at_most = 0``) is met by its absence, and is passed over.
+    """
     found = []
     for rule in rules.rules:
-        for leaf in rule.when.leaves():
-            if not leaf.kind or leaf.outcomes:
+        for leaf in _positive(rule.when):
+            if not leaf.kind or leaf.outcomes or not leaf.least:
                 continue
             rows = findings.kind.among([leaf.kind]) & ~findings.blank
             if not rows.any():

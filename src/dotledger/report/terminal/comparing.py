@@ -103,8 +103,8 @@ def _together_lines(result: Comparison) -> Iterator[str]:
     rows = counted(result.rows_together, "row")
     yield ""
     yield (
-        f'"Better" is judged for {rows} together, those of each label among them, by exchanging the'
-        " runs' answers: of equal services any row is called better in at most 5 of 100 tables."
+        f"Tested together: {rows}, those of each label included, by exchanging the runs' answers."
+        " Between equal services, any row is called better in at most 5 of 100 such tables."
         " McNemar's test takes each annotation by itself; in images with many it claims too much."
     )
 
