@@ -206,7 +206,7 @@ LOUD = (
             ("lost tenth", "findings per image +object"),
             ("larger", "log area of a box +object"),
             ("shifted", "boxes moved right +object"),
-            ("far away", "middle across +object"),
+            ("far away", "mean x of all boxes +object"),
             ("gone", "images with a finding +object"),
             ("doubled", "findings per image +object"),
             ("no confidences", "findings with a confidence +object"),

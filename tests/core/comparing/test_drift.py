@@ -42,7 +42,7 @@ class Simulated(unittest.TestCase):
             ("lost tenth", {"findings per image"}),
             ("larger", {"log area of a box"}),
             ("shifted", {"boxes moved right"}),
-            ("far away", {"middle across"}),
+            ("far away", {"mean x of all boxes"}),
             ("gone", {"images with a finding", "findings per image"}),
             ("doubled", {"findings per image"}),
             ("no confidences", {"findings with a confidence"}),

@@ -51,9 +51,8 @@ def command(
     """Tell what changed between two runs where nothing is annotated.
 
     A RUN is as of compare, or all batches of a month (flint@2026-11); the first is the earlier.
-    Each change is held against what comes out when the two answers to an image change places, all
-    figures together. Versions, settings, times, fields of answers and images without an answer are
-    compared for runs out of the ledger.
+    All figures are tested together, by swapping the two answers to an image. Versions, settings,
+    times, fields of answers and images without an answer are compared for runs out of the ledger.
     """
     from dotledger.core.comparing.drift import drift_of
 

@@ -169,9 +169,9 @@ def _owners(
 
 
 def _surely_all(surely: float | None, owners: int) -> float | None:
-    """Return how surely each threshold must meet the aim, so that all of them do as asked.
+    """Return the confidence level of each threshold at which all of them together keep `surely`.
 
-    C. E. Bonferroni's bound: however they depend on each other.
+    C. E. Bonferroni's bound, which holds however they depend on each other.
     """
     return None if surely is None else 1 - (1 - surely) / max(owners, 1)
 

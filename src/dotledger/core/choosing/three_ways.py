@@ -235,7 +235,7 @@ def choose_three_ways(
 
 
 def _are_enough(images: Group, splits: Splits) -> bool:
-    """Tell whether enough unsafe and safe images were chosen on to speak of shares of them."""
+    """Tell whether the thresholds were chosen on enough unsafe, and enough safe, images."""
     chosen = images.inside & splits.chosen_on
     unsafe = np.zeros(len(chosen), dtype=bool)
     unsafe[images.true_image] = True

@@ -109,8 +109,8 @@ class Comparison(Displayed, Plotted):
     matters : float
         Smaller differences do not matter.
     rows_together : int
-        How many rows (groups and measures, of all pairs of runs) were looked at together: any of
-        them is told apart by chance in at most 5 of 100 such tables. 0 without draws.
+        How many rows (groups and measures, of all pairs of runs) were tested together. If nothing
+        differs, at most 5 of 100 such tables have a significant row. 0 without draws.
     """
 
     _chart: ClassVar[str] = "differences"

@@ -32,7 +32,7 @@ COMPARED = (
 )
 """Measures that are compared, in the order they are shown."""
 TOLD_APART = 0.05
-"""Two runs are told apart at most at this p-value, adjusted for all rows looked at together."""
+"""Significance level: the largest adjusted p-value at which two runs are told apart."""
 _LOWER_IS_BETTER = ("false_alarm_rate",)
 
 
@@ -52,8 +52,8 @@ class Difference:
         How often exchanging the two runs' answers makes any row of the table as striking, if they
         are equally good; NaN without exchanges.
     told_apart : bool
-        Whether that is at most 0.05, and the interval leaves out every difference too small to
-        matter: of tables of two equal services, any row is told apart in at most 5 of 100.
+        Whether the p-value is at most 0.05 and the interval excludes every difference too small to
+        matter.
     better : int
         0 or 1 for the run that is better, -1 where they cannot be told apart.
     """

@@ -88,7 +88,7 @@ class Change:
 
 @dataclass(frozen=True, kw_only=True)
 class RunFacts:
-    """What is known of a run beside its findings; each may be empty.
+    """What a ledger knows about a run, apart from its findings.
 
     Attributes
     ----------

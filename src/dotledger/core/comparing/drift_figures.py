@@ -158,7 +158,9 @@ def add_partners(figures: Figures, sides: Sequence[Side], kind: str) -> None:
         # Half of the shift on either side: exchanging the answers turns its sign.
         figures.add(what, kind, (-shift / 2, shift / 2), (count, count), shown="moved")
     places = [_place(side.kept.box[rows]) for side, rows in zip(sides, boxed, strict=True)]
-    for number, what in enumerate(("log area of all boxes", "middle across", "middle down")):
+    for number, what in enumerate(
+        ("log area of all boxes", "mean x of all boxes", "mean y of all boxes")
+    ):
         values = [place[number] for place in places]
         figures.add(what, kind, _each(sides, boxed, values), every)
 
@@ -170,7 +172,7 @@ def _boxed(side: Side, kind: str) -> Any:
 
 
 def _place(box: Floats) -> tuple[Floats, Floats, Floats]:
-    """Return log area, and the middle across and down in pixels: boxes may move beyond partners."""
+    """Return log area, and the mean x of all boxes and down in pixels: boxes may move beyond partners."""
     wide, high = box[:, 2] - box[:, 0], box[:, 3] - box[:, 1]
     return np.log(wide * high), (box[:, 0] + box[:, 2]) / 2, (box[:, 1] + box[:, 3]) / 2
 

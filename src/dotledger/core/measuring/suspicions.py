@@ -86,7 +86,7 @@ def _confidences(findings: Findings, kind: str) -> tuple[int, int, float]:
 
 
 def _piled(findings: Findings, kind: str) -> list[str]:
-    """Return whether confidences pile up where a scale that is read wrongly puts them."""
+    """Return a note if many confidences are exactly 0, 0.5 or 1, as from a misread scale."""
     rows = np.flatnonzero(findings.kind.among([kind]) & ~findings.blank)
     details = findings.details
     if details is not None and any(
