@@ -172,7 +172,7 @@ def _boxed(side: Side, kind: str) -> Any:
 
 
 def _place(box: Floats) -> tuple[Floats, Floats, Floats]:
-    """Return log area, and the mean x of all boxes and down in pixels: boxes may move beyond partners."""
+    """Return log areas and centres in pixels: a box may move too far to have a partner."""
     wide, high = box[:, 2] - box[:, 0], box[:, 3] - box[:, 1]
     return np.log(wide * high), (box[:, 0] + box[:, 2]) / 2, (box[:, 1] + box[:, 3]) / 2
 
