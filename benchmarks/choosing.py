@@ -15,6 +15,7 @@ import numpy as np
 from benchmarks.measuring import REQUIRED, made
 from dotledger import choose_thresholds, compare, measure
 from dotledger.core.comparing.drift import drift_of
+from dotledger.core.comparing.planned_looks import look_at
 from dotledger.core.tables.coded import Coded
 from tests import simulation
 from tests.core.measuring.test_measure import findings_of
@@ -115,6 +116,35 @@ def drifting(sets, images, change="", *, anew=False):
     print(f"| {what} | {again} | {images} | {found} of {sets} |", flush=True)
 
 
+def watching(years, images, days=365):
+    """How many years of daily looks at services in which nothing changed raise any alarm."""
+    rng, alarms = np.random.default_rng(images), 0
+    for _ in range(years):
+        scene = simulation.scene_of(rng, images)
+        first = findings_of(simulation.answered(rng, scene, anew=True))
+        alarms += any(
+            look_at(first, findings_of(simulation.answered(rng, scene, anew=True))).alarm
+            for _ in range(days)
+        )
+    print(f"| nothing, {days} looks each | {images} | {alarms} of {years} years |", flush=True)
+
+
+def days_until_told(change, sets, images):
+    """After how many daily looks a change is told, of a year of planned ones."""
+    rng, told = np.random.default_rng(images), []
+    for _ in range(sets):
+        scene = simulation.scene_of(rng, images)
+        first = findings_of(simulation.answered(rng, scene, anew=True))
+        told.append(4)
+        for day in (1, 2, 3):
+            rows = simulation.answered(rng, scene, anew=True)
+            if look_at(first, findings_of(simulation.changed_rows(rng, rows, change))).alarm:
+                told[-1] = day
+                break
+    days = ", ".join(f"day {day}: {told.count(day)}" for day in (1, 2, 3))
+    print(f"| {change} | {images} | {days}, later: {told.count(4)} |", flush=True)
+
+
 def main(*, quick):
     """Print all of it."""
     speed((1_000, 7_000, 100_000) if quick else (5_000, 36_000, 500_000))
@@ -137,3 +167,10 @@ def main(*, quick):
         drifting(25, 100, change)
     for change in ("surer", "lost label", "lost tenth", "larger", "shifted"):
         drifting(25, 100, change, anew=True)
+    print("\nA watch of 365 planned looks, all answers drawn anew each day")
+    print("| change | images | alarms |")
+    print("| --- | --- | --- |")
+    for images in (30, 100):
+        watching(5 if quick else 150, images)
+    for change in ("lost label", "lost tenth", "surer", "gone"):
+        days_until_told(change, 5 if quick else 25, 100)

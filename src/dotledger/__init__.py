@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from dotledger.core.tables.findings import Findings as Findings
     from dotledger.core.tables.image_names import match_images as match_images
     from dotledger.core.tables.reviewed import annotations_from_review as annotations_from_review
+    from dotledger.drift_watch import watch as watch
     from dotledger.errors import DotLedgerError as DotLedgerError
     from dotledger.face import batches as batches
     from dotledger.face import check_conventions as check_conventions
@@ -114,6 +115,7 @@ _HOMES = {
     "send_async": "sending.api",
     "try_call": "face",
     "usage": "face",
+    "watch": "drift_watch",
     "write_annotations": "formats.annotations.front",
     "write_prints": "formats.prints_files",
     "write_report": "report.pages.report",
@@ -172,6 +174,7 @@ __all__ = [
     "send_async",
     "try_call",
     "usage",
+    "watch",
     "write_annotations",
     "write_prints",
     "write_report",

@@ -23,6 +23,7 @@ from dotledger.core.comparing.differences import Difference
 from dotledger.core.comparing.drift import Change, Drift
 from dotledger.core.comparing.found_by import FoundBy
 from dotledger.core.comparing.gates import Verdicts
+from dotledger.core.comparing.planned_looks import Look, LookFigure, Watch, WatchedRound
 from dotledger.core.copying.prints import NearCopy, Prints
 from dotledger.core.counting.rows import KindMeasure, Point, Row
 from dotledger.core.deciding.conditions import Condition, Rule, Rules
@@ -87,6 +88,8 @@ __all__ = [
     "KindMeasure",
     "LabelRows",
     "Loaded",
+    "Look",
+    "LookFigure",
     "Masked",
     "Month",
     "NamesMatched",
@@ -115,6 +118,8 @@ __all__ = [
     "Verdict",
     "VerdictCounts",
     "Verdicts",
+    "Watch",
+    "WatchedRound",
     "WaysCounts",
     "Written",
 ]

@@ -44,6 +44,7 @@ sort         0 sort few --findings flint.csv --out sorted
 copies       0 copies few --known few
 cover        1 cover few --findings flint.csv --annotations annotations.csv --out covered-2
 drift        0 drift flint marl --ledger walk.ledger
+watch        0 drift flint --since 1 --ledger walk.ledger
 gate         1 gate gates.toml {TABLES}
 """
 

@@ -229,6 +229,11 @@ def _to_8(operations: Any, connection: Connection) -> None:
     _add_missing(operations, connection, schema.senders, "used_money")
 
 
+def _to_9(operations: Any, connection: Connection) -> None:  # noqa: ARG001 - as every step
+    """Remember the looks of a watch."""
+    schema.looks.create(connection)
+
+
 def _add_missing(operations: Any, connection: Connection, of: Table, name: str) -> None:
     """Add a column, unless an earlier step made the table with it already."""
     if name not in {one["name"] for one in inspect(connection).get_columns(of.name)}:
@@ -250,5 +255,6 @@ _STEPS: Mapping[int, Callable[[Any, Connection], None]] = {
     5: _to_6,
     6: _to_7,
     7: _to_8,
+    8: _to_9,
 }
 """By version, the step to the next one."""

@@ -35,6 +35,7 @@ __all__ = [
     "items",
     "jobs",
     "leases",
+    "looks",
     "metadata",
     "months",
     "notes",
@@ -45,7 +46,7 @@ __all__ = [
     "shares",
 ]
 
-VERSION = 8
+VERSION = 9
 """Raised whenever a table changes, with a step in `dotledger.ledger.migrations`."""
 
 metadata = MetaData()
@@ -236,6 +237,25 @@ jobs = Table(
     UniqueConstraint("fingerprint", "call_name", "images", name="one_job"),
 )
 """Jobs that a service has accepted and not ended: asked for again, never paid again."""
+
+looks = Table(
+    "looks",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("since", ForeignKey("batches.id"), nullable=False),
+    Column("since_reading", ForeignKey("readings.id"), nullable=False),
+    Column("batch", ForeignKey("batches.id"), nullable=False),
+    Column("reading", ForeignKey("readings.id"), nullable=False),
+    Column("settings", Text, nullable=False),
+    Column("planned", Integer, nullable=False),
+    Column("made", String(32), nullable=False),
+    Column("result", Text, nullable=False),
+    Index("looks_by_watch", "since", "id"),
+)
+"""Each look of a watch, which spends its part of the watch's false alarms: nothing is judged twice.
+
+A watch is the looks since one batch; a look judges one reading of a later batch.
+"""
 
 senders = Table(
     "senders",

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from dotledger.core.comparing.compare import Comparison
+from dotledger.core.comparing.planned_looks import LookFigure, Watch
 from dotledger.core.kinds import KINDS
 from dotledger.core.measuring.result import Measure
 from dotledger.core.spelling import counted
@@ -25,6 +26,8 @@ if TYPE_CHECKING:
 __all__ = ["PLOTS", "plot", "plot_style"]
 
 _FIRST, _SECOND, _THIRD, _SOFT = "#20489e", "#b4530a", "#7a3ea8", "#565e70"
+_NAMED = 6
+"""Figures of alarms that a chart of rounds names: more cannot be told apart."""
 _RIGHT, _WRONG = "#00796b", "#c2410c"
 
 
@@ -76,7 +79,7 @@ def plot_style(*, font_size: float = 10) -> dict[str, Any]:
 
 
 def plot(
-    result: Measure | Comparison | Sequence[float] | Any,
+    result: Measure | Comparison | Watch | Sequence[float] | Any,
     what: str = "curve",
     *,
     kind: str | None = None,
@@ -89,12 +92,12 @@ def plot(
 
     Parameters
     ----------
-    result : Measure, Comparison, or sequence of float
-        For ``differences`` a comparison; for ``latency`` seconds of calls.
+    result : Measure, Comparison, Watch, or sequence of float
+        For ``differences`` a comparison; for ``latency`` seconds of calls; for ``rounds`` a watch.
     what : str, default "curve"
         ``curve`` (precision against recall), ``sweep`` (measures against the threshold),
         ``overlap``, ``slices``, ``reliability``, ``wrong``, ``missed``, ``confusion``,
-        ``differences`` or ``latency``.
+        ``differences``, ``latency`` or ``rounds``.
     kind : str, optional
         By default the only one that is measured.
     label : str, optional
@@ -331,6 +334,46 @@ def _latency(ax: Axes, result: Any, kind: str, options: _Options) -> None:  # no
     ax.set(xlabel="seconds", ylabel="calls", title=counted(len(seconds), "call"))
 
 
+def _in_half_widths(figure: LookFigure) -> float:
+    """Return how far a figure moved; 0 where no exchange of answers changes it."""
+    # A share's band may end at 0 or 1: its longer side is the half width.
+    half = max(figure.high - figure.first, figure.first - figure.low)
+    if math.isnan(half):
+        return 0.0 if figure.second == figure.first else math.nan
+    return (figure.second - figure.first) / half if half else math.nan
+
+
+def _rounds(ax: Axes, result: Watch, kind: str, options: _Options) -> None:  # noqa: ARG001
+    """Draw each figure that varies in widths of its own band; those of alarms in colour."""
+    lines: dict[tuple[str, str], list[float]] = {}
+    alarmed = Counter[tuple[str, str]]()
+    for place, one in enumerate(result.rounds):
+        for figure in one.look.figures:
+            name = figure.what, figure.of
+            line = lines.setdefault(name, [0.0] + [math.nan] * len(result.rounds))
+            line[place + 1] = _in_half_widths(figure)
+            alarmed[name] += figure.changed
+    shown = [name for name, count in alarmed.most_common() if count]
+    for name, line in lines.items():
+        if name not in shown:
+            ax.plot(line, linewidth=0.8, color=_SOFT, alpha=0.4)
+    alike: dict[tuple[float, ...], list[str]] = {}
+    for name in shown:
+        alike.setdefault(tuple(round(value, 2) for value in lines[name]), []).append(
+            ", ".join(name)
+        )
+    for points, names in list(alike.items())[:_NAMED]:
+        more = f" and {len(names) - 1} more alike" if len(names) > 1 else ""
+        ax.plot(points, marker="o", markersize=4, label=names[0] + more)
+    ax.axhspan(-1, 1, alpha=0.12, color=_FIRST, linewidth=0)
+    ax.set_xticks(range(len(result.rounds) + 1), ["first", *(r.name for r in result.rounds)])
+    ax.set(xlabel="round", ylabel="change, in half widths of its band")
+    alarms = counted(len(result.alarms), "alarm")
+    ax.set_title(f"{result.service}: {counted(len(result.rounds), 'round')}, {alarms}")
+    if shown:
+        ax.legend(fontsize="small")
+
+
 PLOTS: Mapping[str, tuple[type | None, Callable[..., None]]] = {
     "curve": (Measure, _curve),
     "sweep": (Measure, _sweep),
@@ -342,5 +385,6 @@ PLOTS: Mapping[str, tuple[type | None, Callable[..., None]]] = {
     "confusion": (Measure, _confusion),
     "differences": (Comparison, _differences),
     "latency": (None, _latency),
+    "rounds": (Watch, _rounds),
 }
 """Each chart, the result that it is of, and what draws it."""

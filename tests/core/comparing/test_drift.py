@@ -8,7 +8,8 @@ from dataclasses import replace
 import numpy as np
 
 from dotledger import drift
-from dotledger.core.comparing.drift import RunFacts, drift_of
+from dotledger.core.comparing.compared_runs import RunFacts
+from dotledger.core.comparing.drift import drift_of
 from dotledger.core.comparing.drift_figures import fields_of
 from dotledger.errors import ScopeError
 from tests import simulation

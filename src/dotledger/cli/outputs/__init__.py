@@ -47,6 +47,7 @@ OUTPUTS: dict[str, tuple[int, str]] = {
     "copies": (1, "act:Copies"),
     "cover": (1, "act:Covered"),
     "drift": (1, "watch:Drift"),
+    "watch": (1, "watch:Watch"),
     "gate": (1, "watch:Gates"),
 }
 """By name of the output: its version, and where its keys are written down.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TypedDict
 
-__all__ = ["Drift", "Gates"]
+__all__ = ["Drift", "Gates", "Watch"]
 
 
 class Change(TypedDict):
@@ -32,6 +32,63 @@ class Drift(TypedDict):
     went: dict[str, int]
     shape: dict[str, list[str]]
     notes: list[str]
+
+
+class LookFigure(TypedDict):
+    """One figure of the first round and of this one, and about where chance would keep it."""
+
+    what: str
+    of: str
+    first: float | None
+    second: float | None
+    low: float | None
+    high: float | None
+    changed: bool
+
+
+class Look(TypedDict):
+    """One round, judged: an alarm if the p-value is at most 0.05 / planned."""
+
+    images: tuple[int, int]
+    paired: bool
+    planned: int
+    p_value: float | None
+    exchanges: int
+    alarm: bool
+    same: bool
+    bears: int
+    figures: list[LookFigure]
+    came: dict[str, int]
+    went: dict[str, int]
+    known: list[str]
+    notes: list[str]
+
+
+class WatchedRound(TypedDict):
+    """A round with its look; times are ISO 8601 in UTC."""
+
+    number: int
+    batch: int
+    round: str
+    started: str
+    made: str
+    look: Look
+
+
+class Watch(TypedDict):
+    """All rounds since one; `alarm` is what the exit status says."""
+
+    service: str
+    batch: int
+    round: str
+    started: str
+    threshold: float | dict[str, float] | None
+    planned: int
+    made: int
+    rounds: list[WatchedRound]
+    fresh: list[int]
+    left_out: list[str]
+    alarm: bool
 
 
 class Gate(TypedDict):

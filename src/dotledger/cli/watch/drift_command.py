@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -15,50 +15,96 @@ from dotledger.cli.options.common import (
     ledger_option,
     print_json,
     print_table,
+    replace_option,
     threshold_of,
     threshold_option,
 )
+from dotledger.cli.watch.drift_rounds import watch_rounds
 from dotledger.core.spelling import first_of
 
 if TYPE_CHECKING:
-    from dotledger.core.comparing.drift import Change, Drift, RunFacts
+    from dotledger.core.comparing.compared_runs import RunFacts
+    from dotledger.core.comparing.drift import Change, Drift
     from dotledger.core.tables.findings import Findings
 
 __all__ = ["command"]
 
-_MOST_ANSWERS = 500
 
-
-@click.command(name="drift", epilog=example("dotledger drift flint flint@autumn"))
-@click.argument("first", metavar="RUN")
-@click.argument("second", metavar="RUN")
+@click.command(
+    name="drift",
+    epilog=example("dotledger drift flint flint@autumn\n  dotledger drift flint --since autumn"),
+)
+@click.argument("runs", metavar="RUN [RUN]", nargs=-1)
 @ledger_option
 @threshold_option
 @click.option("--every", is_flag=True, help="Also what did not change.")
 @click.option("--draws", type=int, default=2000, show_default=True, help="Exchanges.")
 @click.option("--seed", type=int, default=0, show_default=True, help="Of the exchanges.")
+@click.option(
+    "--since",
+    metavar="ROUND",
+    help="Judge each later round by this one (a name, or the number of a batch); see below.",
+)
+@click.option("--looks", type=int, metavar="N", help="With --since: looks planned, at first 365.")
+@click.option("--any-images", is_flag=True, help="With --since: batches of other images, too.")
+@click.option("--page", metavar="FILE", help="With --since: write a page with a chart a figure.")
+@replace_option
 @json_option
 def command(
-    first: str,
-    second: str,
+    runs: tuple[str, ...],
     ledger: str,
     threshold: str | None,
     every: bool,
     draws: int,
     seed: int,
+    since: str | None,
     as_json: bool,
-) -> None:
+    **watching: Any,
+) -> int:
     """Tell what changed between two runs where nothing is annotated.
 
     A RUN is as of compare, or all batches of a month (flint@2026-11); the first is the earlier.
     All figures are tested together, by swapping the two answers to an image. Versions, settings,
     times, fields of answers and images without an answer are compared for runs out of the ledger.
+
+    With --since, RUN is a service. Each later round is judged once, and the ledger remembers it:
+    look as often as you like, all planned looks together raise a false alarm in at most 5 of 100
+    watches. The exit status is 1 if the newest round, or one judged just now, raised an alarm.
     """
+    if since is not None:
+        return watch_rounds(
+            runs,
+            ledger,
+            since,
+            threshold=threshold,
+            seed=seed,
+            every=every,
+            as_json=as_json,
+            **watching,
+        )
+    if len(runs) != 2:
+        raise click.UsageError("Name two runs, the earlier one first; or one round with --since.")
+    if given := [
+        f"--{n.replace('_', '-')}" for n in ("looks", "any_images", "page") if watching[n]
+    ]:
+        raise click.UsageError(f"--{given[0].replace('_', '-')} goes with --since.")
+    _compare_two(runs, ledger, threshold_of(threshold), draws, seed, every=every, as_json=as_json)
+    return 0
+
+
+def _compare_two(
+    texts: Sequence[str],
+    ledger: str,
+    cut: Any,
+    draws: int,
+    seed: int,
+    *,
+    every: bool,
+    as_json: bool,
+) -> None:
     from dotledger.core.comparing.drift import drift_of
 
-    runs = [_run(text, ledger) for text in (first, second)]
-    cut = threshold_of(threshold)
-    first_run, second_run = runs
+    first_run, second_run = (_run(text, ledger) for text in texts)
     found = drift_of(
         first_run.findings.cut(cut),
         second_run.findings.cut(cut),
@@ -111,51 +157,12 @@ def _of_month(ledger: str, service: str, month: str) -> list[int]:
 
 
 def _kept(ledger: str, numbers: list[int]) -> _Run:
-    from dotledger.core.comparing.drift import RunFacts
-    from dotledger.core.tables.findings import Findings
-    from dotledger.kept import findings_of
-    from dotledger.ledger.batches import find_batch, sent_images
+    from dotledger.drift_watch import run_of_batches
     from dotledger.ledger.store import Ledger
-    from dotledger.ledger.usage import call_seconds, versions_of
 
-    tables, seconds, versions = [], [], dict[str, int]()
-    asked: list[str] = []
     with Ledger(ledger, create=False, read_only=True) as opened:
-        for number in numbers:
-            batch = find_batch(opened, batch=number)
-            tables.append(findings_of(opened, batch=number))
-            seconds += call_seconds(opened, batch)
-            asked += [sent.name for sent in sent_images(opened, batch)]
-            for version, calls in versions_of(opened, batch).items():
-                versions[version] = versions.get(version, 0) + calls
-    facts = RunFacts(
-        asked=asked,
-        seconds=seconds,
-        fields=_fields(ledger, numbers[-1]),
-        versions=versions,
-        settings=batch.settings,
-        service=batch.service,
-        described_as=batch.fingerprint,
-    )
-    findings = tables[0] if len(tables) == 1 else Findings.concat(tables)
+        findings, facts = run_of_batches(opened, numbers)
     return _Run(findings=findings, facts=facts)
-
-
-def _fields(ledger: str, batch: int) -> dict[str, frozenset[str]]:
-    """Return the fields of the first answers of a batch that are JSON, by image."""
-    from itertools import islice
-
-    from dotledger.core.comparing.drift_figures import fields_of
-    from dotledger.face import raw_answers
-    from dotledger.jsons import from_json
-
-    found: dict[str, frozenset[str]] = {}
-    for image, _, answer in islice(raw_answers(Path(ledger), batch=batch), _MOST_ANSWERS):
-        try:
-            found[image] = found.get(image, frozenset()) | fields_of(from_json(answer))
-        except ValueError:
-            continue
-    return found
 
 
 def _show(found: Drift, *, every: bool) -> None:

@@ -106,9 +106,9 @@ def add_kind(figures: Figures, sides: Sequence[Side], kind: str) -> None:
     _add_counts(figures, sides, rows, kind)
     certain = [side.confident(r) for side, r in zip(sides, rows, strict=True)]
     every, known = (_each(sides, one) for one in (rows, certain))
-    figures.add("findings with a confidence", kind, known, every)
+    figures.add("findings with a confidence", kind, known, every, shown="share")
     values = [side.kept.confidence[r] for side, r in zip(sides, certain, strict=True)]
-    figures.add("mean confidence", kind, _each(sides, certain, values), known)
+    figures.add("mean confidence", kind, _each(sides, certain, values), known, shown="share")
     bins = tuple(side.bins(r) for side, r in zip(sides, certain, strict=True))
     figures.add_distribution("distance of confidences", kind, (bins[0], bins[1]))
     labels = sorted(set(sides[0].labels(kind)) | set(sides[1].labels(kind)))
@@ -121,8 +121,8 @@ def add_kind(figures: Figures, sides: Sequence[Side], kind: str) -> None:
 def _add_counts(figures: Figures, sides: Sequence[Side], rows: Sequence[Ints], name: str) -> None:
     each = _each(sides, rows)
     there = (each[0] > 0).astype(np.float64), (each[1] > 0).astype(np.float64)
-    figures.add("images with a finding", name, there)
-    figures.add("findings per image", name, each)
+    figures.add("images with a finding", name, there, shown="share")
+    figures.add("findings per image", name, each, shown="count")
 
 
 def _each(
@@ -152,7 +152,7 @@ def add_partners(figures: Figures, sides: Sequence[Side], kind: str) -> None:
     boxed = [np.flatnonzero(_boxed(side, kind)) for side in sides]
     every = _each(sides, boxed)
     alone = every[0] - count, every[1] - count
-    figures.add("boxes without a partner", kind, alone, every)
+    figures.add("boxes without a partner", kind, alone, every, shown="share")
     for what, moved in pairs.moved(one.table, other.table).items():
         shift = np.bincount(image, moved, minlength=one.images)
         # Half of the shift on either side: exchanging the answers turns its sign.
@@ -211,7 +211,9 @@ def add_fields(
             np.array([path in known.get(name, ()) for name in listed], dtype=np.float64)
             for known, listed in zip(fields, names, strict=True)
         ]
-        figures.add("answers with a field", path, (own[0], own[1]), (asked[0], asked[1]))
+        figures.add(
+            "answers with a field", path, (own[0], own[1]), (asked[0], asked[1]), shown="share"
+        )
     return some
 
 

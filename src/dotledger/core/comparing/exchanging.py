@@ -18,9 +18,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from dotledger.core.arrays import Floats
+from dotledger.core.arrays import Flags, Floats
 
-__all__ = ["EXCHANGES", "Critical", "adjusted", "critical", "exchanges", "has_all"]
+__all__ = ["EXCHANGES", "Critical", "StepDown", "adjusted", "critical", "exchanges", "has_all"]
 
 EXCHANGES = 2000
 """Random exchanges; all of them where there are fewer."""
@@ -68,7 +68,8 @@ def exchanges(images: int, seed: int, at_once: int, count: int = EXCHANGES) -> I
     if not images:
         return
     if has_all(images, count):
-        every = np.arange(2**images)
+        # In no order, so that a part of them says as much as any other part.
+        every = np.random.default_rng(seed).permutation(2**images)
         whole = (every[None, :] >> np.arange(images)[:, None]) & 1
         for start in range(0, len(every), at_once):
             yield whole[:, start : start + at_once].astype(np.float64)
@@ -105,25 +106,59 @@ def adjusted(observed: Floats, moved: Floats, *, all_made: bool) -> Floats:
     >>> adjusted(np.array([1.0]), 1 - 2 * made.mean(axis=0)[None], all_made=True)
     array([0.25])
     """
-    found = np.full(len(observed), np.nan)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        spread = _spread(moved)
-        rows = np.flatnonzero(~np.isnan(observed) & (spread > 10.0**-_DECIMALS))
-        if not len(rows):
-            return found
-        scaled = np.round(np.abs(observed[rows]) / spread[rows], _DECIMALS)
-        order = np.argsort(-scaled, kind="stable")
-        rows, scaled = rows[order], scaled[order]
-        largest = np.zeros(moved.shape[1])
-        reached = np.empty(len(rows))
-        for place in range(len(rows) - 1, -1, -1):  # from the least striking one on
-            one = np.abs(moved[rows[place]]) / spread[rows[place]]
-            np.fmax(largest, np.round(one, _DECIMALS), out=largest)
-            reached[place] = np.count_nonzero(largest >= scaled[place])
+    counting = StepDown(observed, moved)
+    counting.add(moved)
     every = moved.shape[1]
-    values = reached / every if all_made else (1 + reached) / (1 + every)
-    found[rows] = np.maximum.accumulate(values)
-    return found
+    reached = counting.reached / every if all_made else (1 + counting.reached) / (1 + every)
+    return counting.p_values(reached)
+
+
+class StepDown:
+    """Counts exchanges in which differences as striking as those observed occur, part by part.
+
+    Parameters
+    ----------
+    observed : ndarray of float64, shape (rows,)
+        Differences; NaN where undefined.
+    moved : ndarray of float64, shape (rows, exchanges)
+        Some exchanges, of which each row's spread is taken.
+
+    Attributes
+    ----------
+    rows : ndarray of intp
+        Rows of which anything can be said, the most striking difference first.
+    reached : ndarray of float64, shape (len(rows),)
+        In how many of the exchanges added so far the largest of this and all less striking rows is
+        at least as striking.
+    """
+
+    def __init__(self, observed: Floats, moved: Floats) -> None:
+        self._among = len(observed)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            self.spread = _spread(moved)
+            rows = np.flatnonzero(~np.isnan(observed) & (self.spread > 10.0**-_DECIMALS))
+            scaled = np.round(np.abs(observed[rows]) / self.spread[rows], _DECIMALS)
+        order = np.argsort(-scaled, kind="stable")
+        self.rows, self._scaled = rows[order], scaled[order]
+        self.reached = np.zeros(len(rows))
+
+    def add(self, moved: Floats) -> Flags:
+        """Count further exchanges; tell in which of them the most striking row is reached."""
+        largest = np.zeros(moved.shape[1])
+        hit = np.zeros(moved.shape[1], dtype=bool)
+        for place in range(len(self.rows) - 1, -1, -1):  # from the least striking one on
+            row = self.rows[place]
+            one = np.abs(moved[row]) / self.spread[row]
+            np.fmax(largest, np.round(one, _DECIMALS), out=largest)
+            hit = largest >= self._scaled[place]
+            self.reached[place] += np.count_nonzero(hit)
+        return hit
+
+    def p_values(self, shares: Floats) -> Floats:
+        """Return p-values by row from shares of `rows`: never less than that of the row before."""
+        found = np.full(self._among, np.nan)
+        found[self.rows] = np.maximum.accumulate(shares)
+        return found
 
 
 def _spread(moved: Floats) -> Floats:

@@ -7,6 +7,7 @@ that all of them are one product of a sparse matrix with whatever is exchanged.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -21,6 +22,8 @@ __all__ = ["Exchanged", "Figure", "Figures"]
 _AT_ONCE = 200
 """Exchanges worked out together: with a million images 2,000 at once would be 16 GB."""
 
+_RANGES = {"share": (0.0, 1.0), "count": (0.0, math.inf)}
+
 
 @dataclass(frozen=True, kw_only=True)
 class Figure:
@@ -31,7 +34,8 @@ class Figure:
     that it has there.
 
     `shown` is how both runs' values are told: as they are; ``"moved"`` for a change of partners,
-    from 0 on; ``"logarithm"`` for the mean of logarithms, of which the power is told.
+    from 0 on; ``"logarithm"`` for the mean of logarithms, of which the power is told; ``"share"``
+    and ``"count"`` for what cannot leave its range.
     """
 
     what: str
@@ -40,6 +44,13 @@ class Figure:
     whole: int = -1
     bins: int = 0
     shown: str = ""
+
+    def told(self, value: float) -> float:
+        """Return a value of this figure as people are told it; shares and counts stay in range."""
+        if self.shown == "logarithm":
+            return math.exp(value)
+        low, high = _RANGES.get(self.shown, (-math.inf, math.inf))
+        return value if math.isnan(value) else min(max(value, low), high)
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
@@ -129,22 +140,36 @@ class Figures:
         Exchanged
             In doubles.
         """
+        parts = [np.zeros((len(self.figures), 0)), *self.moving(order, seed, count)]
+        first, second, change = self.seen()
+        return Exchanged(
+            first=first,
+            second=second,
+            change=change,
+            moved=np.concatenate(parts, axis=1),
+            all_made=self.has_all(count),
+        )
+
+    def has_all(self, count: int) -> bool:
+        """Tell whether so many exchanges are all that there are."""
+        return self._paired and has_all(self._images[0], count)
+
+    def seen(self) -> tuple[Floats, Floats, Floats]:
+        """Return the figures of both runs, and their changes: shape (figures,) each."""
+        _, first, both = self._sums()
+        one, other = first[:, None], (both - first)[:, None]
+        values = self._values(one), self._values(other), self._changes(one, other)
+        return values[0][:, 0], values[1][:, 0], values[2][:, 0]
+
+    def moving(self, order: Ints, seed: int, count: int) -> Iterator[Floats]:
+        """Yield the changes in the exchanges of `exchanged`, some at a time."""
         moving, first, both = self._sums()
         # Of the same images an exchange adds to the first run's sums; of different ones it says
         # which of all images are the first run's.
         start = first if self._paired else np.zeros_like(first)
-        seen = [first[:, None], (both - first)[:, None]]
-        parts = [np.zeros((len(self.figures), 0))]
         for swapped in self._exchanges(seed, count):
             mine = start[:, None] + moving @ swapped[order]
-            parts.append(self._changes(mine, both[:, None] - mine))
-        return Exchanged(
-            first=self._values(seen[0])[:, 0],
-            second=self._values(seen[1])[:, 0],
-            change=self._changes(seen[0], seen[1])[:, 0],
-            moved=np.concatenate(parts, axis=1),
-            all_made=self._paired and has_all(self._images[0], count),
-        )
+            yield self._changes(mine, both[:, None] - mine)
 
     def _sums(self) -> tuple[Sparse, Floats, Floats]:
         """Return what is exchanged, the first run's sums, and those of both."""
