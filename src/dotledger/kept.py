@@ -226,6 +226,8 @@ def _with_origin(table: Findings, batch: Batch) -> Findings:
         service=batch.service,
         batch=batch.id,
         reading=batch.reading,
+        round=batch.round,
+        sent=batch.started,
         floor=batch.floor,
         smallest_face=described.limits.smallest_face if described else None,
         words=described.words if described else {},

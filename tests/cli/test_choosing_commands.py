@@ -227,7 +227,10 @@ class ThreeHundredScenes(unittest.TestCase):
         hold = {r["image"] for r in unsafe if r["label"] == "smoke" and float(r["confidence"]) >= 0.5} - block  # fmt: skip
         rest = 298 - len(block) - len(hold)
         counts = f"{len(block)} block, {len(hold)} hold, {rest} pass."
-        self.assertIn(f"rules.toml: 298 images of marl, batch 2, {counts}", done.stdout)
+        self.assertIn(
+            f"Findings of marl, batch 2, from marl.csv; annotations of annotations.csv.\nrules.toml: 298 images, {counts}",
+            done.stdout,
+        )
         self.assertIn("block, hazards: open flame 0.90, at least 0.6 asked", done.stdout)
         self.assertIn(f"The worst 3 of {len(block | hold)} are shown", done.stderr)
         self.assertIn("unsafe that pass: 0.02 (0.00", done.stdout)

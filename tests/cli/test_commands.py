@@ -75,7 +75,8 @@ class Demo(unittest.TestCase):
             overlap=0.5,
             threshold=0.5,
         ).to_dict(everything=True)
-        loaded = got.pop("loaded")
+        loaded, about = got.pop("loaded"), got.pop("about")
+        self.assertEqual(about["annotations"], str(files[3]))
         self.assertEqual((got.pop("output"), got.pop("version")), ("measure", 1))
         self.assertEqual(got, json.loads(json.dumps(wanted)))
         self.assertEqual(
@@ -123,7 +124,7 @@ class Demo(unittest.TestCase):
             "--csv",
             out,
         )
-        self.assertTrue(done.stdout.startswith("Findings of flint, batch 1.\nImages in scope: 33"))
+        self.assertRegex(done.stdout, r"^Findings of flint, batch 1 \(sent .*\nImages in scope: 33")
         with out.open() as file:
             self.assertIn("face", {row["label"] for row in csv.DictReader(file)})
 
@@ -150,7 +151,7 @@ class Demo(unittest.TestCase):
         plain = self.measured("--threshold", "0.8").stdout
         self.assertRegex(
             plain,
-            r"(?s)^Findings of flint, batch 1.\nImages in scope: 33.*object, pooled +0\.88 \(0\.\d\d.0",
+            r"(?s)^Findings of flint, batch 1 [^\n]*threshold 0.8[^\n]*\nImages in scope: 33.*object, pooled +0\.88 \(0\.\d\d.0",
         )
         words = ("--also", "reasons,confusion,reliability,counts,screening,details,text,images", "--by", "size:0.01", "--by", "scene")  # fmt: skip
         shown = self.measured("--threshold", "face=0.9,object=0.8", "--overlap", "0.5,0.75", *words)
@@ -229,7 +230,9 @@ class Demo(unittest.TestCase):
         base = ("--findings", self.walk / "flint.csv", "--annotations", self.walk / "annotations.csv", "--kinds", "object")  # fmt: skip
         kept, out = self.home / "map.json", self.home / "mapped.csv"
         fitted = json.loads(dotledger("reliability", *base, "--fit", kept, "--json").stdout)
-        self.assertEqual(set(fitted), {"output", "version", "confidences", "images", "doubts"})
+        self.assertEqual(
+            set(fitted), {"output", "version", "about", "confidences", "images", "doubts"}
+        )
         self.assertEqual(set(fitted["confidences"]), {"as answered", "mapped"})
         done = dotledger("reliability", *base, "--use", kept, "--out", out)
         self.assertIn("that the mapping was not fitted on", done.stdout)

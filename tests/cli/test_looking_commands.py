@@ -67,25 +67,55 @@ class OnTheWalk(unittest.TestCase):
                 )
 
     def test_whose_numbers(self):
-        """What is measured names service and batch, also out of a file, in words and in JSON."""
-        truth = ("--annotations", "annotations.csv", "--draws", 0)
-        self.assertIn(
-            "Findings of flint, batch 1.\nImages in scope",
-            self.run_on("measure", "--service", "flint", *truth).stdout,
+        """Whatever measures, cuts, draws, gates or screens says first whose numbers these are, in JSON too."""
+        (self.walk / "gates.toml").write_text(
+            'gates_file = 1\n[[gate]]\nmeasure = "recall"\nof_each = "kind"\nat_least = 0.0\n'
         )
-        plain = json.loads(self.run_on("measure", "--service", "marl", *truth, "--json").stdout)
-        self.assertEqual((plain["service"], plain["batch"]), ("marl", 2))
+        truth = ["--annotations", "annotations.csv"]
+        images = "images/moon-01.jpg"
+        for words, status in (
+            (["measure", *truth, "--draws", "0"], 0),
+            (["sweep", *truth, "--kinds", "face"], 0),
+            (["reliability", *truth], 0),
+            (["choose", *truth, "--kinds", "face", "--aim", "recall >= 0.1"], 0),
+            (["check", *truth], 0),
+            (["screen", "rules.toml"], 0),
+            (["gate", "gates.toml", *truth], 0),
+            (["findings", "--most", "1"], 0),
+            (["draw", images, "--out", "whose-drawn"], 0),
+            (["sort", images, "--out", "whose-sorted"], 0),
+            (["cover", images, "--out", "whose-covered"], 0),
+        ):
+            out = ["--replace"] * (words[0] in ("draw", "cover"))
+            with self.subTest(words=words):
+                shown = self.run_on(*words, "--service", "marl", *out, status=status).stdout
+                self.assertRegex(shown, r"^Findings of marl, batch 2 \(sent \d{4}-\d\d-\d\d\)")
+                told = self.run_on(*words, "--service", "marl", *out, "--json", status=status)
+                about = json.loads(told.stdout)["about"]
+                [run] = about["runs"]
+                self.assertEqual((run["service"], run["batch"], run["file"]), ("marl", 2, None))
+                self.assertEqual(
+                    about["annotations"], "annotations.csv" if truth[1] in words else None
+                )
+        compared = self.run_on(
+            "compare", "a=flint", "b=marl", *truth, "--threshold", "0.5", "--draws", "50"
+        )
+        self.assertRegex(
+            compared.stdout,
+            r"^a: findings of flint, batch 1 .*; threshold 0.5.\nb: findings of marl, batch 2 .*; threshold 0.5; annotations of",
+        )
+        drifted = json.loads(self.run_on("drift", "flint", "marl", "--json").stdout)["about"][
+            "runs"
+        ]
+        self.assertEqual(
+            [(run["service"], run["batch"]) for run in drifted], [("flint", 1), ("marl", 2)]
+        )
         file = dotledger(
-            "sweep",
-            "--findings",
-            "marl.csv",
-            "--annotations",
-            "annotations.csv",
-            "--kinds",
-            "face",
-            cwd=self.walk,
+            "sweep", "--findings", "marl.csv", *truth, "--kinds", "face", cwd=self.walk
         )
-        self.assertIn("Findings of marl, batch 2.", file.stdout)
+        self.assertRegex(
+            file.stdout, r"^Findings of marl, batch 2 \(sent .*\), from marl.csv; annotations of"
+        )
 
     def test_search(self):
         """By label and confidence, by outcome, by verdict; the nearest label where nothing fits."""

@@ -24,6 +24,7 @@ from dotledger.cli.options.common import (
     threshold_option,
     truth_of,
 )
+from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted
 from dotledger.files import check_output_folder
 
@@ -118,11 +119,13 @@ def command(
         )
     )
     still = None if again is None else _still_found(again, done, kind, labels, threshold)
+    about = provenance(found, file=findings, threshold=threshold, annotations=annotations)
     if as_json:
         found_again = {} if still is None else {one.name: one for one in still}
         rows = [_plain(one, found_again.get(one.name)) for one in done]
-        print_json("cover", {"images": rows})
+        print_json("cover", {**about, "images": rows})
     else:
+        print_table(*provenance_lines(about))
         _show(done, kind, folder, annotated=annotations is not None)
         _show_still(still, kind)
     problems = [(one.name, one.problem) for one in done if one.problem]

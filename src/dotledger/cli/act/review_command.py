@@ -23,6 +23,7 @@ from dotledger.cli.options.common import (
     say,
     service_name,
 )
+from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output
@@ -165,12 +166,14 @@ def _show_decided(work: Worklist, as_json: bool) -> None:
         print_json(
             "review",
             {
+                **provenance(work.findings),
                 "verdicts": verdicts,
                 "agreement": [{**vars(one), "differ": list(one.differ)} for one in pairs],
                 "decisions": [_record(one) for one in newest(reviews).values()],
             },
         )
         return
+    print_table(*provenance_lines(provenance(work.findings)))
     _show_table(work, verdicts, newest(reviews).values())
     for one in pairs:
         kappa = "" if one.kappa is None else f", kappa {one.kappa:.2f}"

@@ -21,6 +21,7 @@ from dotledger.cli.options.common import (
     service_name,
     truth_of,
 )
+from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output
@@ -99,9 +100,13 @@ def command(
     truth = truth_of(annotations)
     if out_file is not None:
         _write(next(iter(every.values())), Path(out_file))
+    about = provenance(table, file=findings, annotations=annotations)
     if as_json:
-        print_json("screen", {"rules": {p: _plain(one, truth) for p, one in every.items()}})
+        print_json(
+            "screen", {**about, "rules": {p: _plain(one, truth) for p, one in every.items()}}
+        )
     else:
+        print_table(*provenance_lines(about))
         for path, one in every.items():
             _show(path, one, truth, most)
     blocked = any(one.counts["block"] for one in every.values())
@@ -177,9 +182,7 @@ def _show(path: str, one: Decisions, truth: Any, most: int) -> None:
 
     name = f"{path}{f' ({one.audience})' if one.audience else ''}"
     listed = ", ".join(f"{count} {verdict}" for verdict, count in one.counts.items())
-    origin = one.findings.origin
-    whose = f" of {origin.named}" if origin is not None and origin.named else ""
-    print_table(f"{name}: {counted(len(one.images), 'image')}{whose}, {listed}.", "")
+    print_table(f"{name}: {counted(len(one.images), 'image')}, {listed}.", "")
     rules = [(n, v, str(k)) for n, (v, k) in one.by_rule().items()]
     print_table(rows_table("", ("rule", "verdict", "images"), rules), "")
     stopped = one.counts["block"] + one.counts["hold"]

@@ -22,6 +22,7 @@ from dotledger.cli.options.common import (
     threshold_of,
     threshold_option,
 )
+from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
 
@@ -127,9 +128,11 @@ def command(
         places = _places(by, found, rules, ledger, matched.names, asked)
         done = list(sort_images(gathered, places, Path(folder), how=how))
     _write_manifest(done, Path(folder))
+    about = provenance(found, file=findings, threshold=threshold)
     if as_json:
-        print_json("sort", {"images": [_plain(one) for one in done]})
+        print_json("sort", {**about, "images": [_plain(one) for one in done]})
     else:
+        print_table(*provenance_lines(about))
         _show(done, folder, how)
     states = ("new", "there already", "listed")
     problems = [(one.image, one.state) for one in done if one.state not in states]

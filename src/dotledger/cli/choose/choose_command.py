@@ -18,6 +18,7 @@ from dotledger.cli.options.common import (
     say,
 )
 from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.provenance import provenance_lines
 from dotledger.files import check_output
 
 if TYPE_CHECKING:
@@ -118,14 +119,18 @@ def command(
         from dotledger.formats.thresholds_files import write_thresholds
 
         write_thresholds(out_file, [chosen], join=before)
+    about = compared.about()
     if as_json:
         from dotledger.core.choosing.three_ways import ThreeWays
 
         # An aim with two shares is met by two thresholds: that is told by other keys.
         output = "choose-two" if isinstance(chosen, ThreeWays) else "choose"
-        print_json(output, chosen.to_dict())
+        print_json(output, {**about, **chosen.to_dict()})
     else:
-        _show(chosen, compared.lines)
+        for line in compared.lines:
+            say(line)
+        print_table(*provenance_lines(about))
+        _show(chosen)
     if out_file is not None:
         say(f"Thresholds kept in {out_file}; give it to --threshold.")
     return 0 if chosen.attainable else 1
@@ -147,9 +152,7 @@ def _before(
     return read_thresholds(out_file)
 
 
-def _show(chosen: Choice | ThreeWays, lines: list[str]) -> None:
+def _show(chosen: Choice | ThreeWays) -> None:
     from dotledger.report.terminal.choosing import choice_lines, choice_table
 
-    for line in lines:
-        say(line)
     print_table(f"Aim: {chosen.aim}.", "", choice_table(chosen), "", *choice_lines(chosen))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from itertools import zip_longest
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -26,6 +27,7 @@ from dotledger.cli.options.comparing import (
     compared_tables,
     where_of,
 )
+from dotledger.cli.options.provenance import provenance_lines, run_provenance
 from dotledger.core.spelling import counted
 from dotledger.core.tables.findings import Findings
 from dotledger.errors import ArgumentError
@@ -128,7 +130,7 @@ def command(
     for path, place in ((csv_file, "--csv"), (worklist, "--worklist")):
         if path is not None:
             check_output(path, place=place, inputs=(annotations, ledger, *runs), replace=replace)
-    tables, truths, costs = _read(runs, annotations, ledger, truth)
+    tables, truths, costs, files = _read(runs, annotations, ledger, truth)
     if together is not None:
         _check_name(tables, "together")
         tables["together"] = combine(tables, least=together)
@@ -151,18 +153,21 @@ def command(
         seed=seed,
     )
     _write(result, csv_file, worklist)
+    about = _about(tables, files, thresholds, annotations)
     if as_json:
         cost = {n: _plain(c) for n, c in costs.items() if c}
         output = "agreement" if annotations is None else "compare"
-        print_json(output, {**result.to_dict(), "cost": cost})
+        print_json(output, {**about, **result.to_dict(), "cost": cost})
     else:
+        print_table(*provenance_lines(about))
         _show(result, costs, labels=labels)
 
 
 def _read(
     runs: Sequence[str], annotations: str | None, ledger: str, truth: Mapping[str, Any]
-) -> tuple[dict[str, Findings], Any, dict[str, BatchCost | None]]:
+) -> tuple[dict[str, Findings], Any, dict[str, BatchCost | None], dict[str, str | None]]:
     tables: dict[str, Findings] = {}
+    files: dict[str, str | None] = {}
     costs: dict[str, BatchCost | None] = {}
     truths = None
     for text in runs:
@@ -183,7 +188,23 @@ def _read(
         _check_name(tables, name)
         tables[name] = found
         costs[name] = _cost(found, ledger)
-    return tables, truths, costs
+        files[name] = where["findings"]
+    return tables, truths, costs, files
+
+
+def _about(
+    tables: Mapping[str, Findings],
+    files: Mapping[str, str | None],
+    thresholds: Sequence[str],
+    annotations: str | None,
+) -> dict[str, Any]:
+    """Return whose runs are compared, each with the threshold that was given for it."""
+    cuts = [*thresholds] if len(thresholds) > 1 else [*thresholds] * len(tables)
+    runs = [
+        run_provenance(found, name=name, file=files.get(name), threshold=cut)
+        for (name, found), cut in zip_longest(tables.items(), cuts[: len(tables)])
+    ]
+    return {"about": {"runs": runs, "annotations": annotations}}
 
 
 def _check_name(tables: Mapping[str, Any], name: str) -> None:

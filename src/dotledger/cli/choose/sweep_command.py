@@ -18,6 +18,7 @@ from dotledger.cli.options.common import (
     say,
 )
 from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.provenance import provenance_lines
 from dotledger.files import check_output
 
 __all__ = ["command"]
@@ -78,15 +79,16 @@ def command(
 
         write_frame(swept.frame(), Path(csv_file))
         say(f"{len(swept.frame())} thresholds written to {csv_file}")
+    about = compared.about()
     if as_json:
-        print_json("sweep", {**swept.to_dict(), "images_in_scope": result.images_in_scope})
+        print_json("sweep", {**about, **swept.to_dict(), "images_in_scope": result.images_in_scope})
         return
     from dotledger.report.terminal.choosing import sweep_tables
-    from dotledger.report.terminal.measures import scope_lines, whose_lines
+    from dotledger.report.terminal.measures import scope_lines
 
     for line in compared.lines:
         say(line)
-    print_table(*whose_lines(result), *scope_lines(result))
+    print_table(*provenance_lines(about), *scope_lines(result))
     for table in sweep_tables(swept):
         print_table("", table)
     print_table("", *(f"{name} stops at {why}." for name, why in swept.stopped_at.items()))

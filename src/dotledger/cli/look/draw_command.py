@@ -22,6 +22,7 @@ from dotledger.cli.options.common import (
     threshold_option,
     truth_of,
 )
+from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted, first_of
 from dotledger.files import check_output_folder
 
@@ -126,10 +127,12 @@ def command(
     if drawn.others:
         count = counted(len(drawn.others), "other file")
         say(f"{count} in {folder} from before: {first_of(drawn.others, 5)}")
+    about = provenance(found, file=findings, threshold=threshold, annotations=annotations)
     if as_json:
         print_json(
             "draw",
             {
+                **about,
                 "pictures": [str(path) for path in drawn.pictures],
                 "contact_sheet": str(drawn.sheet),
                 "not_found": list(drawn.not_found),
@@ -138,4 +141,5 @@ def command(
         )
     else:
         pictures = counted(len(drawn.pictures), "picture")
+        print_table(*provenance_lines(about))
         print_table(f"{pictures} in {folder}; all together: {drawn.sheet}")

@@ -22,6 +22,7 @@ from dotledger.cli.options.common import (
     threshold_of,
 )
 from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.provenance import provenance_lines
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output, check_output_folder
 
@@ -140,10 +141,15 @@ def command(
         check_slice(name, edges, result.slice_names())
     if csv_place is not None:
         _write_csv(result, Path(csv_place))
+    about = compared.about(threshold)
     if as_json:
-        print_json("measure", {**result.to_dict(everything=True), "loaded": compared.report})
+        told = {**result.to_dict(everything=True), "loaded": compared.report}
+        print_json("measure", {**about, **told})
     else:
-        _show(result, compared.lines, names, wanted)
+        for line in compared.lines:
+            say(line)
+        print_table(*provenance_lines(about))
+        _show(result, names, wanted)
 
 
 def _tolerances(pairs: tuple[str, ...]) -> dict[str, float]:
@@ -166,7 +172,6 @@ def _slice(text: str) -> tuple[str, list[float] | None]:
 
 def _show(
     result: Measure,
-    lines: Sequence[str],
     names: Sequence[str],
     slices: Sequence[tuple[str, list[float] | None]],
 ) -> None:
@@ -176,15 +181,12 @@ def _show(
         pooled_lines,
         scope_lines,
         slice_tables,
-        whose_lines,
     )
 
     several = any(len(kind.points) > 1 for kind in result.kinds.values())
     more = ["points"] if several else []
-    for line in lines:
-        say(line)
     tables = [part for table in measure_tables(result) for part in ("", table)]
-    print_table(*whose_lines(result), *scope_lines(result), *tables, "", pooled_lines(result))
+    print_table(*scope_lines(result), *tables, "", pooled_lines(result))
     if result.notes:
         print_table("", *result.notes)
     wanted = dict(slices)

@@ -18,6 +18,7 @@ from dotledger.cli.options.common import (
     say,
 )
 from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.provenance import provenance_lines
 from dotledger.files import check_output
 
 if TYPE_CHECKING:
@@ -87,14 +88,21 @@ def command(
         from dotledger.formats.tables.tables import write_table
 
         write_table(findings if mapping is None else mapping.apply(findings), out)
+    about = compared.about()
     if as_json:
         plain = {
             n: {k: r.to_dict() for k, r in m.reliability().items()} for n, m in results.items()
         }
         images = {n: m.images_in_scope for n, m in results.items()}
-        print_json("reliability", {"confidences": plain, "images": images, "doubts": doubts})
+        print_json(
+            "reliability",
+            {**about, "confidences": plain, "images": images, "doubts": doubts},
+        )
     else:
-        _show(results, compared.lines)
+        for line in compared.lines:
+            say(line)
+        print_table(*provenance_lines(about))
+        _show(results)
     for line in doubts:
         say(line)
     if fit_file is not None:
@@ -148,12 +156,9 @@ def _judged(
     }
 
 
-def _show(results: dict[str, Measure], lines: list[str]) -> None:
-    from dotledger.report.terminal.measures import parts, whose_lines
+def _show(results: dict[str, Measure]) -> None:
+    from dotledger.report.terminal.measures import parts
 
-    for line in lines:
-        say(line)
-    print_table(*whose_lines(next(iter(results.values()))))
     for name, result in results.items():
         images = f"{result.images_in_scope} images"
         fresh = " that the mapping was not fitted on" if len(results) > 1 else ""

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from dotledger.cli.options.common import batch_options, ledger_option, service_name, settings_of
+from dotledger.cli.options.provenance import provenance
 from dotledger.core.kinds import check_kinds
 from dotledger.core.spelling import first_of
 from dotledger.core.tables.annotations import Annotations
@@ -103,6 +104,8 @@ class Compared:
         What loading read, as plain values.
     lines : list of str
         The same in words.
+    files : (str or None, str)
+        Where findings (None: the ledger) and annotations were read from.
     """
 
     findings: Findings
@@ -110,6 +113,13 @@ class Compared:
     broader: dict[str, tuple[str, ...]]
     report: dict[str, Any]
     lines: list[str]
+    files: tuple[str | None, str]
+
+    def about(self, threshold: str | None = None) -> dict[str, Any]:
+        """Return whose numbers these are, with the threshold as it was given."""
+        return provenance(
+            self.findings, file=self.files[0], threshold=threshold, annotations=self.files[1]
+        )
 
 
 # Image names are matched by rules only where a command reads files; `measure` compares them
@@ -174,6 +184,7 @@ def compared_tables(
         broader=broader,
         report={**report, "ambiguous_image_names": list(matched.ambiguous)},
         lines=[*loaded.report.lines(), *matched.lines(), *lines],
+        files=(findings, annotations),
     )
 
 

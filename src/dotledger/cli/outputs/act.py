@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NotRequired, TypedDict
 
-from dotledger.cli.outputs.parts import Box, Interval
+from dotledger.cli.outputs.parts import About, Box, Interval
 
 __all__ = ["Copies", "Covered", "Reviewed", "Screened", "SortedImages"]
 
@@ -54,6 +54,7 @@ class Decided(TypedDict):
 class Screened(TypedDict):
     """By file of rules."""
 
+    about: About
     rules: dict[str, Decided]
 
 
@@ -82,6 +83,7 @@ class Decision(TypedDict):
 class Reviewed(TypedDict):
     """Verdicts by person and image, and how far persons agree."""
 
+    about: About
     verdicts: dict[str, dict[str, str]]
     agreement: list[Pair]
     decisions: list[Decision]
@@ -100,6 +102,7 @@ class SortedImage(TypedDict):
 class SortedImages(TypedDict):
     """One row for each image and place."""
 
+    about: About
     images: list[SortedImage]
 
 
@@ -153,4 +156,5 @@ class CoveredImage(TypedDict):
 class Covered(TypedDict):
     """All images given."""
 
+    about: About
     images: list[CoveredImage]

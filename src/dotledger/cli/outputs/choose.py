@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NotRequired, TypedDict
 
-from dotledger.cli.outputs.parts import Interval
+from dotledger.cli.outputs.parts import About, Interval
 
 __all__ = ["Agreement", "Chosen", "ChosenTwo", "Compared", "Sweep"]
 
@@ -41,6 +41,7 @@ class SweepRow(TypedDict):
 class Sweep(TypedDict):
     """Every threshold that can be told apart; below `floor` the service tells nothing."""
 
+    about: About
     floor: float | None
     stopped_at: dict[str, str]
     thresholds: list[SweepRow]
@@ -83,6 +84,7 @@ class Group(TypedDict):
 class Chosen(TypedDict):
     """Thresholds chosen under an aim."""
 
+    about: About
     aim: str
     each: str
     overlap: float
@@ -117,6 +119,7 @@ class Ways(TypedDict):
 class ChosenTwo(TypedDict):
     """Two thresholds: from the lower on a person looks, from the upper on it is stopped."""
 
+    about: About
     aim: str
     kind: str
     service: str
@@ -211,6 +214,7 @@ class Cost(TypedDict):
 class Compared(BetweenTwo):
     """Runs beside each other; what stands for two is that of the first two."""
 
+    about: About
     names: list[str]
     overlap: float
     images_in_scope: int
@@ -260,6 +264,7 @@ class Disputed(TypedDict):
 class Agreement(TypedDict):
     """Runs beside each other where nothing is annotated."""
 
+    about: About
     names: list[str]
     images: int
     pairs: list[AgreementPair]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NotRequired, TypedDict
 
-from dotledger.cli.outputs.parts import Box
+from dotledger.cli.outputs.parts import About, Box
 
 __all__ = ["Drawn", "Hits", "Story"]
 
@@ -102,6 +102,7 @@ class Hits(TypedDict):
 class Drawn(TypedDict):
     """Files written; `others` lay in the folder before."""
 
+    about: About
     pictures: list[str]
     contact_sheet: str
     not_found: list[str]

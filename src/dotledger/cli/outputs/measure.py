@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, NotRequired, TypedDict
 
-from dotledger.cli.outputs.parts import Box, Interval
+from dotledger.cli.outputs.parts import About, Box, Interval
 
 __all__ = ["Figures", "Loaded", "Measure", "Reliabilities"]
 
@@ -298,6 +298,7 @@ class LoadedForMeasure(TypedDict):
 class Measure(Figures):
     """Everything that a measure holds: what `Measure.to_dict` gives with ``everything=True``."""
 
+    about: About
     reasons: Reasons
     confusion: dict[str, Confusion]
     slices: dict[str, dict[str, Slices]]
@@ -313,6 +314,7 @@ class Measure(Figures):
 class Reliabilities(TypedDict):
     """Reliability by kind, of confidences as answered and, with a mapping, as mapped."""
 
+    about: About
     confidences: dict[str, dict[str, Reliability]]
     images: dict[str, int]
     doubts: list[str]

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any, NotRequired, TypedDict
 
+from dotledger.cli.outputs.parts import About
+
 __all__ = ["Conventions", "Findings", "Names", "Notes"]
 
 
@@ -27,6 +29,7 @@ class Finding(TypedDict):
 class Findings(TypedDict):
     """Every finding of a batch or file."""
 
+    about: About
     findings: list[Finding]
 
 
@@ -64,6 +67,7 @@ class Unused(TypedDict):
 class Names(TypedDict):
     """A mapping of labels beside the labels found."""
 
+    about: About
     left_out: int
     unmapped: list[Unmapped]
     unused: list[Unused]
@@ -81,5 +85,6 @@ class Convention(TypedDict):
 class Conventions(TypedDict):
     """Every convention tried, the best first; `better` is null if none is clearly better."""
 
+    about: About
     conventions: list[Convention]
     better: str | None

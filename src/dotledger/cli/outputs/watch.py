@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import TypedDict
 
+from dotledger.cli.outputs.parts import About
+
 __all__ = ["Drift", "Gates", "Watch"]
 
 
@@ -23,6 +25,7 @@ class Change(TypedDict):
 class Drift(TypedDict):
     """What changed between two runs; labels that came or went, with how often."""
 
+    about: About
     images: tuple[int, int]
     paired: bool
     known: list[str]
@@ -111,6 +114,7 @@ class Gate(TypedDict):
 class Gates(TypedDict):
     """What came of all conditions."""
 
+    about: About
     holds: bool
     images_in_scope: int
     gates: list[Gate]

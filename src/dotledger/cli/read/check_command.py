@@ -18,6 +18,7 @@ from dotledger.cli.options.common import (
     say_problems,
     service_name,
 )
+from dotledger.cli.options.provenance import provenance, provenance_lines
 
 if TYPE_CHECKING:
     from dotledger.core.questions.conventions import Fit, ImageSize
@@ -56,6 +57,7 @@ def command(
     annotated = read_annotations(Path(annotations))
     sizes = _sizes_of_files(images) if findings else _sizes_of_batch(ledger, service, batch)
     fits = check_conventions(found, annotated, sizes)
+    about = provenance(found, file=findings, annotations=annotations)
     if as_json:
         rows = [
             {
@@ -67,8 +69,9 @@ def command(
             for f in fits
         ]
         best = better_convention(fits)
-        print_json("check", {"conventions": rows, "better": best.name if best else None})
+        print_json("check", {**about, "conventions": rows, "better": best.name if best else None})
     else:
+        print_table(*provenance_lines(about), "")
         _show(fits)
 
 

@@ -23,6 +23,7 @@ from dotledger.cli.options.common import (
     threshold_of,
     threshold_option,
 )
+from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted, first_of
 from dotledger.errors import ArgumentError
 from dotledger.files import check_output
@@ -148,13 +149,15 @@ def command(
         )
     found = found if strongest is None else found.strongest(strongest, least=least)
     found = found.by_confidence() if order == "confidence" else found
+    about = provenance(found, threshold=threshold)
     if out_file is not None:
         _write(found, out_file, details)
         if metadata:
             _write_metadata(found, out_file)
     elif as_json:
-        print_json("findings", {"findings": _records(found)})
+        print_json("findings", {**about, "findings": _records(found)})
     else:
+        print_table(*provenance_lines(about), "")
         _show(found, most)
 
 

@@ -18,6 +18,7 @@ from dotledger.cli.options.common import (
     say,
     service_name,
 )
+from dotledger.cli.options.provenance import provenance, provenance_lines
 
 __all__ = ["command"]
 
@@ -61,12 +62,14 @@ def command(
     found = asked_findings(findings, ledger, service, batch)
     mapped = map_names(found, names, service=service_name(service) or "")
     columns = ("kind", "label", "findings", "nearest")
+    about = provenance(found, file=findings)
     if as_json:
         unmapped = [dict(zip(columns, row, strict=True)) for row in mapped.unmapped]
         unused = [dict(zip(("kind", "label", "nearest"), r, strict=True)) for r in mapped.unused]
         told = {"left_out": mapped.left_out, "unmapped": unmapped, "unused": unused}
-        print_json("names", told)
+        print_json("names", {**about, **told})
         return
+    print_table(*provenance_lines(about), "")
     rows = [(kind, label, str(count), near) for kind, label, count, near in mapped.unmapped]
     print_table(rows_table("Labels missing from the mapping", columns, rows), "")
     if mapped.unused:

@@ -19,6 +19,7 @@ from dotledger.cli.options.common import (
     threshold_of,
     threshold_option,
 )
+from dotledger.cli.options.provenance import provenance_lines, run_provenance
 from dotledger.cli.watch.drift_rounds import watch_rounds
 from dotledger.core.spelling import first_of
 
@@ -88,14 +89,14 @@ def command(
         f"--{n.replace('_', '-')}" for n in ("looks", "any_images", "page") if watching[n]
     ]:
         raise click.UsageError(f"--{given[0].replace('_', '-')} goes with --since.")
-    _compare_two(runs, ledger, threshold_of(threshold), draws, seed, every=every, as_json=as_json)
+    _compare_two(runs, ledger, threshold, draws, seed, every=every, as_json=as_json)
     return 0
 
 
 def _compare_two(
     texts: Sequence[str],
     ledger: str,
-    cut: Any,
+    threshold: str | None,
     draws: int,
     seed: int,
     *,
@@ -104,6 +105,7 @@ def _compare_two(
 ) -> None:
     from dotledger.core.comparing.drift import drift_of
 
+    cut = threshold_of(threshold)
     first_run, second_run = (_run(text, ledger) for text in texts)
     found = drift_of(
         first_run.findings.cut(cut),
@@ -112,9 +114,16 @@ def _compare_two(
         draws=draws,
         seed=seed,
     )
+    named = zip(texts, (first_run, second_run), strict=True)
+    runs = [
+        run_provenance(one.findings, name=name, file=one.file, threshold=threshold)
+        for name, one in named
+    ]
+    about = {"about": {"runs": runs, "annotations": None}}
     if as_json:
-        print_json("drift", found.to_dict())
+        print_json("drift", {**about, **found.to_dict()})
     else:
+        print_table(*provenance_lines(about), "")
         _show(found, every=every)
 
 
@@ -124,6 +133,7 @@ class _Run:
 
     findings: Findings
     facts: RunFacts | None = None
+    file: str | None = None
 
 
 _FIELD = "answers with a field"
@@ -142,7 +152,7 @@ def _run(text: str, ledger: str) -> _Run:
     where = where_of(batch_of(text, ledger))
     findings = asked_findings(where["findings"], ledger, where["service"], where["batch"])
     if where["findings"] is not None:
-        return _Run(findings=findings)
+        return _Run(findings=findings, file=where["findings"])
     return _kept(ledger, [findings.origin.batch])
 
 

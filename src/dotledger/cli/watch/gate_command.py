@@ -18,6 +18,7 @@ from dotledger.cli.options.common import (
     threshold_of,
 )
 from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.provenance import provenance_lines
 from dotledger.files import check_output
 
 if TYPE_CHECKING:
@@ -85,11 +86,13 @@ def command(
         draws=draws,
     )
     _write(verdicts, junit, markdown)
+    about = compared.about(threshold)
     if as_json:
-        print_json("gate", verdicts.to_dict())
+        print_json("gate", {**about, **verdicts.to_dict()})
     else:
         for line in compared.lines:
             say(line)
+        print_table(*provenance_lines(about))
         _show(verdicts)
     return 0 if verdicts.holds else 1
 

@@ -19,6 +19,8 @@ class Origin:
         Empty if it is not known.
     batch, reading : int or None
         In the ledger.
+    round, sent : str
+        The batch's round, and when it was begun (ISO 8601, UTC); empty if not known.
     floor : float or None
         The lowest confidence that the service was asked for or is known to give.
     smallest_face : float or None
@@ -39,6 +41,8 @@ class Origin:
     service: str = ""
     batch: int | None = None
     reading: int | None = None
+    round: str = ""
+    sent: str = ""
     floor: float | None = None
     smallest_face: float | None = None
     words: Mapping[str, float] = field(default_factory=dict)
@@ -86,6 +90,8 @@ class Origin:
             "service": self.service,
             "batch": self.batch,
             "reading": self.reading,
+            "round": self.round,
+            "sent": self.sent,
             "floor": self.floor,
             "smallest_face": self.smallest_face,
             "words": dict(self.words),
@@ -111,6 +117,8 @@ class Origin:
                 service=str(plain.get("service") or ""),
                 batch=_whole(plain.get("batch")),
                 reading=_whole(plain.get("reading")),
+                round=str(plain.get("round") or ""),
+                sent=str(plain.get("sent") or ""),
                 floor=_real(plain.get("floor")),
                 smallest_face=_real(plain.get("smallest_face")),
                 words=_numbers(plain.get("words") or {}),

@@ -31,7 +31,6 @@ __all__ = [
     "parts",
     "pooled_lines",
     "scope_lines",
-    "whose_lines",
 ]
 
 _MOST_CASES = 12
@@ -197,23 +196,6 @@ def _row_cells(row: Row, names: Sequence[str]) -> list[str]:
         _with_interval(getattr(row, name), row.intervals.get(name), row.images.get(name))
         for name in names
     ]
-
-
-def whose_lines(measure: Measure) -> list[str]:
-    """Return whose findings were measured, where that is known.
-
-    Parameters
-    ----------
-    measure : Measure
-        Any.
-
-    Returns
-    -------
-    list of str
-        At most one.
-    """
-    origin = measure.basis.findings.origin
-    return [f"Findings of {origin.named}."] if origin is not None and origin.named else []
 
 
 def scope_lines(measure: Measure) -> list[str]:
