@@ -5,7 +5,7 @@ import sys
 
 NAMES = (
     *("imports", "reading", "drafting", "measuring", "intervals", "choosing", "growing"),
-    *("sending", "looking", "copying", "reporting", "sentences"),
+    *("sending", "looking", "copying", "reporting", "sentences", "descriptions"),
 )
 # "faults", "mutants", "million", "scaling" and "together" are not among them: they take long, or need a database
 # server; name them.

@@ -22,7 +22,7 @@ from dotledger.services.description import stored_description
 
 __all__ = ["findings_and_sizes", "findings_by_parts", "findings_of", "kept_items"]
 
-_SIDES = ("width", "height", "sent_width", "sent_height")
+_SIDES = ("width", "height", "sent_width", "sent_height", "orientation")
 Place = Ledger | str | os.PathLike[str]
 
 
@@ -131,7 +131,7 @@ def findings_and_sizes(
 ) -> tuple[Findings, dict[str, dict[str, float]]]:
     """Return the findings of a batch, and by name ``width`` and ``height`` of its images.
 
-    Also ``sent_width`` and ``sent_height``, of what went out.
+    Also ``sent_width`` and ``sent_height``, of what went out, and the EXIF ``orientation``.
 
     Parameters
     ----------

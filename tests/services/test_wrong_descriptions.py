@@ -5,7 +5,12 @@ import tempfile
 import unittest
 from pathlib import Path
 
+import numpy as np
+import pandas as pd
+
 from dotledger import Ledger, send
+from dotledger.core.measuring.suspicions import suspicions
+from dotledger.core.tables.findings import Findings
 from dotledger.errors import DescriptionError
 from dotledger.ledger.batches import find_batch
 from dotledger.ledger.findings import notes_of
@@ -14,6 +19,7 @@ from dotledger.services.description import parse_description
 from dotledger.standins.evening import description_of, description_text, running
 from dotledger.standins.scenes import RECIPES, draw_scene
 from dotledger.standins.trouble import parse_trouble
+from tests.campaigns.wrong_descriptions import RIGHT, WRONG, Campaign
 
 SCALES = ("fraction", "percent", "thousandths")
 UNITS = ("fraction", "percent", "thousandths", "pixels")
@@ -93,3 +99,77 @@ class WrongDescriptions(unittest.TestCase):
             anew = find_batch(ledger, batch=1, reading=result.reading)
             said = notes_of(ledger, anew) != before
         return None if said or result.unreadable or result.suspicions else result.differences[0]
+
+
+class OnPhotographs(unittest.TestCase):
+    def test_hardly_one_without_a_word(self):
+        """Of 39 wrong descriptions at most four end without a word, and none of those near zero."""
+        with tempfile.TemporaryDirectory() as home:
+            campaign = Campaign(Path(home))
+            for name in RIGHT:
+                self.assertEqual(campaign.right(name)[0], [], name)
+            said = [campaign.said(*wrong) for wrong in WRONG]
+        self.assertEqual(len(said), 39)
+        silent = [one for one in said if not one.words]
+        self.assertLessEqual(len(silent), 4, silent)
+        self.assertEqual([one for one in silent if not one.recall >= 0.1], [])
+        by_name = {one.what: one.words for one in said}
+        self.assertIn('the description then says of = "sent"', by_name["pixels of the original"])
+        self.assertIn("the description then says upright = false", by_name["upright image"])
+        self.assertIn(
+            "as fractions read as log-odds would", by_name["log-odds for confidences in fractions"]
+        )
+
+
+class AsAWhole(unittest.TestCase):
+    def made(self, boxes, confidences=None, images=None):
+        """Findings of objects with these boxes (shares of 1000 pixels), one an image by default."""
+        confidences = confidences or [0.3 + 0.6 * (n * 7 % 11) / 11 for n in range(len(boxes))]
+        images = images or [f"i{n}" for n in range(len(boxes))]
+        rows = [
+            {"image": i, "kind": "object", "label": "bell", "confidence": c, "x0": 1000 * b[0], "y0": 500 * b[1], "x1": 1000 * b[2], "y1": 500 * b[3]}
+            for b, c, i in zip(boxes, confidences, images)
+        ]  # fmt: skip
+        sizes = dict.fromkeys(images[::2], (1000.0, 500.0))
+        sizes |= dict.fromkeys(images[1::2], (2000.0, 1000.0))
+        for row in rows:
+            factor = sizes[row["image"]][0] / 1000
+            row.update({side: row[side] * factor for side in ("x0", "y0", "x1", "y1")})
+        return Findings.from_frame(pd.DataFrame(rows)), sizes
+
+    def spread(self, count, far=1.0):
+        rng = np.random.default_rng(3)
+        low = rng.uniform(0, 0.5, (count, 2)) * far
+        return np.hstack([low, low + rng.uniform(0.1, 0.45, (count, 2)) * far])
+
+    def test_nothing_is_said_of_what_is_right(self):
+        """Boxes anywhere, some at an edge, confidences of all sizes."""
+        boxes = self.spread(60)
+        boxes[:8, 2] = 1.0
+        self.assertEqual(suspicions(*self.made(boxes)), [])
+
+    def test_grids(self):
+        """Boxes that end at 1000 of 1024, or at 999 of 1000, whatever the image's size."""
+        for counted, read_as in ((1000, 1024), (999, 1000)):
+            boxes = self.spread(60, counted / read_as)
+            boxes[:8, 2] = counted / read_as
+            [said] = suspicions(*self.made(boxes))
+            self.assertIn(f"a grid of {counted} read as one of {read_as}?", said)
+
+    def test_an_answer_given_twice(self):
+        """Equal boxes and confidences of different images are told, also where their sizes differ."""
+        boxes = self.spread(40)
+        boxes[31] = boxes[30]
+        confidences = [0.3 + 0.015 * n for n in range(40)]
+        confidences[31] = confidences[30]
+        [said] = suspicions(*self.made(boxes, confidences))
+        self.assertEqual(said, "object: 2 images have exactly the findings of another one (i30 and i31): copies, or an answer given twice?")  # fmt: skip
+        several = [f"i{n // 2}" for n in range(40)]
+        self.assertEqual(suspicions(*self.made(boxes, confidences, several)), [], "one of two")
+
+    def test_half_of_the_range(self):
+        """Fifty confidences of which none is above 0.5, and boxes that stop halfway."""
+        self.assertIn("no confidence of 60 is above 0.45: another range?", suspicions(*self.made(self.spread(60), [0.2 + 0.25 * n / 59 for n in range(60)]))[0])  # fmt: skip
+        self.assertRegex(
+            suspicions(*self.made(self.spread(60, 0.55)))[0], "no box of 60 reaches beyond 0.49"
+        )

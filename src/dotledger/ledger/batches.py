@@ -395,7 +395,7 @@ def left_out(ledger: Ledger, batch: Batch) -> dict[str, int]:
 
 
 def kept_sizes(ledger: Ledger, batch: Batch) -> dict[str, dict[str, float]]:
-    """Return by image name the upright size, the size sent and the orientation.
+    """Return by image name the upright size, and the size and orientation of what was sent.
 
     Parameters
     ----------
@@ -417,7 +417,8 @@ def kept_sizes(ledger: Ledger, batch: Batch) -> dict[str, dict[str, float]]:
             images.c.height,
             t.c.sent_width,
             t.c.sent_height,
-            images.c.orientation,
+            # Of what was sent: an image that was made smaller went out upright.
+            func.coalesce(t.c.turned, images.c.orientation),
         )
         .join(images, images.c.sha == t.c.sha)
         .where(t.c.batch == batch.id, t.c.sent_width.is_not(None))

@@ -129,7 +129,7 @@ def command(
     else:
         for line in compared.lines:
             say(line)
-        print_table(*provenance_lines(about))
+        print_table(*provenance_lines(about), *compared.suspicious())
         _show(chosen)
     if out_file is not None:
         say(f"Thresholds kept in {out_file}; give it to --threshold.")

@@ -181,6 +181,8 @@ def _read(
                 match=_MATCH, ledger=ledger, **where, **truth,
             )  # fmt: skip
             found, truths = compared.findings, compared.annotations
+            for line in compared.suspicious():
+                say(f"{given or rest}: {line}")
             if not tables:
                 for line in compared.lines:
                     say(line)

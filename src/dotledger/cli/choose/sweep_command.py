@@ -88,7 +88,7 @@ def command(
 
     for line in compared.lines:
         say(line)
-    print_table(*provenance_lines(about), *scope_lines(result))
+    print_table(*provenance_lines(about), *compared.suspicious(), *scope_lines(result))
     for table in sweep_tables(swept):
         print_table("", table)
     print_table("", *(f"{name} stops at {why}." for name, why in swept.stopped_at.items()))

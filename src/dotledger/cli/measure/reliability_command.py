@@ -101,7 +101,7 @@ def command(
     else:
         for line in compared.lines:
             say(line)
-        print_table(*provenance_lines(about))
+        print_table(*provenance_lines(about), *compared.suspicious())
         _show(results)
     for line in doubts:
         say(line)

@@ -115,6 +115,12 @@ class Compared:
     lines: list[str]
     files: tuple[str | None, str]
 
+    def suspicious(self) -> list[str]:
+        """Return what looks wrong in the findings as a whole; `measure` notes it by itself."""
+        from dotledger.core.measuring.notes import suspicious_lines
+
+        return suspicious_lines(self.findings, self.annotations)
+
     def about(self, threshold: str | None = None) -> dict[str, Any]:
         """Return whose numbers these are, with the threshold as it was given."""
         return provenance(

@@ -207,6 +207,11 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
     print_table(*_reasons(failures(ledger, batch), sent.batch), *noticed(notes_of(ledger, batch)))
     if sent.images <= _MOST_LOOKED_AT:
         print_table(*(f"Suspicious: {what}" for what in _suspicions(ledger, batch)))
+    else:
+        print_table(
+            f"More than {_MOST_LOOKED_AT:,} images: whether the findings look wrong as a whole was "
+            "not checked; dotledger reread does."
+        )
 
 
 def _suspicions(ledger: Ledger, batch: Batch) -> list[str]:

@@ -92,7 +92,7 @@ def command(
     else:
         for line in compared.lines:
             say(line)
-        print_table(*provenance_lines(about))
+        print_table(*provenance_lines(about), *compared.suspicious())
         _show(verdicts)
     return 0 if verdicts.holds else 1
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -17,7 +17,7 @@ from dotledger.core.spelling import counted, first_of, nearest
 from dotledger.core.tables.annotations import Annotations, not_covered_lines
 from dotledger.core.tables.findings import Findings
 
-__all__ = ["SMALL_SET", "form_lines", "notes_of", "repeats_of", "size_notes"]
+__all__ = ["SMALL_SET", "form_lines", "notes_of", "repeats_of", "size_notes", "suspicious_lines"]
 
 SMALL_SET = 30
 """Below this many images in scope, a result says that the set is small."""
@@ -40,33 +40,61 @@ def notes_of(basis: Basis, scopes: list[Scope], *, part: bool = False) -> tuple[
     tuple of str
         Empty if nothing is worth a note.
     """
-    sizes = [(s.kind, len(s.images), len(s.without_box)) for s in scopes]
+    counts = [(s.kind, len(s.images), len(s.without_box)) for s in scopes]
     notes = [note for scope in scopes for note in _scope_notes(basis, scope)]
-    notes += [] if part else _left_out(sizes)
+    notes += [] if part else _left_out(counts)
     kept = basis.findings
     notes += kept.origin.lines() if kept.origin else []
     notes += not_covered_lines(basis.annotations.not_covered())
-    facts = basis.annotations.images.items()
-    known = {
-        name: (f["width"], f["height"]) for name, f in facts if {"width", "height"} <= f.keys()
-    }
-    notes += [f"Suspicious: {what}" for what in suspicions(kept, known)]
-    if not part:
-        sizes_known = {
-            name: ImageSize(width=w, height=h, sent_width=w, sent_height=h)
-            for name, (w, h) in known.items()
-        }
-        notes += [
-            f"Suspicious: {line}" for line in convention_lines(kept, basis.annotations, sizes_known)
-        ]
+    notes += suspicious_lines(kept, basis.annotations, conventions=not part)
     if len(kept) and not kept.blank.all() and np.isnan(kept.confidence[~kept.blank]).all():
         notes.append("No finding has a confidence: each of them passes every threshold.")
-    notes += [] if part else _counted(sizes, repeats_of(basis.findings))
+    notes += [] if part else _counted(counts, repeats_of(basis.findings))
     if basis.pairing == "total-overlap":
         notes.append("Paired one-to-one by greatest total overlap, not by falling confidence.")
     if basis.credited:
         notes.append("Findings with a broader or narrower label were credited as right.")
     return tuple(notes)
+
+
+def suspicious_lines(
+    findings: Findings, annotations: Annotations, *, conventions: bool = True
+) -> list[str]:
+    """Return what looks wrong in findings as a whole, and in how their boxes fit annotations.
+
+    Parameters
+    ----------
+    findings : Findings
+        Of one run.
+    annotations : Annotations
+        With what is known about images; sizes make more visible.
+    conventions : bool, default True
+        Also whether boxes should be read in another way.
+
+    Returns
+    -------
+    list of str
+        Sentences; mostly none.
+    """
+    facts = annotations.images.items()
+    known = {n: (f["width"], f["height"]) for n, f in facts if {"width", "height"} <= f.keys()}
+    found = suspicions(findings, known)
+    if conventions:
+        sizes = {name: _size_of(f) for name, f in facts if name in known}
+        found += convention_lines(findings, annotations, sizes)
+    return [f"Suspicious: {line}" for line in found]
+
+
+def _size_of(facts: Mapping[str, Any]) -> ImageSize:
+    """Return what is known of an image; out of a ledger also what was sent, and how turned."""
+    width, height = facts["width"], facts["height"]
+    return ImageSize(
+        width=width,
+        height=height,
+        sent_width=facts.get("sent_width", width),
+        sent_height=facts.get("sent_height", height),
+        orientation=facts.get("orientation", 1),
+    )
 
 
 def form_lines(labels: Sequence[str]) -> list[str]:

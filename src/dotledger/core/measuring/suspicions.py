@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import numpy as np
 
-from dotledger.core.arrays import Ints, slices
+from dotledger.core.arrays import Flags, Floats, Ints, slices
 from dotledger.core.kinds import BROADER, LANDMARKS
 from dotledger.core.tables.details import Details
 from dotledger.core.tables.findings import Findings
@@ -61,12 +61,11 @@ def _of_kind(
         notes.append(f"no confidence of {known:,} is above {highest:.3g}: another scale?")
     if not known:
         notes.append("no finding has a confidence")
-    notes += _piled(findings, kind)
-    if not sizes and not attributes:
-        return notes  # as mostly; which rows they are is not needed then
+    notes += _piled(findings, kind) or _squeezed(findings, kind)
     rows = np.flatnonzero(findings.kind.among([kind]) & ~findings.blank)
-    if sizes and _in_a_corner(findings, rows, sizes):
-        notes.append("every box lies in the first tenth of its image: another unit?")
+    if sizes:
+        notes += _of_places(findings, rows, sizes)
+    notes += _repeated(findings, rows, sizes)
     missing = _missing(findings, rows, attributes) if attributes else []
     return notes + [f"no finding has {_named(name)}: another path?" for name in missing]
 
@@ -111,16 +110,157 @@ _PILES = (
 )
 
 
-def _named(name: str) -> str:
-    return name if name in (LANDMARKS, BROADER) else f"the attribute {name!r}"
+def _squeezed(findings: Findings, kind: str) -> list[str]:
+    """Return a note if confidences keep to a part of 0 to 1 that a misread scale would leave."""
+    confidence = findings.confidence[findings.kind.among([kind]) & ~findings.blank]
+    known = confidence[np.isfinite(confidence)]
+    if len(known) < _ENOUGH or known.min() == known.max():
+        return []
+    if known.min() >= _HALF and known.max() <= _ODDS_OF_ONE:
+        return [
+            f"all {len(known):,} confidences lie between 0.5 and 0.73, as fractions read as "
+            "log-odds would"
+        ]
+    if len(known) >= _MANY and _LOW < known.max() <= _HALF:
+        return [f"no confidence of {len(known):,} is above {known.max():.3g}: another range?"]
+    return []
 
 
-def _in_a_corner(findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]) -> bool:
+_HALF = 0.5
+_ODDS_OF_ONE = 0.7311
+_MANY = 50
+
+
+def _of_places(
+    findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]
+) -> list[str]:
+    """Return notes on where in their images boxes end, as shares of width and height."""
     unknown = (np.nan, np.nan)
     size = np.array([sizes.get(name, unknown) for name in findings.image.names], dtype=float)
-    ends = findings.box[rows, 2:] / size[findings.image.codes[rows]]
+    image = findings.image.codes[rows]
+    ends = findings.box[rows, 2:] / size[image]
     known = ~np.isnan(ends).any(axis=1)
-    return int(known.sum()) >= _ENOUGH and bool((ends[known] <= _CORNER).all())
+    ends, image = ends[known], image[known]
+    if len(ends) < _ENOUGH:
+        return []
+    if (ends <= _CORNER).all():
+        return ["every box lies in the first tenth of its image: another unit?"]
+    far = float(ends.max())
+    if len(ends) >= _MANY and far <= _MIDDLE:
+        return [f"no box of {len(ends)} reaches beyond {far:.2f} of its image: another unit?"]
+    return [*_clipped(ends, findings.box[rows[known]]), *_at_an_edge(ends, size[image], far)]
+
+
+def _clipped(ends: Floats, box: Floats) -> list[str]:
+    """Return a note if many boxes end exactly at an edge: they reached further, and were cut."""
+    at_edge = (ends >= 1).any(axis=1) | (box[:, :2] <= 0).any(axis=1)
+    count = int(at_edge.sum())
+    if count < _ENOUGH or count < _CLIPPED * len(ends):
+        return []
+    return [
+        f"{count:,} of {len(ends):,} boxes end exactly at an edge of their image: another form?"
+    ]
+
+
+def _at_an_edge(ends: Floats, sizes: Floats, far: float) -> list[str]:
+    """Return a note if boxes end where the edge of the image would be in another grid.
+
+    A box at the edge of its image ends at 1. If many end at 1000 of 1024, whatever the image's
+    size, and none beyond, the edge is likely there.
+    """
+    there = (ends > far - _SAME_PLACE).any(axis=1)
+    if int(there.sum()) < _AT_EDGE or len(np.unique(sizes[there], axis=0)) < 2:
+        return []
+    for counted, read_as in _GRIDS:
+        if abs(counted / read_as - far) < _SAME_PLACE / 2:
+            return [
+                f"{int(there.sum())} boxes end at {far:.4f} of a side, and none beyond: a grid of "
+                f"{counted} read as one of {read_as}?"
+            ]
+    return []
+
+
+_MIDDLE = 0.6
+_CLIPPED = 0.4
+_SAME_PLACE = 6e-4
+_AT_EDGE = 5
+_GRIDS = ((999, 1000), (1000, 1024), (999, 1024), (640, 1000), (640, 1024))
+"""What a whole side counts, and what it is read as."""
+
+
+def _repeated(
+    findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]
+) -> list[str]:
+    """Return a note if images have exactly the findings of another image."""
+    rows = rows[np.isfinite(findings.box[rows, 0]) & np.isfinite(findings.confidence[rows])]
+    if len(rows):
+        rows = rows[_may_be_repeated(findings, rows, sizes)]
+    if not len(rows):
+        return []
+    codes = findings.image.codes[rows]
+    numbers = np.column_stack(
+        [
+            findings.label.codes[rows],
+            findings.confidence[rows],
+            _in_fractions(findings, rows, sizes),
+        ]
+    )
+    order = np.lexsort((*numbers.T[::-1], codes))
+    starts = np.flatnonzero(np.diff(codes[order], prepend=-1))
+    seen: dict[bytes, list[str]] = {}
+    for start, stop in zip(starts, [*starts[1:], len(order)], strict=True):
+        own = numbers[order[start:stop]].tobytes()
+        seen.setdefault(own, []).append(findings.image.names[codes[order[start]]])
+    alike = [names for names in seen.values() if len(names) > 1]
+    if not alike:
+        return []
+    count = sum(len(names) for names in alike)
+    first = " and ".join(sorted(alike[0])[:2])
+    return [
+        f"{count:,} images have exactly the findings of another one ({first}): copies, or an "
+        "answer given twice?"
+    ]
+
+
+def _may_be_repeated(
+    findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]
+) -> Flags:
+    """Tell which rows are of images whose sums are those of another image: hardly any."""
+    images = len(findings.image.names)
+    sums, counts = np.zeros(images), np.zeros(images, dtype=np.intp)
+    # Whatever the order of the rows, equal findings have equal sums, but for the last digits.
+    for part in slices(len(rows)):
+        some = rows[part]
+        columns = [findings.confidence[some], *_in_fractions(findings, some, sizes).T]
+        weighted = sum(weight * one for weight, one in zip(_WEIGHTS, columns, strict=True))
+        codes = findings.image.codes[some]
+        sums += np.bincount(codes, weighted, minlength=images)
+        counts += np.bincount(codes, minlength=images)
+    keys = np.round(sums, 6) + np.where(counts > 0, 0.0, np.nan)
+    order = np.argsort(keys, kind="stable")
+    near = np.diff(keys[order]) <= _SUMS_APART
+    alike = np.zeros(len(sums), dtype=bool)
+    alike[order[1:][near]] = alike[order[:-1][near]] = True
+    found: Flags = alike[findings.image.codes[rows]]
+    return found
+
+
+_WEIGHTS = (1.0, 2.7182818, 3.1415927, 1.6180340, 1.4142136)
+_SUMS_APART = 1e-5
+
+
+def _in_fractions(
+    findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]
+) -> Floats:
+    """Return boxes as shares of their image's sides: of other sizes the pixels would differ."""
+    names = findings.image.names
+    size = np.array([sizes.get(name, (1.0, 1.0)) for name in names], dtype=float).reshape(-1, 2)
+    share: Floats = np.round(findings.box[rows] / np.tile(size[findings.image.codes[rows]], 2), 9)
+    return share
+
+
+def _named(name: str) -> str:
+    return name if name in (LANDMARKS, BROADER) else f"the attribute {name!r}"
 
 
 def _missing(findings: Findings, rows: Ints, attributes: Sequence[str]) -> list[str]:

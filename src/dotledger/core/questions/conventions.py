@@ -165,6 +165,12 @@ def _turned_back(b: _Boxes) -> Floats:
     return _each_turned(b.box, b.size, back)
 
 
+def _fractions_turned_back(b: _Boxes) -> Floats:
+    """Turn back what were fractions of the upright image."""
+    lying = np.where((b.orientation >= 5)[:, None], b.size[:, ::-1], b.size)
+    return _turned_back(b) * np.tile(b.size / lying, 2)
+
+
 def _each_turned(box: Floats, size: Floats, orientation: NDArray[np.intp]) -> Floats:
     turned = box.copy()
     for row in np.flatnonzero(orientation != 1):
@@ -194,6 +200,7 @@ CONVENTIONS: dict[str, Callable[[_Boxes], Floats]] = {
     "boxes refer to the image before rotation": _turned,
     "fractions of the image before rotation": _fractions_turned,
     "boxes were rotated twice": _turned_back,
+    "fractions were rotated twice": _fractions_turned_back,
 }
 """Ways in which boxes may have to be read, each with the change from what was read."""
 
@@ -305,6 +312,10 @@ _MENDED = {
     "percent, where fractions were read": 'unit = "percent"',
     "fractions, where percent were read": 'unit = "fraction"',
     "thousandths, where percent were read": 'unit = "thousandths"',
+    "boxes refer to the image before rotation": "upright = false",
+    "fractions of the image before rotation": "upright = false",
+    "boxes were rotated twice": "upright = true",
+    "fractions were rotated twice": "upright = true",
 }
 """What the box of a reading rule has to say instead."""
 

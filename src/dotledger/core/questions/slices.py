@@ -128,7 +128,7 @@ def slice_names(basis: Basis) -> list[str]:
     columns = {name for facts in annotations.images.values() for name in facts}
     for details in annotations.details or ():
         columns |= set(details.attributes) if details is not None else set()
-    columns -= {"width", "height", "sent_width", "sent_height", *SLICES}
+    columns -= {"width", "height", "sent_width", "sent_height", "orientation", *SLICES}
     return [*(SLICES if boxed else ()), *sorted(columns)]
 
 
