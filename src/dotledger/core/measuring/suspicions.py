@@ -253,6 +253,8 @@ def _in_fractions(
     findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]
 ) -> Floats:
     """Return boxes as shares of their image's sides: of other sizes the pixels would differ."""
+    if not sizes:
+        return findings.box[rows]
     names = findings.image.names
     size = np.array([sizes.get(name, (1.0, 1.0)) for name in names], dtype=float).reshape(-1, 2)
     share: Floats = np.round(findings.box[rows] / np.tile(size[findings.image.codes[rows]], 2), 9)
