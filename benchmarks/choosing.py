@@ -14,11 +14,11 @@ import numpy as np
 
 from benchmarks.measuring import REQUIRED, made
 from dotledger import choose_thresholds, compare, measure
-from dotledger.core.comparing.drift import drift_of
-from dotledger.core.comparing.planned_looks import look_at
-from dotledger.core.tables.coded import Coded
+from dotledger.core.comparison.drift import drift_of
+from dotledger.core.comparison.planned_looks import look_at
+from dotledger.core.tables.name_codes import Coded
 from tests import simulation
-from tests.core.measuring.test_measure import findings_of
+from tests.core.measurement.test_measure import findings_of
 
 
 def seconds(function, *given, **named):

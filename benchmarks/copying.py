@@ -9,10 +9,16 @@ import time
 import numpy as np
 from PIL import Image, ImageEnhance, ImageOps
 
-from dotledger.core.copying.prints import LEAST, PARTS, Prints, nearest_copies, pairs_alike
-from dotledger.images.prints import print_of
+from dotledger.core.copies.image_fingerprints import (
+    LEAST,
+    PARTS,
+    Prints,
+    nearest_copies,
+    pairs_alike,
+)
+from dotledger.images.image_prints import print_of
+from dotledger.standins.demo_scenes import draw_scene
 from dotledger.standins.more_scenes import recipes
-from dotledger.standins.scenes import draw_scene
 
 PHOTOS = (
     *("coffee", "cat", "brick", "grass", "gravel", "coins", "page", "clock", "text", "camera"),
@@ -97,7 +103,7 @@ def _print(name, image):
 
 
 def _rates(what, images, most):
-    from dotledger.core.copying.prints import joined
+    from dotledger.core.copies.image_fingerprints import joined
 
     known = joined([_print(name, image) for name, image in images.items()])
     for least in (0.7, LEAST, 0.9):

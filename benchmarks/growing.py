@@ -12,9 +12,9 @@ import numpy as np
 import pandas as pd
 
 from dotledger import Annotations, Findings, Ledger, send
-from dotledger.core.questions.conventions import ImageSize, check_conventions
-from dotledger.ledger.batches import find_batch
-from dotledger.rereading import reread
+from dotledger.api.rereading import reread
+from dotledger.core.questions.box_conventions import ImageSize, check_conventions
+from dotledger.ledger.batch_queries import find_batch
 from dotledger.testing import FakeTransport
 from tests.campaigns import strangers_files
 from tests.sending.helpers import ANSWER, description, picture

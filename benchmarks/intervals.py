@@ -9,10 +9,10 @@ images of the same model.
 import numpy as np
 
 from dotledger import measure
-from dotledger.core.counting.shares import ShareSums, mean_limits, share_limits
-from dotledger.core.tables.annotations import Annotations
-from dotledger.core.tables.coded import Coded
-from dotledger.core.tables.findings import Findings
+from dotledger.core.measures.share_limits import ShareSums, mean_limits, share_limits
+from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.findings_table import Findings
+from dotledger.core.tables.name_codes import Coded
 
 MODELS = (
     # what, images, mean cases an image, share of images with any, true share, concentration

@@ -14,7 +14,7 @@ import urllib3
 from PIL import Image
 
 from dotledger import open_service
-from dotledger.services.description import parse_description
+from dotledger.services.service_description import parse_description
 from tests.sending.helpers import TEXT
 
 SERVER = """

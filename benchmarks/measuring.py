@@ -9,10 +9,10 @@ import time
 import numpy as np
 
 from dotledger import measure
-from dotledger.core.boxes.overlap import overlap
-from dotledger.core.tables.annotations import Annotations
-from dotledger.core.tables.coded import Coded
-from dotledger.core.tables.findings import Findings
+from dotledger.core.boxes.box_overlap import overlap
+from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.findings_table import Findings
+from dotledger.core.tables.name_codes import Coded
 
 REQUIRED = tuple(np.round(np.arange(0.5, 1.0, 0.05), 2).tolist())
 

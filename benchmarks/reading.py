@@ -9,9 +9,9 @@ import tempfile
 import time
 from pathlib import Path
 
-from dotledger.core.boxes.frames import Frame
-from dotledger.services.answers import Reader
-from dotledger.services.description import parse_description
+from dotledger.core.boxes.image_frames import Frame
+from dotledger.services.answer_reading import Reader
+from dotledger.services.service_description import parse_description
 
 DESCRIPTION = """
 service = "bench"
@@ -99,8 +99,8 @@ def main(quick=False):
 def _stream(count):
     """Read `count` answers out of a ledger one by one and print the peak memory."""
     from dotledger import Ledger, send
-    from dotledger.ledger.answers import kept_answers
-    from dotledger.ledger.batches import find_batch
+    from dotledger.ledger.answer_queries import kept_answers
+    from dotledger.ledger.batch_queries import find_batch
     from dotledger.testing import FakeTransport, Response
     from tests.sending.helpers import picture
 

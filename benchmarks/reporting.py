@@ -14,8 +14,8 @@ import numpy as np
 from PIL import Image
 
 import dotledger
-from dotledger.core.tables.annotations import Annotations
-from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.findings_table import Findings
 
 
 def main(*, quick=False):

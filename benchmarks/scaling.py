@@ -72,7 +72,7 @@ def _on_workers(home, workers):
     """Measure on so many workers; print times, memory and the result as JSON."""
     from distributed import Client, LocalCluster
 
-    from dotledger.engines import dask
+    from dotledger.distributed import dask_engine as dask
 
     parts = dask.parts_in(home)
     seconds = {}
@@ -110,7 +110,7 @@ def _result(result, sliced, why, swept):
 def _alone(home):
     """Measure in one table on one machine; print the same."""
     import dotledger
-    from dotledger.engines.partitions import parts_in
+    from dotledger.distributed.partitioned_tables import parts_in
 
     seconds = {}
     parts = parts_in(home)

@@ -99,7 +99,7 @@ def _timed(work):
 def whole(folder, port, at_once=AT_ONCE, limits=""):
     """Send the folder through Dot Ledger; return seconds, CPU seconds and the result."""
     import dotledger
-    from dotledger.services.description import parse_description
+    from dotledger.services.service_description import parse_description
 
     described = parse_description(DESCRIPTION.format(port=port, at_once=at_once, limits=limits))
     with tempfile.TemporaryDirectory() as home:
@@ -218,7 +218,7 @@ def start(home):
     )
 
 
-_IMPORTED = "dotledger.cli.send.send_command, dotledger.sending.api, urllib3"
+_IMPORTED = "dotledger.cli.send.send_command, dotledger.sending.batch_api, urllib3"
 
 
 def _importing(names):

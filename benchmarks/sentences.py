@@ -15,9 +15,9 @@ from pathlib import Path
 import numpy as np
 
 from dotledger import write_table
-from dotledger.core.tables.details import Details
+from dotledger.core.tables.finding_details import Details
 from tests import simulation
-from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.core.measurement.test_measure import annotations_of, findings_of
 from tests.forked import dotledger
 from tests.sending.helpers import ANSWER, TEXT, Handler, pictures
 

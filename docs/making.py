@@ -214,7 +214,7 @@ def _documented(path, value):
 
 
 _MODULES = {
-    "dotledger.engines.dask": "In parts, with Dask",
+    "dotledger.distributed.dask_engine": "In parts, with Dask",
     "dotledger.testing": "In your own tests",
 }
 _RESULT = 'result = dotledger.measure("walk/flint.csv", "walk/annotations.csv", threshold=0.5)\n'

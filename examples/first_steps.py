@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 
 import dotledger
-from dotledger.standins.evening import evening_walk
+from dotledger.standins.evening_demo import evening_walk
 
 folder = Path(sys.argv[1] if len(sys.argv) > 1 else tempfile.mkdtemp(prefix="dotledger-"))
 

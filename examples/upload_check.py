@@ -14,7 +14,7 @@ from starlette.responses import JSONResponse
 from starlette.routing import Route
 
 import dotledger
-from dotledger.standins.evening import description_of, running
+from dotledger.standins.evening_demo import description_of, running
 from dotledger.typing import Condition, Rule, Rules
 
 RULES = Rules(

@@ -151,12 +151,6 @@ def _serve(where):
     import scipy.stats  # noqa: F401
     import sqlalchemy.dialects.sqlite  # noqa: F401
 
-    import dotledger.cli
-    import dotledger.face
-    import dotledger.ledger.store
-    import dotledger.report.terminal.measures
-    import dotledger.weighing  # noqa: F401
-
     listening = socket.socket(socket.AF_UNIX)
     listening.bind(where)
     listening.listen(16)

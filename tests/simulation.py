@@ -10,9 +10,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from dotledger.core.tables.annotations import Annotations
-from dotledger.core.tables.coded import Coded
-from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.findings_table import Findings
+from dotledger.core.tables.name_codes import Coded
 
 TRUTH = {"recall": 3 / 4, "precision": 6 / 7, "f1": 2 * 2.25 / (2.25 + 0.375 + 3)}
 
@@ -299,7 +299,7 @@ def confidences(rng, images, service):
 
 def brier_change(seed, images, service):
     """How much worse a mapping fitted on so many images makes the Brier score on 4,000 others, and which way it is."""
-    from dotledger.core.choosing.mapping_fits import helpful_mapping
+    from dotledger.core.thresholds.confidence_map_fits import helpful_mapping
 
     way, knots = helpful_mapping(*confidences(np.random.default_rng(seed), images, service))
     said, right, _ = confidences(np.random.default_rng(7), 4000, service)

@@ -10,16 +10,16 @@ from unittest import mock
 import numpy as np
 
 from dotledger import Ledger, plot, send, watch
-from dotledger.core.comparing.exchanging import exchanges
-from dotledger.core.comparing.planned_looks import look_at, looks_that_images_bear
+from dotledger.core.comparison.exchange_test import exchanges
+from dotledger.core.comparison.planned_looks import look_at, looks_that_images_bear
 from dotledger.errors import ArgumentError, LedgerError
-from dotledger.ledger.batches import find_batch
+from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.look_log import looks_since
 from dotledger.report.pages.watch_page import watch_page
 from dotledger.testing import FakeTransport
 from tests import simulation
-from tests.core.comparing.test_drift import rounds
-from tests.core.measuring.test_measure import findings_of
+from tests.core.comparison.test_drift import rounds
+from tests.core.measurement.test_measure import findings_of
 from tests.forked import check_output, dotledger
 from tests.sending.helpers import InFolder, description, number_of, pictures
 
@@ -99,7 +99,7 @@ class Rounds(InFolder):
         self.assertEqual((first.made, first.fresh, first.alarm), (1, (2,), False))
         self.assertTrue(first.rounds[0].look.same)
         self.round("july", things=("bell", "drum"))
-        with mock.patch("dotledger.drift_watch.look_at", side_effect=look_at) as judged:
+        with mock.patch("dotledger.api.drift_watch.look_at", side_effect=look_at) as judged:
             second = watch(self.path, "may")
             self.assertEqual(second.fresh, (3,))
             self.assertEqual((second.alarm, [r.name for r in second.alarms]), (True, ["july"]))
@@ -196,11 +196,11 @@ class Rounds(InFolder):
         self.round("june")
 
         def meanwhile(*tables, **options):
-            with mock.patch("dotledger.drift_watch.look_at", side_effect=look_at):
+            with mock.patch("dotledger.api.drift_watch.look_at", side_effect=look_at):
                 watch(self.path, "may")
             return look_at(*tables, **options)
 
-        with mock.patch("dotledger.drift_watch.look_at", side_effect=meanwhile):
+        with mock.patch("dotledger.api.drift_watch.look_at", side_effect=meanwhile):
             self.assertEqual(watch(self.path, "may").made, 1)
 
     def test_drawn(self):

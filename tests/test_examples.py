@@ -10,7 +10,7 @@ from pathlib import Path
 
 import urllib3
 
-from dotledger.standins.scenes import RECIPES, draw_scene
+from dotledger.standins.demo_scenes import RECIPES, draw_scene
 
 EXAMPLES = Path(__file__).parent.parent / "examples"
 

@@ -10,8 +10,8 @@ from pathlib import Path
 from unittest import mock
 
 import dotledger
-from dotledger.standins.evening import description_text, running
-from dotledger.standins.scenes import write_scenes
+from dotledger.standins.demo_scenes import write_scenes
+from dotledger.standins.evening_demo import description_text, running
 from tests.cli.test_messages import called
 
 README = (Path(__file__).parent.parent / "README.md").read_text(encoding="utf-8")

@@ -3,12 +3,12 @@
 from base64 import b64decode
 
 from dotledger import findings_of
-from dotledger.core.tables.label_names import NameMap
-from dotledger.jsons import from_json
-from dotledger.ledger.batches import find_batch, readings
-from dotledger.ledger.findings import load_findings, notes_of
-from dotledger.rereading import reread
-from dotledger.services.description import stored_description
+from dotledger.api.rereading import reread
+from dotledger.core.tables.label_name_mapping import NameMap
+from dotledger.json_codec import from_json
+from dotledger.ledger.batch_queries import find_batch, readings
+from dotledger.ledger.finding_queries import load_findings, notes_of
+from dotledger.services.service_description import stored_description
 from dotledger.testing import Request, Response
 from tests.sending.helpers import ANSWER, InFolder, description, number_of, pictures
 

@@ -12,12 +12,12 @@ from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
 from dotledger import findings_of, measure, read_annotations, send
-from dotledger.ledger.batches import find_batch
-from dotledger.ledger.store import Ledger
-from dotledger.ledger.usage import usage, versions_of
-from dotledger.services.description import load_description
-from dotledger.standins.scenes import RECIPES, draw_scene, truth, write_scenes
-from tests.sending.calls.test_steps import Methods
+from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.usage_queries import usage, versions_of
+from dotledger.services.service_description import load_description
+from dotledger.standins.demo_scenes import RECIPES, draw_scene, truth, write_scenes
+from tests.sending.calls.test_multi_step_calls import Methods
 from tests.sending.helpers import InFolder, served
 
 UNSEEN = Path(__file__).parent.parent / "examples" / "unseen"

@@ -4,7 +4,7 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont
 
-from dotledger.standins.painting import Canvas, paint_lantern, paint_sky
+from dotledger.standins.scene_painting import Canvas, paint_lantern, paint_sky
 
 HERE = Path(__file__).parent
 SIZE = (240, 160)

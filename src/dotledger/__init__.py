@@ -9,117 +9,121 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from dotledger.acting.copying import image_prints as image_prints
-    from dotledger.acting.copying import near_copies as near_copies
-    from dotledger.acting.cover import cover as cover
-    from dotledger.core.boxes.overlap import overlap as overlap
-    from dotledger.core.choosing.calibration import ConfidenceMap as ConfidenceMap
-    from dotledger.core.choosing.calibration import fit_confidence_map as fit_confidence_map
-    from dotledger.core.comparing.combining import combine as combine
-    from dotledger.core.deciding.masking import mask_text as mask_text
-    from dotledger.core.measuring.result import Measure as Measure
-    from dotledger.core.pairing.rows import pair_tables as pair_tables
-    from dotledger.core.tables.annotations import Annotations as Annotations
-    from dotledger.core.tables.findings import Findings as Findings
-    from dotledger.core.tables.image_names import match_images as match_images
-    from dotledger.core.tables.reviewed import annotations_from_review as annotations_from_review
-    from dotledger.drift_watch import watch as watch
+    from dotledger.acting.face_covering import cover as cover
+    from dotledger.acting.near_copies import image_prints as image_prints
+    from dotledger.acting.near_copies import near_copies as near_copies
+    from dotledger.api.choosing import check_gates as check_gates
+    from dotledger.api.choosing import choose_thresholds as choose_thresholds
+    from dotledger.api.choosing import compare as compare
+    from dotledger.api.choosing import decide as decide
+    from dotledger.api.choosing import drift as drift
+    from dotledger.api.drift_watch import watch as watch
+    from dotledger.api.public_calls import batches as batches
+    from dotledger.api.public_calls import check_conventions as check_conventions
+    from dotledger.api.public_calls import draft_description as draft_description
+    from dotledger.api.public_calls import failures as failures
+    from dotledger.api.public_calls import forecast as forecast
+    from dotledger.api.public_calls import measure as measure
+    from dotledger.api.public_calls import raw_answers as raw_answers
+    from dotledger.api.public_calls import reread as reread
+    from dotledger.api.public_calls import try_call as try_call
+    from dotledger.api.public_calls import usage as usage
+    from dotledger.core.boxes.box_overlap import overlap as overlap
+    from dotledger.core.comparison.run_combination import combine as combine
+    from dotledger.core.decisions.text_masking import mask_text as mask_text
+    from dotledger.core.measurement.measure_result import Measure as Measure
+    from dotledger.core.pairing.pairing_rows import pair_tables as pair_tables
+    from dotledger.core.tables.annotations_table import Annotations as Annotations
+    from dotledger.core.tables.findings_table import Findings as Findings
+    from dotledger.core.tables.image_name_matching import match_images as match_images
+    from dotledger.core.tables.reviewed_annotations import (
+        annotations_from_review as annotations_from_review,
+    )
+    from dotledger.core.thresholds.confidence_map import ConfidenceMap as ConfidenceMap
+    from dotledger.core.thresholds.confidence_map import fit_confidence_map as fit_confidence_map
     from dotledger.errors import DotLedgerError as DotLedgerError
-    from dotledger.face import batches as batches
-    from dotledger.face import check_conventions as check_conventions
-    from dotledger.face import draft_description as draft_description
-    from dotledger.face import failures as failures
-    from dotledger.face import forecast as forecast
-    from dotledger.face import measure as measure
-    from dotledger.face import raw_answers as raw_answers
-    from dotledger.face import reread as reread
-    from dotledger.face import try_call as try_call
-    from dotledger.face import usage as usage
-    from dotledger.formats.annotations.front import load_annotations as load_annotations
-    from dotledger.formats.annotations.front import read_annotations as read_annotations
-    from dotledger.formats.annotations.front import read_image_facts as read_image_facts
-    from dotledger.formats.annotations.front import read_review as read_review
-    from dotledger.formats.annotations.front import write_annotations as write_annotations
-    from dotledger.formats.prints_files import read_prints as read_prints
-    from dotledger.formats.prints_files import write_prints as write_prints
+    from dotledger.formats.annotations.annotation_files import load_annotations as load_annotations
+    from dotledger.formats.annotations.annotation_files import read_annotations as read_annotations
+    from dotledger.formats.annotations.annotation_files import read_image_facts as read_image_facts
+    from dotledger.formats.annotations.annotation_files import read_review as read_review
+    from dotledger.formats.annotations.annotation_files import (
+        write_annotations as write_annotations,
+    )
+    from dotledger.formats.fingerprint_files import read_prints as read_prints
+    from dotledger.formats.fingerprint_files import write_prints as write_prints
     from dotledger.formats.rules_files import read_rules as read_rules
-    from dotledger.formats.tables.tables import read_findings as read_findings
-    from dotledger.formats.tables.tables import write_table as write_table
+    from dotledger.formats.tables.findings_files import read_findings as read_findings
+    from dotledger.formats.tables.findings_files import write_table as write_table
     from dotledger.formats.thresholds_files import read_thresholds as read_thresholds
     from dotledger.formats.thresholds_files import write_thresholds as write_thresholds
-    from dotledger.images.gather import gather as gather
-    from dotledger.kept import findings_of as findings_of
-    from dotledger.ledger.store import Ledger as Ledger
-    from dotledger.report.pages.report import write_report as write_report
-    from dotledger.report.pictures.draw import draw as draw
-    from dotledger.report.pictures.one import picture as picture
-    from dotledger.report.plots import plot as plot
-    from dotledger.report.plots import plot_style as plot_style
-    from dotledger.sending.api import open_service as open_service
-    from dotledger.sending.api import send as send
-    from dotledger.sending.api import send_async as send_async
-    from dotledger.services.description import load_description as load_description
-    from dotledger.weighing import check_gates as check_gates
-    from dotledger.weighing import choose_thresholds as choose_thresholds
-    from dotledger.weighing import compare as compare
-    from dotledger.weighing import decide as decide
-    from dotledger.weighing import drift as drift
+    from dotledger.images.image_gathering import gather as gather
+    from dotledger.ledger.ledger_store import Ledger as Ledger
+    from dotledger.ledger_findings import findings_of as findings_of
+    from dotledger.report.charts import plot as plot
+    from dotledger.report.charts import plot_style as plot_style
+    from dotledger.report.pages.html_report import write_report as write_report
+    from dotledger.report.pictures.box_drawing import draw as draw
+    from dotledger.report.pictures.single_picture import picture as picture
+    from dotledger.sending.batch_api import open_service as open_service
+    from dotledger.sending.batch_api import send as send
+    from dotledger.sending.batch_api import send_async as send_async
+    from dotledger.services.service_description import load_description as load_description
 
 _HOMES = {
-    "Annotations": "core.tables.annotations",
-    "ConfidenceMap": "core.choosing.calibration",
+    "Annotations": "core.tables.annotations_table",
+    "ConfidenceMap": "core.thresholds.confidence_map",
     "DotLedgerError": "errors",
-    "Findings": "core.tables.findings",
-    "Ledger": "ledger.store",
-    "Measure": "core.measuring.result",
-    "annotations_from_review": "core.tables.reviewed",
-    "batches": "face",
-    "check_conventions": "face",
-    "check_gates": "weighing",
-    "choose_thresholds": "weighing",
-    "combine": "core.comparing.combining",
-    "compare": "weighing",
-    "cover": "acting.cover",
-    "decide": "weighing",
-    "draft_description": "face",
-    "drift": "weighing",
-    "draw": "report.pictures.draw",
-    "failures": "face",
-    "findings_of": "kept",
-    "fit_confidence_map": "core.choosing.calibration",
-    "forecast": "face",
-    "gather": "images.gather",
-    "image_prints": "acting.copying",
-    "load_annotations": "formats.annotations.front",
-    "load_description": "services.description",
-    "mask_text": "core.deciding.masking",
-    "match_images": "core.tables.image_names",
-    "measure": "face",
-    "near_copies": "acting.copying",
-    "open_service": "sending.api",
-    "overlap": "core.boxes.overlap",
-    "pair_tables": "core.pairing.rows",
-    "picture": "report.pictures.one",
-    "plot": "report.plots",
-    "plot_style": "report.plots",
-    "raw_answers": "face",
-    "read_annotations": "formats.annotations.front",
-    "read_findings": "formats.tables.tables",
-    "read_image_facts": "formats.annotations.front",
-    "read_prints": "formats.prints_files",
-    "read_review": "formats.annotations.front",
+    "Findings": "core.tables.findings_table",
+    "Ledger": "ledger.ledger_store",
+    "Measure": "core.measurement.measure_result",
+    "annotations_from_review": "core.tables.reviewed_annotations",
+    "batches": "api.public_calls",
+    "check_conventions": "api.public_calls",
+    "check_gates": "api.choosing",
+    "choose_thresholds": "api.choosing",
+    "combine": "core.comparison.run_combination",
+    "compare": "api.choosing",
+    "cover": "acting.face_covering",
+    "decide": "api.choosing",
+    "draft_description": "api.public_calls",
+    "drift": "api.choosing",
+    "draw": "report.pictures.box_drawing",
+    "failures": "api.public_calls",
+    "findings_of": "ledger_findings",
+    "fit_confidence_map": "core.thresholds.confidence_map",
+    "forecast": "api.public_calls",
+    "gather": "images.image_gathering",
+    "image_prints": "acting.near_copies",
+    "load_annotations": "formats.annotations.annotation_files",
+    "load_description": "services.service_description",
+    "mask_text": "core.decisions.text_masking",
+    "match_images": "core.tables.image_name_matching",
+    "measure": "api.public_calls",
+    "near_copies": "acting.near_copies",
+    "open_service": "sending.batch_api",
+    "overlap": "core.boxes.box_overlap",
+    "pair_tables": "core.pairing.pairing_rows",
+    "picture": "report.pictures.single_picture",
+    "plot": "report.charts",
+    "plot_style": "report.charts",
+    "raw_answers": "api.public_calls",
+    "read_annotations": "formats.annotations.annotation_files",
+    "read_findings": "formats.tables.findings_files",
+    "read_image_facts": "formats.annotations.annotation_files",
+    "read_prints": "formats.fingerprint_files",
+    "read_review": "formats.annotations.annotation_files",
     "read_rules": "formats.rules_files",
     "read_thresholds": "formats.thresholds_files",
-    "reread": "face",
-    "send": "sending.api",
-    "send_async": "sending.api",
-    "try_call": "face",
-    "usage": "face",
-    "watch": "drift_watch",
-    "write_annotations": "formats.annotations.front",
-    "write_prints": "formats.prints_files",
-    "write_report": "report.pages.report",
-    "write_table": "formats.tables.tables",
+    "reread": "api.public_calls",
+    "send": "sending.batch_api",
+    "send_async": "sending.batch_api",
+    "try_call": "api.public_calls",
+    "usage": "api.public_calls",
+    "watch": "api.drift_watch",
+    "write_annotations": "formats.annotations.annotation_files",
+    "write_prints": "formats.fingerprint_files",
+    "write_report": "report.pages.html_report",
+    "write_table": "formats.tables.findings_files",
     "write_thresholds": "formats.thresholds_files",
 }
 

@@ -26,7 +26,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from typing import Any
 
-from dotledger.showing import plain_text, shown
+from dotledger.text_display import plain_text, shown
 
 __all__ = [
     "AnswerError",

@@ -8,9 +8,9 @@ import unittest
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from dotledger.jsons import to_json
-from dotledger.sending.calls.transport import NoAnswer, Response
-from dotledger.services.messages import Request
+from dotledger.json_codec import to_json
+from dotledger.sending.calls.http_transport import NoAnswer, Response
+from dotledger.services.message_rules import Request
 
 __all__ = [
     "FakeClock",
@@ -135,7 +135,7 @@ class GateAssertions(unittest.TestCase):
         **options
             Its other arguments.
         """
-        from dotledger.weighing import check_gates
+        from dotledger.api.choosing import check_gates
 
         for one in check_gates(gates, findings, annotations, **options).judged:
             with self.subTest(gate=one.gate.title, of=one.of):
@@ -158,16 +158,16 @@ class GateAssertions(unittest.TestCase):
         rules : Rules or path, optional
             Where a verdict is expected; as `dotledger.decide` takes it.
         """
-        from dotledger.core.comparing.expectations import unmet_expectations
+        from dotledger.core.comparison.expectations import unmet_expectations
         from dotledger.formats.gates_files import read_expectations
-        from dotledger.formats.tables.tables import read_findings
+        from dotledger.formats.tables.findings_files import read_findings
 
         is_path = isinstance(expectations, str | os.PathLike)
         wanted = read_expectations(expectations) if is_path else expectations
         found = read_findings(findings) if isinstance(findings, str | os.PathLike) else findings
         verdicts = None
         if rules is not None:
-            from dotledger.weighing import decide
+            from dotledger.api.choosing import decide
 
             verdicts = {one.image: one.verdict for one in decide(found, rules)}
         for one in unmet_expectations(found, wanted, threshold=threshold, verdicts=verdicts):

@@ -11,52 +11,52 @@ Examples
 
 from __future__ import annotations
 
-from dotledger.acting.cover import Covered
-from dotledger.core.choosing.aims import Aim
-from dotledger.core.choosing.choice import Choice, GroupChoice
-from dotledger.core.choosing.outcomes import Outcome
-from dotledger.core.choosing.three_ways import ThreeWays, WaysCounts
-from dotledger.core.comparing.agreement import Agreement, KindAgreement
-from dotledger.core.comparing.claims import Checked
-from dotledger.core.comparing.compare import Comparison, Pair
-from dotledger.core.comparing.differences import Difference
-from dotledger.core.comparing.drift import Change, Drift
-from dotledger.core.comparing.found_by import FoundBy
-from dotledger.core.comparing.gates import Verdicts
-from dotledger.core.comparing.planned_looks import Look, LookFigure, Watch, WatchedRound
-from dotledger.core.copying.prints import NearCopy, Prints
-from dotledger.core.counting.rows import KindMeasure, Point, Row
-from dotledger.core.deciding.conditions import Condition, Rule, Rules
-from dotledger.core.deciding.masking import Masked
-from dotledger.core.deciding.verdicts import Decisions, Verdict, VerdictCounts
-from dotledger.core.measuring.result import LabelRows
-from dotledger.core.pairing.rows import Paired
+from dotledger.acting.face_covering import Covered
+from dotledger.api.rereading import Reread
+from dotledger.core.comparison.differences import Difference
+from dotledger.core.comparison.drift import Change, Drift
+from dotledger.core.comparison.found_by import FoundBy
+from dotledger.core.comparison.interrater_agreement import Agreement, KindAgreement
+from dotledger.core.comparison.planned_looks import Look, LookFigure, Watch, WatchedRound
+from dotledger.core.comparison.published_claims import Checked
+from dotledger.core.comparison.release_gates import Verdicts
+from dotledger.core.comparison.run_comparison import Comparison, Pair
+from dotledger.core.copies.image_fingerprints import NearCopy, Prints
+from dotledger.core.decisions.rule_conditions import Condition, Rule, Rules
+from dotledger.core.decisions.text_masking import Masked
+from dotledger.core.decisions.verdicts import Decisions, Verdict, VerdictCounts
+from dotledger.core.measurement.measure_result import LabelRows
+from dotledger.core.measures.measure_rows import KindMeasure, Point, Row
+from dotledger.core.pairing.pairing_rows import Paired
+from dotledger.core.questions.attribute_judging import DetailMeasure
+from dotledger.core.questions.box_conventions import Fit
 from dotledger.core.questions.confusion import Confusion
-from dotledger.core.questions.conventions import Fit
-from dotledger.core.questions.counts import CountAgreement
-from dotledger.core.questions.details import DetailMeasure
-from dotledger.core.questions.diagnosis import Diagnosis
+from dotledger.core.questions.count_agreement import CountAgreement
+from dotledger.core.questions.error_diagnosis import Diagnosis
 from dotledger.core.questions.reliability import Reliability
-from dotledger.core.questions.screening import ScreeningCounts
+from dotledger.core.questions.screening_decisions import ScreeningCounts
 from dotledger.core.questions.slices import SliceMeasure
-from dotledger.core.questions.sweep import Sweep
-from dotledger.core.questions.text import TextMeasure
-from dotledger.core.tables.details import Details
-from dotledger.core.tables.image_names import NamesMatched
-from dotledger.core.tables.reviewed import Reviewed
-from dotledger.formats.annotations.collecting import Loaded, Written
+from dotledger.core.questions.text_lines import TextMeasure
+from dotledger.core.questions.threshold_sweep import Sweep
+from dotledger.core.tables.finding_details import Details
+from dotledger.core.tables.image_name_matching import NamesMatched
+from dotledger.core.tables.reviewed_annotations import Reviewed
+from dotledger.core.thresholds.aims import Aim
+from dotledger.core.thresholds.three_way_choice import ThreeWays, WaysCounts
+from dotledger.core.thresholds.threshold_choice import Choice, GroupChoice
+from dotledger.core.thresholds.threshold_outcomes import Outcome
+from dotledger.formats.annotations.annotation_collecting import Loaded, Written
 from dotledger.formats.thresholds_files import ThresholdsFile
-from dotledger.images.gather import Gathered
-from dotledger.ledger.batches import Batch
-from dotledger.ledger.usage import Month
-from dotledger.report.pictures.draw import Drawn
-from dotledger.rereading import Reread
-from dotledger.sending.batch.progress import SentBatch
-from dotledger.sending.forecast import Forecast
-from dotledger.sending.service import OpenService, Seen
-from dotledger.sending.trial import Trial
-from dotledger.services.description import Description
-from dotledger.services.drafting.drafts import Draft
+from dotledger.images.image_gathering import Gathered
+from dotledger.ledger.batch_queries import Batch
+from dotledger.ledger.usage_queries import Month
+from dotledger.report.pictures.box_drawing import Drawn
+from dotledger.sending.batch.send_progress import SentBatch
+from dotledger.sending.cost_forecast import Forecast
+from dotledger.sending.single_image_service import OpenService, Seen
+from dotledger.sending.trial_call import Trial
+from dotledger.services.drafting.draft_writing import Draft
+from dotledger.services.service_description import Description
 
 __all__ = [
     "Agreement",

@@ -14,22 +14,22 @@ import unittest
 import urllib3
 
 from dotledger import Ledger, send
-from dotledger.acting.places import places_by_review
-from dotledger.acting.reviewing.page import review_app
-from dotledger.acting.reviewing.sheet import read_sheet, write_sheet
-from dotledger.acting.reviewing.worklist import open_worklist
-from dotledger.core.deciding.conditions import Condition, Rule, Rules
-from dotledger.core.deciding.reviewing import (
+from dotledger.acting.reviewing.review_page import review_app
+from dotledger.acting.reviewing.review_sheet import read_sheet, write_sheet
+from dotledger.acting.reviewing.review_worklist import open_worklist
+from dotledger.acting.sorting_places import places_by_review
+from dotledger.core.decisions.human_decisions import (
     Review,
     newest,
     review_pairs,
     reviewed_annotations,
     reviewed_verdicts,
 )
+from dotledger.core.decisions.rule_conditions import Condition, Rule, Rules
 from dotledger.errors import ArgumentError, TableError
 from dotledger.testing import FakeTransport
 from tests.browser import Browser, needs_browser
-from tests.core.measuring.test_measure import findings_of
+from tests.core.measurement.test_measure import findings_of
 from tests.forked import dotledger
 from tests.sending.helpers import ANSWER, InFolder, description, picture
 

@@ -7,8 +7,8 @@ from pathlib import Path
 from unittest import mock
 
 from dotledger import failures, findings_of, send
-from dotledger.sending.batch.sending import Sending
-from dotledger.services.description import parse_description
+from dotledger.sending.batch.batch_sending import Sending
+from dotledger.services.service_description import parse_description
 from dotledger.testing import FakeTransport, NoAnswer, Response
 from tests.sending.helpers import ANSWER, TEXT, number_of, pictures
 

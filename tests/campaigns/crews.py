@@ -11,7 +11,7 @@ from collections import Counter
 from pathlib import Path
 
 from dotledger.errors import LedgerError
-from dotledger.ledger.store import Ledger
+from dotledger.ledger.ledger_store import Ledger
 from tests.campaigns.senders import COMMAND, Place
 from tests.forked import started
 

@@ -7,8 +7,8 @@ import warnings
 from PIL import Image
 
 from dotledger.errors import ImageError
-from dotledger.images.facts import read_facts
-from dotledger.images.prepare import Demands, prepare
+from dotledger.images.image_facts import read_facts
+from dotledger.images.image_preparation import Demands, prepare
 from tests.sending.helpers import picture
 
 DEMANDS = (

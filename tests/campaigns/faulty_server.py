@@ -7,7 +7,7 @@ import socket
 import threading
 import time
 
-from dotledger.sending.calls.transport import HttpTransport
+from dotledger.sending.calls.http_transport import HttpTransport
 from dotledger.testing import NoAnswer, Request
 from tests.campaigns.hostile_answers import bombs
 

@@ -11,10 +11,10 @@ from PIL import Image, TiffImagePlugin
 from PIL.PngImagePlugin import PngInfo
 
 from dotledger import cover
-from dotledger.core.tables.findings import Findings
-from dotledger.images.facts import read_facts
-from dotledger.images.parts import png_chunk, png_chunks
-from dotledger.images.prepare import Demands, prepare
+from dotledger.core.tables.findings_table import Findings
+from dotledger.images.image_facts import read_facts
+from dotledger.images.image_preparation import Demands, prepare
+from dotledger.images.image_segments import png_chunk, png_chunks
 
 MARK = b"LanternBay-SN00417-AdaRo"
 DEMANDS = Demands(formats=("jpeg", "png", "webp", "gif", "tiff", "bmp"))

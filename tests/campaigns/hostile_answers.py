@@ -11,13 +11,13 @@ from pathlib import Path
 import numpy as np
 
 from dotledger import Ledger, findings_of, gather
-from dotledger.core.tables.findings import Findings
-from dotledger.ledger.batches import find_batch, outcome_counts
-from dotledger.sending.batch.means import Means
-from dotledger.sending.batch.sending import Sending
-from dotledger.sending.deciding.plan import make_plan
-from dotledger.sending.deciding.retrying import Patience
-from dotledger.services.secrets import Key
+from dotledger.core.tables.findings_table import Findings
+from dotledger.ledger.batch_queries import find_batch, outcome_counts
+from dotledger.sending.batch.batch_sending import Sending
+from dotledger.sending.batch.sending_dependencies import Means
+from dotledger.sending.policies.retrying import Patience
+from dotledger.sending.policies.send_plan import make_plan
+from dotledger.services.redaction import Key
 from dotledger.testing import FakeTransport, NoAnswer, Response
 from tests.sending.helpers import ANSWER, description, number_of, picture
 

@@ -13,15 +13,15 @@ from pathlib import Path
 from urllib.parse import quote
 
 from dotledger import Ledger, gather
-from dotledger.ledger.answers import raw_answers
-from dotledger.ledger.batches import failures, find_batch
-from dotledger.sending.batch.means import Means
-from dotledger.sending.batch.sending import Sending
-from dotledger.sending.deciding.plan import make_plan
-from dotledger.sending.deciding.retrying import Patience
-from dotledger.sending.trial import try_call
-from dotledger.services.description import parse_description
-from dotledger.services.keys import find_key
+from dotledger.ledger.answer_queries import raw_answers
+from dotledger.ledger.batch_queries import failures, find_batch
+from dotledger.sending.batch.batch_sending import Sending
+from dotledger.sending.batch.sending_dependencies import Means
+from dotledger.sending.policies.retrying import Patience
+from dotledger.sending.policies.send_plan import make_plan
+from dotledger.sending.trial_call import try_call
+from dotledger.services.credentials import find_key
+from dotledger.services.service_description import parse_description
 from tests.sending.helpers import ANSWER, TEXT, picture
 
 CLIENT, SECRET = "lantern-client-7", "s3cr3t/walk+of=evening&more"

@@ -15,12 +15,12 @@ import trustme
 
 from dotledger import findings_of, send
 from dotledger.errors import DotLedgerError
-from dotledger.images.gather import gather
-from dotledger.sending.batch.means import Means
-from dotledger.sending.batch.sending import Sending
-from dotledger.sending.calls.transport import HttpTransport
-from dotledger.sending.deciding.plan import make_plan
-from dotledger.services.secrets import Key
+from dotledger.images.image_gathering import gather
+from dotledger.sending.batch.batch_sending import Sending
+from dotledger.sending.batch.sending_dependencies import Means
+from dotledger.sending.calls.http_transport import HttpTransport
+from dotledger.sending.policies.send_plan import make_plan
+from dotledger.services.redaction import Key
 from dotledger.testing import FakeTransport, NoAnswer, Request, answer
 from tests.campaigns.senders import Place, wrong_images
 from tests.sending.helpers import ANSWER, description, number_of, pictures

@@ -6,7 +6,7 @@ import signal
 import tempfile
 import time
 
-from dotledger.ledger.store import Ledger
+from dotledger.ledger.ledger_store import Ledger
 from tests.campaigns.crews import PROGRAMS, Server, Shared
 from tests.campaigns.senders import wrong_images
 
@@ -67,7 +67,7 @@ def _round(server, name, rng, processes, images, stops, kills, wrong, figures):
 
 
 def _largest(ledger, name):
-    from dotledger.ledger.batches import batches
+    from dotledger.ledger.batch_queries import batches
 
     return max(
         (one for one in batches(ledger) if one.service == name), key=lambda one: one.images

@@ -15,17 +15,17 @@ import numpy as np
 from PIL import Image
 
 from dotledger import read_annotations, read_findings
-from dotledger.core.deciding.linear_patterns import linear_pattern
+from dotledger.core.decisions.linear_patterns import linear_pattern
 from dotledger.errors import DotLedgerError
-from dotledger.formats.label_names import read_names
+from dotledger.formats.label_name_files import read_names
 from dotledger.formats.rules_files import read_rules
-from dotledger.formats.tables.csvw import write_csv_metadata
-from dotledger.images.gather import gather
+from dotledger.formats.tables.csvw_metadata import write_csv_metadata
+from dotledger.images.image_gathering import gather
 from dotledger.images.metadata_removal import without_metadata
-from dotledger.markup import plain_values, xml_root
-from dotledger.reading.documents import document_reader
-from dotledger.services.drafting.openapi import from_openapi
-from dotledger.services.drafting.saved import from_curl, from_har
+from dotledger.reading.answer_documents import document_reader
+from dotledger.services.drafting.openapi_requests import from_openapi
+from dotledger.services.drafting.saved_requests import from_curl, from_har
+from dotledger.xml_parsing import plain_values, xml_root
 from tests.sending.helpers import description
 
 FRAME = "image,kind,label,confidence,x0,y0,x1,y1\n"
@@ -52,8 +52,8 @@ def _plain(read):
 
 
 def _answer(things):
-    from dotledger.core.boxes.frames import Frame
-    from dotledger.services.answers import Reader
+    from dotledger.core.boxes.image_frames import Frame
+    from dotledger.services.answer_reading import Reader
 
     reader = Reader(description())
     document = document_reader()(things)

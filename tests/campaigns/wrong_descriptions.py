@@ -12,14 +12,14 @@ import numpy as np
 from PIL import Image
 
 from dotledger import Ledger, findings_of, measure, send
-from dotledger.core.boxes.forms import turn_upright
-from dotledger.core.tables.annotations import Annotations
+from dotledger.api.rereading import reread
+from dotledger.core.boxes.box_forms import turn_upright
+from dotledger.core.tables.annotations_table import Annotations
 from dotledger.errors import DescriptionError
-from dotledger.kept import findings_and_sizes
-from dotledger.ledger.batches import find_batch
-from dotledger.ledger.findings import notes_of
-from dotledger.rereading import reread
-from dotledger.services.description import parse_description
+from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.finding_queries import notes_of
+from dotledger.ledger_findings import findings_and_sizes
+from dotledger.services.service_description import parse_description
 from dotledger.testing import FakeTransport
 
 LABELS = ("lantern", "stool", "banner", "basket", "drum", "kite")

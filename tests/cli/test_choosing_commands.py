@@ -245,8 +245,8 @@ class ThreeHundredScenes(unittest.TestCase):
 
     def test_scenes_are_seeded(self):
         """The kept truth is that of the scenes as they are drawn today."""
+        from dotledger.standins.demo_scenes import draw_scene, truth
         from dotledger.standins.more_scenes import recipes
-        from dotledger.standins.scenes import draw_scene, truth
 
         kept = dotledger_library.read_annotations(self.home / "annotations.csv")
         every = recipes(300)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from PIL import Image
 
-from dotledger.standins.evening import description_text, evening_walk
+from dotledger.standins.evening_demo import description_text, evening_walk
 from tests.forked import dotledger
 from tests.walk import walk_in
 
@@ -180,7 +180,7 @@ class Demo(unittest.TestCase):
     def test_every_part_can_be_shown(self):
         """The parts that the command offers are those that can be shown."""
         from dotledger.cli.measure.measure_command import _PARTS
-        from dotledger.report.terminal.measures import PARTS
+        from dotledger.report.terminal.measure_tables import PARTS
 
         self.assertEqual(_PARTS.split(","), list(PARTS))
 
@@ -408,7 +408,7 @@ class Readings(unittest.TestCase):
                     .replace('"cx"', '"x0"')
                     .replace('"cy"', '"y0"')
                 )
-                from dotledger.services.description import stored_description
+                from dotledger.services.service_description import stored_description
 
                 library.send(
                     evening.images,

@@ -8,8 +8,8 @@ from pathlib import Path
 
 from PIL import Image
 
-from dotledger.standins.evening import pointed_text, running
-from dotledger.standins.scenes import RECIPES, draw_scene
+from dotledger.standins.demo_scenes import RECIPES, draw_scene
+from dotledger.standins.evening_demo import pointed_text, running
 from tests.forked import dotledger
 from tests.walk import walk_in
 

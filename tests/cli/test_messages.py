@@ -93,7 +93,7 @@ class WrongUse(unittest.TestCase):
 
     def test_the_starter_loads(self):
         """The starter is a description as it stands; without it and samples draft says what to do."""
-        from dotledger.services.description import parse_description
+        from dotledger.services.service_description import parse_description
 
         status, out, _ = called("draft", "--starter")
         self.assertEqual((status, parse_description(out).kinds), (0, ("label",)))

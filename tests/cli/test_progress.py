@@ -4,8 +4,8 @@ import io
 import unittest
 from unittest import mock
 
-from dotledger.cli.options.progress import progress_line
-from dotledger.sending.batch.progress import Progress
+from dotledger.cli.options.progress_display import progress_line
+from dotledger.sending.batch.send_progress import Progress
 
 
 class Terminal(io.StringIO):

@@ -6,9 +6,9 @@ import unittest
 from pathlib import Path
 
 from dotledger import send
-from dotledger.standins.evening import description_of, pointed_text, running
-from dotledger.standins.scenes import RECIPES, draw_scene
-from dotledger.standins.trouble import parse_trouble
+from dotledger.standins.demo_scenes import RECIPES, draw_scene
+from dotledger.standins.evening_demo import description_of, pointed_text, running
+from dotledger.standins.service_misbehaviour import parse_trouble
 from tests.forked import dotledger
 
 

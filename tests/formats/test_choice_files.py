@@ -6,12 +6,12 @@ from dataclasses import replace
 from pathlib import Path
 
 from dotledger import check_gates, choose_thresholds, measure, read_thresholds, write_thresholds
-from dotledger.core.comparing.gates import GATE_MEASURES
-from dotledger.core.tables.origin import Origin
+from dotledger.core.comparison.release_gates import GATE_MEASURES
+from dotledger.core.tables.table_origin import Origin
 from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.formats.gates_files import read_expectations, read_gates
 from dotledger.testing import GateAssertions
-from tests.core.choosing.test_choose import worked
+from tests.core.thresholds.test_choose_thresholds import worked
 
 
 class InFolder(unittest.TestCase):

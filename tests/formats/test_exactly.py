@@ -8,11 +8,11 @@ import pandas as pd
 
 from dotledger import Findings, measure, read_annotations, read_findings
 from dotledger.errors import DescriptionError, TableError
-from dotledger.formats.label_names import read_names
-from dotledger.formats.tables.in_parts import write_in_parts
-from dotledger.formats.tables.shapes import Shape
-from dotledger.services.description import load_description
-from tests.core.measuring.test_measure import annotations_of, findings_of
+from dotledger.formats.label_name_files import read_names
+from dotledger.formats.tables.geometry_columns import Shape
+from dotledger.formats.tables.partitioned_files import write_in_parts
+from dotledger.services.service_description import load_description
+from tests.core.measurement.test_measure import annotations_of, findings_of
 from tests.sending.helpers import TEXT
 
 SKOS = """@prefix skos: <http://www.w3.org/2004/02/skos/core#> .
@@ -103,8 +103,8 @@ class InParts(unittest.TestCase):
 class Imports(unittest.TestCase):
     def test_sizes_that_are_none(self):
         """A width of nothing, or less, is not known; the annotation stays."""
-        from dotledger.formats.annotations.imports import _size
-        from dotledger.reading.paths import Level, compile_path
+        from dotledger.formats.annotations.import_descriptions import _size
+        from dotledger.reading.answer_paths import Level, compile_path
 
         for value, wanted in ((0, None), (-3, None), ("", None), (1, 1), ("640", 640)):
             level = Level({"w": value}, "", 0, None)
@@ -113,8 +113,8 @@ class Imports(unittest.TestCase):
 
     def test_yes_and_no(self):
         """What is not there, or nothing, is no; words and numbers say what they say."""
-        from dotledger.formats.annotations.imports import _truth
-        from dotledger.reading.paths import Level, compile_path
+        from dotledger.formats.annotations.import_descriptions import _truth
+        from dotledger.reading.answer_paths import Level, compile_path
 
         for record, wanted in (({}, False), ({"w": None}, False), ({"w": "No "}, False), ({"w": 0}, False), ({"w": "1"}, True), ({"w": 2}, True)):  # fmt: skip
             self.assertIs(_truth(compile_path("w"), Level(record, "", 0, None)), wanted, record)
@@ -123,7 +123,7 @@ class Imports(unittest.TestCase):
 class Tables(unittest.TestCase):
     def test_intervals_have_columns(self):
         """The table of results has the ends of each interval, with numbers in them."""
-        from dotledger.formats.tables.results import write_everything
+        from dotledger.formats.tables.result_files import write_everything
 
         found = findings_of([(f"i{n}", "object", "x", 0.9, (0, 0, 9, 9 + n % 2 * 20)) for n in range(9)])  # fmt: skip
         true = annotations_of([(f"i{n}", "object", "x", (0, 0, 9, 9), False) for n in range(9)])

@@ -3,7 +3,7 @@
 from dotledger import decide, read_rules
 from dotledger.core.kinds import KINDS, OUTCOMES, VERDICTS
 from dotledger.errors import DescriptionError, TableError
-from tests.core.deciding.test_decide import FOUND
+from tests.core.decisions.test_decide import FOUND
 from tests.formats.test_choice_files import InFolder
 
 HEAD = "rules_file = 1\n"

@@ -8,8 +8,8 @@ import numpy as np
 import pandas as pd
 
 from dotledger import Annotations, Findings, read_annotations, read_findings, write_table
-from dotledger.formats.annotations.web import write_web_annotations
-from dotledger.formats.croissant.writing import write_croissant
+from dotledger.formats.annotations.web_annotations import write_web_annotations
+from dotledger.formats.croissant.croissant_writing import write_croissant
 
 LABELS = (
     " lantern",

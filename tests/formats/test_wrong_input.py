@@ -13,14 +13,14 @@ import numpy as np
 import pandas as pd
 
 from dotledger import measure
-from dotledger.core.tables.annotations import Annotations
-from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import ArgumentError, DescriptionError, InputError, TableError
-from dotledger.formats.annotations.front import load_annotations, write_annotations
-from dotledger.formats.label_names import read_names
-from dotledger.formats.tables.tables import read_findings, write_table
-from dotledger.reading.paths import Level, compile_path
-from dotledger.services.description import parse_description
+from dotledger.formats.annotations.annotation_files import load_annotations, write_annotations
+from dotledger.formats.label_name_files import read_names
+from dotledger.formats.tables.findings_files import read_findings, write_table
+from dotledger.reading.answer_paths import Level, compile_path
+from dotledger.services.service_description import parse_description
 from tests.campaigns import strangers_files
 from tests.sending.helpers import TEXT, description
 
@@ -135,7 +135,7 @@ class Files(unittest.TestCase):
 
     def test_one_bad_image(self):
         """One image with broken XMP is listed; the others of its folder are read."""
-        from dotledger.images.metadata import with_packet
+        from dotledger.images.image_metadata import with_packet
         from tests.sending.helpers import picture
 
         (self.home / "a.jpg").write_bytes(with_packet(picture(1), b"<x:xmpmeta"))

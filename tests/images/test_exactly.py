@@ -6,10 +6,10 @@ import zlib
 
 from PIL import Image
 
-from dotledger.images.facts import read_facts
-from dotledger.images.metadata import read_packet, with_packet
-from dotledger.images.prepare import Demands, prepare
-from dotledger.images.prints import _small
+from dotledger.images.image_facts import read_facts
+from dotledger.images.image_metadata import read_packet, with_packet
+from dotledger.images.image_preparation import Demands, prepare
+from dotledger.images.image_prints import _small
 
 
 def encoded(width, height):

@@ -19,8 +19,8 @@ from PIL import Image, ImageOps
 
 from dotledger import gather
 from dotledger.errors import GatherError, ImageError
-from dotledger.images.facts import _plain_jpeg, read_facts
-from dotledger.images.prepare import Demands, prepare
+from dotledger.images.image_facts import _plain_jpeg, read_facts
+from dotledger.images.image_preparation import Demands, prepare
 from tests.campaigns import damaged_images
 from tests.sending.helpers import Handler, picture, served
 
@@ -397,7 +397,7 @@ class FromTelephones(unittest.TestCase):
         """What to install is said."""
         code = (
             "import sys; sys.modules['pillow_heif'] = None\n"
-            "from dotledger.images.facts import read_facts\n"
+            "from dotledger.images.image_facts import read_facts\n"
             "try: read_facts(sys.stdin.buffer.read())\n"
             "except Exception as error: print(type(error).__name__, error)"
         )
@@ -489,7 +489,7 @@ class Addresses(unittest.TestCase):
             with self.assertRaisesRegex(OSError, sign):
                 gather(here + path).items[0].read()
         with (
-            mock.patch("dotledger.images.fetching.MOST_BYTES", 4000),
+            mock.patch("dotledger.images.image_downloads.MOST_BYTES", 4000),
             self.assertRaisesRegex(OSError, "larger than 4,000 bytes"),
         ):
             gather(f"http://localhost:{port}/large").items[0].read()
@@ -530,7 +530,7 @@ class Headers(unittest.TestCase):
                     variants.append(data[:place] + bytes([value]) + data[place + 1 :])
             for one in variants:
                 read += _plain_jpeg(one) is not None
-                with mock.patch("dotledger.images.facts._plain_jpeg", return_value=None):
+                with mock.patch("dotledger.images.image_facts._plain_jpeg", return_value=None):
                     wanted = self.said(one)
                 if self.said(one) != wanted:
                     differ.append((number, wanted, self.said(one)))

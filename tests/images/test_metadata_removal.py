@@ -10,12 +10,12 @@ from PIL import Image, ImageCms, ImageOps
 from PIL.PngImagePlugin import PngInfo
 
 from dotledger.errors import GatherError, ImageError
-from dotledger.images.facts import read_facts
-from dotledger.images.gather import gather
-from dotledger.images.metadata import with_packet
+from dotledger.images.image_facts import read_facts
+from dotledger.images.image_gathering import gather
+from dotledger.images.image_metadata import with_packet
+from dotledger.images.image_preparation import Demands, decode_upright, prepare
+from dotledger.images.image_segments import png_chunk
 from dotledger.images.metadata_removal import without_metadata
-from dotledger.images.parts import png_chunk
-from dotledger.images.prepare import Demands, decode_upright, prepare
 from tests.campaigns import hidden_metadata
 
 DEMANDS = Demands(formats=("jpeg", "png", "webp", "tiff"))

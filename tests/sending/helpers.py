@@ -13,7 +13,7 @@ from pathlib import Path
 from PIL import Image, ImageDraw
 
 from dotledger import Ledger, send
-from dotledger.services.description import parse_description
+from dotledger.services.service_description import parse_description
 from dotledger.testing import FakeTransport
 
 TEXT = """

@@ -1,15 +1,15 @@
 """Calls that wait for what another one found, over HTTP: asked once where wanted, else said why not."""
 
 from dotledger import Ledger, findings_of, open_service, send
+from dotledger.api.rereading import reread
 from dotledger.errors import DescriptionError
-from dotledger.images.gather import gather
-from dotledger.ledger.batches import find_batch
-from dotledger.ledger.findings import notes_of
-from dotledger.ledger.usage import usage
-from dotledger.rereading import reread
-from dotledger.sending.deciding.plan import make_plan
-from dotledger.sending.forecast import forecast
-from tests.sending.calls.test_steps import Methods, Stepped
+from dotledger.images.image_gathering import gather
+from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.finding_queries import notes_of
+from dotledger.ledger.usage_queries import usage
+from dotledger.sending.cost_forecast import forecast
+from dotledger.sending.policies.send_plan import make_plan
+from tests.sending.calls.test_multi_step_calls import Methods, Stepped
 from tests.sending.helpers import number_in, picture, pictures
 
 FACES = """[[call]]

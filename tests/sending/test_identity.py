@@ -6,9 +6,9 @@ from PIL import Image
 
 from dotledger import Ledger, findings_of, open_service
 from dotledger.errors import DescriptionError
-from dotledger.images.gather import gather
-from dotledger.sending.deciding.plan import make_plan
-from dotledger.sending.forecast import forecast
+from dotledger.images.image_gathering import gather
+from dotledger.sending.cost_forecast import forecast
+from dotledger.sending.policies.send_plan import make_plan
 from dotledger.testing import FakeTransport, Response
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
 

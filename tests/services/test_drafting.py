@@ -5,20 +5,20 @@ import unittest
 from collections import Counter
 from pathlib import Path
 
-from dotledger.core.boxes.frames import Frame
-from dotledger.jsons import to_json
-from dotledger.services.answers import Reader
-from dotledger.services.description import parse_description
+from dotledger.core.boxes.image_frames import Frame
+from dotledger.json_codec import to_json
+from dotledger.services.answer_reading import Reader
 from dotledger.services.drafting import described_draft, draft, read_samples
+from dotledger.services.service_description import parse_description
 from dotledger.standins.chalk import EYES as CHALK_EYES
 from dotledger.standins.chalk import _seen as chalk_seen
-from dotledger.standins.evening import description_text
+from dotledger.standins.demo_scenes import RECIPES, draw_scene
+from dotledger.standins.evening_demo import description_text
 from dotledger.standins.flint import EYES as FLINT_EYES
 from dotledger.standins.flint import _answer as flint_answer
 from dotledger.standins.marl import EYES as MARL_EYES
 from dotledger.standins.marl import _answer as marl_answer
-from dotledger.standins.scenes import RECIPES, draw_scene
-from dotledger.standins.seeing import look, open_upright
+from dotledger.standins.simulated_vision import look, open_upright
 from tests.services.dialects import dialect
 
 KINDS = ("label", "object", "face", "unsafe")

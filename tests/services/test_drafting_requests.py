@@ -13,11 +13,11 @@ import yaml
 
 from dotledger import draft_description
 from dotledger.errors import ArgumentError, DescriptionError, MissingExtra
-from dotledger.services.description import parse_description
 from dotledger.services.drafting import read_beside, whole_draft
-from dotledger.services.messages import Payload
-from dotledger.services.requests import RequestBuilder
-from dotledger.services.secrets import Key
+from dotledger.services.message_rules import Payload
+from dotledger.services.redaction import Key
+from dotledger.services.request_building import RequestBuilder
+from dotledger.services.service_description import parse_description
 from tests.forked import dotledger
 from tests.sending.helpers import picture
 

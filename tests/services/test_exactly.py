@@ -4,12 +4,12 @@ import unittest
 from unittest import mock
 
 from dotledger.errors import ConnectError, DescriptionError
-from dotledger.services.answers import Reader
-from dotledger.services.messages import Payload
-from dotledger.services.requests import RequestBuilder
-from dotledger.services.trust import check_trust
+from dotledger.services.answer_reading import Reader
+from dotledger.services.description_trust import check_trust
+from dotledger.services.message_rules import Payload
+from dotledger.services.request_building import RequestBuilder
 from tests.sending.helpers import description
-from tests.services.test_answers import OBJECT
+from tests.services.test_answer_reading import OBJECT
 from tests.services.test_more_shapes import read
 
 JOB = 'path = "/look"\n[call.job]\nid = "job"\npath = "/jobs/{id}"\nevery = 2\nlongest = 60\n'
@@ -56,7 +56,7 @@ class Shapes(unittest.TestCase):
         rule = OBJECT + 'box = { at = "b", form = "runs" }\n'
         counts = [10, 5, 85, 5, 95]
         for most, found in ((5, 1), (4, 0)):
-            with mock.patch("dotledger.reading.places._MOST_RUNS", most):
+            with mock.patch("dotledger.reading.box_parsing._MOST_RUNS", most):
                 reading = read(rule, {"things": [{"what": "mat", "b": {"size": [10, 20], "counts": counts}}]})  # fmt: skip
             self.assertEqual(len(reading.found), found, reading.notes)
 

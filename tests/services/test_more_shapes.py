@@ -5,10 +5,10 @@ import unittest
 
 import numpy as np
 
-from dotledger.core.boxes.frames import Frame
+from dotledger.core.boxes.image_frames import Frame
 from dotledger.errors import DescriptionError
-from tests.services.test_answers import OBJECT
-from tests.services.test_answers import read as read_any
+from tests.services.test_answer_reading import OBJECT
+from tests.services.test_answer_reading import read as read_any
 
 SQUARE = Frame(200, 100, 200, 100, 1)
 

@@ -8,10 +8,14 @@ from pathlib import Path
 import dotledger
 from dotledger.core.kinds import KINDS, KindName
 from dotledger.errors import DescriptionError
-from dotledger.ledger.batches import find_batch
-from dotledger.ledger.findings import notes_of
-from dotledger.services.description import load_description, parse_description, stored_description
+from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.finding_queries import notes_of
 from dotledger.services.drafting import draft
+from dotledger.services.service_description import (
+    load_description,
+    parse_description,
+    stored_description,
+)
 from dotledger.testing import FakeTransport
 from tests.forked import dotledger as command
 from tests.sending.helpers import TEXT, picture

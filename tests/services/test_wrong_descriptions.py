@@ -9,16 +9,16 @@ import numpy as np
 import pandas as pd
 
 from dotledger import Ledger, send
-from dotledger.core.measuring.suspicions import suspicions
-from dotledger.core.tables.findings import Findings
+from dotledger.api.rereading import reread
+from dotledger.core.measurement.suspicious_readings import suspicions
+from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import DescriptionError
-from dotledger.ledger.batches import find_batch
-from dotledger.ledger.findings import notes_of
-from dotledger.rereading import reread
-from dotledger.services.description import parse_description
-from dotledger.standins.evening import description_of, description_text, running
-from dotledger.standins.scenes import RECIPES, draw_scene
-from dotledger.standins.trouble import parse_trouble
+from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.finding_queries import notes_of
+from dotledger.services.service_description import parse_description
+from dotledger.standins.demo_scenes import RECIPES, draw_scene
+from dotledger.standins.evening_demo import description_of, description_text, running
+from dotledger.standins.service_misbehaviour import parse_trouble
 from tests.campaigns.wrong_descriptions import RIGHT, WRONG, Campaign
 
 SCALES = ("fraction", "percent", "thousandths")

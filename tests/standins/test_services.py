@@ -11,10 +11,10 @@ from PIL import Image
 
 from dotledger import measure, send
 from dotledger.errors import ArgumentError
-from dotledger.kept import findings_of
-from dotledger.standins.evening import MAKERS, description_of, running
-from dotledger.standins.scenes import RECIPES, draw_scene, truth
-from dotledger.standins.trouble import Trouble, parse_trouble
+from dotledger.ledger_findings import findings_of
+from dotledger.standins.demo_scenes import RECIPES, draw_scene, truth
+from dotledger.standins.evening_demo import MAKERS, description_of, running
+from dotledger.standins.service_misbehaviour import Trouble, parse_trouble
 
 SCENE = draw_scene(next(r for r in RECIPES if r.name.startswith("walk")))
 

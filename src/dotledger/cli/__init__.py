@@ -12,8 +12,8 @@ from typing import Any
 import click
 
 from dotledger.errors import ArgumentError, DotLedgerError
-from dotledger.reading.strict import hinted
-from dotledger.showing import plain_text
+from dotledger.reading.strict_toml import hinted
+from dotledger.text_display import plain_text
 
 __all__ = ["main", "run"]
 
@@ -158,7 +158,7 @@ def main(ctx: click.Context, verbose: bool) -> None:
 
     Options may stand in dotledger.toml, or in DOTLEDGER_COMMAND_OPTION.
     """
-    from dotledger.cli.options.defaults import defaults_of, name_variables
+    from dotledger.cli.options.project_defaults import defaults_of, name_variables
 
     _tell(all_of_it=verbose)
     name = ctx.invoked_subcommand or ""

@@ -11,13 +11,13 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from dotledger.core.comparing.expectations import Expectation
-from dotledger.core.comparing.gates import Gate
+from dotledger.core.comparison.expectations import Expectation
+from dotledger.core.comparison.release_gates import Gate
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError, TableError
-from dotledger.files import read_regular
-from dotledger.formats.tables.columns import unguard
-from dotledger.reading.strict import Part, parse_strictly
+from dotledger.formats.tables.csv_columns import unguard
+from dotledger.reading.strict_toml import Part, parse_strictly
+from dotledger.safe_files import read_regular
 
 __all__ = ["GatesFile", "read_expectations", "read_gates"]
 

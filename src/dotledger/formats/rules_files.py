@@ -10,13 +10,13 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from dotledger.core.copying.prints import LEAST, Prints
-from dotledger.core.deciding.conditions import PATTERNS, Condition, Rule, Rules
-from dotledger.core.deciding.linear_patterns import linear_pattern
+from dotledger.core.copies.image_fingerprints import LEAST, Prints
+from dotledger.core.decisions.linear_patterns import linear_pattern
+from dotledger.core.decisions.rule_conditions import PATTERNS, Condition, Rule, Rules
 from dotledger.core.kinds import KindName
 from dotledger.errors import ArgumentError, DescriptionError, TableError
-from dotledger.files import read_regular
-from dotledger.reading.strict import Part, parse_strictly
+from dotledger.reading.strict_toml import Part, parse_strictly
+from dotledger.safe_files import read_regular
 
 __all__ = ["RulesFile", "listed", "pattern_of", "read_rules"]
 
@@ -276,7 +276,7 @@ def _known_images(value: str, home: Path) -> Prints | None:
     """Return the prints of known images: out of their file, or made of the images themselves."""
     if not value:
         return None
-    from dotledger.formats.prints_files import known_prints
+    from dotledger.formats.fingerprint_files import known_prints
 
     return known_prints(home / value)
 

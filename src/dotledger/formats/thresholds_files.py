@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 
-from dotledger.core.choosing.choice import Choice
-from dotledger.core.choosing.outcomes import OUTCOME_MEASURES, Outcome
-from dotledger.core.choosing.three_ways import SHARES, ThreeWays, WaysCounts
+from dotledger.core.thresholds.three_way_choice import SHARES, ThreeWays, WaysCounts
+from dotledger.core.thresholds.threshold_choice import Choice
+from dotledger.core.thresholds.threshold_outcomes import OUTCOME_MEASURES, Outcome
 from dotledger.errors import ArgumentError, TableError
-from dotledger.files import read_regular, whole_file
-from dotledger.reading.strict import Part, parse_strictly
+from dotledger.reading.strict_toml import Part, parse_strictly
+from dotledger.safe_files import read_regular, whole_file
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -304,7 +304,7 @@ def _scalar(value: Any) -> str:
 
 def _text(value: str) -> str:
     """Return a string as TOML writes it, which is as JSON does but for one character."""
-    from dotledger.jsons import to_json
+    from dotledger.json_codec import to_json
 
     plain = value.encode("utf-8", "replace").decode()
     return to_json(plain).decode().replace("\x7f", "\\u007f")

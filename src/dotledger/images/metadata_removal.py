@@ -26,7 +26,7 @@ from typing import NamedTuple
 from PIL import Image
 
 from dotledger.errors import ImageError
-from dotledger.images.parts import PNG, png_chunk, png_chunks
+from dotledger.images.image_segments import PNG, png_chunk, png_chunks
 
 __all__ = ["Cleaned", "is_profile", "without_metadata"]
 

@@ -8,11 +8,11 @@ from msgspec import Struct
 from sqlalchemy import insert, select
 
 from dotledger.errors import LedgerError
-from dotledger.jsons import from_json, to_json
-from dotledger.ledger import schema
-from dotledger.ledger.batches import Batch
-from dotledger.ledger.records import timestamp
-from dotledger.ledger.store import Ledger
+from dotledger.json_codec import from_json, to_json
+from dotledger.ledger import ledger_schema as schema
+from dotledger.ledger.batch_queries import Batch
+from dotledger.ledger.ledger_records import timestamp
+from dotledger.ledger.ledger_store import Ledger
 
 __all__ = ["LookRecord", "add_look", "looks_since"]
 

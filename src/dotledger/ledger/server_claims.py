@@ -16,7 +16,10 @@ from sqlalchemy import Connection, func, select
 from sqlalchemy.exc import SQLAlchemyError
 
 from dotledger.errors import LedgerError
-from dotledger.ledger.claims import (
+from dotledger.ledger.ledger_records import BatchOpening
+from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.postgresql_backend import limit_claim
+from dotledger.ledger.sender_claims import (
     Claim,
     FileClaim,
     HeldElsewhere,
@@ -25,9 +28,6 @@ from dotledger.ledger.claims import (
     claim_path,
     is_of_a_dead_process,
 )
-from dotledger.ledger.postgresql import limit_claim
-from dotledger.ledger.records import BatchOpening
-from dotledger.ledger.store import Ledger
 
 __all__ = ["ServerClaim"]
 

@@ -9,21 +9,21 @@ from unicodedata import normalize
 
 from msgspec import Struct, field
 
-from dotledger.core.boxes.forms import Box
-from dotledger.core.boxes.frames import Frame
-from dotledger.core.tables.details import NOTHING, Details
-from dotledger.reading.paths import (
+from dotledger.core.boxes.box_forms import Box
+from dotledger.core.boxes.image_frames import Frame
+from dotledger.core.tables.finding_details import NOTHING, Details
+from dotledger.reading.answer_paths import (
     MISSING,
     Level,
     compile_each,
     compile_path,
     names_of_path,
 )
-from dotledger.reading.places import LEAST_SIDE, box_reader, landmarks_reader
-from dotledger.reading.rules import ReadRule
-from dotledger.reading.usual import LONGEST_LABEL, usual_reader
-from dotledger.reading.values import SetAside, attributes_reader, confidence_reader
-from dotledger.showing import shown
+from dotledger.reading.box_parsing import LEAST_SIDE, box_reader, landmarks_reader
+from dotledger.reading.reading_rules import ReadRule
+from dotledger.reading.value_distribution import LONGEST_LABEL, usual_reader
+from dotledger.reading.value_parsing import SetAside, attributes_reader, confidence_reader
+from dotledger.text_display import shown
 
 __all__ = ["NOT_THERE", "Read", "Reading", "RuleReader", "short"]
 

@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable
 from urllib.parse import SplitResult, urljoin, urlsplit
 
 from dotledger.errors import DotLedgerError
-from dotledger.showing import plain_text, shown
+from dotledger.text_display import plain_text, shown
 
 __all__ = ["AnswerAddressRefused", "AnswerAddresses", "check_host_names", "resolved"]
 

@@ -8,9 +8,9 @@ from typing import Annotated, Literal
 import msgspec
 
 from dotledger.core.kinds import KindName
-from dotledger.reading.paths import check_paths
-from dotledger.reading.rules import Positive, Rate
-from dotledger.reading.strict import Part
+from dotledger.reading.answer_paths import check_paths
+from dotledger.reading.reading_rules import Positive, Rate
+from dotledger.reading.strict_toml import Part
 
 __all__ = ["Ask", "Bring", "Cost", "Job", "Money", "More", "OnlyIf", "Step"]
 

@@ -10,10 +10,10 @@ from starlette.applications import Starlette
 from starlette.requests import Request
 from starlette.routing import Route
 
-from dotledger.jsons import NotJSON, from_json
-from dotledger.standins.seeing import Eyes, Sight, Thing
-from dotledger.standins.service import Refusal, Simulated, guarded, sight_of
-from dotledger.standins.trouble import NO_TROUBLE, Trouble, TroubleMaker
+from dotledger.json_codec import NotJSON, from_json
+from dotledger.standins.service_misbehaviour import NO_TROUBLE, Trouble, TroubleMaker
+from dotledger.standins.simulated_service import Refusal, Simulated, guarded, sight_of
+from dotledger.standins.simulated_vision import Eyes, Sight, Thing
 
 __all__ = ["EYES", "KEY", "chalk"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from random import Random
 
-from dotledger.standins.scenes import RECIPES, Recipe, Thing
+from dotledger.standins.demo_scenes import RECIPES, Recipe, Thing
 
 __all__ = ["recipes"]
 

@@ -6,8 +6,8 @@ from unittest import mock
 import numpy as np
 
 from dotledger import measure
-from dotledger.core.pairing import edges
-from tests.core.measuring.test_measure import annotations_of, findings_of
+from dotledger.core.pairing import overlapping_pairs as edges
+from tests.core.measurement.test_measure import annotations_of, findings_of
 
 
 class Chunks(unittest.TestCase):

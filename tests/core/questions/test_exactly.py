@@ -5,10 +5,10 @@ import unittest
 import numpy as np
 
 from dotledger import measure
-from dotledger.core.questions.properties import at_edge
-from dotledger.core.questions.text import measure_text
+from dotledger.core.questions.image_properties import at_edge
+from dotledger.core.questions.text_lines import measure_text
 from dotledger.errors import ArgumentError
-from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.core.measurement.test_measure import annotations_of, findings_of
 
 BOX, FAR = (0, 0, 10, 10), (50, 0, 60, 10)
 

@@ -5,12 +5,12 @@ import math
 import unittest
 
 from dotledger import measure
-from dotledger.core.questions.details import judge_attribute
-from dotledger.core.questions.text import edits, measure_text
-from dotledger.core.tables.details import Details
+from dotledger.core.questions.attribute_judging import judge_attribute
+from dotledger.core.questions.text_lines import edits, measure_text
+from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError
 from tests import reference
-from tests.core.measuring.test_measure import annotations_of, as_tables, findings_of, random_case
+from tests.core.measurement.test_measure import annotations_of, as_tables, findings_of, random_case
 
 BOX = (0, 0, 10, 10)
 FAR = (50, 0, 60, 10)

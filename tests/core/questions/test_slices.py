@@ -5,7 +5,7 @@ import unittest
 
 from dotledger import measure
 from dotledger.errors import ArgumentError
-from tests.core.measuring.test_measure import annotations_of, as_tables, findings_of, random_case
+from tests.core.measurement.test_measure import annotations_of, as_tables, findings_of, random_case
 from tests.core.questions.test_questions import with_details
 
 
@@ -18,7 +18,7 @@ class HandWorked(unittest.TestCase):
         true = annotations_of(
             [("a", "object", "x", (10, 10, 15, 15), False), ("b", "object", "x", (60, 50, 100, 90), False)]
         )  # fmt: skip
-        from dotledger.core.tables.details import Details
+        from dotledger.core.tables.finding_details import Details
 
         true = with_details(true, [Details(attributes={"look": "round"}), Details()])
         facts = {"a": {"width": 100, "height": 100, "light": "dusk", "lux": 5}, "b": {"width": 100, "height": 100, "lux": 90}}  # fmt: skip

@@ -6,11 +6,11 @@ from dataclasses import replace
 from pathlib import Path
 
 from dotledger import Findings, write_table
-from dotledger.core.tables.cells import refuse_rows
-from dotledger.core.tables.details import Details
-from dotledger.core.tables.thresholds import _check_some
+from dotledger.core.tables.cell_checks import refuse_rows
+from dotledger.core.tables.finding_details import Details
+from dotledger.core.tables.threshold_values import _check_some
 from dotledger.errors import ArgumentError, TableError
-from tests.core.measuring.test_measure import findings_of
+from tests.core.measurement.test_measure import findings_of
 
 
 class Parts(unittest.TestCase):

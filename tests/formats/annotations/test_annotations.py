@@ -18,9 +18,9 @@ from dotledger import (
     read_review,
     write_annotations,
 )
-from dotledger.core.tables.details import Details
+from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError, DescriptionError, TableError
-from tests.core.measuring.test_measure import annotations_of, findings_of
+from tests.core.measurement.test_measure import annotations_of, findings_of
 from tests.core.questions.test_questions import with_details
 
 
@@ -356,7 +356,7 @@ class Regions(InFolder):
 <rdf:li rdf:parseType="Resource"><e:Name>odd</e:Name><e:RegionBoundary e:rbShape="star" e:rbUnit="pixel"/></rdf:li>
 <rdf:li rdf:parseType="Resource"><e:rId>r5</e:rId><e:RegionBoundary e:rbShape="rectangle" e:rbUnit="relative" e:rbX="0" e:rbY="0" e:rbW="0.5" e:rbH="0.5"/></rdf:li>
 </rdf:Bag></e:ImageRegion></rdf:Description></rdf:RDF></x:xmpmeta>"""
-        from dotledger.images.metadata import with_packet
+        from dotledger.images.image_metadata import with_packet
 
         Image.new("RGB", (80, 60)).save(self.folder / "a.jpg")
         data = with_packet((self.folder / "a.jpg").read_bytes(), packet.encode())
@@ -374,7 +374,7 @@ class Regions(InFolder):
 
     def test_other_formats_are_read_and_folders_without_regions_refused(self):
         """WebP and TIFF give their regions, no copy of them is written; zero rows are no answer."""
-        from dotledger.images.metadata import read_packet
+        from dotledger.images.image_metadata import read_packet
 
         table = pictured(self.folder / "in")
         write_annotations(table, self.folder / "out", images=self.folder / "in")
@@ -471,8 +471,8 @@ class RoundTrips(InFolder):
 class Guide(unittest.TestCase):
     def test_the_guides_files_are_valid(self):
         """The TOML blocks of the measuring guide are a columns file and an import description."""
-        from dotledger.formats.annotations.imports import load_import
-        from dotledger.formats.tables.shapes import read_shape
+        from dotledger.formats.annotations.import_descriptions import load_import
+        from dotledger.formats.tables.geometry_columns import read_shape
 
         guide = Path(__file__).parents[3] / "docs" / "measuring.md"
         blocks = [b.partition("```")[0] for b in guide.read_text().split("```toml\n")[1:]]

@@ -14,7 +14,7 @@ from pandas.testing import assert_frame_equal
 
 import dotledger
 from dotledger.core.kinds import KINDS
-from dotledger.core.tables.details import Details
+from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError, TableError
 from tests.forked import dotledger as command
 from tests.walk import walk_in

@@ -5,7 +5,7 @@ import re
 import unittest
 from importlib.resources import files
 
-from dotledger.report.pictures.marks import TONES
+from dotledger.report.pictures.box_marks import TONES
 
 PAGES = {"report": files("dotledger.report.pages") / "parts/report.css", "review": files("dotledger.acting.reviewing") / "page.css"}  # fmt: skip
 WRITING = {

@@ -17,10 +17,10 @@ from itertools import product
 from pathlib import Path
 
 from dotledger import Ledger, send
-from dotledger.ledger.batches import failures, find_batch
-from dotledger.standins.evening import description_of, running
-from dotledger.standins.scenes import RECIPES, draw_scene
-from dotledger.standins.trouble import parse_trouble
+from dotledger.ledger.batch_queries import failures, find_batch
+from dotledger.standins.demo_scenes import RECIPES, draw_scene
+from dotledger.standins.evening_demo import description_of, running
+from dotledger.standins.service_misbehaviour import parse_trouble
 from tests.campaigns import killed_jobs, rough_machines
 from tests.forked import started
 from tests.sending.helpers import ANSWER, TEXT, Handler, picture, served

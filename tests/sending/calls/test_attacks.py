@@ -5,8 +5,8 @@ import time
 import unittest
 from unittest import mock
 
-from dotledger.sending.calls.transport import HttpTransport
-from dotledger.sending.deciding.retrying import seconds_until
+from dotledger.sending.calls.http_transport import HttpTransport
+from dotledger.sending.policies.retrying import seconds_until
 from dotledger.testing import NoAnswer, Request
 from tests.campaigns import (
     answer_addresses,
@@ -98,7 +98,7 @@ class Answers(InFolder):
 
     def test_an_error_of_ours(self):
         """No exception between an answer and its row: what goes wrong costs one image, not its answer."""
-        from dotledger.services import answers as reading
+        from dotledger.services import answer_reading as reading
 
         real = reading.RuleReader.read
 
@@ -124,8 +124,8 @@ class Answers(InFolder):
     def test_a_token_that_is_odd(self):
         """A token's answer may hold anything; its life is then the usual one, or the key refused."""
         from dotledger.errors import KeyRefused
-        from dotledger.sending.calls.tokens import TokenSource
-        from dotledger.services.secrets import Key, Secrets
+        from dotledger.sending.calls.oauth_tokens import TokenSource
+        from dotledger.services.redaction import Key, Secrets
         from dotledger.testing import FakeClock, FakeTransport, Response
 
         service = description(
@@ -213,7 +213,7 @@ class Together(InFolder):
         self.assertTrue(going.wait(20))
         later = ["another process", "another process", "process 7 on a-host"]
         with (
-            mock.patch("dotledger.sending.batch.sending.who_has", side_effect=later),
+            mock.patch("dotledger.sending.batch.batch_sending.who_has", side_effect=later),
             self.assertLogs("dotledger") as logged,
         ):
             threading.Timer(0.3, done.set).start()

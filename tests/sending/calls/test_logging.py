@@ -7,7 +7,7 @@ import sys
 
 from dotledger import failures
 from dotledger.testing import Response
-from tests.sending.calls.test_steps import Methods, Stepped
+from tests.sending.calls.test_multi_step_calls import Methods, Stepped
 from tests.sending.helpers import ANSWER, TEXT, InFolder, picture, pictures
 
 

@@ -18,8 +18,8 @@ import trustme
 
 from dotledger import errors, send, try_call
 from dotledger.connections import secured
-from dotledger.sending.calls.transport import HttpTransport
-from dotledger.services.description import parse_description
+from dotledger.sending.calls.http_transport import HttpTransport
+from dotledger.services.service_description import parse_description
 from dotledger.testing import NoAnswer, Request
 from tests.sending.helpers import ANSWER, Handler, picture, served
 
@@ -232,7 +232,7 @@ class Proxied(Inside):
         """Without PySocks the failure says what to install."""
         code = (
             "import sys; sys.modules['socks'] = None\n"
-            "from dotledger.sending.calls.transport import HttpTransport\n"
+            "from dotledger.sending.calls.http_transport import HttpTransport\n"
             "from dotledger.testing import Request\n"
             "try: HttpTransport().send(Request(method='POST', address='http://bell.example/'))\n"
             "except Exception as error: print(error)"

@@ -7,11 +7,11 @@ from msgspec.structs import replace
 
 from dotledger import Ledger, findings_of, open_service, send, try_call
 from dotledger.errors import ConnectError, DescriptionError
-from dotledger.ledger.batches import find_batch
-from dotledger.ledger.findings import notes_of
-from dotledger.sending.deciding.announced import Told, left_and_reset, told_by
-from dotledger.sending.deciding.pacing import Send, Wait, announced, ask, opening_pace
-from tests.sending.calls.test_steps import Stepped
+from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.finding_queries import notes_of
+from dotledger.sending.policies.announced_limits import Told, left_and_reset, told_by
+from dotledger.sending.policies.pacing import Send, Wait, announced, ask, opening_pace
+from tests.sending.calls.test_multi_step_calls import Stepped
 from tests.sending.helpers import ANSWER, Handler, InFolder, description, picture, pictures
 
 NOW = 1_900_000_000.0

@@ -8,13 +8,13 @@ import brotli
 import zstandard
 
 from dotledger import Ledger, failures, findings_of, open_service, send
+from dotledger.api.rereading import reread
 from dotledger.errors import AnswerError, DescriptionError
-from dotledger.ledger.batches import find_batch
-from dotledger.reading.documents import document_reader
-from dotledger.rereading import reread
-from dotledger.sending.calls.transport import HttpTransport
-from dotledger.services.messages import Request
-from tests.sending.calls.test_steps import Methods, Stepped
+from dotledger.ledger.batch_queries import find_batch
+from dotledger.reading.answer_documents import document_reader
+from dotledger.sending.calls.http_transport import HttpTransport
+from dotledger.services.message_rules import Request
+from tests.sending.calls.test_multi_step_calls import Methods, Stepped
 from tests.sending.helpers import ANSWER, picture, pictures
 
 XML = b"""<?xml version="1.0"?>

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     example,
     json_option,
     print_json,
@@ -15,11 +15,11 @@ from dotledger.cli.options.common import (
     say,
     say_problems,
 )
-from dotledger.core.copying.prints import LEAST
+from dotledger.core.copies.image_fingerprints import LEAST
 from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
-    from dotledger.core.copying.prints import NearCopy, Prints
+    from dotledger.core.copies.image_fingerprints import NearCopy, Prints
 
 __all__ = ["command"]
 
@@ -58,8 +58,8 @@ def command(
     little at the edges. How many of the known images are alike among themselves is said, too:
     raise --likeness where that is not few.
     """
-    from dotledger.files import check_output
-    from dotledger.formats.prints_files import known_prints, write_prints
+    from dotledger.formats.fingerprint_files import known_prints, write_prints
+    from dotledger.safe_files import check_output
 
     if keep is not None:
         check_output(keep, place="--keep", inputs=(*images, known), replace=replace)
@@ -71,9 +71,9 @@ def command(
         if keep is None:
             raise click.UsageError("name images, or --keep FILE")
         return 0
-    from dotledger.core.copying.prints import nearest_copies
-    from dotledger.images.gather import gather
-    from dotledger.images.prints import prints_of
+    from dotledger.core.copies.image_fingerprints import nearest_copies
+    from dotledger.images.image_gathering import gather
+    from dotledger.images.image_prints import prints_of
 
     new = prints_of(gather(images).items)
     found = nearest_copies(new, kept, least=likeness)
@@ -95,8 +95,8 @@ def _plain(found: list[NearCopy], new: Prints, known: Prints) -> dict[str, Any]:
 
 
 def _show(found: list[NearCopy], new: Prints, known: Prints, likeness: float) -> None:
-    from dotledger.core.copying.prints import pairs_alike
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.core.copies.image_fingerprints import pairs_alike
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     head = f"{counted(len(new), 'image')} against {counted(len(known), 'known image')}: "
     print_table(f"{head}{len(found) or 'no'} {'copy' if len(found) == 1 else 'copies'}.")

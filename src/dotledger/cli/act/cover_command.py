@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     asked_findings,
     batch_options,
     example,
@@ -26,10 +26,10 @@ from dotledger.cli.options.common import (
 )
 from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted
-from dotledger.files import check_output_folder
+from dotledger.safe_files import check_output_folder
 
 if TYPE_CHECKING:
-    from dotledger.acting.covering import CoveredImage, StillFound
+    from dotledger.acting.folder_covering import CoveredImage, StillFound
 
 __all__ = ["command"]
 
@@ -88,9 +88,9 @@ def command(
     annotations the exit status is 1 if any annotated face is left open; it is 3 if some images
     could not be covered, such as one without an answer, or one that changed since it was sent.
     """
-    from dotledger.acting.covering import cover_all
-    from dotledger.core.tables.image_names import annotations_matched, match_images
-    from dotledger.images.gather import gather
+    from dotledger.acting.folder_covering import cover_all
+    from dotledger.core.tables.image_name_matching import annotations_matched, match_images
+    from dotledger.images.image_gathering import gather
 
     check_output_folder(
         folder, place="--out", inputs=(*images, findings, annotations, ledger), replace=replace
@@ -154,8 +154,8 @@ def _say_strangers(truth: Any, names: set[str]) -> None:
 def _still_found(
     description: str, done: list[CoveredImage], kind: str, labels: tuple[str, ...], threshold: Any
 ) -> list[StillFound]:
-    from dotledger.acting.covering import still_found
-    from dotledger.sending.api import open_service
+    from dotledger.acting.folder_covering import still_found
+    from dotledger.sending.batch_api import open_service
 
     with open_service(description, kinds=[kind]) as service:
         limit = threshold_of(threshold)
@@ -163,7 +163,7 @@ def _still_found(
 
 
 def _show_still(still: list[StillFound] | None, kind: str) -> None:
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     if still is None:
         return
@@ -217,7 +217,7 @@ def _show(done: list[CoveredImage], kind: str, folder: str, *, annotated: bool) 
 
 
 def _show_open(written: list[CoveredImage], kind: str) -> None:
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     open_ones = [(one, left) for one in written for left in one.left_open]
     unknown = [one.name for one in written if one.annotated is None]

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     batch_options,
     example,
     json_option,
@@ -26,10 +26,10 @@ from dotledger.cli.options.common import (
 from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.acting.reviewing.worklist import Worklist
+    from dotledger.acting.reviewing.review_worklist import Worklist
 
 __all__ = ["command"]
 
@@ -69,9 +69,9 @@ def command(
     machine only, under an address that nobody can guess. Every decision is in the ledger at once,
     with who and when, and is never overwritten: a later one supersedes it.
     """
-    from dotledger.acting.reviewing.worklist import open_worklist
+    from dotledger.acting.reviewing.review_worklist import open_worklist
     from dotledger.formats.rules_files import read_rules
-    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.ledger_store import Ledger
 
     for target, option in ((out_file, "--out"), (annotations, "--annotations")):
         if target is not None:
@@ -100,7 +100,7 @@ def command(
 
 
 def _sheets(work: Worklist, out_file: str | None, in_file: str | None, person: str) -> None:
-    from dotledger.acting.reviewing.sheet import read_sheet, write_sheet
+    from dotledger.acting.reviewing.review_sheet import read_sheet, write_sheet
 
     if in_file is not None:
         number = read_sheet(work, in_file, who=person)
@@ -113,8 +113,8 @@ def _sheets(work: Worklist, out_file: str | None, in_file: str | None, person: s
 
 
 def _write_annotations(work: Worklist, path: str, who: str | None) -> None:
-    from dotledger.core.deciding.reviewing import reviewed_annotations
-    from dotledger.formats.annotations.front import write_annotations
+    from dotledger.core.decisions.human_decisions import reviewed_annotations
+    from dotledger.formats.annotations.annotation_files import write_annotations
 
     made = reviewed_annotations(work.findings, work.reviews(), who=who, tripped=work.tripped)
     write_annotations(made.annotations, path)
@@ -127,7 +127,7 @@ def _write_annotations(work: Worklist, path: str, who: str | None) -> None:
 
 def _serve(work: Worklist, who: str, port: int) -> None:
     """Serve the page until it is interrupted."""
-    from dotledger.acting.reviewing.page import review_app
+    from dotledger.acting.reviewing.review_page import review_app
 
     token = secrets.token_urlsafe(24)
     app = review_app(work, who=who, token=token)
@@ -157,7 +157,7 @@ def _serve(work: Worklist, who: str, port: int) -> None:
 
 
 def _show_decided(work: Worklist, as_json: bool) -> None:
-    from dotledger.core.deciding.reviewing import newest, review_pairs, reviewed_verdicts
+    from dotledger.core.decisions.human_decisions import newest, review_pairs, reviewed_verdicts
 
     reviews = work.reviews()
     verdicts = reviewed_verdicts(reviews)
@@ -189,7 +189,7 @@ def _record(one: Any) -> dict[str, Any]:
 
 
 def _show_table(work: Worklist, verdicts: dict[str, dict[str, str]], kept: Any) -> None:
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     said: dict[tuple[str, str], int] = {}
     for one in kept:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     batch_options,
     example,
     json_option,
@@ -24,10 +24,10 @@ from dotledger.cli.options.common import (
 from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.core.deciding.verdicts import Decisions
+    from dotledger.core.decisions.verdicts import Decisions
 
 __all__ = ["command"]
 
@@ -78,9 +78,9 @@ def command(
     Several RULES files, for several audiences, are applied to the same findings. Out of the ledger,
     images that failed, were refused or are pending are decided on too: they never pass.
     """
+    from dotledger.api.choosing import decide
+    from dotledger.api.inputs import findings_given
     from dotledger.formats.rules_files import read_rules
-    from dotledger.given import findings_given
-    from dotledger.weighing import decide
 
     if out_file is not None:
         _check_out(out_file, rules, (findings, ledger, annotations), replace=replace)
@@ -130,9 +130,9 @@ class _Batch:
     """What a ledger knows of a batch: findings, outcomes and sizes."""
 
     def __init__(self, ledger: str, batch: int | None, service: str | None) -> None:
-        from dotledger.kept import findings_of, kept_items
-        from dotledger.ledger.batches import find_batch, kept_sizes, outcomes_of, sent_images
-        from dotledger.ledger.store import Ledger
+        from dotledger.ledger.batch_queries import find_batch, kept_sizes, outcomes_of, sent_images
+        from dotledger.ledger.ledger_store import Ledger
+        from dotledger.ledger_findings import findings_of, kept_items
 
         with Ledger(ledger, create=False, read_only=True) as opened:
             kept = find_batch(opened, batch=batch, service=service)
@@ -151,8 +151,8 @@ def _more(found: Any) -> dict[str, Any]:
 
 def _prints(images: tuple[str, ...], found: Any) -> Any:
     """Return the prints of the images as they were sent; one that changed since has none."""
-    from dotledger.images.gather import gather
-    from dotledger.images.prints import prints_of
+    from dotledger.images.image_gathering import gather
+    from dotledger.images.image_prints import prints_of
 
     if images:
         made = prints_of(gather(images).items)
@@ -170,7 +170,7 @@ def _plain(one: Decisions, truth: Any) -> dict[str, Any]:
 
 
 def _write(one: Decisions, path: Path) -> None:
-    from dotledger.formats.tables.results import write_frame
+    from dotledger.formats.tables.result_files import write_frame
 
     frame = one.frame()
     write_frame(frame, path)
@@ -178,7 +178,7 @@ def _write(one: Decisions, path: Path) -> None:
 
 
 def _show(path: str, one: Decisions, truth: Any, most: int) -> None:
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     name = f"{path}{f' ({one.audience})' if one.audience else ''}"
     listed = ", ".join(f"{count} {verdict}" for verdict, count in one.counts.items())
@@ -202,8 +202,8 @@ def _show(path: str, one: Decisions, truth: Any, most: int) -> None:
 
 
 def _show_measured(one: Decisions, truth: Any) -> None:
-    from dotledger.report.terminal.choosing import with_ends
-    from dotledger.report.terminal.tables import rows_table
+    from dotledger.report.terminal.choice_tables import with_ends
+    from dotledger.report.terminal.terminal_tables import rows_table
 
     found = one.measured(truth)
     rows = [

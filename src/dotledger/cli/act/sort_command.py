@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     asked_findings,
     batch_options,
     example,
@@ -29,9 +29,9 @@ from dotledger.errors import ArgumentError
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from dotledger.acting.folders import Place
-    from dotledger.acting.sorting import Sorted
-    from dotledger.core.tables.findings import Findings
+    from dotledger.acting.image_sorting import Sorted
+    from dotledger.acting.output_folders import Place
+    from dotledger.core.tables.findings_table import Findings
 
 __all__ = ["command"]
 
@@ -102,10 +102,10 @@ def command(
     place of its own. Nothing that exists is written over; a second run adds nothing. A manifest
     (sorted.csv) says what went where and why.
     """
-    from dotledger.acting.cropping import crop_findings
-    from dotledger.acting.sorting import sort_images
-    from dotledger.core.tables.image_names import match_images
-    from dotledger.images.gather import gather
+    from dotledger.acting.finding_crops import crop_findings
+    from dotledger.acting.image_sorting import sort_images
+    from dotledger.core.tables.image_name_matching import match_images
+    from dotledger.images.image_gathering import gather
 
     by = by or ("verdict" if rules else "label")
     _check(by, strongest, least, rules, findings, similarity, crops, margin)
@@ -173,7 +173,7 @@ def _places(
     renamed: Mapping[str, str],
     asked: dict[str, Any],
 ) -> dict[str, list[Place]]:
-    from dotledger.acting.places import places_by_label, places_by_person, places_by_verdict
+    from dotledger.acting.sorting_places import places_by_label, places_by_person, places_by_verdict
 
     similarity = asked.pop("similarity")
     if by == "label":
@@ -181,7 +181,7 @@ def _places(
     if by == "person":
         return places_by_person(found, threshold=asked["threshold"], least_similarity=similarity)
     if by == "verdict":
-        from dotledger.weighing import decide
+        from dotledger.api.choosing import decide
 
         return places_by_verdict(decide(found, rules or ""))
     return _kept_places(by, found, ledger, renamed)
@@ -191,10 +191,10 @@ def _kept_places(
     by: str, found: Findings, ledger: str, renamed: Mapping[str, str]
 ) -> dict[str, list[Place]]:
     """Return places by what only the ledger knows of the batch."""
-    from dotledger.acting.places import places_by_outcome, places_by_review
-    from dotledger.ledger.batches import find_batch, outcomes_of
-    from dotledger.ledger.reviews import verdicts_of
-    from dotledger.ledger.store import Ledger
+    from dotledger.acting.sorting_places import places_by_outcome, places_by_review
+    from dotledger.ledger.batch_queries import find_batch, outcomes_of
+    from dotledger.ledger.human_review_log import verdicts_of
+    from dotledger.ledger.ledger_store import Ledger
 
     with Ledger(ledger, create=False, read_only=True) as opened:
         assert found.origin is not None
@@ -212,8 +212,8 @@ def _plain(one: Sorted) -> dict[str, Any]:
 
 
 def _write_manifest(done: list[Sorted], folder: Path) -> None:
-    from dotledger.files import whole_file
-    from dotledger.formats.tables.tables import write_rows
+    from dotledger.formats.tables.findings_files import write_rows
+    from dotledger.safe_files import whole_file
 
     rows = [(one.image, one.place, one.why, str(one.path or "")) for one in done]
     folder.mkdir(parents=True, exist_ok=True)
@@ -222,7 +222,7 @@ def _write_manifest(done: list[Sorted], folder: Path) -> None:
 
 
 def _show(done: list[Sorted], folder: str, how: str) -> None:
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     counts = Counter(one.place for one in done)
     rows = [(plain(place), str(count)) for place, count in sorted(counts.items())]

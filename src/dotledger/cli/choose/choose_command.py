@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     example,
     json_option,
@@ -17,13 +17,13 @@ from dotledger.cli.options.common import (
     replace_option,
     say,
 )
-from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.comparing_options import compared_tables, comparing_options
 from dotledger.cli.options.provenance import provenance_lines
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.core.choosing.choice import Choice
-    from dotledger.core.choosing.three_ways import ThreeWays
+    from dotledger.core.thresholds.three_way_choice import ThreeWays
+    from dotledger.core.thresholds.threshold_choice import Choice
     from dotledger.formats.thresholds_files import ThresholdsFile
 
 __all__ = ["command"]
@@ -99,8 +99,8 @@ def command(
     given to every --threshold. The exit status is 1 if the aim cannot be met (then the thresholds
     are those that come nearest), or if too few images tell whether it can.
     """
-    from dotledger.core.choosing.aims import read_aim
-    from dotledger.weighing import choose_thresholds
+    from dotledger.api.choosing import choose_thresholds
+    from dotledger.core.thresholds.aims import read_aim
 
     read_aim(aim)  # before anything is read
     own = ("each", "smallest", "parts", "held_out", "surely", "draws", "seed")
@@ -121,7 +121,7 @@ def command(
         write_thresholds(out_file, [chosen], join=before)
     about = compared.about()
     if as_json:
-        from dotledger.core.choosing.three_ways import ThreeWays
+        from dotledger.core.thresholds.three_way_choice import ThreeWays
 
         # An aim with two shares is met by two thresholds: that is told by other keys.
         output = "choose-two" if isinstance(chosen, ThreeWays) else "choose"
@@ -153,6 +153,6 @@ def _before(
 
 
 def _show(chosen: Choice | ThreeWays) -> None:
-    from dotledger.report.terminal.choosing import choice_lines, choice_table
+    from dotledger.report.terminal.choice_tables import choice_lines, choice_table
 
     print_table(f"Aim: {chosen.aim}.", "", choice_table(chosen), "", *choice_lines(chosen))

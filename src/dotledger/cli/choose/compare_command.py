@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     example,
     json_option,
@@ -21,7 +21,7 @@ from dotledger.cli.options.common import (
     say,
     threshold_of,
 )
-from dotledger.cli.options.comparing import (
+from dotledger.cli.options.comparing_options import (
     annotation_options,
     batch_of,
     compared_tables,
@@ -29,14 +29,14 @@ from dotledger.cli.options.comparing import (
 )
 from dotledger.cli.options.provenance import provenance_lines, run_provenance
 from dotledger.core.spelling import counted
-from dotledger.core.tables.findings import Findings
+from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import ArgumentError
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.core.comparing.agreement import Agreement
-    from dotledger.core.comparing.compare import Comparison
-    from dotledger.ledger.usage import BatchCost
+    from dotledger.core.comparison.interrater_agreement import Agreement
+    from dotledger.core.comparison.run_comparison import Comparison
+    from dotledger.ledger.usage_queries import BatchCost
 
 __all__ = ["command"]
 
@@ -124,8 +124,8 @@ def command(
     run minus the earlier. Without annotations the runs' agreement is shown, and where they
     disagree.
     """
-    from dotledger.core.comparing.combining import combine
-    from dotledger.weighing import compare
+    from dotledger.api.choosing import compare
+    from dotledger.core.comparison.run_combination import combine
 
     for path, place in ((csv_file, "--csv"), (worklist, "--worklist")):
         if path is not None:
@@ -220,7 +220,7 @@ def _check_name(tables: Mapping[str, Any], name: str) -> None:
 
 
 def _findings(where: Mapping[str, Any], ledger: str) -> Findings:
-    from dotledger.cli.options.common import asked_findings
+    from dotledger.cli.options.common_options import asked_findings
 
     found = asked_findings(where["findings"], ledger, where["service"], where["batch"])
     assert isinstance(found, Findings)
@@ -232,9 +232,9 @@ def _cost(found: Findings, ledger: str) -> BatchCost | None:
     batch = found.origin.batch if found.origin else None
     if batch is None or not ("://" in ledger or Path(ledger).exists()):
         return None
-    from dotledger.ledger.batches import batches
-    from dotledger.ledger.store import Ledger
-    from dotledger.ledger.usage import batch_cost
+    from dotledger.ledger.batch_queries import batches
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.usage_queries import batch_cost
 
     with Ledger(ledger, create=False, read_only=True) as opened:
         known = {one.id: one for one in batches(opened)}
@@ -266,7 +266,7 @@ def _plain(cost: BatchCost) -> dict[str, Any]:
 
 
 def _write(result: Any, csv_file: str | None, worklist: str | None) -> None:
-    from dotledger.formats.tables.results import write_frame
+    from dotledger.formats.tables.result_files import write_frame
 
     if csv_file is not None:
         write_frame(result.frame(), Path(csv_file))
@@ -282,8 +282,8 @@ def _write(result: Any, csv_file: str | None, worklist: str | None) -> None:
 def _show(
     result: Comparison | Agreement, costs: Mapping[str, BatchCost | None], *, labels: bool
 ) -> None:
-    from dotledger.core.comparing.agreement import Agreement
-    from dotledger.report.terminal.comparing import agreement_parts, comparison_parts
+    from dotledger.core.comparison.interrater_agreement import Agreement
+    from dotledger.report.terminal.comparison_tables import agreement_parts, comparison_parts
 
     if isinstance(result, Agreement):
         print_table(*agreement_parts(result))

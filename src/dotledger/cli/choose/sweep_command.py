@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     example,
     json_option,
@@ -17,9 +17,9 @@ from dotledger.cli.options.common import (
     replace_option,
     say,
 )
-from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.comparing_options import compared_tables, comparing_options
 from dotledger.cli.options.provenance import provenance_lines
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 __all__ = ["command"]
 
@@ -60,7 +60,7 @@ def command(
     The table shows up to 25 thresholds; --csv and --json hold every one that can be told apart. It
     stops at the service's floor, if that is known: below it nothing is known.
     """
-    from dotledger.core.measuring.measure import measure
+    from dotledger.core.measurement.measure import measure
 
     if csv_file is not None:
         inputs = [tables[n] for n in ("findings", "annotations", "images", "ledger")]
@@ -75,7 +75,7 @@ def command(
     )
     swept = result.sweep(each, intervals=not no_intervals)
     if csv_file is not None:
-        from dotledger.formats.tables.results import write_frame
+        from dotledger.formats.tables.result_files import write_frame
 
         write_frame(swept.frame(), Path(csv_file))
         say(f"{len(swept.frame())} thresholds written to {csv_file}")
@@ -83,8 +83,8 @@ def command(
     if as_json:
         print_json("sweep", {**about, **swept.to_dict(), "images_in_scope": result.images_in_scope})
         return
-    from dotledger.report.terminal.choosing import sweep_tables
-    from dotledger.report.terminal.measures import scope_lines
+    from dotledger.report.terminal.choice_tables import sweep_tables
+    from dotledger.report.terminal.measure_tables import scope_lines
 
     for line in compared.lines:
         say(line)

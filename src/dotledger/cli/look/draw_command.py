@@ -6,7 +6,7 @@ from typing import Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     asked_findings,
     batch_options,
@@ -24,7 +24,7 @@ from dotledger.cli.options.common import (
 )
 from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted, first_of
-from dotledger.files import check_output_folder
+from dotledger.safe_files import check_output_folder
 
 __all__ = ["command"]
 
@@ -94,8 +94,8 @@ def command(
     With annotations a solid line is right, dashes are wrong, dots are missed; the margin says why.
     Labels and unsafe content stand below the picture.
     """
-    from dotledger.formats.tables.tables import read_findings
-    from dotledger.report.pictures.draw import draw
+    from dotledger.formats.tables.findings_files import read_findings
+    from dotledger.report.pictures.box_drawing import draw
 
     check_output_folder(
         folder, place="--out", inputs=(images, findings, annotations), replace=replace

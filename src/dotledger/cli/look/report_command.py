@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     batch_options,
     example,
     ledger_option,
@@ -19,7 +19,7 @@ from dotledger.cli.options.common import (
     threshold_option,
 )
 from dotledger.errors import ArgumentError
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 __all__ = ["command"]
 
@@ -81,7 +81,7 @@ def command(
     A slider on the page moves the threshold for all of it. The page needs nothing beside it and
     can be sent around; with --private it holds no images, names, texts or raw answers.
     """
-    from dotledger.report.pages.report import write_report
+    from dotledger.report.pages.html_report import write_report
 
     check_output(
         out_file,

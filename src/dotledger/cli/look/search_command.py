@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     example,
     json_option,
     ledger_option,
@@ -25,9 +25,9 @@ from dotledger.errors import ArgumentError
 if TYPE_CHECKING:
     from collections.abc import Iterable, Iterator
 
-    from dotledger.core.deciding.verdicts import Decisions
-    from dotledger.ledger.searching import Hit, Wanted
-    from dotledger.ledger.store import Ledger
+    from dotledger.core.decisions.verdicts import Decisions
+    from dotledger.ledger.image_search import Hit, Wanted
+    from dotledger.ledger.ledger_store import Ledger
 
 __all__ = ["command"]
 
@@ -80,9 +80,9 @@ def command(
 
     The newest batch comes first.
     """
-    from dotledger.files import check_output
-    from dotledger.ledger.searching import Wanted
-    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.image_search import Wanted
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.safe_files import check_output
 
     if (verdict is None) != (rules is None):
         raise ArgumentError("--verdict and --rules go together", place="--verdict", got=verdict)
@@ -149,8 +149,8 @@ def _found(
     verdict: str | None,
     rules: str | None,
 ) -> Iterator[Hit]:
-    from dotledger.core.tables.details import plain_name
-    from dotledger.ledger.searching import search
+    from dotledger.core.tables.finding_details import plain_name
+    from dotledger.ledger.image_search import search
 
     try:
         pattern = re.compile(text or "", re.IGNORECASE)
@@ -174,10 +174,10 @@ def _found(
 def _verdict(ledger: Ledger, hit: Hit, rules: str, decided: dict[int, Decisions]) -> str:
     """Return the verdict on a hit's image; each batch is decided once."""
     if hit.batch not in decided:
+        from dotledger.api.choosing import decide
         from dotledger.formats.rules_files import read_rules
-        from dotledger.kept import findings_of
-        from dotledger.ledger.batches import find_batch, outcomes_of
-        from dotledger.weighing import decide
+        from dotledger.ledger.batch_queries import find_batch, outcomes_of
+        from dotledger.ledger_findings import findings_of
 
         kept = find_batch(ledger, batch=hit.batch)
         decided[hit.batch] = decide(
@@ -192,7 +192,7 @@ def _say_nearest(ledger: Ledger, labels: Iterable[str]) -> None:
     """Where nothing was found, name the labels that are spelt nearly so."""
     from sqlalchemy import select
 
-    from dotledger.ledger import schema
+    from dotledger.ledger import ledger_schema as schema
 
     if not labels:
         return
@@ -220,7 +220,7 @@ def _plain(one: Hit) -> dict[str, Any]:
 
 
 def _show(hits: list[Hit], most: int) -> None:
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     images = len({(one.batch, one.sent.name) for one in hits})
     batches = len({one.batch for one in hits})
@@ -258,10 +258,10 @@ def _number(one: Hit) -> str:
 
 
 def _draw(hits: list[Hit], ledger: Ledger, sheet: str) -> None:
-    from dotledger.files import whole_file
-    from dotledger.kept import kept_items
-    from dotledger.report.pictures.marks import Mark
-    from dotledger.report.pictures.sheets import Pictured, contact_sheet
+    from dotledger.ledger_findings import kept_items
+    from dotledger.report.pictures.box_marks import Mark
+    from dotledger.report.pictures.contact_sheets import Pictured, contact_sheet
+    from dotledger.safe_files import whole_file
 
     by_image: dict[tuple[int, str], list[Hit]] = {}
     for one in hits:

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     batch_options,
     example,
     json_option,
@@ -23,14 +23,14 @@ from dotledger.cli.options.common import (
 )
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError
-from dotledger.showing import plain_text
+from dotledger.text_display import plain_text
 
 if TYPE_CHECKING:
-    from dotledger.core.tables.annotations import Annotations
-    from dotledger.core.tables.findings import Findings
-    from dotledger.images.gather import Item
-    from dotledger.ledger.batches import Batch, Sent
-    from dotledger.ledger.store import Ledger
+    from dotledger.core.tables.annotations_table import Annotations
+    from dotledger.core.tables.findings_table import Findings
+    from dotledger.images.image_gathering import Item
+    from dotledger.ledger.batch_queries import Batch, Sent
+    from dotledger.ledger.ledger_store import Ledger
 
 __all__ = ["command"]
 
@@ -68,10 +68,10 @@ def command(
 
     IMAGE is its name in the ledger, or the end of it.
     """
-    from dotledger.files import check_output
-    from dotledger.kept import findings_of, kept_items
-    from dotledger.ledger.batches import find_batch, sent_images
-    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.batch_queries import find_batch, sent_images
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger_findings import findings_of, kept_items
+    from dotledger.safe_files import check_output
 
     if picture is not None:
         check_output(picture, place="--picture", inputs=(ledger, annotations), replace=replace)
@@ -112,10 +112,10 @@ def _sent(image: str, sent: list[Sent]) -> Sent:
 
 
 def _story(ledger: Ledger, batch: Batch, sent: Sent, item: Item, *, raw: bool) -> dict[str, Any]:
-    from dotledger.ledger.answers import raw_answers
-    from dotledger.ledger.batches import failures, outcomes_of
-    from dotledger.ledger.reviews import verdicts_of
-    from dotledger.ledger.usage import calls_about, preparations
+    from dotledger.ledger.answer_queries import raw_answers
+    from dotledger.ledger.batch_queries import failures, outcomes_of
+    from dotledger.ledger.human_review_log import verdicts_of
+    from dotledger.ledger.usage_queries import calls_about, preparations
 
     try:
         file = f"{len(item.read()):,} bytes, as it was sent"
@@ -146,16 +146,16 @@ def _story(ledger: Ledger, batch: Batch, sent: Sent, item: Item, *, raw: bool) -
 def _verdict(
     ledger: Ledger, batch: Batch, found: Findings, image: str, rules: str
 ) -> dict[str, Any]:
-    from dotledger.ledger.batches import outcomes_of
-    from dotledger.weighing import decide
+    from dotledger.api.choosing import decide
+    from dotledger.ledger.batch_queries import outcomes_of
 
     one = decide(found, rules, outcomes=outcomes_of(ledger, batch)).of(image)
     return {"verdict": one.verdict, "reasons": list(one.reasons)}
 
 
 def _truth(annotations: str, sent: Sent) -> Annotations:
-    from dotledger.core.tables.image_names import annotations_matched
-    from dotledger.formats.annotations.front import read_annotations
+    from dotledger.core.tables.image_name_matching import annotations_matched
+    from dotledger.formats.annotations.annotation_files import read_annotations
 
     truth = annotations_matched(read_annotations(annotations), [sent.name])
     mine = truth.take(truth.image.among([sent.name]))
@@ -170,13 +170,13 @@ def _judged(
     found: Findings, truth: Annotations | None, overlap: float, threshold: Any
 ) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     """Return the findings with what becomes of each, and what was missed."""
-    from dotledger.core.measuring.measure import measure
-    from dotledger.report.pages.columns import STATES, page_run
+    from dotledger.core.measurement.measure import measure
+    from dotledger.report.pages.report_columns import STATES, page_run
 
     names = found.image.used() or [""]
     passes = dict.fromkeys(range(len(found)), True)
     if threshold is not None:
-        from dotledger.core.tables.thresholds import thresholds_of
+        from dotledger.core.tables.threshold_values import thresholds_of
 
         flags = thresholds_of(threshold, found, place="--threshold").passes(found)
         passes = dict(enumerate(flags.tolist()))
@@ -213,10 +213,10 @@ def _draw(
     overlap: float,
     threshold: str | None,
 ) -> None:
-    from dotledger.files import whole_file
-    from dotledger.images.prepare import decode_upright
-    from dotledger.report.pictures.marks import draw_marks
-    from dotledger.report.pictures.sheets import picture_marks
+    from dotledger.images.image_preparation import decode_upright
+    from dotledger.report.pictures.box_marks import draw_marks
+    from dotledger.report.pictures.contact_sheets import picture_marks
+    from dotledger.safe_files import whole_file
 
     marks = picture_marks(found.cut(threshold_of(threshold)), truth, overlap=overlap)
     mine, footer, _ = next(iter(marks.values()), ([], "", ""))
@@ -227,7 +227,7 @@ def _draw(
 
 
 def _show(story: dict[str, Any], *, judged: bool) -> None:
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     size = "" if story["size"] is None else f", {story['size'][0]:g} x {story['size'][1]:g} pixels"
     lines = [

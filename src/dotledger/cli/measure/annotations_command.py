@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     example,
     json_option,
     print_json,
@@ -17,12 +17,12 @@ from dotledger.cli.options.common import (
     say,
     say_problems,
 )
-from dotledger.cli.options.comparing import annotation_options, vocabulary_of
+from dotledger.cli.options.comparing_options import annotation_options, vocabulary_of
 from dotledger.core.spelling import counted
-from dotledger.files import check_output, check_output_folder
+from dotledger.safe_files import check_output, check_output_folder
 
 if TYPE_CHECKING:
-    from dotledger.formats.annotations.collecting import LoadReport
+    from dotledger.formats.annotations.annotation_collecting import LoadReport
 
 __all__ = ["command"]
 
@@ -63,8 +63,12 @@ def command(
     images that carry IPTC Image Regions, or with --description any JSON or XML file or a folder
     of them.
     """
-    from dotledger.formats.annotations.collecting import Loaded, report_of
-    from dotledger.formats.annotations.front import load_annotations, read_review, write_annotations
+    from dotledger.formats.annotations.annotation_collecting import Loaded, report_of
+    from dotledger.formats.annotations.annotation_files import (
+        load_annotations,
+        read_review,
+        write_annotations,
+    )
 
     if out is not None:
         check = check_output if Path(out).suffix else check_output_folder
@@ -101,7 +105,7 @@ def command(
 
 def _outputs(out: Path) -> list[Path]:
     """Return every file that is written, or the folder."""
-    from dotledger.formats.croissant.writing import croissant_files
+    from dotledger.formats.croissant.croissant_writing import croissant_files
 
     beside = croissant_files(out).values() if out.suffix.lower() == ".json" else ()
     return [out, *beside]
@@ -117,7 +121,7 @@ def _say_written(files: Sequence[Path], out: Path) -> None:
 
 
 def _show(report: LoadReport) -> None:
-    from dotledger.report.terminal.tables import rows_table
+    from dotledger.report.terminal.terminal_tables import rows_table
 
     counts = [[kind, label, count] for (kind, label), count in report.by_label.items()]
     print_table(*report.lines(), "", rows_table("", ["kind", "label", "annotations"], counts))

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     example,
     json_option,
@@ -21,13 +21,13 @@ from dotledger.cli.options.common import (
     settings_of,
     threshold_of,
 )
-from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.comparing_options import compared_tables, comparing_options
 from dotledger.cli.options.provenance import provenance_lines
 from dotledger.errors import ArgumentError
-from dotledger.files import check_output, check_output_folder
+from dotledger.safe_files import check_output, check_output_folder
 
 if TYPE_CHECKING:
-    from dotledger.core.measuring.result import Measure
+    from dotledger.core.measurement.measure_result import Measure
 
 __all__ = ["command"]
 
@@ -115,7 +115,7 @@ def command(
     boxes are paired at the required overlap; labels and unsafe content are judged by presence.
     A dash, or null in JSON, stands for a measure that is undefined.
     """
-    from dotledger.core.measuring.measure import measure
+    from dotledger.core.measurement.measure import measure
     from dotledger.core.questions.slices import check_slice
 
     _check_csv(csv_place, tables, replace=replace)
@@ -175,7 +175,7 @@ def _show(
     names: Sequence[str],
     slices: Sequence[tuple[str, list[float] | None]],
 ) -> None:
-    from dotledger.report.terminal.measures import (
+    from dotledger.report.terminal.measure_tables import (
         measure_tables,
         parts,
         pooled_lines,
@@ -232,7 +232,7 @@ _INPUTS = (
 
 
 def _write_csv(result: Measure, place: Path) -> None:
-    from dotledger.formats.tables.results import write_everything, write_frame
+    from dotledger.formats.tables.result_files import write_everything, write_frame
 
     if place.suffix.lower() == ".csv":
         write_frame(result.frame(), place)

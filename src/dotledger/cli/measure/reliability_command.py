@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     example,
     json_option,
@@ -17,15 +17,15 @@ from dotledger.cli.options.common import (
     replace_option,
     say,
 )
-from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.comparing_options import compared_tables, comparing_options
 from dotledger.cli.options.provenance import provenance_lines
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.core.choosing.calibration import ConfidenceMap
-    from dotledger.core.measuring.result import Measure
-    from dotledger.core.tables.annotations import Annotations
-    from dotledger.core.tables.findings import Findings
+    from dotledger.core.measurement.measure_result import Measure
+    from dotledger.core.tables.annotations_table import Annotations
+    from dotledger.core.tables.findings_table import Findings
+    from dotledger.core.thresholds.confidence_map import ConfidenceMap
 
 __all__ = ["command"]
 
@@ -85,7 +85,7 @@ def command(
     doubts = [] if mapping is None else mapping.doubts(findings, overlap=overlap)
     results = _judged(findings, annotations, overlap, as_kinds(kinds), mapping)
     if out is not None:
-        from dotledger.formats.tables.tables import write_table
+        from dotledger.formats.tables.findings_files import write_table
 
         write_table(findings if mapping is None else mapping.apply(findings), out)
     about = compared.about()
@@ -119,11 +119,11 @@ def _mapping(
     share: float,
     seed: int,
 ) -> ConfidenceMap | None:
-    from dotledger.formats.confidence_maps import read_map, write_map
+    from dotledger.formats.confidence_map_files import read_map, write_map
 
     if fit_file is not None:
-        from dotledger.core.choosing.calibration import fit_confidence_map
-        from dotledger.core.choosing.parts import part_of_images
+        from dotledger.core.thresholds.confidence_map import fit_confidence_map
+        from dotledger.core.thresholds.image_folds import part_of_images
 
         chosen = part_of_images(findings, annotations, share, seed)
         fitted = fit_confidence_map(
@@ -142,8 +142,8 @@ def _judged(
     mapping: ConfidenceMap | None,
 ) -> dict[str, Measure]:
     """Return the measures as they are, or before and after mapping on unseen images."""
-    from dotledger.core.choosing.calibration import unseen_images
-    from dotledger.core.measuring.measure import measure
+    from dotledger.core.measurement.measure import measure
+    from dotledger.core.thresholds.confidence_map import unseen_images
 
     if mapping is None:
         return {
@@ -157,7 +157,7 @@ def _judged(
 
 
 def _show(results: dict[str, Measure]) -> None:
-    from dotledger.report.terminal.measures import parts
+    from dotledger.report.terminal.measure_tables import parts
 
     for name, result in results.items():
         images = f"{result.images_in_scope} images"

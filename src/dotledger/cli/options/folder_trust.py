@@ -17,11 +17,11 @@ from typing import TYPE_CHECKING
 import click
 
 from dotledger.errors import ConnectError
-from dotledger.files import read_regular, remembered
-from dotledger.services.trust import remember_agreement
+from dotledger.safe_files import read_regular, remembered
+from dotledger.services.description_trust import remember_agreement
 
 if TYPE_CHECKING:
-    from dotledger.services.description import Description
+    from dotledger.services.service_description import Description
 
 __all__ = [
     "agree_to_keys",
@@ -154,7 +154,7 @@ def trust_files(paths: Iterable[Path]) -> None:
     ConnectError
         If the agreement cannot be saved.
     """
-    from dotledger.services.description import load_description
+    from dotledger.services.service_description import load_description
 
     for path in paths:
         remember_agreement("trusted-files", _digest_of(path))
@@ -195,7 +195,7 @@ def agree_to_keys(description: Description, *, name: str, place: Path | None) ->
     ConnectError
         If the user does not agree, or cannot be asked.
     """
-    from dotledger.services.trust import facts_of
+    from dotledger.services.description_trust import facts_of
 
     facts = facts_of(description)
     sources = [one for one in facts.keys if not one.startswith("call:")]
@@ -224,7 +224,7 @@ def _is_users_own(path: Path) -> bool:
 
 
 def _keys_digest(description: Description) -> str:
-    from dotledger.services.trust import facts_of
+    from dotledger.services.description_trust import facts_of
 
     facts = facts_of(description)
     said = (facts.addresses, facts.keys, facts.hosts, facts.authorities)

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from dotledger.core.tables.findings import Findings
+    from dotledger.core.tables.findings_table import Findings
 
 __all__ = ["provenance", "provenance_lines", "run_provenance"]
 
@@ -35,7 +35,7 @@ def run_provenance(
     found: Findings, *, name: str = "", file: str | None = None, threshold: str | None = None
 ) -> dict[str, Any]:
     """Return whose findings a table holds; what is not known is empty or None."""
-    from dotledger.core.tables.origin import Origin
+    from dotledger.core.tables.table_origin import Origin
 
     origin = found.origin or Origin()
     cut = [at for at, _ in origin.cut]

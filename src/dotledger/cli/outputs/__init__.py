@@ -17,38 +17,38 @@ from dotledger.errors import ArgumentError
 __all__ = ["OUTPUTS", "head_of", "output_schema"]
 
 OUTPUTS: dict[str, tuple[int, str]] = {
-    "demo": (1, "start:Demo"),
-    "doctor": (1, "start:Doctor"),
-    "try": (1, "start:Tried"),
-    "forecast": (1, "send:Forecast"),
-    "send": (1, "send:Sent"),
-    "batches": (1, "send:Batches"),
-    "batch": (1, "send:BatchDetail"),
-    "usage": (1, "send:Usage"),
-    "reread": (1, "send:Reread"),
-    "findings": (1, "read:Findings"),
-    "notes": (1, "read:Notes"),
-    "names": (1, "read:Names"),
-    "check": (1, "read:Conventions"),
-    "show": (1, "look:Story"),
-    "search": (1, "look:Hits"),
-    "draw": (1, "look:Drawn"),
-    "annotations": (1, "measure:Loaded"),
-    "measure": (1, "measure:Measure"),
-    "reliability": (1, "measure:Reliabilities"),
-    "sweep": (1, "choose:Sweep"),
-    "choose": (1, "choose:Chosen"),
-    "choose-two": (1, "choose:ChosenTwo"),
-    "compare": (1, "choose:Compared"),
-    "agreement": (1, "choose:Agreement"),
-    "screen": (1, "act:Screened"),
-    "review": (1, "act:Reviewed"),
-    "sort": (1, "act:SortedImages"),
-    "copies": (1, "act:Copies"),
-    "cover": (1, "act:Covered"),
-    "drift": (1, "watch:Drift"),
-    "watch": (1, "watch:Watch"),
-    "gate": (1, "watch:Gates"),
+    "demo": (1, "start_outputs:Demo"),
+    "doctor": (1, "start_outputs:Doctor"),
+    "try": (1, "start_outputs:Tried"),
+    "forecast": (1, "send_outputs:Forecast"),
+    "send": (1, "send_outputs:Sent"),
+    "batches": (1, "send_outputs:Batches"),
+    "batch": (1, "send_outputs:BatchDetail"),
+    "usage": (1, "send_outputs:Usage"),
+    "reread": (1, "send_outputs:Reread"),
+    "findings": (1, "read_outputs:Findings"),
+    "notes": (1, "read_outputs:Notes"),
+    "names": (1, "read_outputs:Names"),
+    "check": (1, "read_outputs:Conventions"),
+    "show": (1, "look_outputs:Story"),
+    "search": (1, "look_outputs:Hits"),
+    "draw": (1, "look_outputs:Drawn"),
+    "annotations": (1, "measure_outputs:Loaded"),
+    "measure": (1, "measure_outputs:Measure"),
+    "reliability": (1, "measure_outputs:Reliabilities"),
+    "sweep": (1, "choose_outputs:Sweep"),
+    "choose": (1, "choose_outputs:Chosen"),
+    "choose-two": (1, "choose_outputs:ChosenTwo"),
+    "compare": (1, "choose_outputs:Compared"),
+    "agreement": (1, "choose_outputs:Agreement"),
+    "screen": (1, "act_outputs:Screened"),
+    "review": (1, "act_outputs:Reviewed"),
+    "sort": (1, "act_outputs:SortedImages"),
+    "copies": (1, "act_outputs:Copies"),
+    "cover": (1, "act_outputs:Covered"),
+    "drift": (1, "watch_outputs:Drift"),
+    "watch": (1, "watch_outputs:Watch"),
+    "gate": (1, "watch_outputs:Gates"),
 }
 """By name of the output: its version, and where its keys are written down.
 
@@ -89,7 +89,7 @@ def output_schema(output: str) -> dict[str, Any]:
     """
     import msgspec
 
-    from dotledger.formats.schemas import head, one_line
+    from dotledger.formats.json_schemas import head, one_line
 
     if output not in OUTPUTS:
         raise ArgumentError("unknown output", place="output", got=output, allowed=list(OUTPUTS))

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     asked_findings,
     batch_options,
     example,
@@ -21,7 +21,7 @@ from dotledger.cli.options.common import (
 from dotledger.cli.options.provenance import provenance, provenance_lines
 
 if TYPE_CHECKING:
-    from dotledger.core.questions.conventions import Fit, ImageSize
+    from dotledger.core.questions.box_conventions import Fit, ImageSize
 
 __all__ = ["command"]
 
@@ -50,8 +50,8 @@ def command(
     Centre for corner, x and y swapped, pixels of another size, orientation applied twice or not
     at all, percent for fractions: the mean overlap under each, the best first.
     """
-    from dotledger.core.questions.conventions import better_convention, check_conventions
-    from dotledger.formats.annotations.front import read_annotations
+    from dotledger.core.questions.box_conventions import better_convention, check_conventions
+    from dotledger.formats.annotations.annotation_files import read_annotations
 
     found = asked_findings(findings, ledger, service, batch)
     annotated = read_annotations(Path(annotations))
@@ -80,8 +80,8 @@ def _plain(value: float) -> float | None:
 
 
 def _show(fits: list[Fit]) -> None:
-    from dotledger.core.questions.conventions import better_convention
-    from dotledger.report.terminal.tables import number, rows_table
+    from dotledger.core.questions.box_conventions import better_convention
+    from dotledger.report.terminal.terminal_tables import number, rows_table
 
     now = next(fit for fit in fits if fit.name == "as now")
     shown = fits[:6] if now in fits[:6] else [*fits[:6], now]
@@ -104,9 +104,9 @@ def _show(fits: list[Fit]) -> None:
 
 
 def _sizes_of_batch(ledger: str, service: str | None, batch: int | None) -> dict[str, ImageSize]:
-    from dotledger.core.questions.conventions import ImageSize
-    from dotledger.ledger.batches import find_batch, kept_sizes
-    from dotledger.ledger.store import Ledger
+    from dotledger.core.questions.box_conventions import ImageSize
+    from dotledger.ledger.batch_queries import find_batch, kept_sizes
+    from dotledger.ledger.ledger_store import Ledger
 
     with Ledger(ledger, create=False) as opened:
         found = find_batch(opened, batch=batch, service=service_name(service))
@@ -114,10 +114,10 @@ def _sizes_of_batch(ledger: str, service: str | None, batch: int | None) -> dict
 
 
 def _sizes_of_files(folder: str | None) -> Any:
-    from dotledger.core.questions.conventions import ImageSize
+    from dotledger.core.questions.box_conventions import ImageSize
     from dotledger.errors import ArgumentError, ImageError
-    from dotledger.images.facts import read_facts
-    from dotledger.images.gather import gather
+    from dotledger.images.image_facts import read_facts
+    from dotledger.images.image_gathering import gather
 
     if folder is None:
         raise ArgumentError("the images are needed for their sizes", place="--images")

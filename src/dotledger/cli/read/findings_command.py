@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     batch_options,
     example,
@@ -26,11 +26,11 @@ from dotledger.cli.options.common import (
 from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted, first_of
 from dotledger.errors import ArgumentError
-from dotledger.files import check_output
-from dotledger.reading.strict import hinted
+from dotledger.reading.strict_toml import hinted
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.core.tables.findings import Findings
+    from dotledger.core.tables.findings_table import Findings
 
 __all__ = ["command"]
 
@@ -119,7 +119,7 @@ def command(
 
     Files keep a row with an empty label for every image that was answered and holds nothing.
     """
-    from dotledger.kept import findings_of
+    from dotledger.ledger_findings import findings_of
 
     service = service_name(service)
     if metadata and not (out_file or "").lower().endswith(".csv"):
@@ -183,8 +183,8 @@ def _worked(
 
 
 def _write_in_parts(ledger: str, out_file: str, threshold: Any, which: dict[str, Any]) -> None:
-    from dotledger.formats.tables.in_parts import write_in_parts
-    from dotledger.kept import findings_by_parts
+    from dotledger.formats.tables.partitioned_files import write_in_parts
+    from dotledger.ledger_findings import findings_by_parts
 
     with findings_by_parts(ledger, threshold=threshold, **which) as (parts, details):
         rows = write_in_parts(parts, out_file, details=details)
@@ -201,14 +201,14 @@ def _goes_in_parts(out_file: str, threshold: Any) -> bool:
 def _write_metadata(found: Findings, out_file: str) -> None:
     import time
 
-    from dotledger.formats.tables.csvw import write_csv_metadata
+    from dotledger.formats.tables.csvw_metadata import write_csv_metadata
 
     today = time.strftime("%Y-%m-%d", time.gmtime())
     say(f"what its columns are: {write_csv_metadata(found, out_file, created=today)}")
 
 
 def _write(found: Findings, out_file: str, details: bool) -> None:
-    from dotledger.formats.tables.tables import write_table
+    from dotledger.formats.tables.findings_files import write_table
 
     say(f"{counted(len(found), 'row')} written to {write_table(found, out_file, details=details)}")
     left = sum(one is not None for one in found.details or ())
@@ -237,8 +237,8 @@ def _check_labels(found: Findings, labels: tuple[str, ...]) -> None:
 
 
 def _named(found: Findings, names: str, service: str) -> Findings:
-    from dotledger.core.tables.label_names import map_names
-    from dotledger.formats.label_names import read_names
+    from dotledger.core.tables.label_name_mapping import map_names
+    from dotledger.formats.label_name_files import read_names
 
     mapped = map_names(found, read_names(Path(names)), service=service)
     unmapped = counted(len(mapped.unmapped), "label")
@@ -251,7 +251,7 @@ def _named(found: Findings, names: str, service: str) -> Findings:
 
 def _merged(found: Findings, overlap: float) -> Findings:
     from dotledger.core.arguments import check_overlap
-    from dotledger.core.tables.merging import merge_repeats
+    from dotledger.core.tables.duplicate_merging import merge_repeats
 
     check_overlap(overlap, place="--merge")
     kept, into = merge_repeats(found, overlap=overlap)
@@ -263,8 +263,8 @@ def _masked(found: Findings, masks: tuple[str, ...]) -> Findings:
     """Mask lines of text, and say how many places of each sort there were."""
     from collections import Counter
 
-    from dotledger.core.deciding.conditions import PATTERNS
-    from dotledger.core.deciding.masking import mask_text
+    from dotledger.core.decisions.rule_conditions import PATTERNS
+    from dotledger.core.decisions.text_masking import mask_text
     from dotledger.formats.rules_files import pattern_of
 
     here = Path()
@@ -281,10 +281,10 @@ def _show_notes(
 ) -> None:
     from collections import Counter
 
-    from dotledger.ledger.batches import find_batch
-    from dotledger.ledger.findings import notes_of
-    from dotledger.ledger.store import Ledger
-    from dotledger.report.terminal.tables import rows_table
+    from dotledger.ledger.batch_queries import find_batch
+    from dotledger.ledger.finding_queries import notes_of
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.report.terminal.terminal_tables import rows_table
 
     with Ledger(ledger, create=False) as opened:
         noted = notes_of(opened, find_batch(opened, batch=batch, service=service, reading=reading))
@@ -309,7 +309,7 @@ def _records(found: Findings) -> list[dict[str, Any]]:
 
 
 def _show(found: Findings, most: int) -> None:
-    from dotledger.report.terminal.tables import number, rows_table
+    from dotledger.report.terminal.terminal_tables import number, rows_table
 
     shown = found.take(~found.blank)
     images, kinds, labels = (c.values() for c in (shown.image, shown.kind, shown.label))
@@ -349,6 +349,6 @@ def _cut_lines(found: Findings) -> list[str]:
 
 
 def _box(table: Findings, row: int) -> list[str]:
-    from dotledger.report.terminal.tables import number
+    from dotledger.report.terminal.terminal_tables import number
 
     return [number(float(value), 1) for value in table.box[row]]

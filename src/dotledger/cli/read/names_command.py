@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     asked_findings,
     batch_options,
     example,
@@ -49,10 +49,10 @@ def command(
     match no finding, each with the nearest spelling on the other side. The
     mapping is CSV (label,becomes and if wanted service,kind,broader), TOML, or SKOS.
     """
-    from dotledger.core.tables.label_names import map_names
-    from dotledger.files import check_output
-    from dotledger.formats.label_names import read_names, write_skos
-    from dotledger.report.terminal.tables import rows_table
+    from dotledger.core.tables.label_name_mapping import map_names
+    from dotledger.formats.label_name_files import read_names, write_skos
+    from dotledger.report.terminal.terminal_tables import rows_table
+    from dotledger.safe_files import check_output
 
     names = read_names(Path(mapping))
     if skos is not None:

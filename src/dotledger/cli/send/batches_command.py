@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 from msgspec import to_builtins
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     example,
     json_option,
     ledger_option,
@@ -21,8 +21,8 @@ from dotledger.cli.options.common import (
 from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
-    from dotledger.ledger.batches import Batch
-    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.batch_queries import Batch
+    from dotledger.ledger.ledger_store import Ledger
 
 __all__ = ["command"]
 
@@ -36,8 +36,8 @@ def command(batch: int | None, ledger: str, as_json: bool) -> None:
 
     In detail: outcomes by kind, failures by reason, how long calls took, retries, bytes, money.
     """
-    from dotledger.ledger.batches import batches, find_batch
-    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.batch_queries import batches, find_batch
+    from dotledger.ledger.ledger_store import Ledger
 
     with Ledger(ledger, create=False) as opened:
         if batch is None:
@@ -47,7 +47,7 @@ def command(batch: int | None, ledger: str, as_json: bool) -> None:
 
 
 def _list(ledger: Ledger, known: list[Batch], as_json: bool) -> None:
-    from dotledger.report.terminal.tables import rows_table
+    from dotledger.report.terminal.terminal_tables import rows_table
 
     records = [_record(ledger, batch) for batch in known]
     if as_json:
@@ -77,8 +77,8 @@ def _most(outcomes: dict[str, dict[str, int]], outcome: str) -> int:
 
 
 def _record(ledger: Ledger, batch: Batch) -> dict[str, Any]:
-    from dotledger.ledger.batches import outcome_counts
-    from dotledger.ledger.crews import senders_of
+    from dotledger.ledger.batch_queries import outcome_counts
+    from dotledger.ledger.sender_crews import senders_of
 
     return {
         "batch": batch.id,
@@ -100,10 +100,10 @@ def _not_ended(senders: list[dict[str, str]]) -> str:
 
 
 def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
-    from dotledger.ledger.batches import OUTCOMES, failures
-    from dotledger.ledger.findings import notes_of
-    from dotledger.ledger.usage import call_figures, preparations, versions_of
-    from dotledger.report.terminal.tables import number, rows_table
+    from dotledger.ledger.batch_queries import OUTCOMES, failures
+    from dotledger.ledger.finding_queries import notes_of
+    from dotledger.ledger.usage_queries import call_figures, preparations, versions_of
+    from dotledger.report.terminal.terminal_tables import number, rows_table
 
     record = _record(ledger, batch)
     figures = call_figures(ledger, batch)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 from msgspec import to_builtins
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     described,
     example,
@@ -27,7 +27,7 @@ from dotledger.cli.options.common import (
 from dotledger.core.spelling import counted, first_of
 
 if TYPE_CHECKING:
-    from dotledger.sending.forecast import Forecast
+    from dotledger.sending.cost_forecast import Forecast
 
 __all__ = ["command"]
 
@@ -57,12 +57,12 @@ def command(
     """
     import time
 
-    from dotledger.images.gather import gather
-    from dotledger.ledger.records import timestamp
-    from dotledger.ledger.store import Ledger
-    from dotledger.sending.deciding.plan import make_plan
-    from dotledger.sending.forecast import forecast
-    from dotledger.services.trust import facts_of
+    from dotledger.images.image_gathering import gather
+    from dotledger.ledger.ledger_records import timestamp
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.sending.cost_forecast import forecast
+    from dotledger.sending.policies.send_plan import make_plan
+    from dotledger.services.description_trust import facts_of
 
     description = described(service, ledger).with_settings(settings_of(pairs))
     gathered = gather(images, missing="list")
@@ -83,8 +83,8 @@ def command(
 
 
 def _show(result: Forecast, service: str) -> None:
-    from dotledger.report.terminal.tables import duration, rows_table
-    from dotledger.sending.deciding.prices import price_lines
+    from dotledger.report.terminal.terminal_tables import duration, rows_table
+    from dotledger.sending.policies.pricing import price_lines
 
     rows = [
         ("would be sent", f"{result.to_send:,}"),

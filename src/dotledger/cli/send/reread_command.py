@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 from msgspec import to_builtins
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     described,
     example,
     json_option,
@@ -21,7 +21,7 @@ from dotledger.cli.options.common import (
 )
 
 if TYPE_CHECKING:
-    from dotledger.rereading import Reread
+    from dotledger.api.rereading import Reread
 
 __all__ = ["command"]
 
@@ -47,11 +47,11 @@ def command(
     The new reading stands beside the old ones (see `findings --reading`), and what differs is
     counted and listed. Without --service the description kept with the batch is used.
     """
-    from dotledger.formats.label_names import read_names
-    from dotledger.ledger.batches import find_batch
-    from dotledger.ledger.store import Ledger
-    from dotledger.rereading import reread
-    from dotledger.services.description import stored_description
+    from dotledger.api.rereading import reread
+    from dotledger.formats.label_name_files import read_names
+    from dotledger.ledger.batch_queries import find_batch
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.services.service_description import stored_description
 
     edited = described(file, ledger) if file else None
     with Ledger(ledger, create=False) as opened:
@@ -74,7 +74,7 @@ def command(
 
 
 def _show(result: Reread, batch: int, most: int) -> None:
-    from dotledger.report.terminal.tables import number, rows_table
+    from dotledger.report.terminal.terminal_tables import number, rows_table
 
     gone = sum(d.state == "was" for d in result.differences)
     come = len(result.differences) - gone

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     code_option,
     described,
@@ -31,13 +31,13 @@ from dotledger.cli.options.common import (
 from dotledger.core.spelling import counted, first_of
 
 if TYPE_CHECKING:
-    from dotledger.ledger.batches import Batch
-    from dotledger.ledger.store import Ledger
-    from dotledger.sending.batch.progress import SentBatch
+    from dotledger.ledger.batch_queries import Batch
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.sending.batch.send_progress import SentBatch
 
 __all__ = ["command", "report_sent"]
 
-_NEEDED = ("dotledger.sending.api", "urllib3")
+_NEEDED = ("dotledger.sending.batch_api", "urllib3")
 """What takes longest to load before the first call."""
 
 _MOST_REASONS = 20
@@ -96,9 +96,9 @@ def command(
     Exit status 3 means that some images failed or were refused, or that sending stopped before
     its end for another reason than a limit that was set.
     """
-    from dotledger.cli.options.progress import progress_line
+    from dotledger.cli.options.progress_display import progress_line
     from dotledger.errors import GatherError
-    from dotledger.images.gather import gather
+    from dotledger.images.image_gathering import gather
 
     loading = threading.Thread(target=lambda: [import_module(name) for name in _NEEDED])
     loading.start()  # looking at files leaves a processor free
@@ -112,7 +112,7 @@ def command(
     loading.join()
     say_problems("left out", gathered.problems)
     say_passed_over(gathered.passed_over)
-    from dotledger.sending.api import prepare_sending
+    from dotledger.sending.batch_api import prepare_sending
 
     _end_in_order()
     with progress_line(len(gathered)) as tell:
@@ -149,14 +149,14 @@ def _end_in_order() -> None:
 
 
 def _report(sent: SentBatch, where: str) -> None:
-    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.ledger_store import Ledger
 
     with Ledger(where, create=False) as opened:
         report_sent(sent, opened)
 
 
 def _say_how_to_go_on(sent: SentBatch, ledger: str) -> None:
-    from dotledger.ledger.store import shown_address
+    from dotledger.ledger.ledger_store import shown_address
 
     words = [word.replace(ledger, shown_address(ledger)) for word in sys.argv[1:]]
     same = shlex.join(["dotledger", *words])
@@ -187,9 +187,9 @@ def sent_record(sent: SentBatch) -> dict[str, Any]:
 
 def report_sent(sent: SentBatch, ledger: Ledger) -> None:
     """Print outcomes by kind, what it cost, failures by reason, and what reading noticed."""
-    from dotledger.ledger.batches import OUTCOMES, failures, find_batch
-    from dotledger.ledger.findings import notes_of
-    from dotledger.report.terminal.tables import rows_table
+    from dotledger.ledger.batch_queries import OUTCOMES, failures, find_batch
+    from dotledger.ledger.finding_queries import notes_of
+    from dotledger.report.terminal.terminal_tables import rows_table
 
     batch = find_batch(ledger, batch=sent.batch)
     rows = [(k, *(f"{row[o]:,}" for o in OUTCOMES)) for k, row in sent.outcomes.items()]
@@ -215,10 +215,10 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
 
 
 def _suspicions(ledger: Ledger, batch: Batch) -> list[str]:
+    from dotledger.api.rereading import suspicions_of
     from dotledger.errors import DescriptionError
-    from dotledger.ledger.findings import load_findings
-    from dotledger.rereading import suspicions_of
-    from dotledger.services.description import stored_description
+    from dotledger.ledger.finding_queries import load_findings
+    from dotledger.services.service_description import stored_description
 
     try:
         described = stored_description(batch.description)

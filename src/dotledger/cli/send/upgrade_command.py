@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from dotledger.cli.options.common import example, ledger_option, print_table
+from dotledger.cli.options.common_options import example, ledger_option, print_table
 
 __all__ = ["command"]
 
@@ -17,8 +17,8 @@ def command(ledger: str) -> None:
     A file is copied first, and the copy named. Answers are not touched. Do it while nobody is
     sending.
     """
-    from dotledger.ledger.migrations import upgrade
-    from dotledger.ledger.places import shown_address
+    from dotledger.ledger.ledger_migrations import upgrade
+    from dotledger.ledger.ledger_places import shown_address
 
     before, after, copy = upgrade(ledger)
     if before == after:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import click
 from msgspec import to_builtins
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     example,
     json_option,
     ledger_option,
@@ -17,8 +17,8 @@ from dotledger.cli.options.common import (
 )
 
 if TYPE_CHECKING:
-    from dotledger.ledger.store import Ledger
-    from dotledger.sending.deciding.prices import PriceNow
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.sending.policies.pricing import PriceNow
 
 __all__ = ["command"]
 
@@ -31,10 +31,10 @@ def command(ledger: str, as_json: bool) -> None:
 
     The quota is the one declared in the description of the service's newest batch.
     """
-    from dotledger.ledger.store import Ledger
-    from dotledger.ledger.usage import usage
-    from dotledger.report.terminal.tables import DASH, rows_table
-    from dotledger.sending.deciding.prices import price_lines
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.usage_queries import usage
+    from dotledger.report.terminal.terminal_tables import DASH, rows_table
+    from dotledger.sending.policies.pricing import price_lines
 
     with Ledger(ledger, create=False) as opened:
         months = usage(opened)
@@ -74,10 +74,10 @@ def command(ledger: str, as_json: bool) -> None:
 def _prices(ledger: Ledger, service: str, month: str) -> list[PriceNow]:
     """Return the steps of a service's prices that are in use at the end of a month."""
     from dotledger.errors import DescriptionError
-    from dotledger.ledger.batches import batches
-    from dotledger.ledger.usage import images_in_month
-    from dotledger.sending.deciding.prices import price_now, units_used
-    from dotledger.services.description import stored_description
+    from dotledger.ledger.batch_queries import batches
+    from dotledger.ledger.usage_queries import images_in_month
+    from dotledger.sending.policies.pricing import price_now, units_used
+    from dotledger.services.service_description import stored_description
 
     kept = [batch.description for batch in batches(ledger) if batch.service == service]
     try:
@@ -89,8 +89,8 @@ def _prices(ledger: Ledger, service: str, month: str) -> list[PriceNow]:
 
 
 def _quotas(ledger: Ledger) -> dict[str, int | None]:
-    from dotledger.jsons import from_json
-    from dotledger.ledger.batches import batches
+    from dotledger.json_codec import from_json
+    from dotledger.ledger.batch_queries import batches
 
     return {
         batch.service: from_json(batch.description).get("limits", {}).get("per_month")

@@ -7,14 +7,14 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import example, json_option, print_json, print_table, say
+from dotledger.cli.options.common_options import example, json_option, print_json, print_table, say
 from dotledger.errors import ArgumentError, MissingExtra
 
 if TYPE_CHECKING:
-    from dotledger.core.measuring.result import Measure
-    from dotledger.core.tables.annotations import Annotations
-    from dotledger.core.tables.findings import Findings
-    from dotledger.standins.evening import Evening
+    from dotledger.core.measurement.measure_result import Measure
+    from dotledger.core.tables.annotations_table import Annotations
+    from dotledger.core.tables.findings_table import Findings
+    from dotledger.standins.evening_demo import Evening
 
 __all__ = ["command"]
 
@@ -40,7 +40,7 @@ def command(folder: str, scenes: int, as_json: bool) -> None:
     to both, and compares what they found with the exact ground truth.
     """
     try:
-        from dotledger.standins.evening import evening_walk
+        from dotledger.standins.evening_demo import evening_walk
     except ImportError as error:
         raise MissingExtra(
             "the simulated services need starlette and uvicorn",
@@ -73,12 +73,12 @@ def _check_free(home: Path) -> None:
 
 
 def _send_all(evening: Evening, home: Path, *, quiet: bool) -> None:
-    from dotledger.cli.options.progress import progress_line
+    from dotledger.cli.options.progress_display import progress_line
     from dotledger.cli.send.send_command import report_sent
-    from dotledger.images.gather import gather
-    from dotledger.ledger.store import Ledger
-    from dotledger.sending.api import prepare_sending
-    from dotledger.standins.evening import description_text
+    from dotledger.images.image_gathering import gather
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.sending.batch_api import prepare_sending
+    from dotledger.standins.evening_demo import description_text
 
     with Ledger(home / "walk.ledger") as ledger:
         for name, described in evening.services.items():
@@ -96,13 +96,13 @@ def _send_all(evening: Evening, home: Path, *, quiet: bool) -> None:
 
 
 def _measure_all(evening: Evening, home: Path) -> tuple[dict[str, Measure], list[str]]:
-    from dotledger.core.comparing.common_images import on_common_images
-    from dotledger.core.measuring.measure import measure
-    from dotledger.formats.annotations.front import read_annotations
-    from dotledger.formats.tables.tables import write_table
-    from dotledger.kept import findings_of
-    from dotledger.standins.evening import what_it_shows
-    from dotledger.standins.scenes import VOCABULARY
+    from dotledger.core.comparison.common_images import on_common_images
+    from dotledger.core.measurement.measure import measure
+    from dotledger.formats.annotations.annotation_files import read_annotations
+    from dotledger.formats.tables.findings_files import write_table
+    from dotledger.ledger_findings import findings_of
+    from dotledger.standins.demo_scenes import VOCABULARY
+    from dotledger.standins.evening_demo import what_it_shows
 
     annotations = read_annotations(evening.annotations, vocabulary=VOCABULARY)
     found = {name: findings_of(home / "walk.ledger", service=name) for name in evening.services}
@@ -120,7 +120,7 @@ def _measure_all(evening: Evening, home: Path) -> tuple[dict[str, Measure], list
 def _draw(
     table: Findings, annotations: Annotations, evening: Evening, home: Path, name: str
 ) -> Any:
-    from dotledger.report.pictures.draw import draw
+    from dotledger.report.pictures.box_drawing import draw
 
     return draw(
         table,
@@ -137,7 +137,7 @@ _AIM = "best f1"
 
 def _chosen(home: Path, services: list[str]) -> list[str]:
     """Choose thresholds for each service, and say which service is better at what."""
-    from dotledger.weighing import choose_thresholds, compare
+    from dotledger.api.choosing import choose_thresholds, compare
 
     files = [home / f"{name}.csv" for name in services]
     truth = home / "annotations.csv"
@@ -182,14 +182,14 @@ at_least = 5
 
 def _act(evening: Evening, home: Path) -> list[str]:
     """Decide on every image, cover the faces, and show one verdict of each sort."""
-    from dotledger.acting.covering import cover_all
-    from dotledger.core.deciding.decide import decide
-    from dotledger.formats.annotations.front import read_annotations
+    from dotledger.acting.folder_covering import cover_all
+    from dotledger.core.decisions.decide import decide
+    from dotledger.formats.annotations.annotation_files import read_annotations
     from dotledger.formats.rules_files import read_rules
-    from dotledger.images.gather import gather
-    from dotledger.kept import findings_of
-    from dotledger.ledger.batches import find_batch, outcomes_of
-    from dotledger.ledger.store import Ledger
+    from dotledger.images.image_gathering import gather
+    from dotledger.ledger.batch_queries import find_batch, outcomes_of
+    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger_findings import findings_of
 
     (home / "rules.toml").write_text(_RULES, encoding="utf-8")
     with Ledger(home / "walk.ledger", create=False, read_only=True) as ledger:
@@ -213,7 +213,7 @@ def _act(evening: Evening, home: Path) -> list[str]:
 
 def _report(home: Path) -> None:
     """Write the page that shows all of it."""
-    from dotledger.report.pages.report import write_report
+    from dotledger.report.pages.html_report import write_report
 
     try:
         write_report(
@@ -257,7 +257,7 @@ def _better(found: Any) -> list[str]:
 
 
 def _show(measures: dict[str, Measure], seen: list[str], home: Path, chosen: list[str]) -> None:
-    from dotledger.report.terminal.measures import comparison_table, scope_lines
+    from dotledger.report.terminal.measure_tables import comparison_table, scope_lines
 
     first = next(iter(measures.values()))
     print_table(

@@ -11,7 +11,7 @@ from typing import Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     example,
     json_option,
     ledger_option,
@@ -68,7 +68,7 @@ def command(files: tuple[Path, ...], trust: bool, ledger: str, as_json: bool) ->
     if as_json:
         print_json("doctor", facts)
         return
-    from dotledger.report.terminal.tables import rows_table
+    from dotledger.report.terminal.terminal_tables import rows_table
 
     extras = [
         (name, _FOR.get(name, ""), "there" if not lacks else f"missing: {', '.join(lacks)}")
@@ -85,11 +85,11 @@ def command(files: tuple[Path, ...], trust: bool, ledger: str, as_json: bool) ->
 
 def _trust(files: tuple[Path, ...]) -> None:
     """Show what files say of keys and places, and remember them as they are now."""
-    from dotledger.cli.options.defaults import description_files, settings_files
     from dotledger.cli.options.folder_trust import trust_files
+    from dotledger.cli.options.project_defaults import description_files, settings_files
     from dotledger.errors import DescriptionError
-    from dotledger.services.description import load_description
-    from dotledger.services.trust import facts_of
+    from dotledger.services.description_trust import facts_of
+    from dotledger.services.service_description import load_description
 
     here = [path for path in settings_files() if path.name == "dotledger.toml"]
     here += [path for path in description_files() if not path.is_absolute()]
@@ -111,7 +111,7 @@ def _trust(files: tuple[Path, ...]) -> None:
 
 
 def _facts(ledger: str) -> dict[str, Any]:
-    from dotledger.cli.options.defaults import description_files, settings_files
+    from dotledger.cli.options.project_defaults import description_files, settings_files
 
     return {
         "dotledger": f"{version('dot-ledger')} in {Path(__file__).parents[2]}",
@@ -126,7 +126,7 @@ def _facts(ledger: str) -> dict[str, Any]:
 
 def _about(ledger: str) -> str:
     from dotledger.errors import DotLedgerError
-    from dotledger.ledger.store import Ledger, shown_address
+    from dotledger.ledger.ledger_store import Ledger, shown_address
 
     shown = shown_address(ledger)
     if "://" not in ledger and not Path(ledger).exists():

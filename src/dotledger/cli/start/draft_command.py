@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dotledger.cli.options.common import example, print_table, replace_option, say
+from dotledger.cli.options.common_options import example, print_table, replace_option, say
 from dotledger.errors import ArgumentError, DescriptionError
-from dotledger.files import check_output, read_regular, whole_file
+from dotledger.safe_files import check_output, read_regular, whole_file
 
 if TYPE_CHECKING:
     from dotledger.services.drafting import Draft
-    from dotledger.services.drafting.saved import Saved
+    from dotledger.services.drafting.saved_requests import Saved
 
 __all__ = ["STARTER", "command"]
 
@@ -157,7 +157,7 @@ def _asked(text: str, allowed: list[str]) -> str:
 def _remember(out: str) -> None:
     """Agree to the key of a draft: the user has just asked for it, here."""
     from dotledger.cli.options.folder_trust import remember_keys
-    from dotledger.services.description import load_description
+    from dotledger.services.service_description import load_description
 
     with suppress(DescriptionError):  # one that is still to be completed is agreed to later
         remember_keys(load_description(out))
@@ -200,7 +200,7 @@ def _write(
 
 
 def _size(data: bytes) -> tuple[float, float]:
-    from dotledger.images.facts import read_facts
+    from dotledger.images.image_facts import read_facts
 
     facts = read_facts(data)
     return float(facts.width), float(facts.height)
@@ -215,9 +215,9 @@ def _show(
     aside: bool,
 ) -> None:
     """Show what the draft reads out of the samples, beside the part of the sample."""
-    from dotledger.report.terminal.tables import number, rows_table
+    from dotledger.report.terminal.terminal_tables import number, rows_table
     from dotledger.services.drafting import read_beside
-    from dotledger.showing import shown
+    from dotledger.text_display import shown
 
     found = read_beside(text, raw, sizes)
     rows = [

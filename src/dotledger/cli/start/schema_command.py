@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from dotledger.cli.options.common import example, print_document
+from dotledger.cli.options.common_options import example, print_document
 from dotledger.cli.outputs import OUTPUTS
 from dotledger.errors import ArgumentError
 
@@ -31,7 +31,7 @@ def command(name: str | None, output: str | None) -> None:
     annotations.
     """
     from dotledger.cli.outputs import output_schema
-    from dotledger.formats.schemas import SCHEMAS, schema_of
+    from dotledger.formats.json_schemas import SCHEMAS, schema_of
 
     if (name is None) == (output is None):
         raise ArgumentError(

@@ -8,10 +8,10 @@ from pathlib import Path
 
 import click
 
-from dotledger.cli.options.common import example, print_table, replace_option, say
+from dotledger.cli.options.common_options import example, print_table, replace_option, say
 from dotledger.cli.options.folder_trust import remember_keys
 from dotledger.errors import ArgumentError, MissingExtra
-from dotledger.files import check_output, check_output_folder, whole_file
+from dotledger.safe_files import check_output, check_output_folder, whole_file
 
 __all__ = ["command"]
 
@@ -41,8 +41,8 @@ def command(
     pointed at where it runs. Their keys are made up and open nothing. Ctrl-C stops them.
     """
     try:
-        from dotledger.standins import evening
-        from dotledger.standins.trouble import Trouble, parse_trouble
+        from dotledger.standins import evening_demo as evening
+        from dotledger.standins.service_misbehaviour import Trouble, parse_trouble
     except ImportError as error:
         raise MissingExtra(
             "the simulated services need starlette and uvicorn",
@@ -61,7 +61,7 @@ def command(
         name: check_output(Path(folder) / f"{name}.toml", place="--folder", replace=replace)
         for name in names or evening.MAKERS
     }
-    from dotledger.services.description import load_description
+    from dotledger.services.service_description import load_description
 
     with ExitStack() as stack:
         for name, path in files.items():

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 from msgspec.structs import asdict
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     as_kinds,
     code_option,
     described,
@@ -24,10 +24,10 @@ from dotledger.cli.options.common import (
     service_options,
     settings_of,
 )
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.sending.trial import Trial
+    from dotledger.sending.trial_call import Trial
 
 __all__ = ["command"]
 
@@ -67,9 +67,9 @@ def command(
     answer beside how it is read, and a next step for each usual mistake. Without IMAGE a small
     made-up picture is sent. Nothing is written to a ledger.
     """
-    from dotledger.images.gather import Gathered
-    from dotledger.sending.deciding.plan import make_plan
-    from dotledger.sending.trial import try_call
+    from dotledger.images.image_gathering import Gathered
+    from dotledger.sending.policies.send_plan import make_plan
+    from dotledger.sending.trial_call import try_call
 
     if page is not None:
         check_output(page, place="--page", inputs=(image, service), replace=replace)
@@ -88,9 +88,9 @@ def command(
 
 
 def _write_page(trial: Trial, image: bytes, service: str, call: str, page: str) -> None:
-    from dotledger.files import whole_file
-    from dotledger.report.pages.columns import in_words
-    from dotledger.report.pages.trial import Attempt, trial_page
+    from dotledger.report.pages.report_columns import in_words
+    from dotledger.report.pages.trial_page import Attempt, trial_page
+    from dotledger.safe_files import whole_file
 
     found = [one for reading in trial.readings for one in reading.found]
     notes = [f"{why}: {value}" for reading in trial.readings for why, value in reading.notes]
@@ -126,8 +126,8 @@ def _number(confidence: float | None) -> str:
 def _picture(image: str) -> bytes:
     """Read the image, and refuse at once what cannot be sent to any service."""
     from dotledger.errors import GatherError, ImageError
-    from dotledger.images.facts import open_image
-    from dotledger.images.gather import gather
+    from dotledger.images.image_facts import open_image
+    from dotledger.images.image_gathering import gather
 
     item = gather(image).items[0]
     try:
@@ -186,7 +186,7 @@ def _show(trial: Trial, *, dry: bool) -> None:
 
 def _show_reading(reading: Any) -> None:
     from dotledger.reading.rule_reader import NOT_THERE
-    from dotledger.report.terminal.tables import DASH, number, rows_table
+    from dotledger.report.terminal.terminal_tables import DASH, number, rows_table
 
     rows = [
         (

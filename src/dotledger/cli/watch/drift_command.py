@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     example,
     json_option,
     ledger_option,
@@ -24,9 +24,9 @@ from dotledger.cli.watch.drift_rounds import watch_rounds
 from dotledger.core.spelling import first_of
 
 if TYPE_CHECKING:
-    from dotledger.core.comparing.compared_runs import RunFacts
-    from dotledger.core.comparing.drift import Change, Drift
-    from dotledger.core.tables.findings import Findings
+    from dotledger.core.comparison.drift import Change, Drift
+    from dotledger.core.comparison.drift_runs import RunFacts
+    from dotledger.core.tables.findings_table import Findings
 
 __all__ = ["command"]
 
@@ -103,7 +103,7 @@ def _compare_two(
     every: bool,
     as_json: bool,
 ) -> None:
-    from dotledger.core.comparing.drift import drift_of
+    from dotledger.core.comparison.drift import drift_of
 
     cut = threshold_of(threshold)
     first_run, second_run = (_run(text, ledger) for text in texts)
@@ -142,8 +142,8 @@ _MONTH = re.compile(r"(.+)@(\d{4}-\d{2})")
 
 def _run(text: str, ledger: str) -> _Run:
     """Return a run; of the ledger also the batches of a month, ``flint@2026-11``."""
-    from dotledger.cli.options.common import asked_findings
-    from dotledger.cli.options.comparing import batch_of, where_of
+    from dotledger.cli.options.common_options import asked_findings
+    from dotledger.cli.options.comparing_options import batch_of, where_of
 
     if match := _MONTH.fullmatch(text):
         numbers = _of_month(ledger, match[1], match[2])
@@ -158,7 +158,7 @@ def _run(text: str, ledger: str) -> _Run:
 
 def _of_month(ledger: str, service: str, month: str) -> list[int]:
     """Return the batches of a service that began in a month (UTC), unless it names a round."""
-    from dotledger.face import batches
+    from dotledger.api.public_calls import batches
 
     known = [batch for batch in batches(ledger) if batch.service == service]
     if any(batch.round == month for batch in known):
@@ -167,8 +167,8 @@ def _of_month(ledger: str, service: str, month: str) -> list[int]:
 
 
 def _kept(ledger: str, numbers: list[int]) -> _Run:
-    from dotledger.drift_watch import run_of_batches
-    from dotledger.ledger.store import Ledger
+    from dotledger.api.drift_watch import run_of_batches
+    from dotledger.ledger.ledger_store import Ledger
 
     with Ledger(ledger, create=False, read_only=True) as opened:
         findings, facts = run_of_batches(opened, numbers)
@@ -176,7 +176,7 @@ def _kept(ledger: str, numbers: list[int]) -> _Run:
 
 
 def _show(found: Drift, *, every: bool) -> None:
-    from dotledger.report.terminal.tables import rows_table
+    from dotledger.report.terminal.terminal_tables import rows_table
 
     same = "the same" if found.paired else "different"
     print_table(f"{found.images[0]} and {found.images[1]} images, {same} in both runs.")
@@ -204,7 +204,7 @@ def _nothing(found: Drift) -> str:
 
 
 def _cells(one: Change) -> list[Any]:
-    from dotledger.report.terminal.tables import DASH, number
+    from dotledger.report.terminal.terminal_tables import DASH, number
 
     change = DASH if one.change != one.change else f"{one.change:+.3f}"
     mark = "" if one.beyond_chance else " (not significant)"

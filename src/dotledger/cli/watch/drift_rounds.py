@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dotledger.cli.options.common import print_json, print_table, say, threshold_of
-from dotledger.files import check_output
+from dotledger.cli.options.common_options import print_json, print_table, say, threshold_of
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.core.comparing.planned_looks import Watch
+    from dotledger.core.comparison.planned_looks import Watch
 
 __all__ = ["watch_rounds"]
 
@@ -48,7 +48,7 @@ def watch_rounds(
         raise click.UsageError("With --since name one service at most.")
     if page is not None:
         check_output(page, place="--page", inputs=[ledger], replace=replace)
-    from dotledger.drift_watch import watch
+    from dotledger.api.drift_watch import watch
 
     found = watch(
         ledger,
@@ -71,8 +71,8 @@ def watch_rounds(
 
 
 def _write_page(watch: Watch, page: str) -> None:
-    from dotledger.files import whole_file
     from dotledger.report.pages.watch_page import watch_page
+    from dotledger.safe_files import whole_file
 
     text = watch_page(watch)
     with whole_file(page) as draft:
@@ -80,8 +80,8 @@ def _write_page(watch: Watch, page: str) -> None:
 
 
 def _show(watch: Watch, *, every: bool) -> None:
-    from dotledger.report.terminal.tables import rows_table
-    from dotledger.report.terminal.watching import (
+    from dotledger.report.terminal.terminal_tables import rows_table
+    from dotledger.report.terminal.watch_lines import (
         alarm_lines,
         figure_cells,
         head_lines,

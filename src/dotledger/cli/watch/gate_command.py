@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from dotledger.cli.options.common import (
+from dotledger.cli.options.common_options import (
     example,
     json_option,
     print_json,
@@ -17,12 +17,12 @@ from dotledger.cli.options.common import (
     settings_of,
     threshold_of,
 )
-from dotledger.cli.options.comparing import compared_tables, comparing_options
+from dotledger.cli.options.comparing_options import compared_tables, comparing_options
 from dotledger.cli.options.provenance import provenance_lines
-from dotledger.files import check_output
+from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.core.comparing.gates import Verdicts
+    from dotledger.core.comparison.release_gates import Verdicts
 
 __all__ = ["command"]
 
@@ -66,8 +66,8 @@ def command(
     Prints each gate with its number, limit and counts. The exit status is 1 if any does not hold;
     what cannot be judged does not hold, unless the file says otherwise.
     """
+    from dotledger.api.choosing import check_gates
     from dotledger.formats.gates_files import read_gates
-    from dotledger.weighing import check_gates
 
     inputs = [gates, *(tables[n] for n in ("findings", "annotations", "images", "ledger"))]
     for path, place in ((junit, "--junit"), (markdown, "--markdown")):
@@ -98,7 +98,7 @@ def command(
 
 
 def _earlier(run: str, tables: dict[str, Any]) -> Any:
-    from dotledger.cli.options.comparing import batch_of, where_of
+    from dotledger.cli.options.comparing_options import batch_of, where_of
 
     return compared_tables(**{**tables, **where_of(batch_of(run, tables["ledger"]))}).findings
 
@@ -108,8 +108,8 @@ def _failed_share(findings: Any, ledger: str) -> float:
     batch = findings.origin.batch if findings.origin else None
     if batch is None or not ("://" in ledger or Path(ledger).exists()):
         return float("nan")
-    from dotledger.ledger.batches import find_batch, outcome_counts
-    from dotledger.ledger.store import Ledger
+    from dotledger.ledger.batch_queries import find_batch, outcome_counts
+    from dotledger.ledger.ledger_store import Ledger
 
     with Ledger(ledger, create=False, read_only=True) as opened:
         found = find_batch(opened, batch=batch)
@@ -122,8 +122,8 @@ def _failed_share(findings: Any, ledger: str) -> float:
 
 
 def _write(verdicts: Verdicts, junit: str | None, markdown: str | None) -> None:
-    from dotledger.files import whole_file
-    from dotledger.report.gates import junit_text, markdown_text
+    from dotledger.report.gate_reports import junit_text, markdown_text
+    from dotledger.safe_files import whole_file
 
     for path, text in ((junit, junit_text), (markdown, markdown_text)):
         if path is not None:
@@ -133,8 +133,8 @@ def _write(verdicts: Verdicts, junit: str | None, markdown: str | None) -> None:
 
 
 def _show(verdicts: Verdicts) -> None:
-    from dotledger.report.terminal.choosing import with_ends
-    from dotledger.report.terminal.tables import plain, rows_table
+    from dotledger.report.terminal.choice_tables import with_ends
+    from dotledger.report.terminal.terminal_tables import plain, rows_table
 
     rows = [
         [

@@ -10,13 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.displays import Displayed
-from dotledger.core.pairing.broader import BROAD, NARROW, lineage, related_of
-from dotledger.core.pairing.by_confidence import pair
+from dotledger.core.pairing.greedy_pairing import pair
+from dotledger.core.pairing.label_hierarchy import BROAD, NARROW, lineage, related_of
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.questions.basis import Basis
+    from dotledger.core.questions.question_basis import Basis
 
 __all__ = ["Confusion", "confusion_of"]
 

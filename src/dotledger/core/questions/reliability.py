@@ -14,10 +14,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.arrays import Flags, ratio
-from dotledger.core.counting.rows import defined
-from dotledger.core.counting.shares import interval_of_cases
 from dotledger.core.displays import Displayed
-from dotledger.core.pairing.judging import Judged
+from dotledger.core.measures.measure_rows import defined
+from dotledger.core.measures.share_limits import interval_of_cases
+from dotledger.core.pairing.pair_judging import Judged
 from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:

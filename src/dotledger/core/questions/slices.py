@@ -16,22 +16,22 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from dotledger.core.arrays import Flags, Ints
-from dotledger.core.counting.intervals import Spread, spread_of
-from dotledger.core.counting.resampling import Interval, Resampling, placed
-from dotledger.core.counting.rows import Row, row_of
-from dotledger.core.counting.shares import share_interval
-from dotledger.core.counting.tally import tally
 from dotledger.core.displays import Displayed
-from dotledger.core.pairing.judging import Judged, Ranked
-from dotledger.core.pairing.scope import Scope
-from dotledger.core.questions.properties import area_shares, at_edge, crowding_of
+from dotledger.core.measures.intervals import Spread, spread_of
+from dotledger.core.measures.measure_rows import Row, row_of
+from dotledger.core.measures.resampling import Interval, Resampling, placed
+from dotledger.core.measures.share_limits import share_interval
+from dotledger.core.measures.tally import tally
+from dotledger.core.pairing.measure_scope import Scope
+from dotledger.core.pairing.pair_judging import Judged, Ranked
+from dotledger.core.questions.image_properties import area_shares, at_edge, crowding_of
 from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from dotledger.core.questions.basis import Basis
-    from dotledger.core.tables.annotations import Annotations
+    from dotledger.core.questions.question_basis import Basis
+    from dotledger.core.tables.annotations_table import Annotations
 
 from dotledger.core.arrays import Floats
 

@@ -14,11 +14,11 @@ from dataclasses import replace
 from typing import Any
 
 from dotledger.core.kinds import OUTCOMES
-from dotledger.core.tables.annotations import Annotations
-from dotledger.core.tables.coded import Coded
-from dotledger.core.tables.details import Details
-from dotledger.core.tables.findings import Findings
-from dotledger.report.pages.facts import SentFacts
+from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.finding_details import Details
+from dotledger.core.tables.findings_table import Findings
+from dotledger.core.tables.name_codes import Coded
+from dotledger.report.pages.batch_facts import SentFacts
 
 __all__ = ["PrivateNames", "private_facts", "private_run_name"]
 

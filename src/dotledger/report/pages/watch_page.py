@@ -8,12 +8,12 @@ import math
 from collections.abc import Sequence
 from importlib.resources import files
 
-from dotledger.core.comparing.planned_looks import LookFigure, Watch, WatchedRound
+from dotledger.core.comparison.planned_looks import LookFigure, Watch, WatchedRound
 from dotledger.core.spelling import counted
 from dotledger.errors import MissingExtra
-from dotledger.report.pages.svg import Chart
-from dotledger.report.terminal.watching import alarm_lines, head_lines, verdict_line
-from dotledger.showing import plain_text
+from dotledger.report.pages.svg_charts import Chart
+from dotledger.report.terminal.watch_lines import alarm_lines, head_lines, verdict_line
+from dotledger.text_display import plain_text
 
 __all__ = ["watch_page"]
 

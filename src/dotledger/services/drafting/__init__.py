@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dotledger.services.drafting.boxes import BoxGuess
-from dotledger.services.drafting.drafts import (
+from dotledger.services.drafting.box_drafting import BoxGuess
+from dotledger.services.drafting.draft_writing import (
     Draft,
     described_draft,
     draft,
     read_beside,
     read_samples,
 )
-from dotledger.services.drafting.rules import RuleGuess
-from dotledger.services.drafting.whole import saved_from, whole_draft
+from dotledger.services.drafting.rule_drafting import RuleGuess
+from dotledger.services.drafting.whole_answer import saved_from, whole_draft
 
 __all__ = [
     "BoxGuess",

@@ -1,0 +1,1 @@
+"""The public calls: arguments checked once, then handed to the rooms below."""

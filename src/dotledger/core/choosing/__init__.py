@@ -1,1 +1,0 @@
-"""Choosing on some images and judging on others."""

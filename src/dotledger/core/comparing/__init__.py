@@ -1,1 +1,0 @@
-"""Several services, settings or dates beside each other."""

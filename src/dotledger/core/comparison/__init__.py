@@ -1,0 +1,1 @@
+"""Comparing services, settings and dates."""

@@ -1,0 +1,189 @@
+"""A figure that somebody claims, beside one's own with its interval."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from dotledger.core.comparison.differences import COMPARED
+from dotledger.core.measures.measure_rows import defined
+from dotledger.core.measures.share_limits import share_interval
+from dotledger.core.spelling import nearest
+from dotledger.errors import ArgumentError
+
+if TYPE_CHECKING:
+    from dotledger.core.comparison.run_alignment import JudgedRun
+
+__all__ = ["Checked", "Claim", "check_claims", "read_claim"]
+
+CLAIMED = tuple(name for name in COMPARED if name in ("recall", "precision", "f1"))
+
+
+@dataclass(frozen=True, kw_only=True)
+class Claim:
+    """A claimed figure.
+
+    Attributes
+    ----------
+    measure : str
+        ``recall``, ``precision`` or ``f1``.
+    of : str
+        A kind or ``kind:label``; empty for everything pooled.
+    value : float
+        From 0 to 1.
+    """
+
+    measure: str
+    of: str
+    value: float
+
+
+@dataclass(frozen=True, kw_only=True)
+class Checked:
+    """A claim beside what one run showed.
+
+    Attributes
+    ----------
+    run : str
+        Its name.
+    claim : Claim
+        What is claimed.
+    value, low, high : float
+        One's own figure with its 95 % interval; NaN where undefined.
+    compatible : bool or None
+        Whether the claim lies in the interval; None without one.
+    """
+
+    run: str
+    claim: Claim
+    value: float
+    low: float
+    high: float
+    compatible: bool | None
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        own = {n: defined(getattr(self, n)) for n in ("value", "low", "high")}
+        claimed = {"measure": self.claim.measure, "of": self.claim.of, "claimed": self.claim.value}
+        return {"run": self.run, **claimed, **own, "compatible": self.compatible}
+
+
+_FORM = re.compile(r"(\w+)(?: of (.+?))?\s+(\d*\.?\d+)\s*(%?)")
+
+
+def read_claim(text: str) -> Claim:
+    """Return a claim from its text.
+
+    Parameters
+    ----------
+    text : str
+        Such as ``recall 0.92``, ``precision of face 92%`` or ``f1 of object:lantern 0.8``.
+
+    Returns
+    -------
+    Claim
+        Checked.
+
+    Raises
+    ------
+    ArgumentError
+        If it cannot be read.
+    """
+    match = _FORM.fullmatch(" ".join(text.split()))
+    value = math.nan if match is None else float(match[3]) / (100 if match[4] else 1)
+    if match is None or match[1].casefold() not in CLAIMED or not 0 <= value <= 1:
+        raise ArgumentError(
+            "not a claim",
+            place="claim",
+            got=text,
+            allowed=["'recall 0.92'", "'precision of face 92%'", "'f1 of object:lantern 0.8'"],
+        )
+    return Claim(measure=match[1].casefold(), of=match[2] or "", value=value)
+
+
+def check_claims(claims: Sequence[Claim], runs: Sequence[JudgedRun]) -> tuple[Checked, ...]:
+    """Return each claim beside each run.
+
+    Parameters
+    ----------
+    claims : sequence of Claim
+        May be empty.
+    runs : sequence of JudgedRun
+        At the thresholds compared.
+
+    Returns
+    -------
+    tuple of Checked
+        Claims in their order, each with every run.
+
+    Raises
+    ------
+    ArgumentError
+        If a claim names a kind or label that is not measured.
+    """
+    return tuple(_checked(claim, run) for claim in claims for run in runs)
+
+
+def _checked(claim: Claim, run: JudgedRun) -> Checked:
+    sides = [_cases(run, kind, label) for kind, label in _named(claim, run)]
+    names = sorted({name for _, _, images in sides for name in images})
+    index = {name: place for place, name in enumerate(names)}
+    sums = np.zeros((3, len(names)))
+    for hits, (found, actual), images in sides:
+        at = [index[name] for name in images]
+        sums[:, at] += np.stack([hits, found, actual])
+    hits, found, actual = sums
+    x, m = {"recall": (hits, actual), "precision": (hits, found), "f1": (2 * hits, found + actual)}[
+        claim.measure
+    ]
+    low, high = share_interval(x, m)
+    value = float(x.sum() / m.sum()) if m.sum() else math.nan
+    known = not math.isnan(low)
+    return Checked(
+        run=run.name,
+        claim=claim,
+        value=value,
+        low=low,
+        high=high,
+        compatible=low <= claim.value <= high if known else None,
+    )
+
+
+def _named(claim: Claim, run: JudgedRun) -> list[tuple[str, int | None]]:
+    """Return the kinds, with the label if it names one, that a claim is about."""
+    scopes = run.basis.scopes
+    if not claim.of:
+        return [(kind, None) for kind in scopes]
+    known = [*scopes, *(f"{kind}:{label}" for kind, s in scopes.items() for label in s.labels)]
+    kind, _, label = claim.of.partition(":")
+    if claim.of not in known:
+        near = nearest(claim.of, known)
+        raise ArgumentError(
+            "a claim names what is not measured" + (f"; did you mean {near[0]!r}?" if near else ""),
+            place="claim",
+            got=claim.of,
+            allowed=known[:20],
+        )
+    return [(kind, scopes[kind].labels.index(label) if label else None)]
+
+
+def _cases(run: JudgedRun, kind: str, label: int | None) -> Any:
+    judged, scope = run.basis.judged[kind], run.basis.scopes[kind]
+    found = judged.findings
+    rows = run.passes[kind].copy()
+    rows[judged.aside] = False
+    right = np.zeros(len(rows), dtype=bool)
+    right[judged.hit] = True
+    mine = np.ones(len(rows), dtype=bool) if label is None else found.label == label
+    true = found.true_image if label is None else found.true_image[found.true_label == label]
+    size = len(scope.images)
+    return (
+        np.bincount(found.image[rows & right & mine], minlength=size),
+        (np.bincount(found.image[rows & mine], minlength=size), np.bincount(true, minlength=size)),
+        scope.images,
+    )

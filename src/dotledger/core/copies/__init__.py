@@ -1,0 +1,1 @@
+"""Near-copies of known images, found by image fingerprints."""

@@ -1,1 +1,0 @@
-"""Counting what was judged, and how sure the counts are."""

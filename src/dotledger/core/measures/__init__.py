@@ -1,0 +1,1 @@
+"""What is counted, the measures made of it, and their intervals."""

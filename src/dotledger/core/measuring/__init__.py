@@ -1,1 +1,0 @@
-"""The measure: its arguments, its making, its result."""

@@ -1,0 +1,1 @@
+"""Choosing thresholds on some images and judging them on others."""

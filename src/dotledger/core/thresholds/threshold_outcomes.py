@@ -1,0 +1,233 @@
+"""What thresholds lead to: counts, measures, and how sure they are."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from dotledger.core.arrays import Flags, Floats, ratio
+from dotledger.core.measures.finding_groups import Group
+from dotledger.core.measures.measure_rows import defined
+from dotledger.core.measures.resampling import Interval
+from dotledger.core.measures.share_limits import share_interval
+
+__all__ = ["OUTCOME_MEASURES", "ImageCounts", "Outcome", "counts_of", "outcome_of", "summed"]
+
+OUTCOME_MEASURES = (
+    "recall",
+    "precision",
+    "f1",
+    "false_alarm_rate",
+    "false_alarms_per_100_images",
+    "stopped_share",
+)
+"""What an outcome tells, in the order it is shown."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class Outcome:
+    """Counts and measures at thresholds.
+
+    Attributes
+    ----------
+    images : int
+        That were judged.
+    annotated, true_positives, false_positives, misses : int
+        As everywhere.
+    stopped : int
+        Images with any finding at its threshold or above.
+    absent : int or None
+        Presence only: labels rightly absent, over all images.
+    intervals : mapping of str to (float, float)
+        95 %, by measure; ``aimed`` is that of the measure the aim is about.
+    aimed : float
+        The measure that the aim is about; NaN where undefined.
+    """
+
+    images: int
+    annotated: int
+    true_positives: int
+    false_positives: int
+    misses: int
+    stopped: int
+    absent: int | None
+    intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
+    aimed: float = math.nan
+
+    @property
+    def precision(self) -> float:
+        """TP / (TP + FP); NaN if nothing was found."""
+        return ratio(self.true_positives, self.true_positives + self.false_positives)
+
+    @property
+    def recall(self) -> float:
+        """TP / (TP + FN); NaN if nothing is annotated."""
+        return ratio(self.true_positives, self.annotated)
+
+    @property
+    def f1(self) -> float:
+        """2 TP / (2 TP + FP + FN); NaN if nothing was found and nothing is annotated."""
+        hits = 2 * self.true_positives
+        return ratio(hits, hits + self.false_positives + self.misses)
+
+    @property
+    def false_alarm_rate(self) -> float:
+        """FP / (FP + TN); NaN for kinds with boxes."""
+        return math.nan if self.absent is None else ratio(self.false_positives, self.absent)
+
+    @property
+    def false_alarms_per_100_images(self) -> float:
+        """100 FP / images; NaN without images."""
+        return ratio(100 * self.false_positives, self.images)
+
+    @property
+    def stopped_share(self) -> float:
+        """Share of the images with any finding that passes; NaN without images."""
+        return ratio(self.stopped, self.images)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        plain = {n: v for n, v in vars(self).items() if n not in ("intervals", "aimed")}
+        measures = {name: defined(getattr(self, name)) for name in OUTCOME_MEASURES}
+        ends = {
+            name: None if math.isnan(low) else [low, high]
+            for name, (low, high) in self.intervals.items()
+        }
+        return {**plain, **measures, "aimed": defined(self.aimed), "intervals": ends}
+
+
+@dataclass(frozen=True, eq=False, kw_only=True)
+class ImageCounts:
+    """Counts of each image at its threshold: arrays of shape (images,)."""
+
+    hits: Floats
+    found: Floats
+    actual: Floats
+    stopped: Flags
+    inside: Flags
+    absent: Floats | None
+
+
+def counts_of(group: Group, threshold: Floats, judged: Flags) -> ImageCounts:
+    """Return what each image counts where each has its own threshold.
+
+    Parameters
+    ----------
+    group : Group
+        What shares the thresholds.
+    threshold : ndarray of float64, shape (images,)
+        NaN for no threshold: everything passes.
+    judged : ndarray of bool, shape (images,)
+        The images that count.
+
+    Returns
+    -------
+    ImageCounts
+        Zeros where an image does not count.
+    """
+    least = np.where(np.isnan(threshold), -np.inf, threshold)
+    rows = judged[group.image] & (group.confidence >= least[group.image])
+    right = rows & group.right
+
+    def each(image: Any) -> Floats:
+        return np.bincount(image, minlength=group.images).astype(np.float64)
+
+    return ImageCounts(
+        hits=each(group.image[right]),
+        found=each(group.image[rows]),
+        actual=each(group.true_image[judged[group.true_image]]),
+        stopped=judged & (group.top > -np.inf) & (group.top >= least),
+        inside=judged & group.inside,
+        absent=None if group.absent is None else np.where(judged, group.absent, 0.0),
+    )
+
+
+def summed(parts: Sequence[ImageCounts]) -> ImageCounts:
+    """Return the counts of several groups over the same images together.
+
+    Parameters
+    ----------
+    parts : sequence of ImageCounts
+        At least one.
+
+    Returns
+    -------
+    ImageCounts
+        Absent labels only if all have them.
+    """
+    absent = [one.absent for one in parts if one.absent is not None]
+    return ImageCounts(
+        hits=np.sum([one.hits for one in parts], axis=0),
+        found=np.sum([one.found for one in parts], axis=0),
+        actual=np.sum([one.actual for one in parts], axis=0),
+        stopped=np.any([one.stopped for one in parts], axis=0),
+        inside=np.any([one.inside for one in parts], axis=0),
+        absent=np.sum(absent, axis=0) if len(absent) == len(parts) else None,
+    )
+
+
+def outcome_of(
+    counts: ImageCounts, *, level: float | None, aimed: float = math.nan, drawn: Any = None
+) -> Outcome:
+    """Return the outcome of counts by image.
+
+    Parameters
+    ----------
+    counts : ImageCounts
+        May be of no image.
+    level : float or None
+        Of the intervals, such as 0.95; None for none.
+    aimed : float
+        The measure that the aim is about.
+    drawn : mapping of str to (float, float), optional
+        Intervals that cover more than the counting, such as the choosing: the wider ends count.
+
+    Returns
+    -------
+    Outcome
+        NaN where undefined.
+    """
+    false = counts.found - counts.hits
+    intervals: dict[str, Interval] = {}
+    if level is not None:
+        shares = {
+            "recall": (counts.hits, counts.actual),
+            "precision": (counts.hits, counts.found),
+            "f1": (2 * counts.hits, counts.found + counts.actual),
+            "stopped_share": (counts.stopped, counts.inside),
+        }
+        if counts.absent is not None:
+            shares["false_alarm_rate"] = (false, counts.absent)
+        intervals = {name: share_interval(x, m, level) for name, (x, m) in shares.items()}
+        intervals = _widened(intervals, drawn or {})
+    return Outcome(
+        images=int(counts.inside.sum()),
+        annotated=int(counts.actual.sum()),
+        true_positives=int(counts.hits.sum()),
+        false_positives=int(false.sum()),
+        misses=int((counts.actual - counts.hits).sum()),
+        stopped=int(counts.stopped.sum()),
+        absent=None if counts.absent is None else int(counts.absent.sum()),
+        intervals=intervals,
+        aimed=aimed,
+    )
+
+
+def _widened(plain: Mapping[str, Interval], drawn: Mapping[str, Interval]) -> dict[str, Interval]:
+    """Return for each measure the interval that holds both.
+
+    Draws cover the choosing, yet say nothing where all of them agree; the other way round for the
+    intervals of shares.
+    """
+    found = dict(plain)
+    for name, (low, high) in drawn.items():
+        if name in found and not math.isnan(found[name][0]):
+            one = found[name]
+            found[name] = one if math.isnan(low) else (min(one[0], low), max(one[1], high))
+        else:
+            found[name] = (low, high)
+    return found

@@ -1,0 +1,1 @@
+"""Measuring tables that are too large for one machine, part by part."""

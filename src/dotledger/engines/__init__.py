@@ -1,1 +1,0 @@
-"""Engines that others keep, for what one machine is too small for."""

@@ -1,0 +1,514 @@
+"""A measure as tables for a terminal."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
+
+from rich.console import Group
+from rich.text import Text
+
+from dotledger.core.measurement.measure_result import Measure
+from dotledger.core.measures.measure_rows import Interval, KindMeasure, Row
+from dotledger.core.measures.share_limits import FEW_IMAGES
+from dotledger.core.questions.error_diagnosis import Case, Diagnosis
+from dotledger.core.spelling import counted
+from dotledger.report.terminal.terminal_tables import (
+    DASH,
+    DOT,
+    Sheet,
+    empty_table,
+    number,
+    plain,
+    rows_table,
+)
+
+__all__ = [
+    "PARTS",
+    "comparison_table",
+    "measure_tables",
+    "parts",
+    "pooled_lines",
+    "scope_lines",
+]
+
+_MOST_CASES = 12
+
+_COLUMNS = (
+    ("kind", False),
+    ("label", False),
+    ("annotated", True),
+    ("missed", True),
+    ("wrong", True),
+    ("recall", True),
+    ("precision", True),
+    ("F1", True),
+    ("overlap", True),
+    ("AP", True),
+)
+
+_LEAST = ("overlap", "F1", "right", "absent", "AP", "annotated")
+"""What a table of measures does without first where the terminal is narrow."""
+
+_PRESENCE_COLUMNS = (
+    ("kind", False),
+    ("label", False),
+    ("annotated", True),
+    ("right", True),
+    ("missed", True),
+    ("wrong", True),
+    ("absent", True),
+    ("recall", True),
+    ("precision", True),
+    ("false alarms", False),
+    ("AP", True),
+)
+
+_SHOWN = {
+    "recall": "recall",
+    "precision": "precision",
+    "f1": "F1",
+    "mean_overlap": "overlap",
+    "average_precision": "AP",
+    "false_alarm_rate": "false alarms",
+}
+
+
+def _cells(row: Row) -> list[str]:
+    return [
+        str(row.annotated),
+        _count(row.misses),
+        _count(row.false_positives),
+        *(number(getattr(row, name)) for name in list(_SHOWN)[:5]),
+    ]
+
+
+def _false_alarms(row: Row) -> str:
+    name = "false_alarm_rate"
+    return _with_interval(row.false_alarm_rate, row.intervals.get(name), row.images.get(name))
+
+
+def _presence_cells(row: Row) -> list[str]:
+    return [
+        str(row.annotated),
+        str(row.true_positives),
+        _count(row.misses),
+        _count(row.false_positives),
+        DASH if row.true_negatives is None else str(row.true_negatives),
+        number(row.recall),
+        number(row.precision),
+        _false_alarms(row),
+        number(row.average_precision),
+    ]
+
+
+def measure_tables(measure: Measure) -> list[Sheet]:
+    """Return a measure as tables by label, the most missed first.
+
+    Kinds with boxes stand in one, kinds judged by presence in the other: only these have images
+    where a label is rightly absent, and a false-alarm rate.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+
+    Returns
+    -------
+    list of Sheet
+        One or two; none without kinds.
+    """
+    cut = str(measure.basis.cuts[0])
+    boxed = [k for k in measure.kinds.values() if measure.basis.scopes[k.kind].boxed]
+    others = [k for k in measure.kinds.values() if k not in boxed]
+    titles = (f"Required overlap {measure.overlap:g}, {cut}", f"Present in the image or not, {cut}")
+    tables = [
+        _by_label(titles[0], _COLUMNS, boxed, _cells),
+        _by_label(titles[1], _PRESENCE_COLUMNS, others, _presence_cells),
+    ]
+    kept = [t for t, kinds in zip(tables, (boxed, others), strict=True) if kinds]
+    return kept or tables[:1]
+
+
+def _by_label(
+    title: str,
+    columns: Sequence[tuple[str, bool]],
+    kinds: Sequence[KindMeasure],
+    cells: Callable[[Row], list[str]],
+) -> Sheet:
+    table = empty_table(title, columns, _LEAST)
+    for kind in kinds:
+        order = sorted(kind.rows.items(), key=lambda e: (-e[1].misses, -e[1].false_positives, e[0]))
+        for label, row in order:
+            table.add_row(kind.kind, plain(label), *cells(row))
+        if len(order) > 1:
+            table.add_row(kind.kind, Text("all, pooled", "bold"), *cells(kind.pooled))
+    return table
+
+
+def _with_interval(value: float, interval: Interval | None, images: int | None = None) -> str:
+    """Return a measure with how sure it is, in words where nothing wrong (or right) was seen."""
+    if interval is None or math.isnan(value):
+        return number(value)
+    few = "*" if images is not None and images < FEW_IMAGES else ""
+    if math.isnan(interval[0]):
+        return f"{value:.2f} ({DASH}){few}"
+    if value == 1 and interval[1] == 1:
+        return f"{value:.2f} (at least {interval[0]:.2f}){few}"
+    if value == 0 and interval[0] == 0:
+        return f"{value:.2f} (at most {interval[1]:.2f}){few}"
+    return f"{value:.2f} ({interval[0]:.2f}\N{EN DASH}{interval[1]:.2f}){few}"
+
+
+def pooled_lines(measure: Measure) -> Sheet:
+    """Return the pooled measures of each kind, and the means over labels, with 95 % intervals.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+
+    Returns
+    -------
+    Sheet
+        To be printed.
+    """
+    intervals = any(kind.pooled.intervals for kind in measure.kinds.values())
+    first = "95 % intervals over images" if intervals else "without intervals"
+    few = any(
+        k.pooled.images.get("recall", FEW_IMAGES) < FEW_IMAGES for k in measure.kinds.values()
+    )
+    first += f"; * fewer than {FEW_IMAGES} images" if few else ""
+    names = ("recall", "precision", "f1", "average_precision")
+    table = empty_table("", [(first, False), *((_SHOWN[name], False) for name in names)])
+    for kind in measure.kinds.values():
+        table.add_row(f"{kind.kind}, pooled", *_row_cells(kind.pooled, names))
+        if len(kind.rows) > 1:
+            means, ends = kind.mean_over_labels, kind.mean_intervals
+            cells = [_with_interval(means[name], ends.get(name)) for name in names]
+            table.add_row(f"{kind.kind}, mean over labels", *cells)
+    return table
+
+
+def _row_cells(row: Row, names: Sequence[str]) -> list[str]:
+    return [
+        _with_interval(getattr(row, name), row.intervals.get(name), row.images.get(name))
+        for name in names
+    ]
+
+
+def scope_lines(measure: Measure) -> list[str]:
+    """Return what a reader must know before the numbers: scope, and what was left out.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+
+    Returns
+    -------
+    list of str
+        At least one.
+    """
+    kinds = [f"{k.kind} {k.images_in_scope}" for k in measure.kinds.values()]
+    lines = [f"Images in scope: {measure.images_in_scope} ({', '.join(kinds)})."]
+    if measure.unanswered:
+        share = measure.unanswered / (measure.unanswered + measure.answered)
+        lines.append(
+            f"{counted(measure.unanswered, 'annotated image')} without an answer left out "
+            f"({share:.0%} of those annotated)."
+        )
+    if measure.uncovered:
+        lines.append(
+            f"{counted(measure.uncovered, 'image')} with answers but no annotations left out."
+        )
+    lines += _cut_lines(measure)
+    if measure.unjudged:
+        names = [f"{n} ({c})" for k in measure.kinds.values() for n, c in k.unjudged.items()]
+        names += [f"all of kind {kind} ({count})" for kind, count in measure.unjudged_kinds.items()]
+        lines.append(
+            f"{counted(measure.unjudged, 'finding')} not judged: their label is never annotated "
+            f"for that kind ({', '.join(names[:8])})."
+        )
+    return lines
+
+
+def _cut_lines(measure: Measure) -> list[str]:
+    """Return how many findings were cut, by us and (below its floor) by the service."""
+    cut, floor = measure.cut_away, measure.basis.floor
+    if not cut and floor is None:
+        return []
+    ours = f"Below the threshold: {counted(cut, 'finding')}" if cut else "Nothing cut by us"
+    theirs = "" if floor is None else f"; below {floor:g} the service gave none"
+    return [f"{ours}{theirs}."]
+
+
+def _points(measure: Measure) -> Iterable[Any]:
+    """Show every required overlap and threshold asked for."""
+    rows = [
+        [
+            kind.kind,
+            point.overlap,
+            DASH if point.threshold is None else point.threshold,
+            *_cells(point.pooled)[1:],
+        ]
+        for kind in measure.kinds.values()
+        for point in kind.points
+    ]
+    head = ["kind", "overlap", "threshold", "missed", "wrong"]
+    yield rows_table("Pooled", [*head, *(list(_SHOWN.values())[:3]), "mean overlap", "AP"], rows)
+    means = [
+        [
+            k.kind,
+            _with_interval(k.mean_ap, k.mean_intervals.get("mean_ap")),
+        ]
+        for k in measure.kinds.values()
+    ]
+    yield rows_table("", ["kind", "mean AP over the required overlaps"], means)
+
+
+def _reasons(measure: Measure) -> Iterable[Any]:
+    found = measure.why()
+    for side in ("wrong", "missed"):
+        yield _reason_table(found, side)
+        cases = found.wrong if side == "wrong" else found.missed
+        if cases:
+            yield _case_table(cases, side)
+
+
+def _reason_table(found: Diagnosis, side: str) -> Any:
+    frame = found.shares()
+    frame = frame[frame["side"] == side]
+    rows = []
+    for reason, (count, share) in found.totals(side).items():
+        mine = frame[frame["reason"] == reason].groupby("label")["count"].sum()
+        ordered = sorted(mine.items(), key=lambda entry: (-entry[1], entry[0]))
+        labels = [f"{label} {n}" for label, n in ordered]
+        rows.append([reason, count, f"{share:.0%}", ", ".join(labels[:5])])
+    title = f"Why {side}" if rows else f"Nothing is {side}."
+    return rows_table(title, ["reason", "count", "share", "labels"], rows) if rows else title
+
+
+def _case_table(cases: Sequence[Case], side: str) -> Any:
+    first = "The most confident first" if side == "wrong" else "The largest first"
+    more = f", {_MOST_CASES} of {len(cases)}" if len(cases) > _MOST_CASES else ""
+    rows = [
+        [case.image, case.kind, case.label, _sure(case.confidence), case.reason, case.about]
+        for case in cases[:_MOST_CASES]
+    ]
+    header = ["image", "kind", "label", "confidence", "reason", "about"]
+    return rows_table(f"{first}{more}", header, rows)
+
+
+def _sure(confidence: float) -> str:
+    return "asserted" if math.isinf(confidence) else number(confidence)
+
+
+def _confusion(measure: Measure) -> Iterable[Any]:
+    for kind, found in measure.confusion().items():
+        rows = [list(pair) for pair in found.pairs()[:20]]
+        rows += [[name, "a broader label", n] for name, n in found.too_broad.items()]
+        rows += [[name, "a narrower label", n] for name, n in found.too_narrow.items()]
+        if rows:
+            yield rows_table(f"{kind}: another label", ["annotated", "found as", "times"], rows)
+        else:
+            yield f"{kind}: nothing was found under another label."
+
+
+def _slices(measure: Measure) -> Iterable[Any]:
+    for name in measure.slice_names():
+        yield from slice_tables(measure, name, None)
+
+
+def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> Iterable[Any]:
+    """Yield a table for each kind that can be sliced by `name`."""
+    for kind, found in measure.by(name, edges=edges).items():
+        presence = not measure.basis.scopes[kind].boxed
+        rows = [
+            [
+                label,
+                row.annotated,
+                _count(row.misses),
+                _count(row.false_positives) if found.judges_wrong else DASH,
+                _with_interval(row.recall, row.intervals.get("recall"), row.images.get("recall")),
+                _with_interval(
+                    row.precision, row.intervals.get("precision"), row.images.get("precision")
+                )
+                if found.judges_wrong
+                else DASH,
+                *([_false_alarms(row)] if presence else []),
+            ]
+            for label, row in found.rows.items()
+        ]
+        header = [name, "annotated", "missed", "wrong", "recall", "precision"]
+        header += ["false alarms"] if presence else []
+        yield rows_table(f"{kind} by {name}", header, rows)
+
+
+def _reliability(measure: Measure) -> Iterable[Any]:
+    for kind, found in measure.reliability().items():
+        rows = [
+            [
+                f"{b.low:g} to {b.high:g}",
+                b.count,
+                number(b.mean_confidence),
+                _with_interval(b.share_right, b.interval, b.images),
+            ]
+            for b in found.bands
+            if b.count
+        ]
+        error = number(found.expected_calibration_error, 3)
+        title = f"{kind}: {found.count} findings, expected calibration error {error}"
+        yield rows_table(title, ["confidence", "findings", "mean confidence", "share right"], rows)
+
+
+def _counts(measure: Measure) -> Iterable[Any]:
+    for kind, found in measure.counts().items():
+        rows = [
+            [label, r.annotated, r.found, number(r.mean_error), number(r.mean_absolute_error)]
+            for label, r in found.rows.items()
+        ]
+        header = ["label", "annotated", "found", "mean error", "mean absolute error"]
+        yield rows_table(f"{kind}: found minus annotated, by image", header, rows)
+
+
+def _screening(measure: Measure) -> Iterable[Any]:
+    found = measure.screening()
+    if found is None:
+        yield "Unsafe content is not annotated: nothing is decided by it."
+        return
+    stopped = _with_interval(found.caught_share, found.intervals.get("caught_share"))
+    alarms = _with_interval(found.false_alarm_rate, found.intervals.get("false_alarm_rate"))
+    rows = [
+        ["unsafe", found.caught, found.let_through, stopped],
+        ["not unsafe", found.false_alarms, found.rightly_passed, alarms],
+    ]
+    header = ["annotated as", "stopped", "passed", "share stopped"]
+    yield rows_table("Images by unsafe content, stopped by any category", header, rows)
+    if found.left_out:
+        yield f"Left out, annotated as doubtful only: {counted(found.left_out, 'image')}."
+
+
+def _details(measure: Measure) -> Iterable[Any]:
+    rows = []
+    for kind, found in measure.details().items():
+        rows += [
+            [
+                kind,
+                name,
+                r.judged,
+                r.pairs,
+                _with_interval(r.share_right, r.interval, r.images),
+                number(r.mean_absolute_error),
+            ]
+            for name, r in found.attributes.items()
+        ]
+        rows += [
+            [kind, name, "distance / diagonal", r.pairs, DASH, number(r.mean_distance, 3)]
+            for name, r in found.points.items()
+        ]
+        if found.names is not None:
+            n = found.names
+            total = n.right + n.wrong + n.no_name
+            rows.append([kind, "name", "exact", total, number(n.right / total), DASH])
+    if rows:
+        yield rows_table(
+            "Details of pairs", ["kind", "what", "judged", "pairs", "right", "mean error"], rows
+        )
+    else:
+        yield "No pair has an attribute, a point or a name on both sides."
+
+
+def _text(measure: Measure) -> Iterable[Any]:
+    found = measure.text()
+    if found is None:
+        yield "No lines of writing are annotated."
+        return
+    row = [found.annotated, found.paired, found.exact, found.missed, found.wrong]
+    header = ["lines annotated", "paired", "exactly right", "missed", "wrong", "character errors"]
+    yield rows_table("Lines of writing", header, [[*row, number(found.character_error_rate, 3)]])
+    yield f"Compared after: {found.normalisation}."
+
+
+def _images(measure: Measure) -> Iterable[Any]:
+    frame = measure.images()
+    columns = ["image", "kind", "annotated", "found", "misses", "false_positives"]
+    worst = frame[(frame["misses"] > 0) | (frame["false_positives"] > 0)].head(20)
+    header = ["image", "kind", "annotated", "found", "missed", "wrong"]
+    yield rows_table("Images, the most missed first", header, worst[columns].to_numpy().tolist())
+
+
+PARTS: Mapping[str, Callable[[Measure], Iterable[Any]]] = {
+    "reasons": _reasons,
+    "confusion": _confusion,
+    "slices": _slices,
+    "reliability": _reliability,
+    "counts": _counts,
+    "screening": _screening,
+    "details": _details,
+    "text": _text,
+    "images": _images,
+    "points": _points,
+}
+"""What can be shown beside the measures, by name."""
+
+
+def parts(measure: Measure, names: Iterable[str]) -> Group:
+    """Return the parts asked for, one below the other.
+
+    Parameters
+    ----------
+    measure : Measure
+        Any.
+    names : iterable of str
+        Parts, by `PARTS`.
+
+    Returns
+    -------
+    Group
+        To be printed.
+    """
+    shown: list[Any] = []
+    for name in names:
+        for part in PARTS[name](measure):
+            shown += ["", part]
+    return Group(*shown)
+
+
+def comparison_table(measures: Mapping[str, Measure]) -> Sheet:
+    """Return services side by side: recall and precision by label; fits 80 columns for two.
+
+    Parameters
+    ----------
+    measures : mapping of str to Measure
+        By service; at least one.
+
+    Returns
+    -------
+    Sheet
+        To be printed.
+    """
+    columns = [("kind", False), ("label", False), ("annotated", True)]
+    for name in measures:
+        columns += [(f"{name}:\nrecall", True), ("precision", True)]
+    table = empty_table("", columns)
+    first = next(iter(measures.values()))
+    for kind in first.kinds:
+        for label in first.kinds[kind].rows:
+            rows = [measure.kinds[kind].rows[label] for measure in measures.values()]
+            table.add_row(kind, plain(label), str(rows[0].annotated), *_side_by_side(rows))
+        pooled = [measure.kinds[kind].pooled for measure in measures.values()]
+        table.add_row(
+            kind, Text("all, pooled", "bold"), str(pooled[0].annotated), *_side_by_side(pooled)
+        )
+        table.add_row()
+    return table
+
+
+def _side_by_side(rows: Sequence[Row]) -> list[str]:
+    return [cell for row in rows for cell in (number(row.recall), number(row.precision))]
+
+
+def _count(value: int) -> str:
+    return str(value) if value else DOT

@@ -1,0 +1,230 @@
+"""OAuth 2.0 client-credentials tokens: fetched once, renewed before they die."""
+
+from __future__ import annotations
+
+import base64
+import threading
+from collections.abc import Callable
+from typing import Any
+from urllib.parse import urlencode
+
+from dotledger.errors import ConnectError, KeyRefused
+from dotledger.json_codec import NotJSON, from_json
+from dotledger.sending.calls.http_transport import NoAnswer, Response, Transport
+from dotledger.services.message_rules import Request
+from dotledger.services.redaction import Hidden, Key, Secrets
+from dotledger.services.service_description import Description, Token
+from dotledger.text_display import shown
+
+__all__ = ["FixedKey", "KeySource", "TokenSource", "key_source", "token_request"]
+
+
+def token_request(description: Description, token: Token, key: Key) -> Request:
+    """Return the request for a token (RFC 6749, section 4.4.2).
+
+    Parameters
+    ----------
+    description : Description
+        With its settings filled.
+    token : Token
+        Where and how it is asked for.
+    key : Key
+        In two parts, divided by a colon.
+
+    Returns
+    -------
+    Request
+        Not sent yet.
+    """
+    address = description.filled(token.address)  # may raise: before the secret is in any variable
+    return Request(
+        method="POST",
+        address=address,
+        headers=_token_headers(token, key),
+        body=_token_form(token, key),
+        images=0,
+    )
+
+
+def _token_headers(token: Token, key: Key) -> Hidden:
+    headers = Hidden(
+        {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
+    )
+    if token.secret_in == "basic":
+        coded = base64.b64encode(key.reveal().encode("utf-8", "replace")).decode()
+        headers["Authorization"] = f"Basic {coded}"
+    return headers
+
+
+def _token_form(token: Token, key: Key) -> bytes:
+    form = {"grant_type": "client_credentials"}
+    if token.scope:
+        form["scope"] = token.scope
+    if token.secret_in != "basic":
+        client, _, secret = key.reveal().partition(":")
+        form |= {"client_id": client, "client_secret": secret}
+    return urlencode(form, errors="replace").encode()
+
+
+# A token is renewed once for a call, and more often only where tokens have worked in this
+# sending: else a wrong scope would ask for ever.
+class FixedKey:
+    """A key that stays the same, or none."""
+
+    renewable = False
+
+    def __init__(self, key: Key | None) -> None:
+        self._key = key
+
+    def current(self) -> Key | None:
+        """Return the key."""
+        return self._key
+
+    def renew(self, old: Key | None) -> None:
+        """Do nothing: there is no other key."""
+
+
+class TokenSource:
+    """Holds the token all calls share.
+
+    Parameters
+    ----------
+    description : Description
+        With a ``connect.token``.
+    key : Key
+        ``id:secret``.
+    transport : Transport
+        Sends the token requests.
+    clock : callable
+        Seconds of a steady clock.
+    secrets : Secrets
+        Where each token is noted.
+    """
+
+    renewable = True
+
+    def __init__(
+        self,
+        description: Description,
+        key: Key,
+        transport: Transport,
+        clock: Callable[[], float],
+        secrets: Secrets,
+    ) -> None:
+        token = description.connect.token
+        if token is None:
+            raise ConnectError("the description has no [connect.token]")
+        self._token_rule = token
+        self._request = token_request(description, token, key)
+        self._transport = transport
+        self._secrets = secrets
+        self._clock = clock
+        self._lock = threading.Lock()
+        self._token: Key | None = None
+        self._until = 0.0
+
+    def current(self) -> Key:
+        """Return a token that is still good.
+
+        Raises
+        ------
+        KeyRefused
+            If the service gives none for this key.
+        NoAnswer
+            If it does not answer.
+        """
+        with self._lock:
+            if self._token is None or self._clock() >= self._until:
+                self._fetch()
+            return self._token  # type: ignore[return-value]
+
+    def renew(self, old: Key | None) -> None:
+        """Forget the token, unless another thread already has: the next call gets a new one."""
+        with self._lock:
+            if self._token is old:
+                self._token = None
+
+    def _fetch(self) -> None:
+        token, seconds, refusal = self._asked()
+        if token is None:
+            raise KeyRefused(
+                "the service gives no token for this key",
+                got=refusal,
+                next_step="Check the client's id and secret, written as id:secret.",
+            )
+        self._secrets.add(token)
+        self._token = token
+        early = min(self._token_rule.renew_before, seconds / 2)
+        self._until = self._clock() + seconds - early
+
+    def _asked(self) -> tuple[Key | None, float, str]:
+        """Return a token and its life in seconds, or None and why there is none."""
+        response = self._transport.send(self._request)
+        if response.status >= 500 or response.status == 429:
+            raise NoAnswer(f"the token address answered with status {response.status}")
+        return _token_of(response, self._secrets)
+
+
+_USUAL_LIFE = 3600.0
+_LONGEST_LIFE = 10 * 365 * 86_400.0
+
+
+def _token_of(response: Response, secrets: Secrets) -> tuple[Key | None, float, str]:
+    facts = _parsed(response.body)
+    refusal = f"status {response.status} {secrets.text(_error_of(facts), least=1)}".strip()
+    if response.status != 200 or not isinstance(facts, dict):
+        return None, 0.0, refusal
+    token = Key(str(facts.get("access_token") or ""), "the token address")
+    if fault := token.fault(in_header=True):
+        return None, 0.0, f"{refusal} a token that {fault}"
+    life = facts.get("expires_in")
+    if isinstance(life, (int, float)) and 0 < life < _LONGEST_LIFE:
+        return token, float(life), ""
+    return token, _USUAL_LIFE, ""
+
+
+def _parsed(body: bytes) -> Any:
+    try:
+        return from_json(body)
+    except NotJSON:
+        return None
+
+
+def _error_of(facts: Any) -> str:
+    reason = facts.get("error", "") if isinstance(facts, dict) else ""
+    return reason[:80] if isinstance(reason, str) else shown(reason, 80)
+
+
+KeySource = FixedKey | TokenSource
+
+
+def key_source(
+    description: Description,
+    key: Key | None,
+    transport: Transport,
+    clock: Callable[[], float],
+    secrets: Secrets,
+) -> KeySource:
+    """Return where calls get their key from, by the description.
+
+    Parameters
+    ----------
+    description : Description
+        With its settings filled.
+    key : Key or None
+        None where none is needed.
+    transport : Transport
+        To ask for tokens.
+    clock : callable
+        Seconds of a steady clock.
+    secrets : Secrets
+        Where tokens are noted.
+
+    Returns
+    -------
+    KeySource
+        Nothing is asked for yet.
+    """
+    if description.connect.key.place == "token" and key is not None:
+        return TokenSource(description, key, transport, clock, secrets)
+    return FixedKey(key)

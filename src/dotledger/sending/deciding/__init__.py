@@ -1,1 +1,0 @@
-"""What, when and what next: pure decisions."""

@@ -1,0 +1,1 @@
+"""Pure decisions: what to send, when, and what to do next."""
