@@ -156,6 +156,11 @@ def measure_presence(findings, annotations, threshold):
         negatives += rows[label]["true_negatives"]
     rows[None] = row(everything, [], total, threshold)
     rows[None]["true_negatives"] = negatives
+    for one in rows.values():
+        clear = one["true_negatives"] + one["false_positives"]
+        one["false_alarm_rate"] = divided(one["false_positives"], clear)
+        right = one["recall"], divided(one["true_negatives"], clear)
+        one["balanced_accuracy"] = None if None in right else sum(right) / 2
     return rows
 
 

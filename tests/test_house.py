@@ -8,6 +8,7 @@ import re
 import subprocess
 import sys
 import unittest
+from collections import Counter
 from importlib import import_module
 from pathlib import Path
 
@@ -114,6 +115,11 @@ class Imports(unittest.TestCase):
             names |= {n.attr for n in ast.walk(tree) if isinstance(n, ast.Attribute)}
             names |= {n.arg for n in ast.walk(tree) if isinstance(n, (ast.arg, ast.keyword))}
             self.assertEqual(names & {"said", "truth", "sure"}, set(), path)
+
+    def test_a_name_is_one_module(self):
+        """A file is found by its name alone: no two modules share one."""
+        names = Counter(path.stem for path in ROOT.rglob("*.py") if path.stem != "__init__")
+        self.assertEqual([name for name, count in names.items() if count > 1], [])
 
     def test_no_circles(self):
         """No modules import each other in a circle, be it late or for types only."""

@@ -71,6 +71,7 @@ class PostgreSQL(unittest.TestCase):
         self.send(dict(list(images.items())[:3]), [ANSWER])
         with Ledger(self.server.address) as ledger, ledger.writing() as connection:
             for statement in (
+                "DROP TABLE looks",
                 "ALTER TABLE answer_keys DROP CONSTRAINT answer_keys_pkey",
                 "ALTER TABLE answer_keys ADD CONSTRAINT one_answer UNIQUE (fingerprint, call_name, sha)",
                 "DROP INDEX calls_by_batch",

@@ -101,7 +101,7 @@ def measure(
     Examples
     --------
     >>> from distributed import Client
-    >>> from dotledger.distributed import dask
+    >>> from dotledger.distributed import dask_engine as dask
     >>> parts = dask.write_parts("found.csv", "truth.csv", "in-parts", parts=4)
     >>> with Client(n_workers=1, threads_per_worker=1, processes=False) as client:
     ...     result = dask.measure(parts, client=client, threshold=0.5)

@@ -6,12 +6,13 @@ import unittest
 import numpy as np
 
 from dotledger import measure
+from dotledger.core.measures.registry import RATIOS
 from dotledger.core.tables.table_origin import Origin
 from dotledger.errors import ArgumentError
 from tests import simulation
 from tests.core.measurement.test_measure import annotations_of, as_tables, findings_of, random_case
 
-MEASURES = ("recall", "precision", "f1", "false_alarm_rate")
+MEASURES = [name for name, one in RATIOS.items() if one.interval == "share"]
 
 
 class Sweeping(unittest.TestCase):

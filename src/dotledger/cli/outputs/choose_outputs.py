@@ -22,6 +22,7 @@ class SweepRow(TypedDict):
     recall: float | None
     f1: float | None
     false_alarm_rate: float | None
+    balanced_accuracy: float | None
     false_alarms_per_100_images: float | None
     stopped_share: float | None
     precision_low: NotRequired[float | None]
@@ -32,6 +33,8 @@ class SweepRow(TypedDict):
     f1_high: NotRequired[float | None]
     false_alarm_rate_low: NotRequired[float | None]
     false_alarm_rate_high: NotRequired[float | None]
+    balanced_accuracy_low: NotRequired[float | None]
+    balanced_accuracy_high: NotRequired[float | None]
     false_alarms_per_100_images_low: NotRequired[float | None]
     false_alarms_per_100_images_high: NotRequired[float | None]
     stopped_share_low: NotRequired[float | None]
@@ -62,6 +65,7 @@ class Outcome(TypedDict):
     recall: float | None
     f1: float | None
     false_alarm_rate: float | None
+    balanced_accuracy: float | None
     false_alarms_per_100_images: float | None
     stopped_share: float | None
     aimed: float | None

@@ -27,6 +27,7 @@ class Row(TypedDict):
     mean_overlap: float | None
     average_precision: float | None
     false_alarm_rate: float | None
+    balanced_accuracy: float | None
     intervals: NotRequired[Intervals]
     contributing_images: NotRequired[dict[str, int]]
 
@@ -40,6 +41,7 @@ class Means(TypedDict):
     mean_overlap: float | None
     average_precision: float | None
     false_alarm_rate: float | None
+    balanced_accuracy: float | None
 
 
 class Point(TypedDict):
@@ -196,6 +198,7 @@ class Screening(TypedDict):
     left_out: int
     caught_share: float | None
     false_alarm_rate: float | None
+    balanced_accuracy: float | None
     stopped_share: float | None
     intervals: NotRequired[Intervals]
 

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from dotledger.core.measures.measure_rows import defined
+from dotledger.core.measures.registry import MEASURES, RANKED
 from dotledger.core.measures.resampling import Interval
 
 __all__ = [
@@ -22,18 +23,10 @@ __all__ = [
     "mcnemar",
 ]
 
-COMPARED = (
-    "recall",
-    "precision",
-    "f1",
-    "average_precision",
-    "mean_overlap",
-    "false_alarm_rate",
-)
+COMPARED = RANKED
 """Measures that are compared, in the order they are shown."""
 TOLD_APART = 0.05
 """Significance level: the largest adjusted p-value at which two runs are told apart."""
-_LOWER_IS_BETTER = ("false_alarm_rate",)
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -107,7 +100,7 @@ def difference_of(
     """
     low, high = hybrid_limits(values, ends, correlation) if ends else (math.nan, math.nan)
     apart = p_value <= TOLD_APART and (not matters or low > matters or high < -matters)
-    second_is_better = (values[1] > values[0]) != (name in _LOWER_IS_BETTER)
+    second_is_better = (values[1] > values[0]) != MEASURES[name].lower_is_better
     return Difference(
         first=values[0],
         second=values[1],

@@ -18,6 +18,8 @@ from dotledger.core.comparison.run_alignment import JudgedRun
 from dotledger.core.measures.image_cases import CaseCounts, Sparse
 from dotledger.core.measures.intervals import Weighing, drawn_of, drawn_of_all
 from dotledger.core.measures.partial_counts import joined, packed
+from dotledger.core.measures.registry import MEASURES, MeasureRecord, records_for
+from dotledger.core.measures.share_limits import influences
 from dotledger.core.pairing.pair_judging import Judged
 
 __all__ = ["correlations", "moved_differences"]
@@ -109,7 +111,8 @@ def correlations(one: JudgedRun, other: JudgedRun) -> dict[tuple[str, str], floa
     for kind, mine in one.counts.items():
         theirs = other.counts[kind]
         sides = mine.columns(), theirs.columns()
-        found |= {(kind, name): _of_columns(sides[0][name], sides[1][name]) for name in sides[0]}
+        records = _ratios_for(mine)
+        found |= {(kind, name): _of_columns(one, *sides) for name, one in records.items()}
         for name, values in _of_labels(mine, theirs).items():
             for label, value in zip(one.basis.scopes[kind].labels, values, strict=True):
                 found[f"{kind}:{label}", name] = value
@@ -118,16 +121,24 @@ def correlations(one: JudgedRun, other: JudgedRun) -> dict[tuple[str, str], floa
     return found | _correlations_pooled(one, other, found)
 
 
+def _ratios_for(counts: CaseCounts) -> dict[str, MeasureRecord]:
+    return {n: one for n, one in records_for(presence=counts.presence).items() if one.ratios}
+
+
 def _of_labels(mine: CaseCounts, theirs: CaseCounts) -> dict[str, list[float]]:
-    """Return the correlation of x_i - p m_i of two runs, for each label."""
-    pairs = mine.matrices(), theirs.matrices()
-    found = {name: _of_rows(*pairs[0][name], *pairs[1][name]) for name in pairs[0]}
-    if mine.findings.units is not None:
-        # Both have the same cases, m, each 0 or 1, and x only where m is 1: the sums are shorter.
-        (x, m), (u, _) = mine.false_alarms(), theirs.false_alarms()
-        p, q = (_divided(_row_sums(side), m) for side in (x, u))
-        sums = _sums(x, u) - p * q * m, _sums(x, x) - p * p * m, _sums(u, u) - q * q * m
-        found["false_alarm_rate"] = [_ratio(*row) for row in zip(*sums, strict=True)]
+    """Return the correlation of two runs over images, for each label."""
+    counts, records = (mine.matrices(), theirs.matrices()), _ratios_for(mine)
+    found = {}
+    for name, one in records.items():
+        if len(one.ratios) == 1 and one.needs <= set(counts[0]):
+            [pair], [other] = (one.pairs(side) for side in counts)
+            found[name] = _of_rows(*pair, *other)
+    # Absence is mostly 1: there a label's counts are arrays over all images.
+    rest = {name: one for name, one in records.items() if name not in found}
+    found |= {name: [] for name in rest}
+    for sides in zip(*(side.each_label() for side in (mine, theirs)), strict=True) if rest else ():
+        for name, one in rest.items():
+            found[name].append(_of_columns(one, *sides))
     return found
 
 
@@ -156,26 +167,28 @@ def _correlations_pooled(
     if curve in one.drawn_pooled:
         pooled["", curve] = _correlation(one.drawn_pooled[curve], other.drawn_pooled[curve])
     for name in {name for group, name in found if ":" not in group} - {curve}:
-        sides = [_case_columns(run, name) for run in (one, other)]
-        pooled["", name] = _of_columns(sides[0], sides[1])
+        sides = [_columns_of_kinds(run, MEASURES[name]) for run in (one, other)]
+        pooled["", name] = _of_columns(MEASURES[name], *sides)
     return pooled
 
 
-def _case_columns(run: JudgedRun, name: str) -> tuple[Floats, Floats]:
-    """Return the cases of all kinds by image: those that count, and all."""
-    x, m = np.zeros(run.images), np.zeros(run.images)
+def _columns_of_kinds(run: JudgedRun, record: MeasureRecord) -> dict[str, Floats]:
+    """Return the counts of each image of all kinds that a measure is for."""
+    found = {name: np.zeros(run.images) for name in record.needs}
     for kind, counts in run.counts.items():
-        if name in (cases := counts.columns()):
-            x[run.at[kind]] += cases[name][0]
-            m[run.at[kind]] += cases[name][1]
-    return x, m
+        if record.is_for(presence=counts.presence):
+            columns = counts.columns()
+            for name, total in found.items():
+                total[run.at[kind]] += columns[name]
+    return found
 
 
-def _of_columns(mine: tuple[Floats, Floats], theirs: tuple[Floats, Floats]) -> float:
-    apart = []
-    for x, m in (mine, theirs):
-        apart.append(x - m * (x.sum() / m.sum() if m.sum() else 0.0))
-    one, other = apart
+def _of_columns(
+    record: MeasureRecord, mine: Mapping[str, Floats], theirs: Mapping[str, Floats]
+) -> float:
+    one, other = (influences(record.pairs(side)) for side in (mine, theirs))
+    # Influences are shares of all cases: without scaling they would be taken for no spread.
+    one, other = (side * len(side) for side in (one, other))
     return _ratio(float(one @ other), float(one @ one), float(other @ other))
 
 

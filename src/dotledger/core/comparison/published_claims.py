@@ -10,9 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from dotledger.core.comparison.differences import COMPARED
 from dotledger.core.measures.measure_rows import defined
-from dotledger.core.measures.share_limits import share_interval
+from dotledger.core.measures.registry import MEASURES, RANKED, RATIOS
+from dotledger.core.measures.share_limits import mean_of_shares_limits_by_image
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 
 __all__ = ["Checked", "Claim", "check_claims", "read_claim"]
 
-CLAIMED = tuple(name for name in COMPARED if name in ("recall", "precision", "f1"))
+CLAIMED = tuple(name for name in RANKED if name in RATIOS and RATIOS[name].judged == "all")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -138,11 +138,10 @@ def _checked(claim: Claim, run: JudgedRun) -> Checked:
         at = [index[name] for name in images]
         sums[:, at] += np.stack([hits, found, actual])
     hits, found, actual = sums
-    x, m = {"recall": (hits, actual), "precision": (hits, found), "f1": (2 * hits, found + actual)}[
-        claim.measure
-    ]
-    low, high = share_interval(x, m)
-    value = float(x.sum() / m.sum()) if m.sum() else math.nan
+    record = MEASURES[claim.measure]
+    counts = {"hits": hits, "found": found, "actual": actual}
+    low, high = map(float, mean_of_shares_limits_by_image(record.pairs(counts)))
+    value = float(record.value({name: one.sum() for name, one in counts.items()}))
     known = not math.isnan(low)
     return Checked(
         run=run.name,

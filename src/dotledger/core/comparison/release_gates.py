@@ -14,6 +14,7 @@ from dotledger.core.comparison.measure_falls import p_values_of_falls
 from dotledger.core.displays import Displayed
 from dotledger.core.measurement.measure_result import Measure
 from dotledger.core.measures.measure_rows import Row, defined
+from dotledger.core.measures.registry import MEASURES, RANKED, combined
 from dotledger.core.spelling import counted, nearest
 from dotledger.errors import ArgumentError
 
@@ -22,16 +23,7 @@ if TYPE_CHECKING:
 
 __all__ = ["GATE_MEASURES", "Gate", "Judged", "Verdicts", "judge_gates"]
 
-_OF_ROWS = (
-    "recall",
-    "precision",
-    "f1",
-    "average_precision",
-    "mean_overlap",
-    "false_alarm_rate",
-    "misses",
-    "false_positives",
-)
+_OF_ROWS = (*RANKED, "misses", "false_positives")
 _SHARES = ("unanswered_share", "failed_share")
 _SCREENING = ("caught_share", "stopped_share")
 GATE_MEASURES = (
@@ -401,9 +393,11 @@ def _calibration(of: str, measured: Measure) -> tuple[float, float, float, str]:
 
 
 def _counts(measure: str, row: Row) -> str:
+    record = MEASURES.get(measure)
+    if record is not None and record.counts is not None:
+        part, whole = (combined(form, row.counts) for form in record.counts)
+        return f"{part} of {whole}"
     parts = {
-        "recall": f"{row.true_positives} of {row.annotated}",
-        "precision": f"{row.true_positives} of {row.true_positives + row.false_positives}",
         "misses": f"of {row.annotated}",
         "false_positives": f"of {row.true_positives + row.false_positives}",
     }

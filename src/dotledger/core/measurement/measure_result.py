@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 from dotledger.core.displays import Plotted
-from dotledger.core.measures.measure_rows import MEASURES, KindMeasure, Row, mean_over, plain_means
+from dotledger.core.measures.measure_rows import KindMeasure, Row, mean_over, plain_means
+from dotledger.core.measures.registry import MEASURES
 from dotledger.core.questions.question_basis import Basis
 from dotledger.core.spelling import counted
 from dotledger.core.tables.table_origin import Origin
@@ -392,7 +393,7 @@ class Measure(Plotted):
             f"{self.basis.cuts[0]}</p>"
         )
         notes = "".join(f"<p>{escape(note)}</p>" for note in self.notes)
-        shown = ["kind", "label", "annotated", "misses", "false_positives", *MEASURES[:5]]
+        shown = ["kind", "label", "annotated", "misses", "false_positives", *list(MEASURES)[:5]]
         table = self.frame()[shown].to_html(
             index=False, na_rep="\N{EN DASH}", float_format="{:.2f}".format, escape=True
         )

@@ -155,7 +155,7 @@ def _clipped(ends: Floats, box: Floats) -> list[str]:
     """Return a note if many boxes end exactly at an edge: they reached further, and were cut."""
     at_edge = (ends >= 1).any(axis=1) | (box[:, :2] <= 0).any(axis=1)
     count = int(at_edge.sum())
-    if count < _ENOUGH or count < _CLIPPED * len(ends):
+    if len(ends) < 2 * _ENOUGH or count < _CLIPPED * len(ends):
         return []
     return [
         f"{count:,} of {len(ends):,} boxes end exactly at an edge of their image: another form?"
@@ -181,7 +181,7 @@ def _at_an_edge(ends: Floats, sizes: Floats, far: float) -> list[str]:
 
 
 _MIDDLE = 0.6
-_CLIPPED = 0.4
+_CLIPPED = 0.5
 _SAME_PLACE = 6e-4
 _AT_EDGE = 5
 _GRIDS = ((999, 1000), (1000, 1024), (999, 1024), (640, 1000), (640, 1024))

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
 from dotledger.core.arrays import Flags, Floats, Ints, narrow
+from dotledger.core.measures.registry import Form, combined, records_for
 from dotledger.core.measures.resampling import Weights
 from dotledger.core.measures.share_limits import ShareSums
 from dotledger.core.pairing.pair_judging import Judged, Ranked
@@ -84,65 +86,65 @@ class CaseCounts:
             place=place,
         )
 
+    @property
+    def presence(self) -> bool:
+        """Whether the kind is judged by presence."""
+        return self.findings.units is not None
+
     def by_label(self, weight: Weights) -> dict[str, Floats]:
-        """Return weighted sums, each of shape (labels, draws)."""
+        """Return weighted counts, each of shape (labels, draws)."""
         found = {
             "hits": self.hits @ weight,
-            "passing": self.passing @ weight,
+            "found": self.passing @ weight,
             "actual": self.actual @ weight,
         }
-        if self.findings.units is None:
-            found |= {"overlap": self.overlap @ weight, "boxed": found["hits"]}
-        else:
+        if self.presence:
             found["absent"] = weight.sum(axis=0) - self.doubtful @ weight - found["actual"]
+        else:
+            found["overlap"] = self.overlap @ weight
         return {name: value.astype(np.float64) for name, value in found.items()}
 
-    def cases(self) -> dict[str, tuple[Sparse, Sparse]]:
-        """Return by share the matrices of cases that count and of all cases, labels by images."""
-        hits, passing, actual = (_summed(one) for one in (self.hits, self.passing, self.actual))
+    def matrices(self) -> dict[str, Sparse]:
+        """Return the counts as matrices, labels by images; absence, mostly 1, is none of them."""
+        found = {"hits": self.hits, "found": self.passing, "actual": self.actual}
+        if not self.presence:
+            found["overlap"] = self.overlap
+        return {name: _summed(one) for name, one in found.items()}
+
+    def columns(self) -> dict[str, Floats]:
+        """Return the counts of each image, of all labels together."""
+        found = {name: _columns(one) for name, one in self.matrices().items()}
+        if self.presence:
+            found["absent"] = self.findings.labels - _columns(self.doubtful) - found["actual"]
+        return found
+
+    def each_label(self) -> Iterator[dict[str, Floats]]:
+        """Yield the counts of each image, label by label."""
+        counts, doubtful = self.matrices(), _summed(self.doubtful)
+        for label in range(self.findings.labels):
+            found = {name: one[[label]].toarray()[0] for name, one in counts.items()}
+            if self.presence:
+                found["absent"] = 1 - doubtful[[label]].toarray()[0] - found["actual"]
+            yield found
+
+    def row_sums(self) -> dict[str, list[ShareSums]]:
+        """Return by measure the sums over images of each of its ratios, for each label."""
+        counts = self.matrices()
+        records = records_for(presence=self.presence)
         return {
-            "precision": (hits, passing),
-            "recall": (hits, actual),
-            "f1": (hits * 2, passing + actual),
+            name: [self._row_sums(*pair, counts) for pair in one.ratios]
+            for name, one in records.items()
+            if one.interval == "share"
         }
 
-    def matrices(self) -> dict[str, tuple[Sparse, Sparse]]:
-        """Return as `cases`, with overlaps and pairs for kinds with boxes."""
-        found = self.cases()
-        if self.findings.units is None:
-            found["mean_overlap"] = (_summed(self.overlap), _summed(self.hits))
-        return found
-
-    def false_alarms(self) -> tuple[Sparse, Floats]:
-        """Return false alarms, labels by images, and in how many images each label is absent."""
-        absent = self.findings.images - _totals(self.doubtful) - _totals(self.actual)
-        return _summed(self.passing) - _summed(self.hits), absent
-
-    def columns(self) -> dict[str, tuple[Floats, Floats]]:
-        """Return as `by_image`, with overlaps and pairs for kinds with boxes."""
-        if self.findings.units is None:
-            return {**self.by_image(), "mean_overlap": self.overlaps_by_image()}
-        return self.by_image()
-
-    def by_image(self) -> dict[str, tuple[Floats, Floats]]:
-        """Return by share the cases of each image, of all labels together."""
-        found = {n: (_columns(x), _columns(m)) for n, (x, m) in self.cases().items()}
-        if self.findings.units is not None:
-            absent = self.findings.labels - _columns(self.doubtful) - _columns(self.actual)
-            found["false_alarm_rate"] = (_columns(self.passing) - _columns(self.hits), absent)
-        return found
-
-    def by_row(self) -> dict[str, ShareSums]:
-        """Return by share the sums over images, for each label."""
-        found = {name: _row_sums(x, m) for name, (x, m) in self.cases().items()}
-        if self.findings.units is not None:
-            false = _totals(self.passing) - _totals(self.hits)
-            absent = self.findings.images - _totals(self.doubtful) - _totals(self.actual)
-            # A unit is an image and a label: every count is 0 or 1, and equal to its square.
-            found["false_alarm_rate"] = ShareSums(
-                x=false, m=absent, xx=false, xm=false, mm=absent, n=absent
-            )
-        return found
+    def _row_sums(self, part: Form, whole: Form, counts: Mapping[str, Sparse]) -> ShareSums:
+        if "absent" not in whole:
+            return _row_sums(combined(part, counts), combined(whole, counts))
+        totals = {name: _totals(one) for name, one in counts.items()}
+        totals["absent"] = self.findings.images - _totals(self.doubtful) - totals["actual"]
+        x, m = combined(part, totals), combined(whole, totals)
+        # A unit is an image and a label: every count is 0 or 1, and equal to its square.
+        return ShareSums(x=x, m=m, xx=x, xm=x, mm=m, n=m)
 
     def overlaps(self) -> tuple[ShareSums, ShareSums]:
         """Return the sums of overlaps and of pairs over images: by label, and of all together."""
@@ -151,10 +153,6 @@ class CaseCounts:
         hits, overlap = _summed(self.hits)[:, order], _summed(self.overlap)[:, order]
         together = ShareSums.of_images(_columns(overlap), _columns(hits))
         return _row_sums(overlap, hits), together
-
-    def overlaps_by_image(self) -> tuple[Floats, Floats]:
-        """Return summed overlaps and the number of pairs of each image, of all labels together."""
-        return _columns(self.overlap), _columns(self.hits)
 
     def annotated(self) -> tuple[Floats, Floats, float, int]:
         """Return countable annotations and images that hold one: by label, and of all together."""

@@ -16,9 +16,10 @@ import numpy as np
 from dotledger.core.arrays import Flags, Floats, Ints
 from dotledger.core.measures.finding_groups import Group
 from dotledger.core.measures.image_cases import Sparse, sparse_rows
-from dotledger.core.measures.share_limits import ShareSums, quantile, share_limits
+from dotledger.core.measures.registry import Form, MeasureRecord
+from dotledger.core.measures.share_limits import ShareSums, ends_of_spread, quantile, share_limits
 
-__all__ = ["CasesInOrder", "SumsAtLevels"]
+__all__ = ["CasesInOrder", "SumsAtLevels", "mean_of_shares_at_levels"]
 
 
 class CasesInOrder:
@@ -142,6 +143,66 @@ class SumsAtLevels:
         """Return lower and upper ends; NaN with fewer than two contributing images."""
         sums = self.sums(weight)
         return share_limits(sums, level) if self.is_share else _mean_limits(sums, level)
+
+
+def mean_of_shares_at_levels(
+    cases: CasesInOrder, record: MeasureRecord, level: float = 0.95
+) -> tuple[Floats, Floats]:
+    """Return the ends of the plain mean of several shares, at every level.
+
+    Parameters
+    ----------
+    cases : CasesInOrder
+        Of a group; with absences if the measure needs them.
+    record : MeasureRecord
+        With several ratios.
+    level : float, default 0.95
+        Confidence level.
+
+    Returns
+    -------
+    tuple of two ndarray of float64, shape (levels,)
+        NaN where a share is undefined or fewer than two images contribute.
+    """
+    sides = [(_Series(cases, part), _Series(cases, whole)) for part, whole in record.ratios]
+    with np.errstate(divide="ignore", invalid="ignore"):
+        wholes = [m.total() for _, m in sides]
+        shares = [x.total() / whole for (x, _), whole in zip(sides, wholes, strict=True)]
+        spread = np.zeros(cases.levels)
+        for (x, m), p, one in zip(sides, shares, wholes, strict=True):
+            for (y, k), q, other in zip(sides, shares, wholes, strict=True):
+                both = x.times(y) - q * x.times(k) - p * m.times(y) + p * q * m.times(k)
+                spread += both / (one * other)
+        images = np.any([m.base > 0 for _, m in sides], axis=0).sum()
+        n = np.full(cases.levels, float(images))
+        mean = np.asarray(sum(shares) / len(sides))
+        cases_of_all = np.asarray(sum(wholes))
+        return ends_of_spread(mean, spread / len(sides) ** 2, n, cases_of_all, level)
+
+
+class _Series:
+    """A sum of counts by image, at every level: what it begins with, and what each case adds."""
+
+    def __init__(self, cases: CasesInOrder, form: Form) -> None:
+        self._cases, group = cases, cases.group
+        absent = np.zeros(group.images) if group.absent is None else group.absent
+        base = form.get("actual", 0) * cases.actual + form.get("absent", 0) * absent
+        self.base: Floats = np.asarray(base, dtype=np.float64)
+        self._step = form.get("hits", 0) * cases.right.astype(np.float64) + form.get("found", 0)
+        self._before = cases.before(self._step) + self.base[cases.image]
+
+    def total(self) -> Floats:
+        """Return the sum over images, shape (levels,)."""
+        return self._summed(self._step, float(self.base.sum()))
+
+    def times(self, other: _Series) -> Floats:
+        """Return the sum over images of the product with another series, shape (levels,)."""
+        added = self._before * other._step + other._before * self._step + self._step * other._step
+        return self._summed(added, float(self.base @ other.base))
+
+    def _summed(self, added: Floats, first: float) -> Floats:
+        by_level = np.bincount(self._cases.level, added, self._cases.levels)
+        return np.asarray(first + np.cumsum(by_level), dtype=np.float64)
 
 
 def _mean_limits(sums: ShareSums, level: float) -> tuple[Floats, Floats]:

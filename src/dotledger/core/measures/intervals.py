@@ -27,8 +27,15 @@ from dotledger.core.measures.drawn_curves import (
     draws_at_once,
 )
 from dotledger.core.measures.image_cases import CaseCounts
+from dotledger.core.measures.registry import RATIOS
 from dotledger.core.measures.resampling import Interval, Resampling, Weights, weights
-from dotledger.core.measures.share_limits import ShareSums, drawn_limits, mean_limits, share_limits
+from dotledger.core.measures.share_limits import (
+    ShareSums,
+    drawn_limits,
+    mean_limits,
+    mean_of_shares_limits,
+    mean_of_shares_limits_by_image,
+)
 from dotledger.core.pairing.pair_judging import Judged
 
 __all__ = [
@@ -281,25 +288,29 @@ def spread_from_all(
     dict of str to (float, float)
         By measure.
     """
-    by_image = [c.by_image() for c in counts]
-    names = set.intersection(*(set(one) for one in by_image))
-    if any(one.findings.units is None for one in counts):
-        names.discard("false_alarm_rate")
-    shares = {name: _over_kinds([one[name] for one in by_image], at, images) for name in names}
+    columns = _columns_of_all(counts, at, images)
+    # What only some kinds have (absence, overlap) is no share of all of them.
+    shares = {
+        name: one.pairs(columns)
+        for name, one in RATIOS.items()
+        if one.interval == "share" and one.needs <= set(columns)
+    }
     whole = Curves.of(all_together(judged, at, images))
     area = whole.areas(np.ones((images, 1), dtype=np.float32))[0, 0] if images else np.zeros(0)
-    actual = np.zeros(images)
-    for one, places in zip(counts, at, strict=True):
-        actual[places] += one.by_image()["recall"][1]
+    actual = columns["actual"]
     found: dict[str, Interval] = {}
     if len(area) and "average_precision" in draws:
         own = draws["average_precision"], int((actual > 0).sum()), actual.sum()
         found["average_precision"] = _ends(drawn_limits(area[0], *own, level))
     if "mean_overlap" in draws:
-        pairs = [one.overlaps_by_image() for one in counts if one.findings.units is None]
-        boxed = [p for one, p in zip(counts, at, strict=True) if one.findings.units is None]
-        found["mean_overlap"] = _ends(mean_limits(_over_kinds(pairs, boxed, images), level))
-    return found | {n: _ends(share_limits(one, level)) for n, one in shares.items()}
+        boxed = [n for n, one in enumerate(counts) if not one.presence]
+        those = _columns_of_all([counts[n] for n in boxed], [at[n] for n in boxed], images)
+        pairs = ShareSums.of_images(those["overlap"], those["hits"])
+        found["mean_overlap"] = _ends(mean_limits(pairs, level))
+    return found | {
+        n: _ends(mean_of_shares_limits_by_image(own_pairs, level))
+        for n, own_pairs in shares.items()
+    }
 
 
 def _counts_of_all(
@@ -346,15 +357,17 @@ def drawn_of_all(
     return _joined(parts)
 
 
-def _over_kinds(
-    parts: Sequence[tuple[Floats, Floats]], at: Sequence[Ints], images: int
-) -> ShareSums:
-    """Return the sums of a share whose cases are those of several kinds."""
-    x, m = np.zeros(images), np.zeros(images)
-    for (own_x, own_m), places in zip(parts, at, strict=True):
-        x[places] += own_x
-        m[places] += own_m
-    return ShareSums.of_images(x, m)
+def _columns_of_all(
+    counts: Sequence[CaseCounts], at: Sequence[Ints], images: int
+) -> dict[str, Floats]:
+    """Return the counts of each image of several kinds together: those that all kinds have."""
+    parts = [one.columns() for one in counts]
+    names = [name for name in parts[0] if all(name in one for one in parts)]
+    found = {name: np.zeros(images) for name in names}
+    for one, places in zip(parts, at, strict=True):
+        for name in names:
+            found[name][places] += one[name]
+    return found
 
 
 def _ends(limits: tuple[Floats, Floats]) -> Interval:
@@ -370,13 +383,16 @@ def _few(weight: Weights, points: int) -> Iterator[Weights]:
 
 def _with_sums(spread: Spread, counts: CaseCounts, level: float) -> Spread:
     """Return the spread with the intervals that come from sums over images: shares and overlap."""
-    rows, images = counts.by_row(), counts.by_image()
-    ends = {name: share_limits(sums, level) for name, sums in rows.items()}
-    together = {name: ShareSums.of_images(x, m) for name, (x, m) in images.items()}
-    pooled = {name: _ends(share_limits(sums, level)) for name, sums in together.items()}
-    label_n = {name: sums.n for name, sums in rows.items()}
-    pooled_n = {name: int(sums.n) for name, sums in together.items()}
-    if counts.findings.units is None:
+    rows, columns = counts.row_sums(), counts.columns()
+    ends = {name: mean_of_shares_limits(sums, level) for name, sums in rows.items()}
+    together = {name: RATIOS[name].pairs(columns) for name in rows}
+    pooled = {n: _ends(mean_of_shares_limits_by_image(p, level)) for n, p in together.items()}
+    label_n = {name: np.asarray(sum(one.n for one in sums)) for name, sums in rows.items()}
+    pooled_n = {
+        name: int(np.any([m > 0 for _, m in pairs], axis=0).sum())
+        for name, pairs in together.items()
+    }
+    if not counts.presence:
         overlaps, all_overlaps = counts.overlaps()
         ends["mean_overlap"] = mean_limits(overlaps, level)
         pooled["mean_overlap"] = _ends(mean_limits(all_overlaps, level))
@@ -403,24 +419,25 @@ def _with_sums(spread: Spread, counts: CaseCounts, level: float) -> Spread:
 
 
 def _added(parts: Sequence[dict[str, Floats]]) -> dict[str, Floats]:
-    """Add up the sums of several kinds; true negatives only if every kind has them."""
-    names = {name for part in parts for name in part}
-    if any("boxed" in part for part in parts):
-        names.discard("absent")
-    return {n: np.sum([p[n].sum(axis=0) for p in parts if n in p], axis=0) for n in names}
+    """Add up the counts of several kinds; absence only if every kind has it.
+
+    Overlaps are those of kinds with boxes, and so are the pairs that they are a mean over.
+    """
+    total = [{name: value.sum(axis=0) for name, value in part.items()} for part in parts]
+    names = [name for name in total[0] if all(name in one for one in total)]
+    found = {name: np.sum([one[name] for one in total], axis=0) for name in names}
+    boxed = [one for one in total if "overlap" in one]
+    if boxed and len(boxed) < len(total):
+        found["boxed_overlap"] = np.sum([one["overlap"] for one in boxed], axis=0)
+        found["boxed_hits"] = np.sum([one["hits"] for one in boxed], axis=0)
+    return found
 
 
 def _measures(sums: Mapping[str, Floats]) -> dict[str, Floats]:
-    hits, passing, actual = sums["hits"], sums["passing"], sums["actual"]
-    found = {
-        "precision": ratios(hits, passing),
-        "recall": ratios(hits, actual),
-        "f1": ratios(2 * hits, passing + actual),
-    }
-    if "boxed" in sums:
-        found["mean_overlap"] = ratios(sums["overlap"], sums["boxed"])
-    if "absent" in sums:
-        found["false_alarm_rate"] = ratios(passing - hits, sums["absent"])
+    found = {name: one.value(sums) for name, one in RATIOS.items() if one.needs <= set(sums)}
+    if "boxed_hits" in sums:
+        own = {"overlap": sums["boxed_overlap"], "hits": sums["boxed_hits"]}
+        found["mean_overlap"] = RATIOS["mean_overlap"].value(own)
     return found
 
 

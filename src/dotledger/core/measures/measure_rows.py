@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from dotledger.core.arrays import ratio
 from dotledger.core.displays import Displayed
+from dotledger.core.measures.registry import MEASURES
 from dotledger.core.measures.resampling import Interval
 from dotledger.core.measures.tally import Tally
 from dotledger.core.spelling import counted
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 __all__ = [
-    "MEASURES",
     "Interval",
     "KindMeasure",
     "Point",
@@ -63,27 +63,47 @@ class Row:
     images: Mapping[str, int] = field(default_factory=dict, repr=False)
 
     @property
+    def counts(self) -> dict[str, int]:
+        """The counts as `MEASURES` names them."""
+        found = {
+            "hits": self.true_positives,
+            "found": self.true_positives + self.false_positives,
+            "actual": self.true_positives + self.misses,
+        }
+        if self.true_negatives is not None:
+            found["absent"] = self.false_positives + self.true_negatives
+        return found
+
+    def measure(self, name: str) -> float:
+        """Return a measure by its name in `MEASURES`; NaN where undefined."""
+        if name in ("mean_overlap", "average_precision"):
+            return float(vars(self)[name])
+        return float(MEASURES[name].value(self.counts))
+
+    @property
     def precision(self) -> float:
         """TP / (TP + FP); NaN if nothing was found."""
-        return ratio(self.true_positives, self.true_positives + self.false_positives)
+        return self.measure("precision")
 
     @property
     def recall(self) -> float:
         """TP / (TP + FN); NaN if nothing is annotated."""
-        return ratio(self.true_positives, self.true_positives + self.misses)
+        return self.measure("recall")
 
     @property
     def f1(self) -> float:
         """2 TP / (2 TP + FP + FN); NaN if nothing was found and nothing is annotated."""
-        hits = 2 * self.true_positives
-        return ratio(hits, hits + self.false_positives + self.misses)
+        return self.measure("f1")
 
     @property
     def false_alarm_rate(self) -> float:
         """FP / (FP + TN); NaN for kinds with boxes, or if nothing could be a false alarm."""
-        if self.true_negatives is None:
-            return math.nan
-        return ratio(self.false_positives, self.false_positives + self.true_negatives)
+        return self.measure("false_alarm_rate")
+
+    @property
+    def balanced_accuracy(self) -> float:
+        """Mean of recall and TN / (TN + FP); NaN for kinds with boxes, or if either is."""
+        return self.measure("balanced_accuracy")
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
@@ -94,7 +114,7 @@ class Row:
             "misses": self.misses,
             "true_negatives": self.true_negatives,
             "set_aside": self.set_aside,
-            **{name: defined(getattr(self, name)) for name in MEASURES},
+            **{name: defined(self.measure(name)) for name in MEASURES},
             **({"intervals": plain_intervals(self.intervals)} if self.intervals else {}),
             **({"contributing_images": dict(self.images)} if self.images else {}),
         }
@@ -102,10 +122,6 @@ class Row:
     def frame(self) -> pd.DataFrame:
         """Return a pandas frame with one row; NaN where undefined."""
         return rows_frame([{}], [self])
-
-
-MEASURES = ("precision", "recall", "f1", "mean_overlap", "average_precision", "false_alarm_rate")
-"""The measures a row has, in the order they are shown."""
 
 
 def rows_frame(keys: Sequence[Mapping[str, Any]], rows: Sequence[Row]) -> pd.DataFrame:
@@ -140,7 +156,7 @@ def rows_frame(keys: Sequence[Mapping[str, Any]], rows: Sequence[Row]) -> pd.Dat
         }
         plain.append({**key, **one, **ends})
     frame = pd.DataFrame(plain)
-    floats = [c for c in frame.columns if c.startswith(MEASURES) or c == "true_negatives"]
+    floats = [c for c in frame.columns if c.startswith(tuple(MEASURES)) or c == "true_negatives"]
     return frame.astype(dict.fromkeys(floats, float))
 
 
@@ -343,7 +359,7 @@ def mean_over(rows: Iterable[Row]) -> dict[str, float]:
         By name of the measure.
     """
     kept = list(rows)
-    columns = {name: [getattr(row, name) for row in kept] for name in MEASURES}
+    columns = {name: [row.measure(name) for row in kept] for name in MEASURES}
     known = {name: [v for v in values if not math.isnan(v)] for name, values in columns.items()}
     return {name: ratio(math.fsum(values), len(values)) for name, values in known.items()}
 

@@ -22,6 +22,7 @@ Only the effective number of cases differs from measure to measure:
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -33,9 +34,13 @@ __all__ = [
     "FEW_IMAGES",
     "ShareSums",
     "drawn_limits",
+    "ends_of_spread",
     "expanded_tails",
+    "influences",
     "interval_of_cases",
     "mean_limits",
+    "mean_of_shares_limits",
+    "mean_of_shares_limits_by_image",
     "quantile",
     "share_interval",
     "share_limits",
@@ -128,6 +133,110 @@ def share_limits(sums: ShareSums, level: float = 0.95) -> tuple[Floats, Floats]:
     return np.where(few, np.nan, low), np.where(few, np.nan, high)
 
 
+def mean_of_shares_limits(parts: Sequence[ShareSums], level: float = 0.95) -> tuple[Floats, Floats]:
+    """Return the ends of the plain mean of several shares whose cases are of different images.
+
+    As images with a label and those without it are: how the one share's cases vary says nothing
+    about the other's, so the variances add up.
+
+    Parameters
+    ----------
+    parts : sequence of ShareSums
+        At least one, of one shape.
+    level : float
+        Such as 0.95.
+
+    Returns
+    -------
+    tuple of two ndarray of float64
+        From 0 to 1; NaN where a share is undefined or fewer than two images contribute.
+    """
+    if len(parts) == 1:
+        return share_limits(parts[0], level)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        shares = [one.x / one.m for one in parts]
+        spread = sum(
+            _spread(one, p) / (one.m * one.m) for one, p in zip(parts, shares, strict=True)
+        )
+        p = np.asarray(sum(shares) / len(parts))
+        n, m = (np.asarray(sum(getattr(one, name) for one in parts)) for name in ("n", "m"))
+        return ends_of_spread(p, np.asarray(spread) / len(parts) ** 2, n, m, level)
+
+
+def mean_of_shares_limits_by_image(
+    pairs: Sequence[tuple[Floats, Floats]], level: float = 0.95
+) -> tuple[Floats, Floats]:
+    """Return the ends of the plain mean of several shares, whatever their images have in common.
+
+    Parameters
+    ----------
+    pairs : sequence of (ndarray, ndarray), shape (images,)
+        Cases that count and all cases of each share.
+    level : float
+        Such as 0.95.
+
+    Returns
+    -------
+    tuple of two ndarray of float64, shape ()
+        From 0 to 1; NaN where a share is undefined or fewer than two images contribute.
+    """
+    if len(pairs) == 1:
+        return share_limits(ShareSums.of_images(*pairs[0]), level)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        shares = [x.sum() / m.sum() for x, m in pairs]
+        moved = influences(pairs)
+        n = np.asarray(np.any([m > 0 for _, m in pairs], axis=0).sum(), dtype=np.float64)
+        m = np.asarray(sum(m.sum() for _, m in pairs), dtype=np.float64)
+        p = np.asarray(sum(shares) / len(pairs))
+        return ends_of_spread(p, np.asarray(moved @ moved), n, m, level)
+
+
+def influences(pairs: Sequence[tuple[Floats, Floats]]) -> Floats:
+    """Return how far each image moves the plain mean of some shares.
+
+    Parameters
+    ----------
+    pairs : sequence of (ndarray, ndarray), shape (images,)
+        Cases that count and all cases of each share.
+
+    Returns
+    -------
+    ndarray of float64, shape (images,)
+        0 for an image without a case; for one share x_i - p m_i, divided by all cases.
+    """
+    moved = np.zeros(len(pairs[0][0]))
+    for x, m in pairs:
+        whole = m.sum()
+        if whole:
+            moved += (x - m * (x.sum() / whole)) / whole
+    return moved / len(pairs)
+
+
+def ends_of_spread(
+    p: Floats, spread: Floats, n: Floats, m: Floats, level: float
+) -> tuple[Floats, Floats]:
+    """Return the ends of a mean of shares from what images move it by.
+
+    Parameters
+    ----------
+    p, spread, n, m : ndarray of float64, of one shape
+        The measure; the summed squares of what each image moves it by; contributing images; cases.
+    level : float
+        Confidence level.
+
+    Returns
+    -------
+    tuple of two ndarray of float64
+        From 0 to 1; NaN with fewer than two images.
+    """
+    variance = n / (n - 1) * np.where(spread > _NOTHING, spread, 0.0)
+    cases = m / np.maximum(1.0, variance / (p * (1 - p) / m))
+    low, high = _wilson(p, cases, n, level)
+    low, high = _exact_ends(p, np.minimum(m, n), low, high, level)
+    few = (n < 2) | np.isnan(p)
+    return np.where(few, np.nan, low), np.where(few, np.nan, high)
+
+
 def mean_limits(sums: ShareSums, level: float = 0.95) -> tuple[Floats, Floats]:
     """Return the ends of means of values between 0 and 1 over cases, such as mean overlap.
 
@@ -201,11 +310,14 @@ _NOTHING = 1e-24
 
 def _variance(sums: ShareSums, p: Floats) -> Floats:
     """Return the variance of a ratio of sums over images, by the spread of x_i about p m_i."""
+    found: Floats = sums.n / (sums.n - 1) * _spread(sums, p) / (sums.m * sums.m)
+    return found
+
+
+def _spread(sums: ShareSums, p: Floats) -> Floats:
     spread = sums.xx - 2 * p * sums.xm + p * p * sums.mm
     # Equal values leave a rest of rounding, which is no spread.
-    spread = np.where(spread > 1e-12 * sums.xx, spread, 0.0)
-    found: Floats = sums.n / (sums.n - 1) * spread / (sums.m * sums.m)
-    return found
+    return np.where(spread > 1e-12 * sums.xx, spread, 0.0)
 
 
 def _wilson(p: Floats, cases: Floats, images: Floats, level: float) -> tuple[Floats, Floats]:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from dotledger.core.arrays import ratios
+from dotledger.core.measures.registry import RATIOS
 from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
@@ -72,15 +72,14 @@ def curve_of(basis: Basis, kind: str | None, label: str | None) -> pd.DataFrame:
     levels, place = np.unique(-findings.confidence[rows], return_inverse=True)
     found = np.cumsum(np.bincount(place, minlength=len(levels)))
     hits = np.cumsum(np.bincount(place[right[rows]], minlength=len(levels)))
+    counts = {"hits": hits, "found": found, "actual": np.full(len(hits), actual)}
     return pd.DataFrame(
         {
             "confidence": -levels,
             "true_positives": hits,
             "false_positives": found - hits,
             "misses": actual - hits,
-            "precision": ratios(hits, found),
-            "recall": ratios(hits, np.full(len(hits), actual)),
-            "f1": ratios(2 * hits, found + actual),
+            **{n: one.value(counts) for n, one in RATIOS.items() if one.judged == "all"},
         }
     )
 

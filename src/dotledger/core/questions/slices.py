@@ -19,8 +19,9 @@ from dotledger.core.arrays import Flags, Ints
 from dotledger.core.displays import Displayed
 from dotledger.core.measures.intervals import Spread, spread_of
 from dotledger.core.measures.measure_rows import Row, row_of
+from dotledger.core.measures.registry import MEASURES, records_for
 from dotledger.core.measures.resampling import Interval, Resampling, placed
-from dotledger.core.measures.share_limits import share_interval
+from dotledger.core.measures.share_limits import mean_of_shares_limits_by_image
 from dotledger.core.measures.tally import tally
 from dotledger.core.pairing.measure_scope import Scope
 from dotledger.core.pairing.pair_judging import Judged, Ranked
@@ -107,7 +108,8 @@ class SliceMeasure(Displayed):
         return frame.astype({name: float for name in frame.columns if name != "slice"})
 
 
-_OF_WRONG = ("precision", "f1", "average_precision", "false_alarm_rate")
+_OF_WRONG = tuple(name for name, one in MEASURES.items() if not one.ratios or "found" in one.needs)
+"""What counts wrong findings, or is made of their curve."""
 
 
 def slice_names(basis: Basis) -> list[str]:
@@ -342,17 +344,23 @@ def _with_absences(
     wrong = passes.copy()
     wrong[judged.hit] = wrong[judged.aside] = False
     alarms = np.bincount(findings.image[wrong], minlength=findings.images)
+    hits = np.bincount(findings.image[judged.hit[passes[judged.hit]]], minlength=findings.images)
     present = np.bincount(findings.true_image, minlength=findings.images)
     doubtful = np.bincount(findings.doubtful_image, minlength=findings.images)
     absent = findings.labels - present - doubtful
+    columns = {"hits": hits, "found": hits + alarms, "actual": present, "absent": absent}
+    columns = {name: one.astype(np.float64) for name, one in columns.items()}
+    added = {n: one for n, one in records_for(presence=True).items() if "absent" in one.needs}
     found = []
     for code, row in enumerate(rows):
         mine = of_image == code
         intervals, images = dict(row.intervals), dict(row.images)
         if resampling.draws:
-            ends = share_interval(alarms[mine], absent[mine], resampling.level)
-            intervals["false_alarm_rate"] = ends
-            images["false_alarm_rate"] = int((absent[mine] > 0).sum())
+            for name, record in added.items():
+                pairs = record.pairs({n: one[mine] for n, one in columns.items()})
+                low, high = mean_of_shares_limits_by_image(pairs, resampling.level)
+                intervals[name] = float(low), float(high)
+                images[name] = int(np.any([m > 0 for _, m in pairs], axis=0).sum())
         negatives = int(absent[mine].sum() - alarms[mine].sum())
         found.append(replace(row, true_negatives=negatives, intervals=intervals, images=images))
     return found

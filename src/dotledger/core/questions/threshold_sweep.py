@@ -12,7 +12,8 @@ import numpy as np
 from dotledger.core.arrays import Floats
 from dotledger.core.displays import Displayed
 from dotledger.core.measures.finding_groups import Group, joined
-from dotledger.core.measures.image_sums import CasesInOrder, SumsAtLevels
+from dotledger.core.measures.image_sums import CasesInOrder, SumsAtLevels, mean_of_shares_at_levels
+from dotledger.core.measures.registry import RATIOS
 from dotledger.core.measures.threshold_levels import Levels, values_of
 from dotledger.core.questions.label_grouping import by_kind, by_label, common_images
 from dotledger.core.questions.question_basis import Basis
@@ -23,15 +24,12 @@ if TYPE_CHECKING:
 
 __all__ = ["SWEPT", "Sweep", "sweep_of"]
 
-SWEPT = {
-    "precision": "precision",
-    "recall": "recall",
-    "f1": "f",
-    "false_alarm_rate": "false_alarm_rate",
-    "false_alarms_per_100_images": "false_alarms_per_100_images",
-    "stopped_share": "stopped_share",
-}
-"""Columns of a sweep with the names that counting knows them by."""
+SWEPT = (
+    *(name for name, one in RATIOS.items() if one.interval == "share"),
+    "false_alarms_per_100_images",
+    "stopped_share",
+)
+"""Columns of a sweep."""
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
@@ -178,19 +176,22 @@ def _swept(group: Group, *, intervals: bool) -> pd.DataFrame:
         "false_positives": (found - hits).astype(np.int64),
         "misses": (group.annotated - hits).astype(np.int64),
     }
-    for name, measure in SWEPT.items():
-        columns[name] = counts.value(measure)[:size, 0]
-    for name, measure in SWEPT.items() if intervals else ():
-        low, high = _ends(cases, measure)
+    for name in SWEPT:
+        columns[name] = counts.value(name)[:size, 0]
+    for name in SWEPT if intervals else ():
+        low, high = _ends(cases, name)
         columns |= {f"{name}_low": low[:size], f"{name}_high": high[:size]}
     return pd.DataFrame(columns)
 
 
 def _ends(cases: CasesInOrder, measure: str) -> tuple[Floats, Floats]:
-    if measure == "false_alarm_rate" and cases.group.absent is None:
+    record = RATIOS.get(measure)
+    if record is not None and "absent" in record.needs and cases.group.absent is None:
         nothing = np.full(cases.levels, math.nan)
         return nothing, nothing
-    return SumsAtLevels.of(cases, measure).limits()
+    if record is not None and len(record.ratios) > 1:
+        return mean_of_shares_at_levels(cases, record)
+    return SumsAtLevels.of(cases, "f" if measure == "f1" else measure).limits()
 
 
 def _why(part: pd.DataFrame, floor: float | None) -> str:

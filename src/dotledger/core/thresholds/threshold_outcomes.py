@@ -12,19 +12,14 @@ import numpy as np
 from dotledger.core.arrays import Flags, Floats, ratio
 from dotledger.core.measures.finding_groups import Group
 from dotledger.core.measures.measure_rows import defined
+from dotledger.core.measures.registry import RANKED, RATIOS
 from dotledger.core.measures.resampling import Interval
-from dotledger.core.measures.share_limits import share_interval
+from dotledger.core.measures.share_limits import mean_of_shares_limits_by_image, share_interval
 
 __all__ = ["OUTCOME_MEASURES", "ImageCounts", "Outcome", "counts_of", "outcome_of", "summed"]
 
-OUTCOME_MEASURES = (
-    "recall",
-    "precision",
-    "f1",
-    "false_alarm_rate",
-    "false_alarms_per_100_images",
-    "stopped_share",
-)
+_SHARES = {n: RATIOS[n] for n in RANKED if n in RATIOS and RATIOS[n].interval == "share"}
+OUTCOME_MEASURES = (*_SHARES, "false_alarms_per_100_images", "stopped_share")
 """What an outcome tells, in the order it is shown."""
 
 
@@ -58,26 +53,37 @@ class Outcome:
     intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
     aimed: float = math.nan
 
+    def measure(self, name: str) -> float:
+        """Return one of `OUTCOME_MEASURES`; NaN where undefined."""
+        if name not in _SHARES:
+            return float(getattr(self, name))
+        counts = {
+            "hits": self.true_positives,
+            "found": self.true_positives + self.false_positives,
+            "actual": self.annotated,
+            **({} if self.absent is None else {"absent": self.absent}),
+        }
+        return float(_SHARES[name].value(counts))
+
     @property
     def precision(self) -> float:
         """TP / (TP + FP); NaN if nothing was found."""
-        return ratio(self.true_positives, self.true_positives + self.false_positives)
+        return self.measure("precision")
 
     @property
     def recall(self) -> float:
         """TP / (TP + FN); NaN if nothing is annotated."""
-        return ratio(self.true_positives, self.annotated)
+        return self.measure("recall")
 
     @property
     def f1(self) -> float:
         """2 TP / (2 TP + FP + FN); NaN if nothing was found and nothing is annotated."""
-        hits = 2 * self.true_positives
-        return ratio(hits, hits + self.false_positives + self.misses)
+        return self.measure("f1")
 
     @property
     def false_alarm_rate(self) -> float:
         """FP / (FP + TN); NaN for kinds with boxes."""
-        return math.nan if self.absent is None else ratio(self.false_positives, self.absent)
+        return self.measure("false_alarm_rate")
 
     @property
     def false_alarms_per_100_images(self) -> float:
@@ -92,7 +98,7 @@ class Outcome:
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
         plain = {n: v for n, v in vars(self).items() if n not in ("intervals", "aimed")}
-        measures = {name: defined(getattr(self, name)) for name in OUTCOME_MEASURES}
+        measures = {name: defined(self.measure(name)) for name in OUTCOME_MEASURES}
         ends = {
             name: None if math.isnan(low) else [low, high]
             for name, (low, high) in self.intervals.items()
@@ -194,15 +200,15 @@ def outcome_of(
     false = counts.found - counts.hits
     intervals: dict[str, Interval] = {}
     if level is not None:
-        shares = {
-            "recall": (counts.hits, counts.actual),
-            "precision": (counts.hits, counts.found),
-            "f1": (2 * counts.hits, counts.found + counts.actual),
-            "stopped_share": (counts.stopped, counts.inside),
+        columns = {"hits": counts.hits, "found": counts.found, "actual": counts.actual}
+        columns |= {} if counts.absent is None else {"absent": counts.absent}
+        limits = {
+            name: mean_of_shares_limits_by_image(one.pairs(columns), level)
+            for name, one in _SHARES.items()
+            if one.needs <= set(columns)
         }
-        if counts.absent is not None:
-            shares["false_alarm_rate"] = (false, counts.absent)
-        intervals = {name: share_interval(x, m, level) for name, (x, m) in shares.items()}
+        intervals = {name: (float(low), float(high)) for name, (low, high) in limits.items()}
+        intervals["stopped_share"] = share_interval(counts.stopped, counts.inside, level)
         intervals = _widened(intervals, drawn or {})
     return Outcome(
         images=int(counts.inside.sum()),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import hashlib
 import math
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
@@ -13,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from dotledger.core.kinds import worst_outcome
 from dotledger.core.measurement.measure_result import Measure
 from dotledger.core.measures.measure_rows import Row
+from dotledger.core.measures.registry import MEASURES, RANKED, RATIOS, Form
 from dotledger.core.questions.error_diagnosis import Case
 from dotledger.errors import MissingExtra
 from dotledger.json_codec import to_json
@@ -133,7 +135,7 @@ def render(pages: Pages) -> str:
     environment = Environment(
         autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
     )
-    style, script = _part("report.css"), _part("report.js")
+    style, script = _part("report.css"), _script()
     template = environment.from_string(_part("report.html"))
     return template.render(
         title=pages.title,
@@ -146,6 +148,7 @@ def render(pages: Pages) -> str:
         latency=_Safe(latency_chart(_seconds(pages))),
         overlap=f"{pages.overlap:g}",
         judged=bool(pages.measures),
+        headings=[one.heading for one in _SHOWN.values()],
         tables=[_table(name, one, pages) for name, one in pages.at_start.items()],
         scope=_scope(pages),
         differences=_differences(pages),
@@ -173,6 +176,34 @@ class _Safe(str):
 
 def _part(name: str) -> str:
     return (files(__package__) / "parts" / name).read_text(encoding="utf-8")
+
+
+_COUNTED = {
+    "hits": {"right": 1},
+    "found": {"right": 1, "wrong": 1},
+    "actual": {"right": 1, "missed": 1},
+}
+"""The counts of the registry in those that the page's script makes."""
+_SHOWN = {n: RATIOS[n] for n in RANKED if n in RATIOS and RATIOS[n].needs <= set(_COUNTED)}
+"""Measures that the script can work out anew at any threshold."""
+
+
+def _script() -> str:
+    """Return the page's script, with the formulas of the registry written into it."""
+    forms = [
+        {"name": name, "ratios": [[_own(part), _own(whole)] for part, whole in one.ratios]}
+        for name, one in _SHOWN.items()
+    ]
+    return _part("report.js").replace("MEASURE_FORMS", to_json(forms).decode(), 1)
+
+
+def _own(form: Form) -> dict[str, int]:
+    """Return a sum of counts as one of right, wrong and missed."""
+    found = Counter[str]()
+    for name, factor in form.items():
+        for own, times in _COUNTED[name].items():
+            found[own] += factor * times
+    return dict(found)
 
 
 def _policy(style: str, script: str) -> str:
@@ -278,10 +309,7 @@ def _table_row(kind: str, label: str, row: Row, area: float) -> dict[str, Any]:
         "right": row.true_positives,
         "missed": row.misses,
         "wrong": row.false_positives,
-        "measures": [
-            (name, _two(getattr(row, name)), _ends(row, name))
-            for name in ("recall", "precision", "f1")
-        ],
+        "measures": [(name, _two(row.measure(name)), _ends(row, name)) for name in _SHOWN],
         "area": _two(area),
     }
 
@@ -301,16 +329,6 @@ def _scope(pages: Pages) -> list[str]:
     return list(dict.fromkeys(lines))
 
 
-_WORDS = {
-    "recall": "recall",
-    "precision": "precision",
-    "f1": "F1",
-    "average_precision": "AP",
-    "mean_overlap": "mean overlap",
-    "false_alarm_rate": "false alarms",
-}
-
-
 def _verdict(names: tuple[str, str], one: Difference) -> str:
     if one.told_apart:
         return f"{names[one.better]} is better"
@@ -327,7 +345,7 @@ def _differences(pages: Pages) -> dict[str, Any] | None:
     rows = [
         (
             kind,
-            _WORDS[measure],
+            MEASURES[measure].heading,
             _two(one.first),
             _two(one.second),
             DASH if math.isnan(one.difference) else f"{one.difference:+.2f}",

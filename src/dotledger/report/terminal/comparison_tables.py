@@ -10,20 +10,13 @@ from dotledger.core.comparison.differences import Difference
 from dotledger.core.comparison.found_by import FoundBy
 from dotledger.core.comparison.interrater_agreement import Agreement
 from dotledger.core.comparison.run_comparison import Comparison, Pair
+from dotledger.core.measures.registry import MEASURES
 from dotledger.core.spelling import counted
 from dotledger.report.terminal.choice_tables import with_ends
 from dotledger.report.terminal.terminal_tables import DASH, Sheet, number, plain, rows_table
 
 __all__ = ["agreement_parts", "comparison_parts", "verdict_of"]
 
-_NAMES = {
-    "recall": "recall",
-    "precision": "precision",
-    "f1": "F1",
-    "average_precision": "AP",
-    "mean_overlap": "overlap",
-    "false_alarm_rate": "false alarms",
-}
 _MOST_IMAGES = 5
 
 
@@ -115,7 +108,7 @@ def _pair_table(result: Comparison, pair: Pair, *, labels: bool) -> Sheet:
     rows = [
         [
             plain(group),
-            _NAMES[name],
+            MEASURES[name].heading,
             number(one.first),
             number(one.second),
             _signed(one),
@@ -170,7 +163,7 @@ def _change(row: Mapping[str, Any]) -> str:
 
 
 def _beaten_table(result: Comparison) -> Sheet:
-    rows = [[_NAMES[name], ", ".join(runs)] for name, runs in result.never_beaten.items()]
+    rows = [[MEASURES[name].heading, ", ".join(runs)] for name, runs in result.never_beaten.items()]
     return rows_table("Never beaten by another run", ("measure", "runs"), rows)
 
 

@@ -11,6 +11,7 @@ from rich.text import Text
 
 from dotledger.core.measurement.measure_result import Measure
 from dotledger.core.measures.measure_rows import Interval, KindMeasure, Row
+from dotledger.core.measures.registry import MEASURES
 from dotledger.core.measures.share_limits import FEW_IMAGES
 from dotledger.core.questions.error_diagnosis import Case, Diagnosis
 from dotledger.core.spelling import counted
@@ -34,6 +35,10 @@ __all__ = [
 ]
 
 _MOST_CASES = 12
+_BOXED = ("recall", "precision", "f1", "mean_overlap", "average_precision")
+_BY_PRESENCE = ("recall", "precision", "false_alarm_rate", "balanced_accuracy", "average_precision")
+_WITH_INTERVAL = ("false_alarm_rate",)
+"""A rate of 0 says nothing without the number of images behind it."""
 
 _COLUMNS = (
     ("kind", False),
@@ -41,14 +46,10 @@ _COLUMNS = (
     ("annotated", True),
     ("missed", True),
     ("wrong", True),
-    ("recall", True),
-    ("precision", True),
-    ("F1", True),
-    ("overlap", True),
-    ("AP", True),
+    *((MEASURES[name].heading, True) for name in _BOXED),
 )
 
-_LEAST = ("overlap", "F1", "right", "absent", "AP", "annotated")
+_LEAST = ("balanced", "overlap", "F1", "right", "absent", "AP", "annotated")
 """What a table of measures does without first where the terminal is narrow."""
 
 _PRESENCE_COLUMNS = (
@@ -59,20 +60,8 @@ _PRESENCE_COLUMNS = (
     ("missed", True),
     ("wrong", True),
     ("absent", True),
-    ("recall", True),
-    ("precision", True),
-    ("false alarms", False),
-    ("AP", True),
+    *((MEASURES[name].heading, name not in _WITH_INTERVAL) for name in _BY_PRESENCE),
 )
-
-_SHOWN = {
-    "recall": "recall",
-    "precision": "precision",
-    "f1": "F1",
-    "mean_overlap": "overlap",
-    "average_precision": "AP",
-    "false_alarm_rate": "false alarms",
-}
 
 
 def _cells(row: Row) -> list[str]:
@@ -80,7 +69,7 @@ def _cells(row: Row) -> list[str]:
         str(row.annotated),
         _count(row.misses),
         _count(row.false_positives),
-        *(number(getattr(row, name)) for name in list(_SHOWN)[:5]),
+        *(number(row.measure(name)) for name in _BOXED),
     ]
 
 
@@ -96,10 +85,10 @@ def _presence_cells(row: Row) -> list[str]:
         _count(row.misses),
         _count(row.false_positives),
         DASH if row.true_negatives is None else str(row.true_negatives),
-        number(row.recall),
-        number(row.precision),
-        _false_alarms(row),
-        number(row.average_precision),
+        *(
+            _false_alarms(row) if name in _WITH_INTERVAL else number(row.measure(name))
+            for name in _BY_PRESENCE
+        ),
     ]
 
 
@@ -181,7 +170,7 @@ def pooled_lines(measure: Measure) -> Sheet:
     )
     first += f"; * fewer than {FEW_IMAGES} images" if few else ""
     names = ("recall", "precision", "f1", "average_precision")
-    table = empty_table("", [(first, False), *((_SHOWN[name], False) for name in names)])
+    table = empty_table("", [(first, False), *((MEASURES[name].heading, False) for name in names)])
     for kind in measure.kinds.values():
         table.add_row(f"{kind.kind}, pooled", *_row_cells(kind.pooled, names))
         if len(kind.rows) > 1:
@@ -193,7 +182,7 @@ def pooled_lines(measure: Measure) -> Sheet:
 
 def _row_cells(row: Row, names: Sequence[str]) -> list[str]:
     return [
-        _with_interval(getattr(row, name), row.intervals.get(name), row.images.get(name))
+        _with_interval(row.measure(name), row.intervals.get(name), row.images.get(name))
         for name in names
     ]
 
@@ -257,7 +246,11 @@ def _points(measure: Measure) -> Iterable[Any]:
         for point in kind.points
     ]
     head = ["kind", "overlap", "threshold", "missed", "wrong"]
-    yield rows_table("Pooled", [*head, *(list(_SHOWN.values())[:3]), "mean overlap", "AP"], rows)
+    yield rows_table(
+        "Pooled",
+        [*head, *(MEASURES[name].heading for name in _BOXED[:3]), "mean overlap", "AP"],
+        rows,
+    )
     means = [
         [
             k.kind,

@@ -14,11 +14,12 @@ const dotLedger = (() => {
     return value.toFixed(2);
   }
   const ratio = (part, whole) => (whole > 0 ? part / whole : NaN);
-  const measures = (n) => ({
-    recall: ratio(n.right, n.right + n.missed),
-    precision: ratio(n.right, n.right + n.wrong),
-    f1: ratio(2 * n.right, 2 * n.right + n.wrong + n.missed),
-  });
+  // Written in by Python from its registry of measures: [{name, ratios: [[part, whole], ...]}].
+  const forms = MEASURE_FORMS;
+  const names = forms.map((one) => one.name);
+  const combined = (form, n) => Object.entries(form).reduce((sum, [name, factor]) => sum + factor * n[name], 0);
+  const mean = (ratios, n) => ratios.reduce((sum, [part, whole]) => sum + ratio(combined(part, n), combined(whole, n)), 0) / ratios.length;
+  const measures = (n) => Object.fromEntries(forms.map(({ name, ratios }) => [name, mean(ratios, n)]));
   // A finding passes the threshold of its kind and label; one without a confidence always does.
   const passes = (confidence, least) => confidence === null || least === null || confidence >= least;
   // Counts by "kind:label", and by "kind:" for all its labels, at thresholds by "kind:label".
@@ -45,7 +46,7 @@ const dotLedger = (() => {
     for (const one of found.values()) one.missed = one.annotated - one.right;
     return found;
   }
-  return { fixed, ratio, measures, passes, count };
+  return { fixed, ratio, names, measures, passes, count };
 })();
 
 (() => {
@@ -126,7 +127,7 @@ const dotLedger = (() => {
         const n = counts.get(`${row.dataset.kind}:${row.dataset.label}`) || { annotated: 0, right: 0, wrong: 0, missed: 0 };
         for (const name of ["right", "missed", "wrong"]) row.querySelector(`.n-${name}`).textContent = n[name];
         const values = dotLedger.measures(n);
-        for (const name of ["recall", "precision", "f1"]) row.querySelector(`.v-${name}`).textContent = dotLedger.fixed(values[name]);
+        for (const name of dotLedger.names) row.querySelector(`.v-${name}`).textContent = dotLedger.fixed(values[name]);
       }
       movePoints(r, counts);
     });
