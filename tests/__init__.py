@@ -15,3 +15,16 @@ def load_tests(loader, standard, pattern):
         standard.addTests(found)
         return standard
     return SideBySide(found)
+
+
+def folder_tests(package):
+    """Give a folder's ``load_tests``: ``python -m unittest tests.core`` runs all tests below it."""
+
+    def load(loader, standard, pattern):
+        from tests.side_by_side import modules
+
+        below = [name for name in modules(pattern) if name.startswith(f"{package}.")]
+        standard.addTests(loader.loadTestsFromName(name) for name in below)
+        return standard
+
+    return load

@@ -68,3 +68,16 @@ class Elsewhere(unittest.TestCase):
         self.assertIn("the process that ran this ended", broken["odd_ones.Ends"])
         self.assertEqual([reason for _, reason in result.skipped], ["not today"])
         self.assertFalse(result.wasSuccessful())
+
+
+class Folders(unittest.TestCase):
+    def test_a_folder_runs_its_tests(self):
+        """Every folder with tests gives them when it is named; none says OK to nothing."""
+        here = Path(__file__).parent
+        folders = {path.parent for path in here.rglob("test_*.py")} - {here}
+        self.assertGreater(len(folders), 20)
+        for folder in folders:
+            name = ".".join(("tests", *folder.relative_to(here).parts))
+            with self.subTest(name):
+                found = unittest.defaultTestLoader.loadTestsFromName(name)
+                self.assertGreater(found.countTestCases(), 0)

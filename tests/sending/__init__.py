@@ -1,0 +1,3 @@
+from tests import folder_tests
+
+load_tests = folder_tests(__name__)

@@ -1,1 +1,5 @@
 """Tests of rules and verdicts."""
+
+from tests import folder_tests
+
+load_tests = folder_tests(__name__)
