@@ -36,13 +36,13 @@ class OnTheWalk(unittest.TestCase):
 
     def test_sweep(self):
         """At most 25 rows are shown; the files hold every threshold; it says where it stops."""
-        done = self.run_on("sweep", "--kinds", "object", "--csv", "s.csv", "--replace")
+        done = self.run_on("choose", "--kinds", "object", "--csv", "s.csv", "--replace")
         rows = [line for line in done.stdout.splitlines() if line.strip().startswith("0.")]
         self.assertLessEqual(len(rows), 25)
         self.assertIn("object stops at 0.497, the lowest confidence found; below 0.3", done.stdout)
         with (self.walk / "s.csv").open() as file:
             kept = list(csv.DictReader(file))
-        whole = json.loads(self.run_on("sweep", "--kinds", "object", "--json").stdout)
+        whole = json.loads(self.run_on("choose", "--kinds", "object", "--json").stdout)
         self.assertEqual(len(kept), len(whole["thresholds"]))
         self.assertEqual(whole["floor"], 0.3)
         self.assertGreater(len(kept), len(rows))
@@ -93,7 +93,7 @@ class OnTheWalk(unittest.TestCase):
         done = dotledger("compare", "flint", "marl", "--ledger", "walk.ledger", "--annotations", "annotations.csv",
                          "--threshold", "0.5", "--claim", "recall 0.92", "--together", 2, cwd=self.walk)  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stderr)
-        for sign in ("marl beside flint, on these 33 images", "flint is better (p 0.001)", "Tested together: 124 rows", "cannot be told apart",
+        for sign in ("marl beside flint, on these 33 images", "flint is better (p 0.001)", "Tested together: 134 rows", "cannot be told apart",
                      "together beside marl", "Never beaten by another run", "marl: 0.98 (0.94", "not compatible",
                      "0.00370 EUR", "crowd-01.jpg face +8"):  # fmt: skip
             self.assertIn(sign, done.stdout)

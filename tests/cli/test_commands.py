@@ -421,7 +421,9 @@ class Readings(unittest.TestCase):
             truth = ("--annotations", "annotations.csv")
             self.assertIn(
                 "Read as centre and size, where a corner and size were read",
-                dotledger("check", *truth, *base, cwd=home).stdout,
+                dotledger(
+                    "measure", *truth, *base, "--also", "conventions", "--draws", 0, cwd=home
+                ).stdout,
             )
             again = dotledger("reread", "--service", "marl.toml", *base, cwd=home).stdout
             self.assertRegex(
@@ -430,7 +432,9 @@ class Readings(unittest.TestCase):
             )
             self.assertIn(
                 "No other convention fits clearly better",
-                dotledger("check", *truth, *base, cwd=home).stdout,
+                dotledger(
+                    "measure", *truth, *base, "--also", "conventions", "--draws", 0, cwd=home
+                ).stdout,
             )
             (home / "n.csv").write_text("label,becomes\nlanter,lantern\nface,\n")
             listed = json.loads(dotledger("names", "n.csv", *base, "--json", cwd=home).stdout)

@@ -75,10 +75,9 @@ class OnTheWalk(unittest.TestCase):
         images = "images/moon-01.jpg"
         for words, status in (
             (["measure", *truth, "--draws", "0"], 0),
-            (["sweep", *truth, "--kinds", "face"], 0),
+            (["choose", *truth, "--kinds", "face"], 0),
             (["reliability", *truth], 0),
             (["choose", *truth, "--kinds", "face", "--aim", "recall >= 0.1"], 0),
-            (["check", *truth], 0),
             (["screen", "rules.toml"], 0),
             (["gate", "gates.toml", *truth], 0),
             (["findings", "--most", "1"], 0),
@@ -111,7 +110,7 @@ class OnTheWalk(unittest.TestCase):
             [(run["service"], run["batch"]) for run in drifted], [("flint", 1), ("marl", 2)]
         )
         file = dotledger(
-            "sweep", "--findings", "marl.csv", *truth, "--kinds", "face", cwd=self.walk
+            "choose", "--findings", "marl.csv", *truth, "--kinds", "face", cwd=self.walk
         )
         self.assertRegex(
             file.stdout, r"^Findings of marl, batch 2 \(sent .*\), from marl.csv; annotations of"

@@ -19,6 +19,14 @@ TRUTH = "image,kind,label,x0,y0,x1,y1,ignore\na.jpg,object,lantern,0,0,5,5,\n"
 
 # A command, and what its message holds: the place first.
 WRONG = [
+    ("sweep --findings f.csv", "sweep is now: dotledger choose, without --aim"),
+    ("upgrade --ledger l", "upgrade is now: dotledger doctor --upgrade"),
+    ("choose --findings f.csv --annotations t.csv --out x.toml", "--out keeps what --aim chooses"),
+    (
+        "choose --findings f.csv --annotations t.csv --aim recall>=0.5 --csv x.csv",
+        "--csv goes without --aim",
+    ),
+    ("batches 2 --by month", "--by month is about all batches"),
     ("try text.jpg --service s.toml", "text.jpg: not an image"),
     ("try nowhere.jpg --service s.toml", "nowhere.jpg: No such file"),
     ("try http://127.0.0.1:9/x.jpg --service s.toml", "127.0.0.1:9/x.jpg: cannot be fetched"),

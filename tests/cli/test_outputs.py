@@ -22,19 +22,18 @@ forecast     0 forecast images --service flint.toml --ledger walk.ledger
 send         3 send images --service flint.toml --ledger walk.ledger
 batches      0 batches --ledger walk.ledger
 batch        0 batches 2 --ledger walk.ledger
-usage        0 usage --ledger walk.ledger
+usage        0 batches --by month --ledger walk.ledger
 reread       0 reread --service edited.toml --ledger walk.ledger
 findings     0 findings --service flint --ledger walk.ledger
 notes        0 findings --service flint --notes --ledger walk.ledger
 names        0 names names.csv --service flint --ledger walk.ledger
-check        0 check --annotations annotations.csv --service marl --ledger walk.ledger
 show         0 show crowd-03.jpg --service marl --annotations annotations.csv --rules rules.toml --raw --ledger walk.ledger
 search       0 search --label lantern --ledger walk.ledger
 draw         0 draw few {TABLES} --out drawn
 annotations  0 annotations annotations.csv --images images
 measure      0 measure {TABLES} --images images.csv --overlap 0.5,0.75 --threshold label=0.5,face=0.7
 reliability  0 reliability {TABLES} --fit map.json
-sweep        0 sweep {TABLES}
+sweep        0 choose {TABLES}
 choose       1 choose {TABLES} --aim recall>=0.6
 choose-two   1 choose {TABLES} --kinds unsafe --aim "at most 1% of unsafe images pass, at most 5% of safe images are stopped"
 compare      0 compare flint marl --annotations annotations.csv --claim "recall 0.9" --ledger walk.ledger
@@ -81,7 +80,7 @@ class EveryOutput(unittest.TestCase):
         """Each is a JSON Schema, as the command prints it; a key that goes is noticed, one that comes is not."""
         for output in OUTPUTS:
             jsonschema.Draft202012Validator.check_schema(output_schema(output))
-        done = dotledger("schema", "--output", "usage")
+        done = dotledger("doctor", "--schema", "usage")
         schema = json.loads(done.stdout)
         self.assertEqual(schema, output_schema("usage"))
         self.assertEqual(schema["$defs"]["PriceNow"]["properties"]["used"]["description"], "Units of the month so far.")  # fmt: skip
@@ -91,8 +90,8 @@ class EveryOutput(unittest.TestCase):
         self.assertEqual(list(check.iter_errors({**told, "later": 1})), [])
         del month["failed"]
         self.assertEqual([error.message for error in check.iter_errors(told)], ["'failed' is a required property"])  # fmt: skip
-        for wrong in ((), ("rules", "--output", "usage")):
-            self.assertIn("name one sort of file", dotledger("schema", *wrong).stderr)
+        self.assertIn("neither a sort of file", dotledger("doctor", "--schema", "batchs").stderr)
+        self.assertIn("one at a time", dotledger("doctor", "--schema", "rules", "--trust").stderr)
         with self.assertRaises(ArgumentError):
             output_schema("batchs")
 

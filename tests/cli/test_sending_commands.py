@@ -112,11 +112,13 @@ class Commands(unittest.TestCase):
             self.assertIn(sign, detail)
         got = json.loads(self.run_on("batches", 1, "--ledger", "l.ledger", "--json").stdout)
         self.assertEqual((got["calls"]["calls"], got["outcomes"]["label"]["pending"]), (1, 2))
-        [month] = json.loads(self.run_on("usage", "--ledger", "l.ledger", "--json").stdout)[
-            "months"
-        ]
+        [month] = json.loads(
+            self.run_on("batches", "--by", "month", "--ledger", "l.ledger", "--json").stdout
+        )["months"]
         self.assertEqual((month["calls"], month["images"], month["left"]), (1, 4, 49_999))
-        self.assertIn("49,999", self.run_on("usage", "--ledger", "l.ledger").stdout)
+        self.assertIn(
+            "49,999", self.run_on("batches", "--by", "month", "--ledger", "l.ledger").stdout
+        )
         self.assertIn(
             "does not hold batch 9", self.run_on("batches", 9, "--ledger", "l.ledger").stderr
         )

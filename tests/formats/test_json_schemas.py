@@ -22,7 +22,7 @@ class Schemas(unittest.TestCase):
             for name in SCHEMAS:
                 schema = schema_of(name)
                 jsonschema.Draft202012Validator.check_schema(schema)
-                done = dotledger("schema", name, cwd=home)
+                done = dotledger("doctor", "--schema", name, cwd=home)
                 self.assertEqual(json.loads(done.stdout), schema)
         with self.assertRaises(ArgumentError):
             schema_of("descriptions")

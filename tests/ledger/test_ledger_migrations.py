@@ -44,7 +44,7 @@ class Upgrading(Kept):
         self.assertEqual([self.old(file) for file in OLD], list(range(1, schema.VERSION)))
         for file in OLD:
             version = self.old(file)
-            with self.assertRaisesRegex(LedgerError, "dotledger upgrade --ledger"):
+            with self.assertRaisesRegex(LedgerError, "dotledger doctor --upgrade --ledger"):
                 Ledger(self.path)
             query = "SELECT id, batch, call, started, status, answer FROM calls ORDER BY id"
             before = self.rows(self.path, query)
@@ -147,8 +147,8 @@ class Upgrading(Kept):
                 cwd=self.folder, capture_output=True, text=True, check=False,
             )  # fmt: skip
 
-        self.assertIn("dotledger upgrade --ledger", run("batches").stderr)
-        done = run("upgrade")
+        self.assertIn("dotledger doctor --upgrade --ledger", run("batches").stderr)
+        done = run("doctor", "--upgrade")
         self.assertEqual(
             done.stdout.splitlines(),
             [
@@ -156,8 +156,8 @@ class Upgrading(Kept):
                 "The ledger as it was: l.ledger.version-1",
             ],
         )
-        self.assertIn("already", run("upgrade").stdout)
+        self.assertIn("already", run("doctor", "--upgrade").stdout)
         self.assertEqual(run("batches").returncode, 0)
         with closing(sqlite3.connect(self.path)) as connection, connection:
             connection.execute("UPDATE about SET value = '99'")
-        self.assertIn("pip install --upgrade dot-ledger", run("upgrade").stderr)
+        self.assertIn("pip install --upgrade dot-ledger", run("doctor", "--upgrade").stderr)

@@ -79,7 +79,7 @@ class PostgreSQL(unittest.TestCase):
                 "UPDATE about SET value = '6' WHERE name = 'version'",
             ):
                 connection.exec_driver_sql(statement)
-        with self.assertRaisesRegex(LedgerError, "dotledger upgrade --ledger"):
+        with self.assertRaisesRegex(LedgerError, "dotledger doctor --upgrade --ledger"):
             Ledger(self.server.address)
         self.assertEqual(upgrade(self.server.address), (6, schema.VERSION, None))
         _, transport = self.send(images, [ANSWER])

@@ -24,9 +24,8 @@ _GROUPS = {
             "demo": "draw made-up scenes, send them to two simulated services, measure, show",
             "simulate": "run simulated services on this machine, well-behaved or not",
             "draft": "draft a description from sample answers",
-            "schema": "print the JSON Schema of a file that people write",
             "try": "make one harmless call: what goes out, what comes back, how it is read",
-            "doctor": "say what is installed, what is missing, and where things are",
+            "doctor": "say what is installed, trust a folder, upgrade a ledger, print a schema",
         },
     ),
     "Send": (
@@ -34,10 +33,8 @@ _GROUPS = {
         {
             "forecast": "estimate calls, time and cost before sending",
             "send": "send images to a service and keep every answer in a ledger",
-            "batches": "list what was sent, or show one batch in detail",
-            "usage": "show calls and money by service and month",
+            "batches": "list what was sent: all, one batch in detail, or by month",
             "reread": "read stored answers again by an edited description or mapping",
-            "upgrade": "bring a ledger of an earlier version up to this one",
         },
     ),
     "Read": (
@@ -45,7 +42,6 @@ _GROUPS = {
         {
             "findings": "show or write out what was found",
             "names": "compare a label mapping with the labels a service uses",
-            "check": "tell whether boxes would fit the truth better under another convention",
         },
     ),
     "Look": (
@@ -68,8 +64,7 @@ _GROUPS = {
     "Choose": (
         "choose",
         {
-            "sweep": "show what every threshold would lead to",
-            "choose": "choose thresholds under a stated aim, and keep them in a file",
+            "choose": "show what every threshold leads to, or choose some under a stated aim",
             "compare": "tell whether two runs differ, by how much, and in which images",
         },
     ),
@@ -92,6 +87,15 @@ _GROUPS = {
     ),
 }
 """Commands under headings in the order of work; each group's files stand in its folder."""
+
+_MOVED = {
+    "check": "measure --also conventions",
+    "schema": "doctor --schema NAME",
+    "sweep": "choose, without --aim",
+    "upgrade": "doctor --upgrade",
+    "usage": "batches --by month",
+}
+"""Commands of earlier versions, and where their work is done now."""
 
 _FOLDERS = {name: folder for folder, commands in _GROUPS.values() for name in commands}
 
@@ -121,6 +125,8 @@ class _Lazy(click.Group):
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         """Name the nearest command to one that there is not."""
+        if args and args[0] in _MOVED:
+            raise click.UsageError(f"{args[0]} is now: dotledger {_MOVED[args[0]]}", ctx)
         if args and args[0] not in _FOLDERS:
             raise click.UsageError(hinted(f"no such command: {args[0]}", args[0], _FOLDERS), ctx)
         return super().resolve_command(ctx, args)

@@ -263,7 +263,8 @@ def _values(outcome: Outcome | WaysCounts, names: Sequence[str]) -> dict[str, di
     found = {}
     for name in names:
         low, high = outcome.intervals.get(name, (float("nan"), float("nan")))
-        ends = {"value": getattr(outcome, name), "low": low, "high": high}
+        value = outcome.measure(name) if isinstance(outcome, Outcome) else getattr(outcome, name)
+        ends = {"value": value, "low": low, "high": high}
         ends = {key: round(value, 6) for key, value in ends.items() if value == value}
         if "value" in ends:
             found[name] = ends

@@ -368,7 +368,7 @@ def _version_step(version: int, where: str) -> str:
     if version > schema.VERSION:
         return "It was made by a newer Dot Ledger: pip install --upgrade dot-ledger."
     if version > 0:
-        return f"Run: dotledger upgrade --ledger {shlex.quote(where)}"
+        return f"Run: dotledger doctor --upgrade --ledger {shlex.quote(where)}"
     return "It was not made by Dot Ledger, or is damaged: restore it from a copy."
 
 

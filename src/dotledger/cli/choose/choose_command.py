@@ -39,11 +39,10 @@ __all__ = ["command"]
 @comparing_options
 @click.option(
     "--aim",
-    required=True,
     metavar="SENTENCE",
     help="Such as 'recall >= 0.9', 'best f1', 'at most 5 false alarms in 100 images', 'at most "
     "10% of images held', 'a miss costs 5 and a false alarm costs 0.2', or 'at most 1% of unsafe "
-    "images pass, at most 5% of safe images are stopped'.",
+    "images pass, at most 5% of safe images are stopped'. Without it every threshold is shown.",
 )
 @click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
 @kinds_option
@@ -81,10 +80,12 @@ __all__ = ["command"]
 @click.option("--seed", type=int, default=0, show_default=True, help="Of the parts and draws.")
 @click.option("--out", "out_file", metavar="FILE", help="Keep the thresholds in a .toml file.")
 @click.option("--join", is_flag=True, help="Keep other services' thresholds that FILE holds.")
+@click.option("--no-intervals", is_flag=True, help="Without --aim: no 95 % intervals.")
+@click.option("--csv", "csv_file", metavar="FILE", help="Without --aim: write all to a .csv file.")
 @replace_option
 @json_option
 def command(
-    aim: str,
+    aim: str | None,
     kinds: str | None,
     out_file: str | None,
     join: bool,
@@ -93,13 +94,19 @@ def command(
     overlap: float,
     **options: Any,
 ) -> int:
-    """Choose thresholds under a stated aim, and keep them in a file.
+    """Choose thresholds under a stated aim; without one, show what every threshold leads to.
 
     What is reported is measured on images that the thresholds were not chosen on. The file can be
     given to every --threshold. The exit status is 1 if the aim cannot be met (then the thresholds
     are those that come nearest), or if too few images tell whether it can.
     """
     from dotledger.api.choosing import choose_thresholds
+
+    shown = {name: options.pop(name) for name in ("no_intervals", "csv_file")}
+    if aim is None:
+        return _every_threshold(options, shown, out_file, overlap, kinds, replace, as_json)
+    if given := [name for name, value in shown.items() if value]:
+        raise click.UsageError(f"{_OPTIONS[given[0]]} goes without --aim.")
     from dotledger.core.thresholds.aims import read_aim
 
     read_aim(aim)  # before anything is read
@@ -134,6 +141,38 @@ def command(
     if out_file is not None:
         say(f"Thresholds kept in {out_file}; give it to --threshold.")
     return 0 if chosen.attainable else 1
+
+
+_OPTIONS = {"no_intervals": "--no-intervals", "csv_file": "--csv"}
+_OF_AIMS = ("smallest", "parts", "held_out", "surely", "draws", "seed")
+
+
+def _every_threshold(
+    options: dict[str, Any],
+    shown: dict[str, Any],
+    out_file: str | None,
+    overlap: float,
+    kinds: str | None,
+    replace: bool,
+    as_json: bool,
+) -> int:
+    from dotledger.cli.choose.every_threshold import show_every_threshold
+
+    if out_file is not None:
+        raise click.UsageError("--out keeps what --aim chooses; --csv writes every threshold.")
+    for name in _OF_AIMS:
+        options.pop(name)
+    show_every_threshold(
+        options,
+        overlap=overlap,
+        kinds=kinds,
+        each=options.pop("each"),
+        intervals=not shown["no_intervals"],
+        csv_file=shown["csv_file"],
+        replace=replace,
+        as_json=as_json,
+    )
+    return 0
 
 
 def _before(

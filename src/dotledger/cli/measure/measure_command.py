@@ -23,6 +23,7 @@ from dotledger.cli.options.common_options import (
 )
 from dotledger.cli.options.comparing_options import compared_tables, comparing_options
 from dotledger.cli.options.provenance import provenance_lines
+from dotledger.core.measures.measure_rows import defined
 from dotledger.errors import ArgumentError
 from dotledger.safe_files import check_output, check_output_folder
 
@@ -31,7 +32,9 @@ if TYPE_CHECKING:
 
 __all__ = ["command"]
 
-_PARTS = "reasons,confusion,slices,reliability,counts,screening,details,text,images,points"
+_PARTS = (
+    "reasons,confusion,slices,reliability,counts,screening,details,text,images,points,conventions"
+)
 
 
 @click.command(
@@ -144,12 +147,31 @@ def command(
     about = compared.about(threshold)
     if as_json:
         told = {**result.to_dict(everything=True), "loaded": compared.report}
+        if "conventions" in names:
+            told["conventions"] = _conventions(result)
         print_json("measure", {**about, **told})
     else:
         for line in compared.lines:
             say(line)
         print_table(*provenance_lines(about))
         _show(result, names, wanted)
+
+
+def _conventions(result: Measure) -> dict[str, Any]:
+    from dotledger.core.questions.box_conventions import better_convention
+
+    fits = result.conventions()
+    best = better_convention(fits)
+    rows = [
+        {
+            "read_as": fit.name,
+            "mean_overlap": defined(fit.mean_overlap),
+            "as_now": defined(fit.as_now),
+            "boxes_moved": fit.changed,
+        }
+        for fit in fits
+    ]
+    return {"conventions": rows, "better": best.name if best else None}
 
 
 def _tolerances(pairs: tuple[str, ...]) -> dict[str, float]:

@@ -29,7 +29,6 @@ OUTPUTS: dict[str, tuple[int, str]] = {
     "findings": (1, "read_outputs:Findings"),
     "notes": (1, "read_outputs:Notes"),
     "names": (1, "read_outputs:Names"),
-    "check": (1, "read_outputs:Conventions"),
     "show": (1, "look_outputs:Story"),
     "search": (1, "look_outputs:Hits"),
     "draw": (1, "look_outputs:Drawn"),
@@ -52,7 +51,8 @@ OUTPUTS: dict[str, tuple[int, str]] = {
 }
 """By name of the output: its version, and where its keys are written down.
 
-It has the name of its command; ``batch`` is what ``batches N`` prints, ``notes`` what ``findings
+It has the name of its command; ``sweep`` is what ``choose`` prints without an aim, ``usage`` what
+``batches --by month``, ``batch`` is what ``batches N`` prints, ``notes`` what ``findings
 --notes``, ``choose-two`` what ``choose`` prints for an aim with two thresholds, and ``agreement``
 what ``compare`` prints where nothing is annotated.
 """

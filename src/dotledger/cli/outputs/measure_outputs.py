@@ -198,7 +198,6 @@ class Screening(TypedDict):
     left_out: int
     caught_share: float | None
     false_alarm_rate: float | None
-    balanced_accuracy: float | None
     stopped_share: float | None
     intervals: NotRequired[Intervals]
 
@@ -298,6 +297,22 @@ class LoadedForMeasure(TypedDict):
     ambiguous_image_names: NotRequired[list[Any]]
 
 
+class Convention(TypedDict):
+    """Mean overlap with the truth if boxes were read this way, and as they are read now."""
+
+    read_as: str
+    mean_overlap: float | None
+    as_now: float | None
+    boxes_moved: int
+
+
+class Conventions(TypedDict):
+    """Every convention tried, the best first; `better` is null if none is clearly better."""
+
+    conventions: list[Convention]
+    better: str | None
+
+
 class Measure(Figures):
     """Everything that a measure holds: what `Measure.to_dict` gives with ``everything=True``."""
 
@@ -312,6 +327,7 @@ class Measure(Figures):
     text: Text | None
     images: list[ImageCounts]
     loaded: LoadedForMeasure
+    conventions: NotRequired[Conventions]
 
 
 class Reliabilities(TypedDict):

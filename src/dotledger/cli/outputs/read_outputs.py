@@ -6,7 +6,7 @@ from typing import Any, NotRequired, TypedDict
 
 from dotledger.cli.outputs.output_parts import About
 
-__all__ = ["Conventions", "Findings", "Names", "Notes"]
+__all__ = ["Findings", "Names", "Notes"]
 
 
 class Finding(TypedDict):
@@ -71,20 +71,3 @@ class Names(TypedDict):
     left_out: int
     unmapped: list[Unmapped]
     unused: list[Unused]
-
-
-class Convention(TypedDict):
-    """Mean overlap with the truth if boxes were read this way, and as they are read now."""
-
-    read_as: str
-    mean_overlap: float | None
-    as_now: float | None
-    boxes_moved: int
-
-
-class Conventions(TypedDict):
-    """Every convention tried, the best first; `better` is null if none is clearly better."""
-
-    about: About
-    conventions: list[Convention]
-    better: str | None

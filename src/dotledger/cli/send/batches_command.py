@@ -29,13 +29,22 @@ __all__ = ["command"]
 
 @click.command(name="batches", epilog=example("dotledger batches 2 --ledger photos.ledger"))
 @click.argument("batch", type=int, required=False)
+@click.option("--by", type=click.Choice(["month"]), help="Calls, money and quotas by month.")
 @ledger_option
 @json_option
-def command(batch: int | None, ledger: str, as_json: bool) -> None:
+def command(batch: int | None, by: str | None, ledger: str, as_json: bool) -> None:
     """List the batches in a ledger, or show one BATCH in detail.
 
     In detail: outcomes by kind, failures by reason, how long calls took, retries, bytes, money.
+    With --by month: calls and money of each service and month, and what is left of its quota.
     """
+    if by is not None:
+        if batch is not None:
+            raise click.UsageError("--by month is about all batches; leave the number out.")
+        from dotledger.cli.send.usage_by_month import show_months
+
+        show_months(ledger, as_json=as_json)
+        return
     from dotledger.ledger.batch_queries import batches, find_batch
     from dotledger.ledger.ledger_store import Ledger
 

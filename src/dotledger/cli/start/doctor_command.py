@@ -15,6 +15,7 @@ from dotledger.cli.options.common_options import (
     example,
     json_option,
     ledger_option,
+    print_document,
     print_json,
     print_table,
     say,
@@ -51,14 +52,39 @@ _REQUIRED = re.compile(r"([\w.-]+).*extra == ['\"]([\w-]+)['\"]")
     is_flag=True,
     help="Agree to dotledger.toml and descriptions/ of this folder, or to FILES, as they are now.",
 )
+@click.option("--upgrade", is_flag=True, help="Bring the ledger up to this version.")
+@click.option(
+    "--schema",
+    metavar="NAME",
+    help="Print the JSON Schema of a file that people write (description, rules, gates, "
+    "thresholds, import), or of what a command prints with --json (measure, batches, ...).",
+)
 @ledger_option
 @json_option
-def command(files: tuple[Path, ...], trust: bool, ledger: str, as_json: bool) -> None:
+def command(
+    files: tuple[Path, ...],
+    trust: bool,
+    upgrade: bool,
+    schema: str | None,
+    ledger: str,
+    as_json: bool,
+) -> None:
     """Say what is installed, which extras are missing, and where things are.
 
     With --trust, FILES (descriptions) or the files of this folder may say where images, keys and
     money go; what they say of that is shown. A file that changes is asked about anew.
+
+    With --upgrade a ledger of an earlier version is brought up to this one: a file is copied
+    first, answers are not touched. Do it while nobody is sending.
     """
+    if sum((trust, upgrade, schema is not None)) > 1:
+        raise click.UsageError("--trust, --upgrade and --schema go one at a time.")
+    if schema is not None:
+        _print_schema(schema)
+        return
+    if upgrade:
+        _upgrade(ledger)
+        return
     if trust:
         _trust(files)
         return
@@ -81,6 +107,34 @@ def command(files: tuple[Path, ...], trust: bool, ledger: str, as_json: bool) ->
     print_table(rows_table("Extras", ("extra", "for", "packages"), extras))
     if missing := [name for name, lacks in facts["extras"].items() if lacks]:
         print_table("", f"To add them: pip install 'dot-ledger[{','.join(missing)}]'")
+
+
+def _print_schema(name: str) -> None:
+    from dotledger.cli.outputs import OUTPUTS, output_schema
+    from dotledger.errors import ArgumentError
+    from dotledger.formats.json_schemas import SCHEMAS, schema_of
+
+    if name not in SCHEMAS and name not in OUTPUTS:
+        raise ArgumentError(
+            "neither a sort of file nor an output",
+            place="--schema",
+            got=name,
+            allowed=[*SCHEMAS, *OUTPUTS],
+        )
+    print_document(schema_of(name) if name in SCHEMAS else output_schema(name))
+
+
+def _upgrade(ledger: str) -> None:
+    from dotledger.ledger.ledger_migrations import upgrade
+    from dotledger.ledger.ledger_places import shown_address
+
+    before, after, copy = upgrade(ledger)
+    if before == after:
+        print_table(f"{shown_address(ledger)} is of version {after} already.")
+        return
+    print_table(f"{shown_address(ledger)}: version {before} is now version {after}.")
+    if copy is not None:
+        print_table(f"The ledger as it was: {copy}")
 
 
 def _trust(files: tuple[Path, ...]) -> None:

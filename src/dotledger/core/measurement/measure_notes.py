@@ -17,7 +17,15 @@ from dotledger.core.spelling import counted, first_of, nearest
 from dotledger.core.tables.annotations_table import Annotations, not_covered_lines
 from dotledger.core.tables.findings_table import Findings
 
-__all__ = ["SMALL_SET", "form_lines", "notes_of", "repeats_of", "size_notes", "suspicious_lines"]
+__all__ = [
+    "SMALL_SET",
+    "form_lines",
+    "notes_of",
+    "repeats_of",
+    "size_notes",
+    "sizes_in",
+    "suspicious_lines",
+]
 
 SMALL_SET = 30
 """Below this many images in scope, a result says that the set is small."""
@@ -76,13 +84,28 @@ def suspicious_lines(
     list of str
         Sentences; mostly none.
     """
-    facts = annotations.images.items()
-    known = {n: (f["width"], f["height"]) for n, f in facts if {"width", "height"} <= f.keys()}
-    found = suspicions(findings, known)
+    sizes = sizes_in(annotations)
+    found = suspicions(findings, {name: (s.width, s.height) for name, s in sizes.items()})
     if conventions:
-        sizes = {name: _size_of(f) for name, f in facts if name in known}
         found += convention_lines(findings, annotations, sizes)
     return [f"Suspicious: {line}" for line in found]
+
+
+def sizes_in(annotations: Annotations) -> dict[str, ImageSize]:
+    """Return the sizes of images that annotations know, by name.
+
+    Parameters
+    ----------
+    annotations : Annotations
+        Their facts about images come from files, a ledger or a table.
+
+    Returns
+    -------
+    dict of str to ImageSize
+        Images without both sides are left out.
+    """
+    facts = annotations.images.items()
+    return {name: _size_of(f) for name, f in facts if {"width", "height"} <= f.keys()}
 
 
 def _size_of(facts: Mapping[str, Any]) -> ImageSize:

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from dotledger.core.questions.attribute_judging import DetailMeasure
+    from dotledger.core.questions.box_conventions import Fit
     from dotledger.core.questions.confusion import Confusion
     from dotledger.core.questions.count_agreement import CountAgreement
     from dotledger.core.questions.error_diagnosis import Diagnosis
@@ -286,6 +287,18 @@ class Measure(Plotted):
             kind: reliability_of(judged, edges, rows=only(kind) if only else None)
             for kind, judged in self.basis.judged.items()
         }
+
+    def conventions(self) -> list[Fit]:
+        """Return how well boxes fit when they are read by other conventions, the best first.
+
+        Centre for corner, x and y swapped, other units, rotated twice or not at all: only images
+        whose sizes are known tell.
+        """
+        from dotledger.core.measurement.measure_notes import sizes_in
+        from dotledger.core.questions.box_conventions import check_conventions
+
+        annotations = self.basis.annotations
+        return check_conventions(self.basis.findings, annotations, sizes_in(annotations))
 
     def curve(self, kind: str | None = None, label: str | None = None) -> pd.DataFrame:
         """Return the precision-recall curve: one row for each distinct confidence, falling.

@@ -193,8 +193,8 @@ def _row(group: GroupChoice) -> dict[str, Any]:
         "more_images": math.nan if group.more_images is None else group.more_images,
     }
     for name in OUTCOME_MEASURES:
-        found[name] = getattr(group.outcome, name)
+        found[name] = group.outcome.measure(name)
         low, high = group.outcome.intervals.get(name, (math.nan, math.nan))
         found |= {f"{name}_low": low, f"{name}_high": high}
-        found[f"optimistic_{name}"] = getattr(group.optimistic, name)
+        found[f"optimistic_{name}"] = group.optimistic.measure(name)
     return found

@@ -432,6 +432,31 @@ def _images(measure: Measure) -> Iterable[Any]:
     yield rows_table("Images, the most missed first", header, worst[columns].to_numpy().tolist())
 
 
+def _conventions(measure: Measure) -> Iterable[Any]:
+    """Show how well boxes fit under other conventions: centre for corner, other units, turned."""
+    from dotledger.core.questions.box_conventions import better_convention
+
+    fits = measure.conventions()
+    now = next(fit for fit in fits if fit.name == "as now")
+    shown = fits[:6] if now in fits[:6] else [*fits[:6], now]
+    rows = [
+        (fit.name, f"{fit.changed:,}", number(fit.mean_overlap), number(fit.as_now))
+        for fit in shown
+    ]
+    header = ("boxes read as", "boxes moved", "mean overlap", "as now")
+    yield rows_table("Judged on the images whose boxes move", header, rows)
+    better = better_convention(fits)
+    if now.mean_overlap != now.mean_overlap:
+        yield "Nothing to compare: no image of known size has both boxes and annotated boxes."
+    elif better is None:
+        yield f"No other convention fits clearly better than {number(now.mean_overlap)}."
+    else:
+        yield (
+            f"Read as {better.name} the mean overlap is {number(better.mean_overlap)} on the "
+            f"images whose boxes move; as now {number(better.as_now)}."
+        )
+
+
 PARTS: Mapping[str, Callable[[Measure], Iterable[Any]]] = {
     "reasons": _reasons,
     "confusion": _confusion,
@@ -443,6 +468,7 @@ PARTS: Mapping[str, Callable[[Measure], Iterable[Any]]] = {
     "text": _text,
     "images": _images,
     "points": _points,
+    "conventions": _conventions,
 }
 """What can be shown beside the measures, by name."""
 

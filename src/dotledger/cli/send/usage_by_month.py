@@ -1,16 +1,12 @@
-"""``dotledger usage``."""
+"""``dotledger batches --by month``: calls and money by service and month."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-import click
 from msgspec import to_builtins
 
 from dotledger.cli.options.common_options import (
-    example,
-    json_option,
-    ledger_option,
     money,
     print_json,
     print_table,
@@ -20,13 +16,10 @@ if TYPE_CHECKING:
     from dotledger.ledger.ledger_store import Ledger
     from dotledger.sending.policies.pricing import PriceNow
 
-__all__ = ["command"]
+__all__ = ["show_months"]
 
 
-@click.command(name="usage", epilog=example("dotledger usage --ledger photos.ledger"))
-@ledger_option
-@json_option
-def command(ledger: str, as_json: bool) -> None:
+def show_months(ledger: str, *, as_json: bool) -> None:
     """Show calls and money by service and month, and what is left of each quota.
 
     The quota is the one declared in the description of the service's newest batch.

@@ -1,64 +1,33 @@
-"""``dotledger sweep``."""
+"""``dotledger choose`` without an aim: what every threshold would lead to."""
 
 from __future__ import annotations
 
 from pathlib import Path
 from typing import Any
 
-import click
-
-from dotledger.cli.options.common_options import (
-    as_kinds,
-    example,
-    json_option,
-    kinds_option,
-    print_json,
-    print_table,
-    replace_option,
-    say,
-)
-from dotledger.cli.options.comparing_options import compared_tables, comparing_options
+from dotledger.cli.options.common_options import as_kinds, print_json, print_table, say
+from dotledger.cli.options.comparing_options import compared_tables
 from dotledger.cli.options.provenance import provenance_lines
 from dotledger.safe_files import check_output
 
-__all__ = ["command"]
+__all__ = ["show_every_threshold"]
 
 
-@click.command(
-    name="sweep",
-    epilog=example(
-        "dotledger sweep --findings flint.csv --annotations annotations.csv --each label "
-        "--kinds object"
-    ),
-)
-@comparing_options
-@click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
-@kinds_option
-@click.option(
-    "--each",
-    type=click.Choice(["kind", "label", "all"]),
-    default="kind",
-    show_default=True,
-    help="What is counted apart.",
-)
-@click.option("--no-intervals", is_flag=True, help="Without 95 % intervals.")
-@click.option("--csv", "csv_file", metavar="FILE", help="Write every threshold to a .csv file.")
-@replace_option
-@json_option
-def command(
+def show_every_threshold(
+    tables: dict[str, Any],
+    *,
     overlap: float,
     kinds: str | None,
     each: Any,
-    no_intervals: bool,
+    intervals: bool,
     csv_file: str | None,
     replace: bool,
     as_json: bool,
-    **tables: Any,
 ) -> None:
-    """Show what every threshold would lead to.
+    """Show what each threshold that can be told apart leads to.
 
-    The table shows up to 25 thresholds; --csv and --json hold every one that can be told apart. It
-    stops at the service's floor, if that is known: below it nothing is known.
+    The table has up to 25 of them; --csv and --json hold all. It ends at the service's floor, if
+    that is known: below it nothing is known.
     """
     from dotledger.core.measurement.measure import measure
 
@@ -73,7 +42,7 @@ def command(
         kinds=as_kinds(kinds),
         draws=0,
     )
-    swept = result.sweep(each, intervals=not no_intervals)
+    swept = result.sweep(each, intervals=intervals)
     if csv_file is not None:
         from dotledger.formats.tables.result_files import write_frame
 
