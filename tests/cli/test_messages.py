@@ -51,7 +51,6 @@ WRONG = [
     ("measure --findings f.csv --annotations t.csv --vocabulary x", "--vocabulary: "),
     ("measure --findings f.csv --annotations t.csv --csv f.csv", "--csv: this file is read"),
     ("measure --findings f.csv --annotations pictures", "no image holds image regions"),
-    ("check --findings f.csv --annotations t.csv --images text.jpg", "--images: the size of no"),
     ("draw nowhere --findings f.csv --out pics", "nowhere: No such file"),
     ("draw . --findings f.csv --out pics --overlap 3", "--overlap: "),
     ("names no.csv --findings f.csv", "no.csv: the file cannot be read (No such"),
@@ -75,6 +74,12 @@ def called(*words):
 
 
 class WrongUse(unittest.TestCase):
+    def test_bare(self):
+        """Without a word the command prints its help, as it stands, and that is no mistake."""
+        status, out, err = called()
+        self.assertEqual((status, err), (0, ""))
+        self.assertIn("\n\nMeasure:\n", out)
+
     def setUp(self):
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))
         self.enterContext(contextlib.chdir(home))

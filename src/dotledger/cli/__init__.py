@@ -150,6 +150,9 @@ def _as_option(place: str, command: click.Command | None) -> str:
 
 @click.group(
     cls=_Lazy,
+    # From 8.2 on click takes a bare command for a mistake, and its help for the message.
+    no_args_is_help=False,
+    invoke_without_command=True,
     context_settings={
         "help_option_names": ["-h", "--help"],
         "max_content_width": 100,
@@ -157,7 +160,7 @@ def _as_option(place: str, command: click.Command | None) -> str:
     epilog="Start with: dotledger demo. The words used are explained in docs/glossary.md.",
 )
 @click.version_option(package_name="dot-ledger")
-@click.option("-v", "--verbose", is_flag=True, help="Tell waits, retries, renewals and stops.")
+@click.option("-v", "--verbose", is_flag=True, help="Log waits, retries, token renewals and stops.")
 @click.pass_context
 def main(ctx: click.Context, verbose: bool) -> None:
     """Send images to recognition services, keep every answer, measure how right it is.
@@ -166,6 +169,9 @@ def main(ctx: click.Context, verbose: bool) -> None:
     """
     from dotledger.cli.options.project_defaults import defaults_of, name_variables
 
+    if ctx.invoked_subcommand is None:
+        click.echo(ctx.get_help())
+        return
     _tell(all_of_it=verbose)
     name = ctx.invoked_subcommand or ""
     asked = ctx.command.get_command(ctx, name) if isinstance(ctx.command, click.Group) else None
