@@ -167,6 +167,18 @@ class AsAWhole(unittest.TestCase):
         several = [f"i{n // 2}" for n in range(40)]
         self.assertEqual(suspicions(*self.made(boxes, confidences, several)), [], "one of two")
 
+    def test_labels_given_twice(self):
+        """Three labels with the same fine confidences are told; words, and two digits, are not."""
+        rng = np.random.default_rng(5)
+        for digits, told in ((4, 1), (2, 0)):
+            fixed = np.round(rng.uniform(0.3, 0.9, (20, 3)), digits)
+            fixed[11] = fixed[4]
+            rows = [(f"i{n}", "label", name, float(c), None) for n in range(20) for name, c in zip(("night", "street", "crowd"), fixed[n])]  # fmt: skip
+            said = suspicions(Findings.from_frame(pd.DataFrame(rows, columns=["image", "kind", "label", "confidence", "box"]).drop(columns="box")), {})  # fmt: skip
+            self.assertEqual(
+                sum("exactly the findings of another one (i11 and i4)" in one for one in said), told
+            )
+
     def test_half_of_the_range(self):
         """Fifty confidences of which none is above 0.5, and boxes that stop halfway."""
         self.assertIn("no confidence of 60 is above 0.45: another range?", suspicions(*self.made(self.spread(60), [0.2 + 0.25 * n / 59 for n in range(60)]))[0])  # fmt: skip

@@ -192,7 +192,7 @@ def _repeated(
     findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]
 ) -> list[str]:
     """Return a note if images have exactly the findings of another image."""
-    rows = rows[np.isfinite(findings.box[rows, 0]) & np.isfinite(findings.confidence[rows])]
+    rows = rows[_tells_apart(findings, rows)]
     if len(rows):
         rows = rows[_may_be_repeated(findings, rows, sizes)]
     if not len(rows):
@@ -220,6 +220,23 @@ def _repeated(
         f"{count:,} images have exactly the findings of another one ({first}): copies, or an "
         "answer given twice?"
     ]
+
+
+def _tells_apart(findings: Findings, rows: Ints) -> Flags:
+    """Tell which findings two images have alike only if one answer was given twice.
+
+    Boxes do; a confidence does by more than two digits, and not alone: three of them do.
+    """
+    boxed = np.isfinite(findings.box[rows, 0])
+    confidence = findings.confidence[rows]
+    fine = np.isfinite(confidence) & (np.abs(100 * confidence - np.round(100 * confidence)) > 1e-6)
+    codes = findings.image.codes[rows]
+    several = np.bincount(codes[fine & ~boxed], minlength=len(findings.image.names)) >= _SEVERAL
+    found: Flags = np.isfinite(confidence) & (boxed | (fine & several[codes]))
+    return found
+
+
+_SEVERAL = 3
 
 
 def _may_be_repeated(
@@ -253,11 +270,12 @@ def _in_fractions(
     findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]
 ) -> Floats:
     """Return boxes as shares of their image's sides: of other sizes the pixels would differ."""
+    box = np.nan_to_num(findings.box[rows])
     if not sizes:
-        return findings.box[rows]
+        return box
     names = findings.image.names
     size = np.array([sizes.get(name, (1.0, 1.0)) for name in names], dtype=float).reshape(-1, 2)
-    share: Floats = np.round(findings.box[rows] / np.tile(size[findings.image.codes[rows]], 2), 9)
+    share: Floats = np.round(box / np.tile(size[findings.image.codes[rows]], 2), 9)
     return share
 
 
