@@ -30,8 +30,8 @@ class OnTheWalk(unittest.TestCase):
 
     def test_the_demo_ends_with_a_choice(self):
         """Thresholds for each service, and which is better at what."""
-        for sign in ("flint  label 0.61", "on images that had no say in them",
-                     "Better, as far as 33 images tell: flint at tight boxes (object, face).", "Not told apart: "):  # fmt: skip
+        for sign in ("flint  label 0.61", "on held-out images",
+                     "Significantly better on these 33 images: flint, overlap (object, face).", "No significant difference: "):  # fmt: skip
             self.assertIn(sign, self.shown)
 
     def test_sweep(self):
@@ -93,8 +93,8 @@ class OnTheWalk(unittest.TestCase):
         done = dotledger("compare", "flint", "marl", "--ledger", "walk.ledger", "--annotations", "annotations.csv",
                          "--threshold", "0.5", "--claim", "recall 0.92", "--together", 2, cwd=self.walk)  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stderr)
-        for sign in ("marl beside flint, on these 33 images", "flint is better (p 0.001)", "Tested together: 134 rows", "cannot be told apart",
-                     "together beside marl", "Never beaten by another run", "marl: 0.98 (0.94", "not compatible",
+        for sign in ("marl compared with flint, on 33 common images", "flint is better (p 0.001)", "Tested together: 134 rows", "no significant difference",
+                     "together compared with marl", "Never beaten by another run", "marl: 0.98 (0.94", "not compatible",
                      "0.00370 EUR", "crowd-01.jpg face +8"):  # fmt: skip
             self.assertIn(sign, done.stdout)
         plain = json.loads(dotledger("compare", "flint.csv", "marl.csv", "--annotations", "annotations.csv", "--json", cwd=self.walk).stdout)  # fmt: skip

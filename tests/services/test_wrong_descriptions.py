@@ -179,6 +179,12 @@ class AsAWhole(unittest.TestCase):
                 sum("exactly the findings of another one (i11 and i4)" in one for one in said), told
             )
 
+    def test_words_are_alike(self):
+        """Words of a scale have few numbers: images that have the same are no wonder."""
+        rows = [(f"i{n}", "unsafe", name, (0.125, 0.375, 0.625)[(n + k) % 2], None) for n in range(30) for k, name in enumerate(("smoke", "flame", "glass"))]  # fmt: skip
+        table = Findings.from_frame(pd.DataFrame(rows, columns=["image", "kind", "label", "confidence", "box"]).drop(columns="box"))  # fmt: skip
+        self.assertEqual([one for one in suspicions(table, {}) if "exactly" in one], [])
+
     def test_half_of_the_range(self):
         """Fifty confidences of which none is above 0.5, and boxes that stop halfway."""
         self.assertIn("no confidence of 60 is above 0.45: another range?", suspicions(*self.made(self.spread(60), [0.2 + 0.25 * n / 59 for n in range(60)]))[0])  # fmt: skip

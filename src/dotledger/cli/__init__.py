@@ -21,11 +21,11 @@ _GROUPS = {
     "Start": (
         "start",
         {
-            "demo": "draw made-up scenes, send them to two simulated services, measure, show",
+            "demo": "run the whole workflow offline with made-up images and two simulated services",
             "simulate": "run simulated services on this machine, well-behaved or not",
             "draft": "draft a description from sample answers",
-            "try": "make one harmless call: what goes out, what comes back, how it is read",
-            "doctor": "say what is installed, trust a folder, upgrade a ledger, print a schema",
+            "try": "make one test call and show the request, the answer, and how it is read",
+            "doctor": "check the installation, trust a folder, upgrade a ledger, print a schema",
         },
     ),
     "Send": (
@@ -33,56 +33,56 @@ _GROUPS = {
         {
             "forecast": "estimate calls, time and cost before sending",
             "send": "send images to a service and keep every answer in a ledger",
-            "batches": "list what was sent: all, one batch in detail, or by month",
-            "reread": "read stored answers again by an edited description or mapping",
+            "batches": "list the batches, show one in detail, or sum calls and cost by month",
+            "reread": "parse stored answers again with an edited description or mapping",
         },
     ),
     "Read": (
         "read",
         {
-            "findings": "show or write out what was found",
+            "findings": "show or export findings",
             "names": "compare a label mapping with the labels a service uses",
         },
     ),
     "Look": (
         "look",
         {
-            "report": "write one page: numbers, charts, the worst places, every image",
-            "show": "tell one image's whole story: file, calls, findings, right and wrong",
-            "search": "find images across all batches, by what was found or came of them",
-            "draw": "draw boxes on the images, and a contact sheet of all",
+            "report": "write an HTML report: measures, charts, the worst errors, every image",
+            "show": "show everything about one image: file, calls, findings, errors",
+            "search": "find images across all batches, by findings or outcome",
+            "draw": "draw boxes on the images, with a contact sheet",
         },
     ),
     "Measure": (
         "measure",
         {
-            "annotations": "read ground truth, say what was read, write it in another form",
-            "measure": "compare findings with annotations: misses, wrong ones, overlap",
-            "reliability": "tell whether 90 % means 90 %, and fit a mapping that corrects it",
+            "annotations": "read ground truth, report what was read, convert it",
+            "measure": "measure findings against annotations: precision, recall, overlap",
+            "reliability": "check whether confidences are calibrated, and fit a correction",
         },
     ),
     "Choose": (
         "choose",
         {
-            "choose": "show what every threshold leads to, or choose some under a stated aim",
-            "compare": "tell whether two runs differ, by how much, and in which images",
+            "choose": "show the effect of every threshold, or choose thresholds for an aim",
+            "compare": "test whether runs differ, by how much, and on which images",
         },
     ),
     "Act": (
         "act",
         {
             "screen": "decide on every image by rules: pass, hold for a person, block",
-            "review": "let a person decide on what is held, on a page or a sheet",
+            "review": "let a person decide on held images, on a page or a sheet",
             "sort": "sort images into folders by label, person, verdict, outcome or review",
-            "copies": "tell which images are near-copies of known ones",
+            "copies": "find near-copies of known images",
             "cover": "cover faces, or anything else found, in copies of the images",
         },
     ),
     "Watch": (
         "watch",
         {
-            "drift": "tell what changed between two runs where nothing is annotated",
-            "gate": "tell whether a release holds what a file asks of it",
+            "drift": "find changes between runs without annotations; watch all later rounds",
+            "gate": "check the conditions that a release must meet",
         },
     ),
 }

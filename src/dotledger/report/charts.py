@@ -27,7 +27,7 @@ __all__ = ["PLOTS", "plot", "plot_style"]
 
 _FIRST, _SECOND, _THIRD, _SOFT = "#20489e", "#b4530a", "#7a3ea8", "#565e70"
 _NAMED = 6
-"""Figures of alarms that a chart of rounds names: more cannot be told apart."""
+"""Figures of alarms that a chart of rounds names: more would be illegible."""
 _RIGHT, _WRONG = "#00796b", "#c2410c"
 
 
@@ -323,7 +323,7 @@ def _differences(ax: Axes, result: Comparison, kind: str, options: _Options) -> 
     ax.axvline(0, color="black", linewidth=0.8, linestyle="-")
     ax.set_yticks(range(len(rows)), [name for name, _ in rows])
     ax.set_xlabel(f"{pair.second} minus {pair.first}, 95 % interval")
-    ax.set_title(f"{result.images} images; dots are told apart")
+    ax.set_title(f"{result.images} images; dots: significant differences")
 
 
 def _latency(ax: Axes, result: Any, kind: str, options: _Options) -> None:  # noqa: ARG001

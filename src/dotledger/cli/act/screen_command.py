@@ -211,7 +211,7 @@ def _show_measured(one: Decisions, truth: Any) -> None:
         ("safe", str(found.false_alarms), str(found.held_safe), str(found.rightly_passed)),
     ]
     header = ("images", "block", "hold", "pass")
-    print_table(rows_table("Held against the annotations", header, rows))
+    print_table(rows_table("Compared with the annotations", header, rows))
     for word, name in (
         ("unsafe that pass", "let_through_share"),
         ("safe that are blocked", "false_alarm_rate"),

@@ -45,7 +45,7 @@ __all__ = ["command"]
 @kinds_option
 @ledger_option
 @batch_options
-@click.option("--versus", metavar="FILE", help="Findings of another service, drawn beside.")
+@click.option("--versus", metavar="FILE", help="Findings of another service, drawn next to these.")
 @click.option(
     "--confidence",
     type=click.Choice(["share", "percent", "own"]),

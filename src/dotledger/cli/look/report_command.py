@@ -49,7 +49,7 @@ __all__ = ["command"]
     type=click.Choice(["embed", "link", "none"]),
     default="embed",
     show_default=True,
-    help="Small copies in the page, in a folder beside it, or none.",
+    help="Thumbnails inside the page, in a folder next to it, or none.",
 )
 @click.option(
     "--private", is_flag=True, help="Leave out images, names of persons, texts, raw answers."

@@ -73,7 +73,7 @@ class Outcome(TypedDict):
 
 
 class Group(TypedDict):
-    """The threshold of one kind or label, judged on images that had no say, and on the others."""
+    """The threshold of one kind or label, judged on held-out images, and on the others."""
 
     threshold: float | None
     attainable: bool

@@ -66,7 +66,7 @@ _MOST_LOOKED_AT = 50_000
     "round_name",
     default="",
     metavar="NAME",
-    help="Ask again under this name, and pay again; the earlier answers stay beside.",
+    help="Send again under this name, and pay again; earlier answers are kept.",
 )
 @code_option
 @click.option(
@@ -239,7 +239,7 @@ def _cost(sent: SentBatch) -> str:
     reused = f"; {counted(sent.reused, 'image')} answered by earlier calls" if sent.reused else ""
     held = f"; asked to wait: {counted(sent.refusals, 'call')}" if sent.refusals else ""
     # Outcomes are the whole batch's; calls and money are this process's.
-    others = f"; {counted(sent.shared, 'other sender')} beside this one" if sent.shared else ""
+    others = f"; {counted(sent.shared, 'other sender')} besides this one" if sent.shared else ""
     return f"{calls}{price}{reused}{held}{others}."
 
 

@@ -146,7 +146,7 @@ def _chosen(home: Path, services: list[str]) -> list[str]:
         chosen = choose_thresholds(file, truth, aim=_AIM, draws=0)
         f1 = chosen.to_dict()["outcome"]["f1"]
         listed = ", ".join(f"{kind} {value:.2f}" for kind, value in chosen.thresholds.items())
-        lines.append(f"  {name:5}  {listed}; F1 {f1:.2f} on images that had no say in them")
+        lines.append(f"  {name:5}  {listed}; F1 {f1:.2f} on held-out images")
     found = compare(*files, annotations=truth, names=services, aim=_AIM)
     return [*lines, *_better(found)]
 
@@ -203,7 +203,7 @@ def _act(evening: Evening, home: Path) -> list[str]:
     faces = sum(one.covered for one in done)
     examples = {one.verdict: one for one in reversed(list(decided))}
     return [
-        f"What becomes of the images by {home / 'rules.toml'}, as marl sees them: {listed}.",
+        f"Verdicts of {home / 'rules.toml'} on marl's findings: {listed}.",
         *(f"  {name:5}  {examples[name].image}: {_short(examples[name])}"
           for name in decided.counts if name in examples),
         f"Faces covered in copies below {home / 'covered'}: {faces}; "
@@ -237,8 +237,10 @@ def _short(verdict: Any) -> str:
 
 
 def _better(found: Any) -> list[str]:
-    """Return in two lines at what each service is better, and what cannot be told apart."""
-    words = {"recall": "finding them", "precision": "few wrong ones", "mean_overlap": "tight boxes"}
+    """Return in two lines what each service is better at, and what does not differ."""
+    from dotledger.core.measures.registry import MEASURES
+
+    words = {name: MEASURES[name].heading for name in ("recall", "precision", "mean_overlap")}
     sides: dict[str, dict[str, list[str]]] = {name: {} for name in (*found.names, "")}
     for measure, word in words.items():
         for kind, differences in found.pair.kinds.items():
@@ -249,10 +251,10 @@ def _better(found: Any) -> list[str]:
         name: ", ".join(f"{word} ({', '.join(kinds)})" for word, kinds in at.items())
         for name, at in sides.items()
     }
-    better = [f"{name} at {at}" for name, at in listed.items() if name and at]
+    better = [f"{name}, {at}" for name, at in listed.items() if name and at]
     return [
-        f"Better, as far as {found.images} images tell: {'; '.join(better) or 'neither'}.",
-        f"Not told apart: {listed[''] or 'nothing'}.",
+        f"Significantly better on these {found.images} images: {'; '.join(better) or 'neither'}.",
+        f"No significant difference: {listed[''] or 'none'}.",
     ]
 
 

@@ -38,7 +38,7 @@ _COUNTS = ("misses", "false_positives", "unmet_expectations")
 )
 @click.argument("gates", metavar="FILE")
 @comparing_options
-@click.option("--threshold", help="In the place of that in FILE; as of measure.")
+@click.option("--threshold", help="Overrides the threshold in FILE; same syntax as measure.")
 @click.option(
     "--against",
     multiple=True,
@@ -61,7 +61,7 @@ def command(
     as_json: bool,
     **tables: Any,
 ) -> int:
-    """Tell whether a release holds what a gates file asks of it.
+    """Check the conditions that a release must meet.
 
     Prints each gate with its number, limit and counts. The exit status is 1 if any does not hold;
     what cannot be judged does not hold, unless the file says otherwise.

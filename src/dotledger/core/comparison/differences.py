@@ -48,7 +48,7 @@ class Difference:
         Whether the p-value is at most 0.05 and the interval excludes every difference too small to
         matter.
     better : int
-        0 or 1 for the run that is better, -1 where they cannot be told apart.
+        0 or 1 for the run that is better, -1 where the difference is not significant.
     """
 
     first: float
@@ -96,7 +96,7 @@ def difference_of(
     Returns
     -------
     Difference
-        Not told apart without a p-value.
+        Not significant without a p-value.
     """
     low, high = hybrid_limits(values, ends, correlation) if ends else (math.nan, math.nan)
     apart = p_value <= TOLD_APART and (not matters or low > matters or high < -matters)

@@ -225,11 +225,14 @@ def _repeated(
 def _tells_apart(findings: Findings, rows: Ints) -> Flags:
     """Tell which findings two images have alike only if one answer was given twice.
 
-    Boxes do; a confidence does by more than two digits, and not alone: three of them do.
+    Boxes do. Confidences alone do if they have more than two digits and hardly any occurs twice
+    (words of a scale do), and only three or more of them together.
     """
     boxed = np.isfinite(findings.box[rows, 0])
     confidence = findings.confidence[rows]
     fine = np.isfinite(confidence) & (np.abs(100 * confidence - np.round(100 * confidence)) > 1e-6)
+    values = confidence[fine & ~boxed]
+    fine &= 2 * len(np.unique(values)) > len(values)
     codes = findings.image.codes[rows]
     several = np.bincount(codes[fine & ~boxed], minlength=len(findings.image.names)) >= _SEVERAL
     found: Flags = np.isfinite(confidence) & (boxed | (fine & several[codes]))

@@ -45,7 +45,7 @@ __all__ = ["choose"]
 def choose(
     basis: Basis, plan: Plan, *, origin: Mapping[str, str] | None = None
 ) -> Choice | ThreeWays:
-    """Choose thresholds, and tell what they lead to on images that had no say in them.
+    """Choose thresholds, and tell what they lead to on held-out images.
 
     Parameters
     ----------

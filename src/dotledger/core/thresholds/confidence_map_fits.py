@@ -6,7 +6,7 @@ isotonic regression (B. Zadrozny and C. Elkan, "Transforming classifier scores i
 multiclass probability estimates", 2002): the nearest non-decreasing function, in squares.
 
 A mapping that follows the chances of a few images makes confidences worse. So each way is judged
-by the log loss on images that had no say in it, and the simplest is taken whose loss is within one
+by the log loss on held-out images, and the simplest is taken whose loss is within one
 standard error of the least (L. Breiman and others, "Classification and regression trees", 1984,
 3.4.3).
 """

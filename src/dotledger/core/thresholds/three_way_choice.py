@@ -104,7 +104,7 @@ class ThreeWays(Displayed):
         Whether both shares can be kept on the images chosen on; None where too few of these are
         unsafe, or safe, to know.
     outcome, optimistic : WaysCounts
-        On images that had no say in the thresholds, and on those they were chosen on.
+        On held-out images, and on the images used for choosing.
     images, left_out : int
         Decided on, and left out because their annotations are doubtful.
     service : str

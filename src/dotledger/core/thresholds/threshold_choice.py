@@ -60,7 +60,7 @@ class GroupChoice:
     annotated : int
         In scope.
     outcome, optimistic : Outcome
-        On images that had no say in the threshold, and on those it was chosen on.
+        On held-out images, and on the images used for choosing.
     chance : float
         In how many of the draws of images the threshold meets the aim, from 0 to 1: about as
         often as new images will. NaN without draws.
@@ -112,7 +112,7 @@ class Choice(Displayed):
     groups : dict of str to GroupChoice
         By name.
     outcome, optimistic : Outcome
-        Of everything together: on images that had no say, and on those that were chosen on.
+        Of everything together: on held-out images, and on those that were chosen on.
     images : int
         That were judged for the outcome.
     parts : int

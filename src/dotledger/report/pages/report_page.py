@@ -324,7 +324,9 @@ def _scope(pages: Pages) -> list[str]:
         if one.unanswered:
             lines.append(f"{head}{one.unanswered} annotated images without an answer left out.")
         if one.unjudged:
-            lines.append(f"{head}{one.unjudged} findings are not judged: nobody annotated such.")
+            lines.append(
+                f"{head}{one.unjudged} findings are not judged: their labels are never annotated."
+            )
         lines += [f"{head}{note}" for note in one.notes]
     return list(dict.fromkeys(lines))
 
@@ -334,7 +336,7 @@ def _verdict(names: tuple[str, str], one: Difference) -> str:
         return f"{names[one.better]} is better"
     if math.isnan(one.p_value):
         return "not judged" if one.difference else "the same"
-    return "cannot be told apart"
+    return "no significant difference"
 
 
 def _differences(pages: Pages) -> dict[str, Any] | None:

@@ -33,7 +33,7 @@ def verdict_of(pair: Pair, one: Difference) -> str:
     Returns
     -------
     str
-        Which one is better, or that they cannot be told apart.
+        Which one is better, or that the difference is not significant.
     """
     if one.told_apart:
         return f"{(pair.first, pair.second)[one.better]} is better (p {_small(one.p_value)})"
@@ -41,7 +41,7 @@ def verdict_of(pair: Pair, one: Difference) -> str:
         return "undefined in one of them"
     if math.isnan(one.p_value):
         return "not judged" if one.difference else "the same"
-    return f"cannot be told apart (p {one.p_value:.2f})"
+    return f"no significant difference (p {one.p_value:.2f})"
 
 
 def comparison_parts(
@@ -119,7 +119,7 @@ def _pair_table(result: Comparison, pair: Pair, *, labels: bool) -> Sheet:
     ]
     # 95 % intervals stand beside the difference, which is what decides.
     header = ("", "measure", pair.first, pair.second, "difference", "")
-    title = f"{pair.second} beside {pair.first}, on these {counted(result.images, 'image')}"
+    title = f"{pair.second} compared with {pair.first}, on {counted(result.images, 'common image')}"
     return rows_table(title, header, rows, ())
 
 
@@ -151,7 +151,7 @@ def _changed(pair: Pair) -> Iterator[str]:
     parts = [_change(row) for row in pair.changed[:_MOST_IMAGES]]
     more = len(pair.changed) - len(parts)
     tail = f", and {more} more" if more > 0 else ""
-    yield f"Largest changes ({pair.second} beside {pair.first}): {', '.join(parts)}{tail}."
+    yield f"Largest changes ({pair.second} against {pair.first}): {', '.join(parts)}{tail}."
 
 
 def _change(row: Mapping[str, Any]) -> str:
@@ -235,7 +235,7 @@ def agreement_parts(result: Agreement) -> Iterator[Any]:
             for one in found
         ]
         yield ""
-        yield rows_table(f"{second} beside {first}", header, rows, ("confidence", "neither"))
+        yield rows_table(f"{second} against {first}", header, rows, ("confidence", "neither"))
     if result.disputed:
         shown = result.disputed[:_MOST_IMAGES]
         listed = ", ".join(f"{row['image']} {row['kind']} {row['disputed']}" for row in shown)
