@@ -46,6 +46,9 @@ class Outlines(unittest.TestCase):
             "POLYGON ((1 2, x 4, 5 6, 1 2))",
             7,
             "POLYGON",
+            "POLYGON ((1 2, 3 4, 5 1, 1 2)",
+            "POLYGON ((1 2, 3 4, 5 1, 1 2)))",
+            "POLYGON ((1 2, 3 4, 5 1))",
         ):
             with self.assertRaisesRegex(TableError, "well-known text"):
                 outer_rings([wrong], str)

@@ -38,6 +38,24 @@ class Tokens(unittest.TestCase):
         self.assertEqual((source.current().reveal(), len(transport.requests)), ("t3", 3))
         self.assertIn(b"grant_type=client_credentials", transport.requests[0].body)
 
+    def test_a_lifetime_as_text(self):
+        """A number of seconds that is written as text counts like one."""
+        for life, renewed in (
+            ("100", True),
+            (" 100 ", True),
+            ("soon", False),
+            ("", False),
+            (True, False),
+        ):
+            clock = FakeClock()
+            source, transport = self.source(
+                [answer({"access_token": "t", "expires_in": life})], clock
+            )
+            source.current()
+            clock.now = 75
+            source.current()
+            self.assertEqual(len(transport.requests), 2 if renewed else 1, life)
+
     def test_a_renewal_that_fails_once(self):
         """A token address that is silent for a moment does not end the batch."""
         marl = parse_description(description_text("marl"))

@@ -36,6 +36,7 @@ _FOR = {
     "openapi": "OpenAPI documents in YAML",
     "parquet": "Parquet files, and quicker CSV",
     "plots": "charts",
+    "polygons": "polygons as well-known text",
     "postgresql": "ledgers on a server",
     "report": "the report page",
     "review": "the review page",

@@ -6,16 +6,13 @@ import re
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from dotledger.errors import TableError
+from dotledger.errors import MissingExtra, TableError
 
 __all__ = ["outer_rings"]
 
 Points = tuple[tuple[float, float], ...]
-_NUMBER = r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?"
-_WORD = re.compile(r"\s*(?:SRID=\d+;)?\s*([A-Za-z]+)\s*(?:Z|M|ZM)?\s*(EMPTY|\(.*\))\s*", re.DOTALL)
-_RING = re.compile(r"\(([^()]*)\)")
-_POINT = re.compile(rf"\s*({_NUMBER})\s+({_NUMBER})(?:\s+{_NUMBER})*\s*")
-_TAKEN = ("POLYGON", "MULTIPOLYGON")
+_SYSTEM = re.compile(r"\s*SRID=\d+;")
+"""A coordinate system in front, as databases write it; it is no part of the standard's text."""
 
 
 def outer_rings(texts: Sequence[Any], where: Callable[[int], str]) -> list[tuple[Points, ...]]:
@@ -39,6 +36,8 @@ def outer_rings(texts: Sequence[Any], where: Callable[[int], str]) -> list[tuple
     ------
     TableError
         For a cell that is no polygon, naming it.
+    MissingExtra
+        If ``dot-ledger[polygons]`` is not installed.
     """
     return [
         () if text in (None, "") else _rings(text, row, where) for row, text in enumerate(texts)
@@ -46,36 +45,27 @@ def outer_rings(texts: Sequence[Any], where: Callable[[int], str]) -> list[tuple
 
 
 def _rings(text: Any, row: int, where: Callable[[int], str]) -> tuple[Points, ...]:
-    met = _WORD.fullmatch(text) if isinstance(text, str) else None
-    if met is None or met[1].upper() not in _TAKEN:
+    try:
+        from shapely import GEOSException, from_wkt
+    except ImportError as error:
+        raise MissingExtra(
+            "polygons as text need Shapely",
+            place=where(row),
+            next_step="Run: pip install 'dot-ledger[polygons]'",
+        ) from error
+    try:
+        shape = from_wkt(_SYSTEM.sub("", text))
+    except (GEOSException, TypeError) as error:
+        raise _not_one(text, row, where) from error
+    if shape is None or shape.geom_type not in ("Polygon", "MultiPolygon"):
         raise _not_one(text, row, where)
-    if met[2] == "EMPTY":
-        return ()
-    rings = []
-    # Of each polygon the first ring is the outer one; the others are holes in it.
-    depth = 1 if met[1].upper() == "POLYGON" else 2
-    for part in [met[2]] if depth == 1 else _parts(met[2]):
-        first = _RING.search(part)
-        points = [] if first is None else [_POINT.fullmatch(p) for p in first[1].split(",")]
-        if len(points) < 4 or None in points:
-            raise _not_one(text, row, where)
-        ring = tuple((float(p[1]), float(p[2])) for p in points if p is not None)
-        rings.append(ring[:-1] if ring[0] == ring[-1] else ring)
-    return tuple(rings)
-
-
-def _parts(text: str) -> list[str]:
-    """Return the polygons of several: what stands between brackets one level down."""
-    found, depth, start = [], 0, 0
-    for place, sign in enumerate(text):
-        if sign == "(":
-            depth += 1
-            start = place if depth == 2 else start
-        elif sign == ")":
-            if depth == 2:
-                found.append(text[start : place + 1])
-            depth -= 1
-    return found
+    parts = [shape] if shape.geom_type == "Polygon" else list(shape.geoms)
+    # The closing point repeats the first; a third number of a point is a height.
+    return tuple(
+        tuple((x, y) for x, y, *_ in part.exterior.coords[:-1])
+        for part in parts
+        if not part.is_empty
+    )
 
 
 def _not_one(text: Any, row: int, where: Callable[[int], str]) -> TableError:

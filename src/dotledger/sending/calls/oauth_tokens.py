@@ -177,10 +177,16 @@ def _token_of(response: Response, secrets: Secrets) -> tuple[Key | None, float, 
     token = Key(str(facts.get("access_token") or ""), "the token address")
     if fault := token.fault(in_header=True):
         return None, 0.0, f"{refusal} a token that {fault}"
-    life = facts.get("expires_in")
-    if isinstance(life, (int, float)) and 0 < life < _LONGEST_LIFE:
-        return token, float(life), ""
-    return token, _USUAL_LIFE, ""
+    life = _seconds(facts.get("expires_in"))
+    return token, life if 0 < life < _LONGEST_LIFE else _USUAL_LIFE, ""
+
+
+def _seconds(life: Any) -> float:
+    """Return a token's lifetime; some services write the number as text. 0 if it is none."""
+    try:
+        return 0.0 if isinstance(life, bool) else float(life)
+    except (TypeError, ValueError, OverflowError):
+        return 0.0
 
 
 def _parsed(body: bytes) -> Any:
