@@ -272,6 +272,9 @@ class WebAnnotations(InFolder):
             item(svg('<path d="M 1 1 H 9 v 4 l -4 3 Z"/>')),
             item("c", body="dusk"),
             item(svg('<circle r="4"/>')),
+            item(svg('<path d="M0 0 L 3 M4 4"/>')),
+            item(svg('<path d="M0 0 C 1 1 2 2 3 3"/>')),
+            item(svg('<polygon points="10% 1 5,8 9,9"/>')),
             item(svg('<rect x="3" y="2" width="10" height="20"/>')),
             {"type": "Annotation", "motivation": "assessing", "target": "d"},
         ]  # fmt: skip
@@ -290,7 +293,7 @@ class WebAnnotations(InFolder):
                 ("d", "", "", None, False),
             ],
         )
-        self.assertEqual([r for _, r, _ in loaded.report.refused], ["SVG selector without a polygon"])  # fmt: skip
+        self.assertEqual([r for _, r, _ in loaded.report.refused], ["SVG selector without a polygon"] * 4)  # fmt: skip
 
     def test_bad(self):
         """JSON that is something else asks for an import description."""

@@ -16,6 +16,7 @@ import dotledger
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError, TableError
+from dotledger.formats.croissant.croissant_records import _along
 from tests.forked import dotledger as command
 from tests.walk import walk_in
 
@@ -335,3 +336,20 @@ class Writing(InAFolder):
         with self.assertRaises(ArgumentError):
             dotledger.write_annotations(dotledger.read_annotations(walk / "annotations.csv"), walk / "set.json")  # fmt: skip
         self.assertEqual(((walk / "set-boxes.csv").read_text(), (walk / "set.json").exists()), ("mine", False))  # fmt: skip
+
+
+class Paths(unittest.TestCase):
+    def test_json_paths(self):
+        """Paths as RFC 9535 has them; a row that lacks the value keeps its place."""
+        data = {"a": [{"b": 1}, {"c": 2}, {"b": [3, 4]}]}
+        for path, wanted in (
+            ("$.a[0].b", [1]),
+            ("$.a[*].b", [1, None, [3, 4]]),
+            ("$['a'][2]['b'][-1]", [4]),
+            ("$.a[*]", data["a"]),
+            ("$.z", [None]),
+            ("a[0].b", [1]),
+        ):
+            self.assertEqual(_along(data, path), wanted, path)
+        with self.assertRaisesRegex(ValueError, "not a JSONPath"):
+            _along(data, "$.a[")

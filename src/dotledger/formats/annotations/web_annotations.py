@@ -10,10 +10,12 @@ and has no label, that the image is not covered for its kind.
 
 from __future__ import annotations
 
+import math
 import os
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
+from itertools import chain
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote
@@ -34,7 +36,7 @@ CONTEXT = "http://www.w3.org/ns/anno.jsonld"
 _MEDIA_FRAGMENTS = "http://www.w3.org/TR/media-frags/"
 _XYWH = re.compile(r"xywh=(?:(pixel|percent):)?([-\d.eE+,]+)")
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?")
-_PATH_TOKENS = re.compile(r"[MmLlHhVvZz]|-?\d*\.?\d+(?:[eE][-+]?\d+)?|[A-Za-z]")
+_POINTS = re.compile(rf"(?:[\s,]*{_NUMBER.pattern})*[\s,]*")
 
 _REFUSED = "refused and noted"
 
@@ -270,7 +272,10 @@ def _outline(svg: str) -> tuple[tuple[float, float], ...]:
 
 
 def _polygon(element: Any) -> tuple[tuple[float, float], ...]:
-    numbers = [float(n) for n in _NUMBER.findall(element.get("points", ""))]
+    points = element.get("points", "")
+    if not _POINTS.fullmatch(points):  # a percentage or another unit
+        return ()
+    numbers = [float(n) for n in _NUMBER.findall(points)]
     return tuple(zip(numbers[::2], numbers[1::2], strict=False))
 
 
@@ -283,7 +288,18 @@ def _rectangle(element: Any) -> tuple[tuple[float, float], ...]:
 
 
 def _straight_path(element: Any) -> tuple[tuple[float, float], ...]:
-    return _path_points(_PATH_TOKENS.findall(element.get("d", "")))
+    """Return the corners of a path of straight lines; none for curves and what is no path."""
+    from svgelements import Close, Line, Move
+    from svgelements import Path as SvgPath
+
+    try:
+        parts = list(SvgPath(element.get("d", "")))
+    except (ValueError, IndexError, TypeError):
+        return ()
+    if not all(isinstance(part, Move | Line | Close) for part in parts):
+        return ()
+    ends = [(float(p.end.x), float(p.end.y)) for p in parts if not isinstance(p, Close)]
+    return tuple(ends) if all(map(math.isfinite, chain(*ends))) else ()
 
 
 _SHAPES = {
@@ -292,34 +308,6 @@ _SHAPES = {
     "rect": _rectangle,
     "path": _straight_path,
 }
-
-
-def _path_points(tokens: list[str]) -> tuple[tuple[float, float], ...]:
-    """Follow a path of M, L, H, V and Z; empty if it has curves."""
-    points: list[tuple[float, float]] = []
-    x, y, command, place = 0.0, 0.0, "", 0
-    while place < len(tokens):
-        if tokens[place].isalpha():
-            command, place = tokens[place], place + 1
-            if command.upper() not in "MLHVZ":
-                return ()
-            continue
-        relative = command.islower()
-        if command.upper() in ("H", "V"):
-            step = float(tokens[place])
-            place += 1
-            if command.upper() == "H":
-                x = x + step if relative else step
-            else:
-                y = y + step if relative else step
-        elif place + 1 < len(tokens) and command:
-            dx, dy = float(tokens[place]), float(tokens[place + 1])
-            place += 2
-            x, y = (x + dx, y + dy) if relative else (dx, dy)
-        else:
-            return ()
-        points.append((x, y))
-    return tuple(points)
 
 
 def write_web_annotations(annotations: Annotations, path: str | os.PathLike[str]) -> Path:

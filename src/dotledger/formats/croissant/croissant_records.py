@@ -103,13 +103,26 @@ class Records:
         if field.about_file:
             values: list[Any] = self._about_files(field, file)
         elif field.path:
-            values = [one for data in self._contents(file) for one in _along(data, field.path)]
+            values = self._at_path(field, file)
         else:
             values = [one for data in self._contents(file) for one in self._column(data, field)]
         # Of an image that lies in a table, what is needed is its name, not its bytes.
         if field.inner and "ImageObject" not in field.types:
-            values = [_inside(value, field.inner) for value in values]
+            values = self._insides(field, values)
         return [_part(value, self._expression(field)) for value in values]
+
+    def _at_path(self, field: Field, file: File) -> list[Any]:
+        contents = list(self._contents(file))
+        try:
+            return [one for data in contents for one in _along(data, field.path)]
+        except ValueError as error:
+            raise self._error(str(error), field.id, field.path) from None
+
+    def _insides(self, field: Field, values: list[Any]) -> list[Any]:
+        try:
+            return [_inside(value, field.inner) for value in values]
+        except ValueError as error:
+            raise self._error(str(error), field.id, field.inner) from None
 
     def _about_files(self, field: Field, file: File) -> list[str]:
         fact = _FILE_FACTS.get(field.about_file)
@@ -293,14 +306,26 @@ def _parquet(data: bytes) -> dict[str, list[Any]]:
 
 
 def _along(data: Any, path: str) -> list[Any]:
-    """Return the values at a path such as ``$.annotations[*].bbox``; None where one lacks it."""
-    found = [data]
-    for step in re.findall(r"[^.\[\]]+|\[\*\]", path.removeprefix("$")):
-        if step in ("[*]", "*"):
-            found = [one for value in found if isinstance(value, list) for one in value]
-        else:
-            found = [value.get(step) if isinstance(value, dict) else None for value in found]
-    return found
+    """Return the values at a path such as ``$.annotations[*].bbox``; None where one lacks it.
+
+    JSONPath (RFC 9535) leaves out what is missing. Columns must keep their rows beside each other,
+    so what follows the last ``*`` is looked up in each node by itself.
+    """
+    import jsonpath
+
+    whole = path if path.startswith("$") else f"${'' if path.startswith('[') else '.'}{path}"
+    cut = _LAST_STAR.match(whole)
+    head, tail = (cut[1], cut[2]) if cut else ("$", whole.removeprefix("$"))
+    try:
+        nodes: list[Any] = jsonpath.findall(head, data)
+        if not tail:
+            return nodes
+        return [next(iter(jsonpath.findall(f"${tail}", one)), None) for one in nodes]
+    except jsonpath.JSONPathError as error:
+        raise ValueError(f"not a JSONPath: {path!r} ({error})") from None
+
+
+_LAST_STAR = re.compile(r"(.*(?:\[\*\]|\.\*))(.*)", re.DOTALL)
 
 
 def _inside(value: Any, path: str) -> Any:
