@@ -66,4 +66,4 @@ def p_values_of_falls(
 def _value(run: JudgedRun, group: str, measure: str) -> float:
     kind, _, label = group.partition(":")
     row = run.rows[kind][label] if group else run.pooled
-    return float(getattr(row, measure))
+    return row.measure(measure)

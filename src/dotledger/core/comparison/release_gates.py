@@ -361,7 +361,8 @@ def _seen(
     if row is None:
         return math.nan, math.nan, math.nan, "not in the earlier run", images
     low, high = row.intervals.get(gate.measure, (math.nan, math.nan))
-    return float(getattr(row, gate.measure)), low, high, _counts(gate.measure, row), images
+    value = row.measure(gate.measure) if gate.measure in MEASURES else getattr(row, gate.measure)
+    return float(value), low, high, _counts(gate.measure, row), images
 
 
 def _answered(name: str, measured: Measure, failed: float) -> tuple[float, float, float, str]:

@@ -337,7 +337,7 @@ def _exchanged(
     moved = moved_differences(one, other, resampling.seed)
     rows = {**_rows_by_group(one)}, {**_rows_by_group(other)}
     seen = {
-        (group, name): getattr(rows[1][group], name) - getattr(rows[0][group], name)
+        (group, name): rows[1][group].measure(name) - rows[0][group].measure(name)
         for group, name in moved
     }
     names = list(seen)
@@ -388,7 +388,7 @@ def _differences(
 ) -> dict[str, Difference]:
     found = {}
     for name in COMPARED:
-        values = (getattr(rows[0], name), getattr(rows[1], name))
+        values = (rows[0].measure(name), rows[1].measure(name))
         if math.isnan(values[0]) and math.isnan(values[1]):
             continue
         known = ends is not None and name in ends[0] and name in ends[1]
