@@ -80,19 +80,16 @@ def _commands():
 
 def _files():
     """Return what may stand in the files that people write, from their schemas."""
-    from click.testing import CliRunner
-
-    from dotledger.cli import main
+    from dotledger.formats.json_schemas import SCHEMAS, schema_of
 
     parts = [
         "# Files that you write",
         "",
-        "TOML. `dotledger schema NAME` prints the JSON Schema of each, with which editors complete and check it.",
+        "TOML. `dotledger doctor --schema NAME` prints the JSON Schema of each, with which editors complete and check it.",
         "",
     ]
-    for name in main.get_command(None, "schema").params[0].type.choices:
-        shown = CliRunner().invoke(main, ["schema", name])
-        schema = json.loads(shown.output)
+    for name in SCHEMAS:
+        schema = schema_of(name)
         parts += [f"## {name}", "", schema.get("description", ""), ""]
         parts += _tables(schema)
     return "\n".join(parts)
@@ -107,7 +104,7 @@ def _outputs():
         "",
         "Every command that prints a table prints one JSON document with `--json`. It begins with `output`, the name of what it is, and its "
         "`version`. The version is raised when a key goes, or gets another name or meaning; new keys leave it as it is, so pass over keys that "
-        "you do not know. What is undefined is `null`. `dotledger schema --output NAME` prints the JSON Schema of each.",
+        "you do not know. What is undefined is `null`. `dotledger doctor --schema NAME` prints the JSON Schema of each.",
         "",
         "`batch` is what `batches N` prints, `notes` what `findings --notes` prints, `choose-two` what `choose` prints for an aim with two "
         "thresholds, `agreement` what `compare` prints without annotations.",

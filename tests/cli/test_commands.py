@@ -30,7 +30,7 @@ class Demo(unittest.TestCase):
             "refused: tiny-01.png",
             "refused: damaged-01.jpg",
             "Things to try next",
-            "What becomes of the images by",
+            "Verdicts of ",
         ):
             self.assertIn(sign, self.done.stdout)
         self.assertNotIn("demo-secret", self.done.stdout + self.done.stderr)

@@ -119,7 +119,7 @@ class Together(unittest.TestCase):
         self.assertLessEqual(shared.most_in(1.0), 50)
         here = {who.split()[1] for who in at_work}
         self.assertGreater(len(here & {str(process.pid) for process in running}), 2)
-        self.assertRegex(said[0], "; 3 other senders beside this one")
+        self.assertRegex(said[0], "; 3 other senders besides this one")
         with Ledger(self.address) as ledger:
             for one in json.loads(self.batches("--json"))["batches"]:
                 self.assertEqual(one["senders"], [])
