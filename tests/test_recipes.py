@@ -61,7 +61,7 @@ class Recipes(unittest.TestCase):
         registry = self.copy / "core" / "measures" / "registry.py"
         text = registry.read_text()
         end = text.index(")\n\nMEASURES:")
-        registry.write_text(text[:end] + self.block("A measure") + text[end:])
+        registry.write_text(f"{text[:end]}{self.block('A measure').rstrip()},\n{text[end:]}")
         done = self.run_copy("-c", ASKED)
         self.assertEqual((done.stdout, done.returncode), ("met everywhere\n", 0), done.stderr)
 
