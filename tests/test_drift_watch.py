@@ -14,9 +14,9 @@ from dotledger.core.comparison.exchange_test import exchanges
 from dotledger.core.comparison.planned_looks import look_at, looks_that_images_bear
 from dotledger.errors import ArgumentError, LedgerError
 from dotledger.ledger.batch_queries import find_batch
-from dotledger.ledger.look_log import looks_since
+from dotledger.ledger.look_log import add_look, looks_since
 from dotledger.report.pages.watch_page import watch_page
-from dotledger.testing import FakeTransport
+from dotledger.testing import FakeTransport, Response
 from tests import simulation
 from tests.core.comparison.test_drift import rounds
 from tests.core.measurement.test_measure import findings_of
@@ -126,7 +126,7 @@ class Rounds(InFolder):
         )
         self.assertIn("findings per image, object:stool: 0.67, now 0.00", said.stdout)
         self.assertNotIn("description", said.stdout, "a round is no other description")
-        self.assertIn("labels that are gone: object:stool (20)", said.stdout)
+        self.assertIn("labels only in the first round: object:stool (20)", said.stdout)
         self.assertIn("Alarm: july differs from the first round.", said.stdout.splitlines()[-1])
         page = (self.folder / "w.html").read_text()
         self.assertIn("Alarm: july differs from the first round.", page)
@@ -153,7 +153,61 @@ class Rounds(InFolder):
         said = self.said()
         self.assertEqual(said.returncode, 0)
         self.assertNotIn("No alarm", said.stdout)
-        self.assertIn("its 6 images bear 1 looks, and 365 are planned", said.stdout)
+        self.assertIn("its 6 images bear 1 look and 365 are planned", said.stdout)
+        self.assertIn("no change of the answers, however large, is an alarm", said.stdout)
+
+    def test_two_rounds_at_once(self):
+        """An alarm of a round that is not the newest: status, last line and page agree on it."""
+        self.round("may")
+        self.round("june", things=("bell", "drum"))
+        self.round("july")
+        said = self.said("--page", str(self.folder / "w.html"))
+        self.assertEqual(said.returncode, 1)
+        wanted = "Alarm: june differs from the first round; july has the same labels"
+        self.assertIn(wanted, said.stdout.splitlines()[-1])
+        self.assertIn(wanted, (self.folder / "w.html").read_text())
+        self.assertNotIn("No alarm", said.stdout)
+        again = self.said()
+        self.assertEqual(again.returncode, 0)
+        self.assertRegex(again.stdout, r"july has the same labels.* 1 earlier round did\.\n$")
+
+    def test_nothing_answered(self):
+        """A later round without any answer is named, and the last line does not pass over it."""
+        self.round("may")
+        self.round("june")
+        silent = FakeTransport(lambda _: Response(status=400, body=b"{}"))
+        options = {"ledger": self.path, "key": "k", "transport": silent, "round": "july"}
+        send(self.images, description(("at_once = 4", "at_once = 1")), **options)
+        with Ledger(self.path) as ledger, ledger.writing() as connection:
+            connection.exec_driver_sql(
+                "UPDATE batches SET ended = '2031-01-01' WHERE round = 'july'"
+            )
+        said = self.said()
+        self.assertEqual(said.returncode, 3)
+        self.assertIn("july (batch 3): no image was answered", said.stdout)
+        self.assertRegex(
+            said.stdout.splitlines()[-1], r"june has the same .* 1 later round not judged\."
+        )
+
+    def test_a_first_round_that_goes_on(self):
+        """A first round that is still being sent is no measure for others."""
+        self.round("may")
+        with Ledger(self.path) as ledger, ledger.writing() as connection:
+            connection.exec_driver_sql("UPDATE batches SET ended = NULL")
+        with self.assertRaisesRegex(LedgerError, "first round of a watch is not complete"):
+            watch(self.path, "may")
+
+    def test_more_looks_than_planned(self):
+        """Whoever comes second to the last planned look writes none."""
+        self.round("may")
+        self.round("june")
+        with Ledger(self.path) as ledger:
+            first, second = (find_batch(ledger, batch=n) for n in (1, 2))
+            how = {"planned": 1, "now": 2e9, "result": {}}
+            self.assertEqual(add_look(ledger, first, second, settings="a", **how).number, 1)
+            self.assertEqual(add_look(ledger, first, second, settings="a", **how).number, 1)
+            with self.assertRaisesRegex(LedgerError, "all 1 planned looks"):
+                add_look(ledger, first, second, settings="b", **how)
 
     def test_what_is_not_judged(self):
         """Other images, a round that is still being sent, other services: named, or not looked at."""

@@ -17,6 +17,7 @@ TEXT = (Path(__file__).parent.parent / "CONTRIBUTING.md").read_text(encoding="ut
 ASKED = """
 import dotledger
 from dotledger.report.terminal.comparison_tables import comparison_parts
+from dotledger.report.terminal.measure_tables import measure_tables
 from dotledger.report.terminal.terminal_tables import console, printed
 rows = [("i%d" % n, n % 3 == 0, n % 5 < 2) for n in range(60)]
 open("f.csv", "w").write("image,kind,label,confidence\\n" + "".join(f"{i},label,{'bell' if f else ''},{0.9 if f else ''}\\n" for i, f, _ in rows))
@@ -31,6 +32,7 @@ low, high = row["intervals"]["specificity"]
 assert low < row["specificity"] < high
 assert "specificity_low" in result.sweep("label").frame().columns
 assert dotledger.check_gates("g.toml", "f.csv", "t.csv").holds
+assert "specificity" in "".join(printed(console(), one) for one in measure_tables(result))
 both = dotledger.compare("f.csv", "f.csv", annotations="t.csv", names=["a", "b"], draws=50)
 assert "specificity" in "".join(printed(console(), part) for part in comparison_parts(both))
 print("met everywhere")

@@ -117,7 +117,7 @@ class OnPhotographs(unittest.TestCase):
         self.assertIn('the description then says of = "sent"', by_name["pixels of the original"])
         self.assertIn("the description then says upright = false", by_name["upright image"])
         self.assertIn(
-            "as fractions read as log-odds would", by_name["log-odds for confidences in fractions"]
+            "fractions read as log-odds?", by_name["log-odds for confidences in fractions"]
         )
 
 
@@ -178,6 +178,16 @@ class AsAWhole(unittest.TestCase):
             self.assertEqual(
                 sum("exactly the findings of another one (i11 and i4)" in one for one in said), told
             )
+
+    def test_equal_in_part_is_not_equal(self):
+        """Two images share three labels with fine confidences, and differ in a fourth: nothing is said."""
+        rng = np.random.default_rng(6)
+        fixed = np.round(rng.uniform(0.3, 0.9, (20, 3)), 4)
+        fixed[11] = fixed[4]
+        rows = [(f"i{n}", "label", name, float(c)) for n in range(20) for name, c in zip(("night", "street", "crowd"), fixed[n])]  # fmt: skip
+        rows += [("i4", "label", "moon", 0.9), ("i11", "label", "moon", 0.8)]
+        table = Findings.from_frame(pd.DataFrame(rows, columns=["image", "kind", "label", "confidence"]))  # fmt: skip
+        self.assertEqual([one for one in suspicions(table, {}) if "exactly" in one], [])
 
     def test_words_are_alike(self):
         """Words of a scale have few numbers: images that have the same are no wonder."""

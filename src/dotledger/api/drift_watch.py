@@ -15,7 +15,7 @@ from dotledger.core.comparison.drift_runs import RunFacts
 from dotledger.core.comparison.planned_looks import PLANNED, Look, Watch, WatchedRound, look_at
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.threshold_values import Threshold
-from dotledger.errors import ArgumentError
+from dotledger.errors import ArgumentError, LedgerError
 from dotledger.json_codec import from_json, to_json
 from dotledger.ledger.answer_queries import raw_answers
 from dotledger.ledger.batch_queries import Batch, batches, find_batch, sent_images
@@ -28,10 +28,11 @@ __all__ = ["run_of_batches", "watch"]
 
 _MOST_ANSWERS = 500
 _MOST_PLANNED = 100_000
+_NO_ANSWER = "no image was answered"
 
 
 def run_of_batches(ledger: Ledger, numbers: Sequence[int]) -> tuple[Findings, RunFacts]:
-    """Return the findings of some batches, and what a ledger knows of them beside.
+    """Return the findings of some batches, and what else the ledger knows about them.
 
     Parameters
     ----------
@@ -121,13 +122,14 @@ def watch(
     Returns
     -------
     Watch
-        Its `alarm` says whether the newest round differs. Rounds still being sent and batches of
-        other images are `left_out`, each with its reason.
+        Its `alarm` says whether the newest round, or one that was judged just now, differs. Rounds
+        still being sent, without an answer, or of other images are `left_out`, with the reason.
 
     Raises
     ------
     LedgerError
-        If there is no such round, several services have one, or the ledger cannot be written.
+        If there is no such round, it is still being sent, several services have one, or the ledger
+        cannot be written.
     ArgumentError
         If `looks` is not the number that was planned at first, or out of range.
 
@@ -141,6 +143,13 @@ def watch(
     seed = whole_number(seed, place="seed", least=0, most=MOST_SEED)
     with _opened(ledger) as opened:
         first = _first_round(opened, since, service)
+        if not first.ended:
+            raise LedgerError(
+                "the first round of a watch is not complete",
+                place=opened.where,
+                got=_named(first),
+                next_step="Send it to its end; the same command goes on with it.",
+            )
         made = looks_since(opened, first)
         planned = _planned(looks, made, since)
         how = _Judging(threshold=threshold, planned=planned, any_images=any_images, seed=seed)
@@ -211,6 +220,7 @@ class _Watching:
 
     def watch(self, now: float) -> Watch:
         rounds, fresh, left_out = list[WatchedRound](), list[int](), list[str]()
+        unanswered = list[int]()
         for batch in batches(self._ledger):
             if batch.service != self._first.service or batch.id <= self._first.id:
                 continue
@@ -218,10 +228,16 @@ class _Watching:
                 (m for m in self._made if m.is_of(self._first, batch, self._settings)), None
             )
             if known is None:
-                findings, facts = run_of_batches(self._ledger, [batch.id])
-                if why := self._why_not(batch, findings):
+                # Only what can be judged is read: findings and answers of a batch take time.
+                why, run = self._not_yet(batch), None
+                if not why:
+                    run = run_of_batches(self._ledger, [batch.id])
+                    why = self._why_not(run[0])
+                    unanswered += [batch.id] * (why == _NO_ANSWER)
+                if run is None or why:
                     left_out.append(f"{_named(batch)}: {why}.")
                     continue
+                findings, facts = run
                 known = self._judged(batch, findings, facts, now)
                 self._made.append(known)
                 fresh.append(batch.id)
@@ -237,9 +253,10 @@ class _Watching:
             rounds=tuple(rounds),
             fresh=tuple(fresh),
             left_out=tuple(left_out),
+            unanswered=tuple(unanswered),
         )
 
-    def _why_not(self, batch: Batch, findings: Findings) -> str:
+    def _not_yet(self, batch: Batch) -> str:
         if not batch.ended:
             return "still being sent, or cut off; it is judged when it is complete"
         if len(self._made) >= self._how.planned:
@@ -247,14 +264,17 @@ class _Watching:
                 f"all {self._how.planned} planned looks have been made; begin a new watch since a "
                 "later round"
             )
+        return ""
+
+    def _why_not(self, findings: Findings) -> str:
         if not findings.image.used():
-            return "no image was answered"
+            return _NO_ANSWER
         if not self._how.any_images and not self._shares_images(findings):
             return "other images than those of the first round; judged only if asked for"
         return ""
 
     def _judged(self, batch: Batch, findings: Findings, facts: RunFacts, now: float) -> LookRecord:
-        """Judge a round and write it down before anybody is told."""
+        """Judge a round, and write the look into the ledger before returning it."""
         look = look_at(
             self._findings,
             findings.cut(self._how.threshold),

@@ -10,6 +10,7 @@ import click
 from dotledger.cli.options.common_options import (
     as_kinds,
     example,
+    given_options,
     json_option,
     kinds_option,
     print_json,
@@ -105,8 +106,8 @@ def command(
     shown = {name: options.pop(name) for name in ("no_intervals", "csv_file")}
     if aim is None:
         return _every_threshold(options, shown, out_file, overlap, kinds, replace, as_json)
-    if given := [name for name, value in shown.items() if value]:
-        raise click.UsageError(f"{_OPTIONS[given[0]]} goes without --aim.")
+    if given := given_options(list(shown)):
+        raise click.UsageError(f"{given[0]} goes without --aim.")
     from dotledger.core.thresholds.aims import read_aim
 
     read_aim(aim)  # before anything is read
@@ -143,7 +144,6 @@ def command(
     return 0 if chosen.attainable else 1
 
 
-_OPTIONS = {"no_intervals": "--no-intervals", "csv_file": "--csv"}
 _OF_AIMS = ("smallest", "parts", "held_out", "surely", "draws", "seed")
 
 
@@ -160,6 +160,8 @@ def _every_threshold(
 
     if out_file is not None:
         raise click.UsageError("--out keeps what --aim chooses; --csv writes every threshold.")
+    if given := given_options([*_OF_AIMS, "join"]):
+        raise click.UsageError(f"{given[0]} goes with --aim.")
     for name in _OF_AIMS:
         options.pop(name)
     show_every_threshold(

@@ -24,7 +24,7 @@ def show_every_threshold(
     replace: bool,
     as_json: bool,
 ) -> None:
-    """Show what each threshold that can be told apart leads to.
+    """Show what each distinct threshold leads to.
 
     The table has up to 25 of them; --csv and --json hold all. It ends at the service's floor, if
     that is known: below it nothing is known.

@@ -22,6 +22,7 @@ __all__ = [
     "code_option",
     "described",
     "example",
+    "given_options",
     "json_option",
     "kinds_option",
     "ledger_option",
@@ -257,6 +258,14 @@ def threshold_of(text: str | None, *, several: bool = False) -> Any:
     if len(numbers) > 1 and not several:
         raise ArgumentError("several thresholds where one is meant", place="--threshold", got=text)
     return numbers if len(numbers) > 1 else numbers[0]
+
+
+def given_options(names: Sequence[str]) -> list[str]:
+    """Return which of a command's options the user gave, as they are written: ``--at-most``."""
+    context = click.get_current_context()
+    own = {option.name: option.opts[0] for option in context.command.params}
+    defaults = (click.core.ParameterSource.DEFAULT, click.core.ParameterSource.DEFAULT_MAP)
+    return [own[name] for name in names if context.get_parameter_source(name) not in defaults]
 
 
 def money(amount: float, currency: str) -> str:

@@ -91,6 +91,7 @@ class Watch(TypedDict):
     rounds: list[WatchedRound]
     fresh: list[int]
     left_out: list[str]
+    unanswered: list[int]
     alarm: bool
 
 

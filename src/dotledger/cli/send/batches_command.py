@@ -36,7 +36,7 @@ def command(batch: int | None, by: str | None, ledger: str, as_json: bool) -> No
     """List the batches in a ledger, or show one BATCH in detail.
 
     In detail: outcomes by kind, failures by reason, how long calls took, retries, bytes, money.
-    With --by month: calls and money of each service and month, and what is left of its quota.
+    With --by month: calls and money of each service and month, and its remaining quota.
     """
     if by is not None:
         if batch is not None:

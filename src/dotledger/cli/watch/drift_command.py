@@ -11,6 +11,7 @@ import click
 
 from dotledger.cli.options.common_options import (
     example,
+    given_options,
     json_option,
     ledger_option,
     print_json,
@@ -70,9 +71,14 @@ def command(
 
     With --since, RUN is a service. Each later round is judged once, and the ledger remembers it:
     look as often as you like, all planned looks together raise a false alarm in at most 5 of 100
-    watches. The exit status is 1 if the newest round, or one judged just now, raised an alarm.
+    watches. The exit status is 1 if the newest round, or one judged just now, raised an alarm,
+    and 3 if a later round has no answer at all.
     """
     if since is not None:
+        if given := given_options(["draws"]):
+            raise click.UsageError(
+                f"{given[0]} is for two runs; a watch makes as many as it needs."
+            )
         return watch_rounds(
             runs,
             ledger,
@@ -85,10 +91,8 @@ def command(
         )
     if len(runs) != 2:
         raise click.UsageError("Name two runs, the earlier one first; or one round with --since.")
-    if given := [
-        f"--{n.replace('_', '-')}" for n in ("looks", "any_images", "page") if watching[n]
-    ]:
-        raise click.UsageError(f"--{given[0].replace('_', '-')} goes with --since.")
+    if given := given_options(["looks", "any_images", "page", "replace"]):
+        raise click.UsageError(f"{given[0]} goes with --since.")
     _compare_two(runs, ledger, threshold, draws, seed, every=every, as_json=as_json)
     return 0
 

@@ -37,7 +37,7 @@ def watch_rounds(
     Returns
     -------
     int
-        The exit status: 1 on an alarm.
+        The exit status: 1 on an alarm, 3 if a later round is complete and has no answer.
 
     Raises
     ------
@@ -67,7 +67,7 @@ def watch_rounds(
         _show(found, every=every)
         if page is not None:
             say(f"The page: {page}")
-    return int(found.alarm)
+    return 1 if found.alarm else 3 if found.unanswered else 0
 
 
 def _write_page(watch: Watch, page: str) -> None:

@@ -26,7 +26,7 @@ __all__ = [
 COMPARED = RANKED
 """Measures that are compared, in the order they are shown."""
 TOLD_APART = 0.05
-"""Significance level: the largest adjusted p-value at which two runs are told apart."""
+"""Significance level: the largest adjusted p-value of a significant difference."""
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -34,7 +34,7 @@ class Figure:
     that it has there.
 
     `shown` is how both runs' values are told: as they are; ``"moved"`` for a change of partners,
-    from 0 on; ``"logarithm"`` for the mean of logarithms, of which the power is told; ``"share"``
+    from 0 on; ``"logarithm"`` for the mean of logarithms, shown as its power; ``"share"``
     and ``"count"`` for what cannot leave its range.
     """
 
@@ -46,7 +46,7 @@ class Figure:
     shown: str = ""
 
     def told(self, value: float) -> float:
-        """Return a value of this figure as people are told it; shares and counts stay in range."""
+        """Return a value of this figure as it is displayed; shares and counts stay in range."""
         if self.shown == "logarithm":
             return math.exp(value)
         low, high = _RANGES.get(self.shown, (-math.inf, math.inf))

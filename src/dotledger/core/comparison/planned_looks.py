@@ -27,6 +27,7 @@ from dotledger.core.comparison.exchange_test import StepDown
 from dotledger.core.comparison.exchanged_figures import Figure
 from dotledger.core.displays import Displayed
 from dotledger.core.measures.measure_rows import defined
+from dotledger.core.spelling import counted
 from dotledger.core.tables.findings_table import Findings
 
 if TYPE_CHECKING:
@@ -339,8 +340,9 @@ def _notes(runs: ComparedRuns, planned: int) -> Iterator[str]:
     bears = _bears(runs)
     if bears < planned:
         yield (
-            f"{runs.images[0]} images bear {bears} looks, and {planned} are planned: no change,"
-            " however large, is an alarm. Send more of the same images, or plan fewer looks."
+            f"{runs.images[0]} images bear {counted(bears, 'look')}, and {planned} are planned: no "
+            "change of the answers, however large, is an alarm. Send more of the same images, or "
+            "plan fewer looks."
         )
     yield from runs.notes
 
@@ -404,6 +406,8 @@ class Watch(Displayed):
         Batches that were judged just now.
     left_out : tuple of str
         Later rounds that were not judged, each with its reason.
+    unanswered : tuple of int
+        Batches among them that are complete and have no answer at all.
     """
 
     service: str
@@ -416,6 +420,7 @@ class Watch(Displayed):
     rounds: tuple[WatchedRound, ...]
     fresh: tuple[int, ...] = ()
     left_out: tuple[str, ...] = ()
+    unanswered: tuple[int, ...] = ()
 
     @property
     def alarms(self) -> tuple[WatchedRound, ...]:
@@ -425,8 +430,8 @@ class Watch(Displayed):
     @property
     def alarm(self) -> bool:
         """Whether the newest round, or one that was judged just now, raised an alarm."""
-        now = [one for one in self.rounds if one.batch in self.fresh] or self.rounds[-1:]
-        return any(one.look.alarm for one in [*now, *self.rounds[-1:]])
+        fresh = [one for one in self.rounds if one.batch in self.fresh]
+        return any(one.look.alarm for one in [*fresh, *self.rounds[-1:]])
 
     def frame(self) -> pd.DataFrame:
         """Return a pandas frame with a row a round and figure."""

@@ -61,8 +61,11 @@ def _of_kind(
         notes.append(f"no confidence of {known:,} is above {highest:.3g}: another scale?")
     if not known:
         notes.append("no finding has a confidence")
-    notes += _piled(findings, kind) or _squeezed(findings, kind)
     rows = np.flatnonzero(findings.kind.among([kind]) & ~findings.blank)
+    confidence = findings.confidence[rows]
+    confidence = confidence[np.isfinite(confidence)]
+    if len(confidence) >= _ENOUGH:
+        notes += _piled(findings, rows, confidence) or _squeezed(confidence)
     if sizes:
         notes += _of_places(findings, rows, sizes)
     notes += _repeated(findings, rows, sizes)
@@ -84,18 +87,13 @@ def _confidences(findings: Findings, kind: str) -> tuple[int, int, float]:
     return there, known, highest
 
 
-def _piled(findings: Findings, kind: str) -> list[str]:
+def _piled(findings: Findings, rows: Ints, known: Floats) -> list[str]:
     """Return a note if many confidences are exactly 0, 0.5 or 1, as from a misread scale."""
-    rows = np.flatnonzero(findings.kind.among([kind]) & ~findings.blank)
     details = findings.details
     if details is not None and any(
         (one := details[row]) is not None and isinstance(one.own_confidence, str) for row in rows
     ):
         return []  # words have few values, and pile up by themselves
-    confidence = findings.confidence[rows]
-    known = confidence[np.isfinite(confidence)]
-    if len(known) < _ENOUGH:
-        return []
     for value, share, why in _PILES:
         count = int((known == value).sum())
         if count >= share * len(known):
@@ -110,16 +108,13 @@ _PILES = (
 )
 
 
-def _squeezed(findings: Findings, kind: str) -> list[str]:
+def _squeezed(known: Floats) -> list[str]:
     """Return a note if confidences keep to a part of 0 to 1 that a misread scale would leave."""
-    confidence = findings.confidence[findings.kind.among([kind]) & ~findings.blank]
-    known = confidence[np.isfinite(confidence)]
-    if len(known) < _ENOUGH or known.min() == known.max():
+    if known.min() == known.max():
         return []
     if known.min() >= _HALF and known.max() <= _ODDS_OF_ONE:
         return [
-            f"all {len(known):,} confidences lie between 0.5 and 0.73, as fractions read as "
-            "log-odds would"
+            f"all {len(known):,} confidences lie between 0.5 and 0.73: fractions read as log-odds?"
         ]
     if len(known) >= _MANY and _LOW < known.max() <= _HALF:
         return [f"no confidence of {len(known):,} is above {known.max():.3g}: another range?"]
@@ -192,7 +187,7 @@ def _repeated(
     findings: Findings, rows: Ints, sizes: Mapping[str, tuple[float, float]]
 ) -> list[str]:
     """Return a note if images have exactly the findings of another image."""
-    rows = rows[_tells_apart(findings, rows)]
+    rows = rows[_tells_apart(findings, rows)[findings.image.codes[rows]]]
     if len(rows):
         rows = rows[_may_be_repeated(findings, rows, sizes)]
     if not len(rows):
@@ -201,7 +196,7 @@ def _repeated(
     numbers = np.column_stack(
         [
             findings.label.codes[rows],
-            findings.confidence[rows],
+            np.nan_to_num(findings.confidence[rows], nan=-1.0),
             _in_fractions(findings, rows, sizes),
         ]
     )
@@ -223,19 +218,21 @@ def _repeated(
 
 
 def _tells_apart(findings: Findings, rows: Ints) -> Flags:
-    """Tell which findings two images have alike only if one answer was given twice.
+    """Tell of which images equal findings mean that one answer was given twice.
 
-    Boxes do. Confidences alone do if they have more than two digits and hardly any occurs twice
-    (words of a scale do), and only three or more of them together.
+    Those with a box. Confidences alone mean it if they have more than two digits and hardly any
+    occurs twice (those of words do), and only three or more together.
     """
+    images = len(findings.image.names)
+    codes, confidence = findings.image.codes[rows], findings.confidence[rows]
     boxed = np.isfinite(findings.box[rows, 0])
-    confidence = findings.confidence[rows]
     fine = np.isfinite(confidence) & (np.abs(100 * confidence - np.round(100 * confidence)) > 1e-6)
-    values = confidence[fine & ~boxed]
-    fine &= 2 * len(np.unique(values)) > len(values)
-    codes = findings.image.codes[rows]
-    several = np.bincount(codes[fine & ~boxed], minlength=len(findings.image.names)) >= _SEVERAL
-    found: Flags = np.isfinite(confidence) & (boxed | (fine & several[codes]))
+    fine &= ~boxed
+    values = confidence[fine]
+    if 2 * len(np.unique(values)) <= len(values):
+        fine[:] = False
+    has_box = np.bincount(codes[boxed], minlength=images) > 0
+    found: Flags = has_box | (np.bincount(codes[fine], minlength=images) >= _SEVERAL)
     return found
 
 
@@ -251,7 +248,10 @@ def _may_be_repeated(
     # Whatever the order of the rows, equal findings have equal sums, but for the last digits.
     for part in slices(len(rows)):
         some = rows[part]
-        columns = [findings.confidence[some], *_in_fractions(findings, some, sizes).T]
+        columns = [
+            np.nan_to_num(findings.confidence[some]),
+            *_in_fractions(findings, some, sizes).T,
+        ]
         weighted = sum(weight * one for weight, one in zip(_WEIGHTS, columns, strict=True))
         codes = findings.image.codes[some]
         sums += np.bincount(codes, weighted, minlength=images)

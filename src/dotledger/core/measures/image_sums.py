@@ -16,7 +16,7 @@ import numpy as np
 from dotledger.core.arrays import Flags, Floats, Ints
 from dotledger.core.measures.finding_groups import Group
 from dotledger.core.measures.image_cases import Sparse, sparse_rows
-from dotledger.core.measures.registry import Form, MeasureRecord
+from dotledger.core.measures.registry import RATIOS, Form, MeasureRecord, f_measure
 from dotledger.core.measures.share_limits import ShareSums, ends_of_spread, quantile, share_limits
 
 __all__ = ["CasesInOrder", "SumsAtLevels", "mean_of_shares_at_levels"]
@@ -188,16 +188,18 @@ class _Series:
         absent = np.zeros(group.images) if group.absent is None else group.absent
         base = form.get("actual", 0) * cases.actual + form.get("absent", 0) * absent
         self.base: Floats = np.asarray(base, dtype=np.float64)
-        self._step = form.get("hits", 0) * cases.right.astype(np.float64) + form.get("found", 0)
-        self._before = cases.before(self._step) + self.base[cases.image]
+        self.step: Floats = form.get("hits", 0) * cases.right.astype(np.float64) + form.get(
+            "found", 0
+        )
+        self._before = cases.before(self.step) + self.base[cases.image]
 
     def total(self) -> Floats:
         """Return the sum over images, shape (levels,)."""
-        return self._summed(self._step, float(self.base.sum()))
+        return self._summed(self.step, float(self.base.sum()))
 
     def times(self, other: _Series) -> Floats:
         """Return the sum over images of the product with another series, shape (levels,)."""
-        added = self._before * other._step + other._before * self._step + self._step * other._step
+        added = self._before * other.step + other._before * self.step + self.step * other.step
         return self._summed(added, float(self.base @ other.base))
 
     def _summed(self, added: Floats, first: float) -> Floats:
@@ -226,15 +228,10 @@ def _cases(
     if measure == "stopped_share":
         level, image = cases.stops
         return level, image, np.ones(len(image)), np.zeros(len(image)), inside
-    level, image, right = cases.level, cases.image, cases.right.astype(np.float64)
-    one, none = np.ones(len(right)), np.zeros(len(right))
-    if measure == "precision":
-        return level, image, right, one, np.zeros(group.images)
-    if measure == "recall":
-        return level, image, right, none, cases.actual
-    if measure == "f":
-        return level, image, (1 + beta * beta) * right, one, beta * beta * cases.actual
-    if measure == "false_alarm_rate":
-        absent = np.zeros(group.images) if group.absent is None else group.absent
-        return level, image, 1 - right, none, absent
-    return level, image, 1 - right, none, inside
+    level, image = cases.level, cases.image
+    if measure == "false_alarms_per_100_images":
+        return level, image, 1 - cases.right.astype(np.float64), np.zeros(len(image)), inside
+    record = f_measure(beta) if measure == "f" else RATIOS[measure]
+    [(part, whole)] = record.ratios
+    x, m = _Series(cases, part), _Series(cases, whole)
+    return level, image, x.step, m.step, m.base

@@ -16,16 +16,25 @@ The same forms are applied to numbers, arrays over labels or draws, and sparse m
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import numpy as np
 
 from dotledger.core.arrays import ratios
 
-__all__ = ["MEASURES", "RANKED", "RATIOS", "Form", "MeasureRecord", "combined", "records_for"]
+__all__ = [
+    "MEASURES",
+    "RANKED",
+    "RATIOS",
+    "Form",
+    "MeasureRecord",
+    "combined",
+    "f_measure",
+    "records_for",
+]
 
-Form = Mapping[str, int]
+Form = Mapping[str, float]
 """A sum of counts, each with its factor."""
 
 
@@ -42,8 +51,8 @@ class MeasureRecord:
     definition : str
         Its formula, and when it is undefined.
     ratios : tuple of (Form, Form)
-        Part and whole; the measure is the mean of the ratios. Empty for what is no ratio of counts:
-        average precision is the area under a curve.
+        Part and whole; the measure is the mean of the ratios. Empty for average precision, which is
+        the area under a curve and not a ratio of counts.
     judged : {"all", "boxes", "presence"}
         The kinds that it is for.
     interval : {"share", "mean", "draws"}
@@ -51,9 +60,11 @@ class MeasureRecord:
     lower_is_better : bool
         Which of two runs is better.
     counts : Form pair, optional
-        What is shown beside the value in a gate, as "so many of so many".
+        Shown next to the value in a gate, such as "163 of 460".
     rank : int
         Its place in tables for people; files keep the order of `MEASURES`.
+    wide : bool
+        Whether the table of presence, which has more columns, does without it.
     """
 
     name: str
@@ -65,6 +76,7 @@ class MeasureRecord:
     lower_is_better: bool = False
     counts: tuple[Form, Form] | None = None
     rank: int = 99
+    wide: bool = False
 
     def pairs(self, counts: Mapping[str, Any]) -> list[tuple[Any, Any]]:
         """Return part and whole of each ratio, from counts of one shape."""
@@ -131,6 +143,18 @@ _ACTUAL: Form = {"actual": 1}
 _ABSENT: Form = {"absent": 1}
 _FALSE: Form = {"found": 1, "hits": -1}
 
+
+def _f_beta(beta: float) -> tuple[tuple[Form, Form], ...]:
+    # F = (1 + b^2) TP / (found + b^2 annotated), from C. J. van Rijsbergen, "Information
+    # retrieval", 1979, chapter 7.
+    return (({"hits": 1 + beta * beta}, {"found": 1, "actual": beta * beta}),)
+
+
+def f_measure(beta: float) -> MeasureRecord:
+    """Return F-beta: recall counts beta times as much as precision; F1 is that of 1."""
+    return replace(MEASURES["f1"], name=f"f{beta:g}", heading=f"F{beta:g}", ratios=_f_beta(beta))
+
+
 _RECORDS = (
     MeasureRecord(
         name="precision",
@@ -152,8 +176,9 @@ _RECORDS = (
         name="f1",
         heading="F1",
         definition="2 TP / (2 TP + FP + FN); undefined if nothing was found or annotated.",
-        ratios=(({"hits": 2}, {"found": 1, "actual": 1}),),
+        ratios=_f_beta(1.0),
         rank=3,
+        wide=True,
     ),
     MeasureRecord(
         name="mean_overlap",

@@ -10,7 +10,7 @@ import numpy as np
 from dotledger.core.arrays import Floats, Ints, ratios
 from dotledger.core.measures.finding_groups import Group
 from dotledger.core.measures.image_cases import Sparse, sparse_rows
-from dotledger.core.measures.registry import RATIOS
+from dotledger.core.measures.registry import RATIOS, f_measure
 
 __all__ = ["LevelCounts", "Levels", "values_of"]
 
@@ -61,14 +61,10 @@ class LevelCounts:
     def value(self, measure: str, beta: float = 1.0) -> Floats:
         """Return a measure by its name in `Aim`; NaN where undefined."""
         false = self.found - self.hits
-        if measure in RATIOS:
-            found = RATIOS[measure].value(self._named())
+        record = f_measure(beta) if measure == "f" else RATIOS.get(measure)
+        if record is not None:
+            found = record.value(self._named())
             return np.asarray(_spread(found, self.hits), dtype=np.float64)
-        if measure == "f":
-            # F = (1 + b^2) TP / (found + b^2 annotated), from C. J. van Rijsbergen,
-            # "Information retrieval", 1979, chapter 7.
-            more = 1 + beta * beta
-            return ratios(more * self.hits, self.found + beta * beta * self.actual)
         if measure == "false_alarms_per_100_images":
             return ratios(100 * false, _spread(self.images, false))
         return ratios(self.stopped, _spread(self.images, self.stopped))

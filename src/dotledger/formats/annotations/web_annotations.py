@@ -288,7 +288,7 @@ def _rectangle(element: Any) -> tuple[tuple[float, float], ...]:
 
 
 def _straight_path(element: Any) -> tuple[tuple[float, float], ...]:
-    """Return the corners of a path of straight lines; none for curves and what is no path."""
+    """Return the corners of a path of straight lines; none for curves and invalid paths."""
     from svgelements import Close, Line, Move
     from svgelements import Path as SvgPath
 

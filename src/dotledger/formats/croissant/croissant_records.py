@@ -308,8 +308,8 @@ def _parquet(data: bytes) -> dict[str, list[Any]]:
 def _along(data: Any, path: str) -> list[Any]:
     """Return the values at a path such as ``$.annotations[*].bbox``; None where one lacks it.
 
-    JSONPath (RFC 9535) leaves out what is missing. Columns must keep their rows beside each other,
-    so what follows the last ``*`` is looked up in each node by itself.
+    JSONPath (RFC 9535) leaves out what is missing. Columns must keep their rows aligned, so what
+    follows the last ``*`` is looked up in each node separately.
     """
     import jsonpath
 

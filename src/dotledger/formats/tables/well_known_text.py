@@ -35,7 +35,7 @@ def outer_rings(texts: Sequence[Any], where: Callable[[int], str]) -> list[tuple
     Raises
     ------
     TableError
-        For a cell that is no polygon, naming it.
+        If a cell is not a polygon; the message names it.
     MissingExtra
         If ``dot-ledger[polygons]`` is not installed.
     """

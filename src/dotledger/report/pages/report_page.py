@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import hashlib
 import math
-from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from importlib.resources import files
@@ -197,13 +196,13 @@ def _script() -> str:
     return _part("report.js").replace("MEASURE_FORMS", to_json(forms).decode(), 1)
 
 
-def _own(form: Form) -> dict[str, int]:
+def _own(form: Form) -> dict[str, float]:
     """Return a sum of counts as one of right, wrong and missed."""
-    found = Counter[str]()
+    found: dict[str, float] = {}
     for name, factor in form.items():
         for own, times in _COUNTED[name].items():
-            found[own] += factor * times
-    return dict(found)
+            found[own] = found.get(own, 0) + factor * times
+    return found
 
 
 def _policy(style: str, script: str) -> str:

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from dotledger.core.measurement.measure_result import Measure
 from dotledger.core.measures.measure_rows import Interval, KindMeasure, Row
-from dotledger.core.measures.registry import MEASURES
+from dotledger.core.measures.registry import MEASURES, records_for
 from dotledger.core.measures.share_limits import FEW_IMAGES
 from dotledger.core.questions.error_diagnosis import Case, Diagnosis
 from dotledger.core.spelling import counted
@@ -35,8 +35,16 @@ __all__ = [
 ]
 
 _MOST_CASES = 12
-_BOXED = ("recall", "precision", "f1", "mean_overlap", "average_precision")
-_BY_PRESENCE = ("recall", "precision", "false_alarm_rate", "balanced_accuracy", "average_precision")
+
+
+def _columns_of(*, presence: bool) -> tuple[str, ...]:
+    """Return the measures of a table: by rank, and what comes from a curve last."""
+    names = [n for n, one in records_for(presence=presence).items() if not (presence and one.wide)]
+    names.sort(key=lambda n: (MEASURES[n].interval == "draws", MEASURES[n].rank))
+    return tuple(names)
+
+
+_BOXED, _BY_PRESENCE = _columns_of(presence=False), _columns_of(presence=True)
 _WITH_INTERVAL = ("false_alarm_rate",)
 """A rate of 0 says nothing without the number of images behind it."""
 

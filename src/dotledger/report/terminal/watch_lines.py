@@ -11,7 +11,7 @@ from dotledger.report.terminal.terminal_tables import DASH, number
 
 __all__ = ["alarm_lines", "figure_cells", "head_lines", "round_cells", "verdict_line"]
 
-_FIELD = "answers with a field"
+_FIELD, _ALONE = "answers with a field", "boxes without a partner"
 
 
 def head_lines(watch: Watch) -> Iterator[str]:
@@ -56,26 +56,36 @@ def verdict_line(watch: Watch) -> str:
     str
         Never "no alarm" where none was possible.
     """
+    left = f" {counted(len(watch.left_out), 'later round')} not judged." if watch.left_out else ""
     if not watch.rounds:
-        return "No later round to judge."
+        return left.strip() or "No later round to judge."
     newest = watch.rounds[-1]
-    bears = [one for one in watch.rounds if one.look.bears < watch.planned]
     earlier = len(watch.alarms) - newest.look.alarm
     before = f" {counted(earlier, 'earlier round')} did." if earlier else ""
     if newest.look.alarm:
-        return f"Alarm: {newest.name} differs from the first round." + (
-            f" So did {counted(earlier, 'earlier round')}." if earlier else ""
-        )
-    if newest in bears:
+        too = f" So did {counted(earlier, 'earlier round')}." if earlier else ""
+        return f"Alarm: {newest.name} differs from the first round.{too}{left}"
+    if watch.alarm:  # of a round that was judged just now, and is not the newest
+        fresh = first_of([one.name for one in watch.alarms if one.batch in watch.fresh], 6)
+        return f"Alarm: {fresh} differs from the first round; {_of_newest(newest, watch)}.{left}"
+    told = _of_newest(newest, watch)
+    return f"{'' if _bears_too_few(newest, watch) else 'No alarm: '}{told}.{before}{left}"
+
+
+def _bears_too_few(newest: WatchedRound, watch: Watch) -> bool:
+    return newest.look.bears < watch.planned
+
+
+def _of_newest(newest: WatchedRound, watch: Watch) -> str:
+    """Return what is said of a newest round without an alarm; no promise if none was possible."""
+    if _bears_too_few(newest, watch):
         return (
-            f"Nothing can be said of {newest.name}: its {newest.look.images[1]} images bear"
-            f" {newest.look.bears} looks, and {watch.planned} are planned.{before}"
+            f"the answers of {newest.name} cannot be judged, its {newest.look.images[1]} images"
+            f" bear {counted(newest.look.bears, 'look')} and {watch.planned} are planned"
         )
     if newest.look.same:
-        return (
-            f"{newest.name} has the same labels, confidences and boxes as the first round.{before}"
-        )
-    return f"No alarm: {newest.name} does not differ significantly from the first round.{before}"
+        return f"{newest.name} has the same labels, confidences and boxes as the first round"
+    return f"{newest.name} does not differ significantly from the first round"
 
 
 def alarm_lines(one: WatchedRound) -> Iterator[str]:
@@ -93,15 +103,20 @@ def alarm_lines(one: WatchedRound) -> Iterator[str]:
     """
     yield from one.look.known
     for figure in one.look.figures:
-        if figure.changed and figure.what != _FIELD:
+        if figure.changed and figure.what == _ALONE:
+            yield (
+                f"{figure.of}: {number(figure.first)} of the first round's boxes and "
+                f"{number(figure.second)} of this round's have no partner in the other"
+            )
+        elif figure.changed and figure.what != _FIELD:
             yield f"{figure.what}, {figure.of}: {number(figure.first)}, now {number(figure.second)}"
     fields = [f.of for f in one.look.figures if f.changed and f.what == _FIELD]
     if fields:
         yield f"fields of answers: {first_of(fields, 12)}"
-    for word, labels in (("new", one.look.came), ("gone", one.look.went)):
+    for where, labels in (("this", one.look.came), ("the first", one.look.went)):
         if labels:
             listed = [f"{name} ({count})" for name, count in labels.items()]
-            yield f"labels that are {word}: {first_of(listed, 12)}"
+            yield f"labels only in {where} round: {first_of(listed, 12)}"
 
 
 def round_cells(one: WatchedRound) -> list[Any]:
