@@ -31,7 +31,7 @@ show         0 show crowd-03.jpg --service marl --annotations annotations.csv --
 search       0 search --label lantern --ledger walk.ledger
 draw         0 draw few {TABLES} --out drawn
 annotations  0 annotations annotations.csv --images images
-measure      0 measure {TABLES} --images images.csv --overlap 0.5,0.75 --threshold label=0.5,face=0.7
+measure      0 measure {TABLES} --also conventions --images images.csv --overlap 0.5,0.75 --threshold label=0.5,face=0.7
 reliability  0 reliability {TABLES} --fit map.json
 sweep        0 choose {TABLES}
 choose       1 choose {TABLES} --aim recall>=0.6

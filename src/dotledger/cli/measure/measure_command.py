@@ -171,7 +171,7 @@ def _conventions(result: Measure) -> dict[str, Any]:
         }
         for fit in fits
     ]
-    return {"conventions": rows, "better": best.name if best else None}
+    return {"tried": rows, "better": best.name if best else None}
 
 
 def _tolerances(pairs: tuple[str, ...]) -> dict[str, float]:

@@ -309,7 +309,7 @@ class Convention(TypedDict):
 class Conventions(TypedDict):
     """Every convention tried, the best first; `better` is null if none is clearly better."""
 
-    conventions: list[Convention]
+    tried: list[Convention]
     better: str | None
 
 
