@@ -1,14 +1,17 @@
 """try, forecast, batches, usage, simulate: as a user meets them."""
 
 import json
+import os
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from dotledger import send
 from dotledger.standins.demo_scenes import RECIPES, draw_scene
 from dotledger.standins.evening_demo import description_of, pointed_text, running
 from dotledger.standins.service_misbehaviour import parse_trouble
+from tests.cli.test_messages import called
 from tests.forked import dotledger
 
 
@@ -97,6 +100,18 @@ class Commands(unittest.TestCase):
         self.assertRegex(failed.stdout, "refused: tiny-01.png: ")
         self.assertNotIn("not read", failed.stderr, "the service itself said why")
         self.assertIn("strict.toml --again failed", failed.stderr)
+
+    def test_what_was_not_checked(self):
+        """A batch that is too large to be looked at as a whole says so; a small one does not."""
+        words = ("send", str(self.images), "--service", str(self.home / "chalk.toml"), "--ledger")
+        with mock.patch.dict(os.environ, self.key):
+            _, out, _ = called(*words, str(self.home / "small.ledger"))
+            self.assertNotIn("was not checked", out)
+            with mock.patch("dotledger.cli.send.send_command._MOST_LOOKED_AT", 1):
+                _, out, _ = called(*words, str(self.home / "large.ledger"))
+        self.assertIn(
+            "More than 1 images: whether the findings look wrong as a whole was not checked", out
+        )
 
     def test_batches_and_usage(self):
         """A list of batches, one in detail, and calls and money by month."""
