@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from dotledger.core.arrays import ratio
 from dotledger.core.displays import Displayed
-from dotledger.core.measures.registry import MEASURES
+from dotledger.core.measures.registry import MEASURES, Measured
 from dotledger.core.measures.resampling import Interval
 from dotledger.core.measures.tally import Tally
 from dotledger.core.spelling import counted
@@ -32,7 +32,7 @@ __all__ = [
 
 
 @dataclass(frozen=True, kw_only=True)
-class Row:
+class Row(Measured):
     """The counts and measures of one label, or of all labels pooled.
 
     Attributes
@@ -78,32 +78,7 @@ class Row:
         """Return a measure by its name in `MEASURES`; NaN where undefined."""
         if name in ("mean_overlap", "average_precision"):
             return float(vars(self)[name])
-        return float(MEASURES[name].value(self.counts))
-
-    @property
-    def precision(self) -> float:
-        """TP / (TP + FP); NaN if nothing was found."""
-        return self.measure("precision")
-
-    @property
-    def recall(self) -> float:
-        """TP / (TP + FN); NaN if nothing is annotated."""
-        return self.measure("recall")
-
-    @property
-    def f1(self) -> float:
-        """2 TP / (2 TP + FP + FN); NaN if nothing was found and nothing is annotated."""
-        return self.measure("f1")
-
-    @property
-    def false_alarm_rate(self) -> float:
-        """FP / (FP + TN); NaN for kinds with boxes, or if nothing could be a false alarm."""
-        return self.measure("false_alarm_rate")
-
-    @property
-    def balanced_accuracy(self) -> float:
-        """Mean of recall and TN / (TN + FP); NaN for kinds with boxes, or if either is."""
-        return self.measure("balanced_accuracy")
+        return super().measure(name)
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""

@@ -29,6 +29,7 @@ __all__ = [
     "RATIOS",
     "Form",
     "MeasureRecord",
+    "Measured",
     "combined",
     "f_measure",
     "records_for",
@@ -151,7 +152,18 @@ def _f_beta(beta: float) -> tuple[tuple[Form, Form], ...]:
 
 
 def f_measure(beta: float) -> MeasureRecord:
-    """Return F-beta: recall counts beta times as much as precision; F1 is that of 1."""
+    """Return F-beta.
+
+    Parameters
+    ----------
+    beta : float
+        How many times recall counts as much as precision; 1 for F1.
+
+    Returns
+    -------
+    MeasureRecord
+        Not among `MEASURES`.
+    """
     return replace(MEASURES["f1"], name=f"f{beta:g}", heading=f"F{beta:g}", ratios=_f_beta(beta))
 
 
@@ -242,3 +254,41 @@ def records_for(*, presence: bool) -> dict[str, MeasureRecord]:
         In the order of `MEASURES`.
     """
     return {name: one for name, one in MEASURES.items() if one.is_for(presence=presence)}
+
+
+class Measured:
+    """What has counts, and so measures; those that are asked for most are attributes."""
+
+    @property
+    def counts(self) -> Mapping[str, float]:
+        """The counts as the forms of `RATIOS` name them."""
+        raise NotImplementedError
+
+    def measure(self, name: str) -> float:
+        """Return a measure by its name in `RATIOS`; NaN where undefined."""
+        return float(RATIOS[name].value(self.counts))
+
+    @property
+    def precision(self) -> float:
+        """TP / (TP + FP); NaN if nothing was found."""
+        return self.measure("precision")
+
+    @property
+    def recall(self) -> float:
+        """TP / (TP + FN); NaN if nothing is annotated."""
+        return self.measure("recall")
+
+    @property
+    def f1(self) -> float:
+        """2 TP / (2 TP + FP + FN); NaN if nothing was found and nothing is annotated."""
+        return self.measure("f1")
+
+    @property
+    def false_alarm_rate(self) -> float:
+        """FP / (FP + TN); NaN for kinds with boxes, or if nothing could be a false alarm."""
+        return self.measure("false_alarm_rate")
+
+    @property
+    def balanced_accuracy(self) -> float:
+        """Mean of recall and TN / (TN + FP); NaN for kinds with boxes, or if either is."""
+        return self.measure("balanced_accuracy")

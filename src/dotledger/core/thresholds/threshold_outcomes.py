@@ -12,7 +12,7 @@ import numpy as np
 from dotledger.core.arrays import Flags, Floats, ratio
 from dotledger.core.measures.finding_groups import Group
 from dotledger.core.measures.measure_rows import defined
-from dotledger.core.measures.registry import RANKED, RATIOS
+from dotledger.core.measures.registry import RANKED, RATIOS, Measured
 from dotledger.core.measures.resampling import Interval
 from dotledger.core.measures.share_limits import mean_of_shares_limits_by_image, share_interval
 
@@ -24,7 +24,7 @@ OUTCOME_MEASURES = (*_SHARES, "false_alarms_per_100_images", "stopped_share")
 
 
 @dataclass(frozen=True, kw_only=True)
-class Outcome:
+class Outcome(Measured):
     """Counts and measures at thresholds.
 
     Attributes
@@ -53,37 +53,21 @@ class Outcome:
     intervals: Mapping[str, Interval] = field(default_factory=dict, repr=False)
     aimed: float = math.nan
 
-    def measure(self, name: str) -> float:
-        """Return one of `OUTCOME_MEASURES`; NaN where undefined."""
-        if name not in _SHARES:
-            return float(getattr(self, name))
-        counts = {
+    @property
+    def counts(self) -> dict[str, float]:
+        """The counts as `RATIOS` names them."""
+        counts: dict[str, float] = {
             "hits": self.true_positives,
             "found": self.true_positives + self.false_positives,
             "actual": self.annotated,
-            **({} if self.absent is None else {"absent": self.absent}),
         }
-        return float(_SHARES[name].value(counts))
+        if self.absent is not None:
+            counts["absent"] = self.absent
+        return counts
 
-    @property
-    def precision(self) -> float:
-        """TP / (TP + FP); NaN if nothing was found."""
-        return self.measure("precision")
-
-    @property
-    def recall(self) -> float:
-        """TP / (TP + FN); NaN if nothing is annotated."""
-        return self.measure("recall")
-
-    @property
-    def f1(self) -> float:
-        """2 TP / (2 TP + FP + FN); NaN if nothing was found and nothing is annotated."""
-        return self.measure("f1")
-
-    @property
-    def false_alarm_rate(self) -> float:
-        """FP / (FP + TN); NaN for kinds with boxes."""
-        return self.measure("false_alarm_rate")
+    def measure(self, name: str) -> float:
+        """Return one of `OUTCOME_MEASURES`; NaN where undefined."""
+        return super().measure(name) if name in _SHARES else float(getattr(self, name))
 
     @property
     def false_alarms_per_100_images(self) -> float:
