@@ -12,7 +12,7 @@ from pathlib import Path
 
 from dotledger.errors import LedgerError
 from dotledger.ledger.ledger_store import Ledger
-from tests.campaigns.senders import COMMAND, Place
+from tests.campaigns.senders import COMMAND, TICK, Place
 from tests.forked import started
 
 PROGRAMS = Path(
@@ -125,7 +125,7 @@ class Shared:
         moments = sorted(self.server.arrived)
         most = first = 0
         for last, moment in enumerate(moments):
-            while moments[first] <= moment - span:
+            while moments[first] <= moment - span + TICK:
                 first += 1
             most = max(most, last - first + 1)
         return most
