@@ -7,7 +7,6 @@ import socket
 import threading
 import time
 import unittest
-from unittest import mock
 
 from dotledger.http_exchanges import Host
 
@@ -92,7 +91,7 @@ def odd_answers(count):
 
 class Answers(unittest.TestCase):
     def test_both_ways(self):
-        """A head that comes at once says the same as one in pieces, which the standard library reads."""
+        """A head that comes at once says the same as one in pieces."""
         usual = 0
         for head, body in odd_answers(250):
             came = []
@@ -104,13 +103,6 @@ class Answers(unittest.TestCase):
                 self.assertEqual(came[0], came[1])
             usual += came[0] == (200, came[0][1], b"abcd", True)
         self.assertGreater(usual, 60)
-
-    def test_in_one_step(self):
-        """A usual answer never comes to the standard library, which takes several times as long."""
-        host = Scripted(self, *[GOOD] * 3).host()
-        with mock.patch("http.client.HTTPResponse.begin") as begun:
-            self.assertEqual([asked(host)[2] for _ in range(3)], [b"good"] * 3)
-        begun.assert_not_called()
 
     def test_in_pieces(self):
         """Head, half of the body, the rest: one answer, and the line is kept; so for chunks."""

@@ -1,14 +1,14 @@
 """One request and its answer over a connection that is kept open.
 
-Nothing in HTTP/1.1 names the request that an answer belongs to but their order on the connection.
-So a connection is used again only if nothing unexpected ever came over it: interim answers are
-passed over and the connection is then closed, and so it is after bytes that nobody asked for,
-whether they came behind an answer, between two, or while a large request was still going out. A
-host that sent such bytes gets a new connection for each request from then on.
+The package urllib3 speaks HTTP; this guards what it leaves open. Nothing in HTTP/1.1 names the
+request that an answer belongs to but their order on the connection, so a connection is used again
+only if nothing unexpected ever came over it:
 
-The usual answer (a head that came at once, with a length) is taken apart here; the package below
-needs several times as long for it, which is what a sending thread mostly does. Whatever is the
-least unusual goes to the package, which knows what servers do.
+- interim answers (RFC 9110, 15.2) are passed over, and the connection is then closed;
+- so is one over which bytes came that nobody asked for, whether behind an answer, between two, or
+  while a large request was still going out. That host gets a new connection for each request from
+  then on;
+- one deadline holds for the whole answer, not for each piece of it.
 """
 
 from __future__ import annotations
@@ -16,11 +16,11 @@ from __future__ import annotations
 import http.client
 import io
 import re
-import select
 import ssl
-import weakref
-from collections.abc import Callable, Mapping
+import threading
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
+from functools import cache, partial
 from typing import Any, NamedTuple
 from urllib.parse import quote
 
@@ -59,14 +59,14 @@ class Host:
     clock : callable
         Seconds of a steady clock.
     tls : ssl.SSLContext, optional
-        How connections are secured; by default by whom the system trusts.
+        How connections are secured; by default the certificates that the system trusts.
 
     Raises
     ------
     urllib3.exceptions.LocationValueError
         If the host cannot be one.
     MissingExtra
-        If the proxy needs a package that is not there.
+        If the proxy needs a package that is not installed.
     """
 
     def __init__(
@@ -80,23 +80,22 @@ class Host:
         clock: Callable[[], float],
         tls: ssl.SSLContext | None = None,
     ) -> None:
-        secured = {} if tls is None else {"ssl_context": tls}
+        import urllib3
+
+        settings: dict[str, Any] = {} if tls is None else {"ssl_context": tls}
         base = f"{scheme}://{host}"
-        self._pool = connections_to(scheme, host, **secured).connection_from_url(base)
-        # Only what is not secured is handed to a proxy as it is; else the proxy makes a tunnel.
-        self._handed = f"{scheme}://{host}" if self._pool.proxy and scheme == "http" else ""
-        self._tunnelled = bool(self._pool.proxy) and scheme == "https"
+        manager = connections_to(scheme, host, maxsize=at_once, **settings)
+        self._peer = _Peer(timeout, most + _MOST_OVERHEAD, clock)
+        self._pool = _guard(manager.connection_from_url(base), self._peer)
+        # A proxy is handed whole addresses, unless it makes a tunnel for what is secured.
+        self._handed = base if self._pool.proxy and scheme == "http" else ""
         self._always = {
             "Host": _named(scheme, host),
             "User-Agent": "dot-ledger",  # some hosts refuse who does not say what they are
             "Accept-Encoding": "identity",
         }
-        if self._handed:
-            self._always.update(self._pool.proxy_headers)
-        self._timeout, self._at_once, self._most, self._clock = timeout, at_once, most, clock
-        self._open: list[Any] = []  # appending and popping are safe among threads
-        self._distrusted = False
-        weakref.finalize(self, _close, self._open)
+        self._limits = urllib3.Timeout(connect=min(timeout, _LONGEST_CONNECTING), read=timeout)
+        self._most = most
 
     def ask(
         self,
@@ -116,10 +115,10 @@ class Host:
         headers : mapping
             ``Host`` and ``Content-Length`` are added if missing.
         body : bytes
-            May be empty.
+            Empty for a request without one.
         on_leaving : callable, optional
-            Called when the connection is open and the request is handed over: behind a small
-            one, which goes out in one piece, and before a large one, which takes its time.
+            Called when the connection is open and the request is handed over: after a small
+            one was sent, and before a large one, which takes its time.
 
         Raises
         ------
@@ -128,120 +127,48 @@ class Host:
         urllib3.exceptions.HTTPError
             If no connection could be opened, or what came is no answer.
         http.client.HTTPException, OSError
-            If the line failed or the time was over.
+            If the connection failed or the time was over.
         """
-        head = self._head(method, f"{self._handed}{_written(target)}", headers, body)
-        kept = self._kept()
-        connection: Any = kept or self._opened()
-        again = False
+        given = self._headers(method, headers, body)
+        # The pool is not told the target: it may hold a key, and the pool logs what it is told.
+        self._peer.calls.one = _Call(f"{self._handed}{_written(target)}", body, on_leaving)
         try:
-            _put(connection.sock, head, body, used=kept is not None, on_leaving=on_leaving)
-            until = self._clock() + self._timeout
-            came, again = self._answer(connection.sock, method, until)
+            answer = self._pool.urlopen(
+                method,
+                f"{self._handed}/",
+                headers=given,
+                retries=False,
+                redirect=False,
+                assert_same_host=False,
+                timeout=self._limits,
+                preload_content=False,
+                decode_content=False,
+            )
         finally:
-            if again and not self._distrusted and len(self._open) < self._at_once:
-                self._open.append(connection)
-            else:
-                connection.close()
-        return came
+            self._peer.calls.one = None  # an idle thread holds no image
+        try:
+            kept, whole = _read_at_most(answer, self._most)
+        except BaseException:
+            answer.close()
+            raise
+        # What was not read to its end would be taken for the next request's answer.
+        (answer.release_conn if whole else answer.close)()
+        named = {name.lower(): value.strip() for name, value in answer.headers.items()}
+        return Came(answer.status, named, kept, whole)
 
-    def _head(self, method: str, target: str, headers: Mapping[str, str], body: bytes) -> bytes:
+    def _headers(self, method: str, headers: Mapping[str, str], body: bytes) -> dict[str, str]:
+        """Return all headers, in which what is given replaces ours; refuse what cannot be one."""
         named = {name.lower() for name in headers}
-        lines = [f"{method} {target} HTTP/1.1"]
-        lines += [f"{n}: {value}" for n, value in self._always.items() if n.lower() not in named]
+        found = {name: value for name, value in self._always.items() if name.lower() not in named}
         for name, value in headers.items():
             line = f"{name}: {value}"
             if not _NAME(name) or _BREAKS(line):
                 raise ValueError(line)
-            lines.append(line)
+            line.encode("latin-1")
+            found[name] = str(value)
         if "content-length" not in named and (body or method in _WITH_BODY):
-            lines.append(f"Content-Length: {len(body)}")
-        lines.append("\r\n")
-        return "\r\n".join(lines).encode("latin-1")
-
-    def _kept(self) -> Any:
-        """Return an open connection that is silent, or None: whatever came unasked is no answer."""
-        if self._distrusted:  # what was kept before that is no better
-            _close(self._open)
-        while True:
-            try:
-                connection = self._open.pop()
-            except IndexError:
-                return None
-            if not _speaks(connection.sock):
-                return connection
-            self._distrusted = self._distrusted or _has_more(connection.sock)
-            connection.close()
-
-    def _opened(self) -> Any:
-        connection: Any = self._pool._new_conn()
-        connection.timeout = min(self._timeout, _LONGEST_CONNECTING)
-        try:
-            if self._tunnelled:
-                self._pool._prepare_proxy(connection)
-            else:
-                connection.connect()
-        except Exception as error:
-            connection.close()
-            raise _not_opened(error, connection) from error
-        connection.sock.settimeout(self._timeout)
-        return connection
-
-    def _answer(self, sock: Any, method: str, until: float) -> tuple[Came, bool]:
-        """Return an answer, and whether another request may go over the same connection."""
-        first = sock.recv(_PIECE)
-        if not first:
-            raise http.client.RemoteDisconnected("the connection was cut before the answer")
-        usual = _usual_head(first)
-        if usual is None or usual[2] > self._most:
-            return self._unusual(sock, method, first, until)
-        status, headers, length, start = usual
-        body = first[start:]
-        if len(body) < length:
-            body = self._rest(sock, body, length, until)
-        if len(body) > length:
-            self._distrusted = True  # who sends what nobody asked for may do so at any time
-            body = body[:length]
-        return Came(status, headers, body, True), not _closes(headers)
-
-    def _rest(self, sock: Any, body: bytes, length: int, until: float) -> bytes:
-        pieces, got = [body], len(body)
-        try:
-            while got < length:
-                sock.settimeout(_left(until, self._clock))
-                piece = sock.recv(_PIECE)
-                if not piece:
-                    raise http.client.IncompleteRead(b"", length - got)
-                pieces.append(piece)
-                got += len(piece)
-        finally:
-            sock.settimeout(self._timeout)
-        return b"".join(pieces)
-
-    def _unusual(self, sock: Any, method: str, first: bytes, until: float) -> tuple[Came, bool]:
-        import urllib3
-
-        answer = _Answer(sock, first, until, self._most + _MOST_OVERHEAD, self._clock, method)
-        try:
-            answer.begin()
-            reading = urllib3.HTTPResponse(
-                body=answer,
-                headers=urllib3.HTTPHeaderDict(answer.headers.items()),
-                status=answer.status,
-                preload_content=False,
-                decode_content=False,
-                original_response=answer,
-                request_method=method,
-            )
-            body, whole = _read_at_most(reading, self._most)
-        finally:
-            answer.close()
-            with suppress(OSError):
-                sock.settimeout(self._timeout)
-        self._distrusted = self._distrusted or answer.timed.unasked
-        headers = {name.lower(): value.strip() for name, value in answer.headers.items()}
-        again = whole and not (answer.will_close or answer.timed.unasked or answer.interim)
-        return Came(answer.status, headers, body, whole), again
+            found["Content-Length"] = str(len(body))
+        return found
 
 
 _NAME = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+").fullmatch  # a token (RFC 9110, 5.6.2)
@@ -264,85 +191,6 @@ def _written(target: str) -> str:
     return quote(target, safe="/?:@!$&'()*+,;=-._~%")
 
 
-def _not_opened(error: Exception, connection: Any) -> Exception:
-    """Return an error of the package below for what happened before anything was sent."""
-    from urllib3 import exceptions as errors
-
-    if isinstance(error, ssl.SSLError | ssl.CertificateError):
-        error = errors.SSLError(error)
-    elif isinstance(error, TimeoutError):
-        error = errors.ConnectTimeoutError(str(error))
-    if connection.proxy and not connection.has_connected_to_proxy:
-        return errors.ProxyError("the proxy cannot be reached", error)
-    return error
-
-
-def _put(
-    sock: Any, head: bytes, body: bytes, *, used: bool, on_leaving: Callable[[], None] | None
-) -> None:
-    """Send a request; a large one in two pieces, and not behind bytes that nobody asked for.
-
-    Over a new connection, what comes before all is sent can only be meant for this request.
-    """
-    leaving = on_leaving or _nothing
-    try:
-        if len(body) <= _GOES_OUT_AT_ONCE:
-            sock.sendall(head + body)
-            leaving()
-            return
-        leaving()
-        sock.sendall(head)
-        if used and _speaks(sock):
-            raise http.client.HTTPException("bytes came unasked, or the connection was closed")
-        sock.sendall(body)
-    except (BrokenPipeError, ConnectionResetError):
-        pass  # the service may have answered before it closed; if not, reading says so
-
-
-def _nothing() -> None:
-    """Do nothing: nobody asks when this request leaves."""
-
-
-def _left(until: float, clock: Callable[[], float]) -> float:
-    left = until - clock()
-    if left <= 0:
-        raise TimeoutError("the whole answer did not come in time")
-    return left
-
-
-_HEAD = re.compile(
-    rb"HTTP/1\.1 ([2-5]\d\d)(?: [\t\x20-\x7e\x80-\xff]*)?\r\n"
-    rb"((?:[!#$%&'*+.^_`|~0-9A-Za-z-]+:[\t\x20-\x7e\x80-\xff]*\r\n){1,60})\r\n"
-).match
-_DIGITS = re.compile("[0-9]{1,18}").fullmatch
-_WITHOUT_BODY = (b"204", b"304")
-
-
-def _usual_head(first: bytes) -> tuple[int, dict[str, str], int, int] | None:
-    """Return status, headers, the body's length and its place; None for the package below.
-
-    An answer is usual if its head is whole and of the plainest form, and one length is the only
-    thing that says where it ends (RFC 9112, 6.3).
-    """
-    head = _HEAD(first)
-    if head is None or head[1] in _WITHOUT_BODY:
-        return None
-    lines = head[2].decode("latin-1").split("\r\n")[:-1]
-    headers: dict[str, str] = {}
-    for line in lines:
-        name, _, value = line.partition(":")
-        headers[name.lower()] = value.strip(" \t")
-    length = headers.get("content-length", "")
-    # As many names as lines: nothing is said twice, the length least of all.
-    if not _DIGITS(length) or "transfer-encoding" in headers or len(headers) < len(lines):
-        return None
-    return int(head[1]), headers, int(length), head.end()
-
-
-def _closes(headers: Mapping[str, str]) -> bool:
-    return "close" in headers.get("connection", "").lower()
-
-
 def _read_at_most(answer: Any, most: int) -> tuple[bytes, bool]:
     """Return the body of an answer, up to `most` bytes, and whether that is all."""
     pieces: list[bytes] = []
@@ -353,15 +201,107 @@ def _read_at_most(answer: Any, most: int) -> tuple[bytes, bool]:
     return b"".join(pieces)[:most], left > 0
 
 
-def _speaks(sock: Any) -> bool:
-    """Tell whether a peer has sent something, or closed, without waiting for it."""
-    if isinstance(sock, ssl.SSLSocket) and sock.pending():
-        return True  # taken from the system already
-    if not hasattr(select, "poll"):
-        return bool(select.select([sock], [], [], 0)[0])
-    waiting = select.poll()
-    waiting.register(sock, select.POLLIN)
-    return bool(waiting.poll(0))
+# -- the guard ------------------------------------------------------------------------------------
+
+
+class _Call(NamedTuple):
+    """What one thread asks for just now."""
+
+    target: str
+    body: bytes
+    on_leaving: Callable[[], None] | None
+
+
+class _Peer:
+    """What all connections to a host share: its limits, and whether it sent bytes unasked."""
+
+    def __init__(self, timeout: float, most: int, clock: Callable[[], float]) -> None:
+        self.timeout, self.most, self._clock = timeout, most, clock
+        self.distrusted = False
+        self.calls = threading.local()
+
+    def deadline(self) -> float:
+        return self._clock() + self.timeout
+
+    def left(self, until: float) -> float:
+        """Return the seconds left; raises TimeoutError if there are none."""
+        left = until - self._clock()
+        if left <= 0:
+            raise TimeoutError("the whole answer did not come in time")
+        return left
+
+
+class _Guard:
+    """Stands in front of a connection class of the package."""
+
+    sock: Any
+
+    def __init__(self, peer: _Peer, *args: Any, **settings: Any) -> None:
+        super().__init__(*args, **settings)
+        self._peer = peer
+        self._used = False
+
+    def response_class(self, sock: Any, *, method: str) -> http.client.HTTPResponse:
+        """Make what reads an answer; called by the standard library for each request."""
+        return _Answer(sock, self._peer, method)
+
+    @property
+    def is_connected(self) -> bool:
+        """Whether another request may go over this connection; the pool asks before each."""
+        if self.sock is None or self._peer.distrusted:
+            return False
+        if not self._speaks():
+            return True
+        self._peer.distrusted = _has_more(self.sock)  # or it was only closed
+        return False
+
+    def _speaks(self) -> bool:
+        """Tell whether the peer has sent something, or closed."""
+        decoded = isinstance(self.sock, ssl.SSLSocket) and self.sock.pending()
+        return bool(decoded) or not super().is_connected  # type: ignore[misc]
+
+    def request(self, method: str, _address: str, _body: object = None, **settings: Any) -> None:
+        """Send the request that this thread asks for; the pool calls this with what it was told."""
+        call: _Call = self._peer.calls.one
+        settings.pop("body", None)
+        pieces = self._pieces(call) if call.body else None
+        super().request(method, call.target, body=pieces, **settings)  # type: ignore[misc]
+        self._used = True
+        if not call.body and call.on_leaving:
+            call.on_leaving()
+
+    def _pieces(self, call: _Call) -> Iterator[bytes]:
+        """Give a body piece by piece, and not behind bytes that nobody asked for.
+
+        Over a new connection, what comes before all is sent can only be meant for this request.
+        """
+        leaving, until = call.on_leaving or _nothing, self._peer.deadline()
+        if len(call.body) <= _GOES_OUT_AT_ONCE:
+            yield call.body
+            leaving()
+            return
+        leaving()
+        if self._used and self._speaks():
+            raise http.client.HTTPException("bytes came unasked, or the connection was closed")
+        for begin in range(0, len(call.body), _GOES_OUT_AT_ONCE):
+            self._peer.left(until)
+            yield call.body[begin : begin + _GOES_OUT_AT_ONCE]
+
+
+def _guard(pool: Any, peer: _Peer) -> Any:
+    """Return a pool, whose connections are guarded from now on."""
+    pool.ConnectionCls = partial(_guarded(pool.ConnectionCls), peer)
+    return pool
+
+
+@cache
+def _guarded(connection_class: type) -> type:
+    """Return a class of guarded connections: plain, secured, or through a SOCKS proxy."""
+    return type("Guarded", (_Guard, connection_class), {})
+
+
+def _nothing() -> None:
+    """Do nothing: nobody asks when this request leaves."""
 
 
 def _has_more(sock: Any) -> bool:
@@ -372,76 +312,51 @@ def _has_more(sock: Any) -> bool:
     return False
 
 
-def _close(connections: list[Any]) -> None:
-    with suppress(IndexError):  # another thread may take the last one
-        while connections:
-            connections.pop().close()
-
-
 class _Answer(http.client.HTTPResponse):
-    """An answer of which the first bytes came, read until a deadline, after any interim ones."""
+    """An answer read until a deadline, after any interim ones."""
 
-    def __init__(
-        self,
-        sock: Any,
-        first: bytes,
-        until: float,
-        most: int,
-        clock: Callable[[], float],
-        method: str,
-    ) -> None:
+    def __init__(self, sock: Any, peer: _Peer, method: str) -> None:
         super().__init__(sock, method=method)
-        self.timed = _Timed(self.fp.detach(), sock, first, until, most, clock)
-        self.fp = _Guarded(self.timed)
-        self.interim = False
+        self._peer = peer
+        self._interim = False
+        self.fp = _Buffered(_Timed(self.fp.detach(), sock, peer), peer)
 
     def begin(self) -> None:
         super().begin()
-        while 100 <= self.status < 200 and self.status != 101:  # RFC 9110, 15.2
+        while 100 <= self.status < 200 and self.status != 101:
             self.headers = self.msg = None  # type: ignore[assignment]
             super().begin()
+        self.will_close = self.will_close or self._interim
+        # The package would log what is wrong with a header together with the address.
+        self.headers.defects.clear()
+        self.headers.set_payload("")
 
     def _read_status(self) -> tuple[str, int, str]:
         """Note an interim answer: the standard library passes over some by itself."""
         version, status, reason = super()._read_status()  # type: ignore[misc]
-        self.interim = self.interim or status < 200
+        self._interim = self._interim or status < 200
         return version, status, reason
 
 
 class _Timed(io.RawIOBase):
-    """A socket read until a deadline, behind what came already; no more than so many bytes."""
+    """A socket read until a deadline, and for no more than so many bytes."""
 
-    def __init__(
-        self,
-        raw: Any,
-        sock: Any,
-        first: bytes,
-        until: float,
-        most: int,
-        clock: Callable[[], float],
-    ) -> None:
+    def __init__(self, raw: Any, sock: Any, peer: _Peer) -> None:
         super().__init__()
-        self._raw, self._sock = raw, sock
-        self._first, self._until, self._left, self._clock = memoryview(first), until, most, clock
-        self.ended = self.unasked = False
+        self._raw, self._sock, self._peer = raw, sock, peer
+        self._until, self._left = peer.deadline(), peer.most
+        self.ended = False
 
     def readable(self) -> bool:
         return True
 
     def readinto(self, buffer: Any) -> int | None:
         if self.ended:  # what was read already counts, what is still to come does not
-            size = min(len(buffer), len(self._first))
-        elif self._left <= 0:
+            return 0
+        if self._left <= 0:
             raise OSError("more bytes came than are taken")
-        elif not self._first:
-            self._sock.settimeout(_left(self._until, self._clock))
-            size = self._raw.readinto(buffer)
-            self._left -= size or 0
-            return size
-        else:
-            size = min(len(buffer), len(self._first))
-        buffer[:size] = self._first[:size]
-        self._first = self._first[size:]
+        self._sock.settimeout(self._peer.left(self._until))
+        size: int = self._raw.readinto(buffer)
         self._left -= size
         return size
 
@@ -450,14 +365,18 @@ class _Timed(io.RawIOBase):
         super().close()
 
 
-class _Guarded(io.BufferedReader):
+class _Buffered(io.BufferedReader):
     """Notes at the end of an answer whether bytes came behind it."""
 
     raw: _Timed
+
+    def __init__(self, raw: _Timed, peer: _Peer) -> None:
+        super().__init__(raw)
+        self._peer = peer
 
     def close(self) -> None:
         if not self.closed:
             self.raw.ended = True
             with suppress(OSError, ValueError):
-                self.raw.unasked = bool(self.peek(1))
+                self._peer.distrusted |= bool(self.peek(1))
         super().close()
