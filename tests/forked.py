@@ -1,17 +1,13 @@
-"""The command in a process of its own, forked from one that has loaded everything already.
+"""The command in a process of its own, forked from a server that has loaded everything already.
 
 A fresh interpreter takes half a second to load pandas and SciPy; the tests run some hundred
 commands. Each still has its own process, working directory, environment and streams. Where an
 option of the interpreter matters, or nothing can be forked, a fresh interpreter runs it.
 """
 
-import atexit
 import json
+import multiprocessing
 import os
-import select
-import shutil
-import signal
-import socket
 import subprocess
 import sys
 import tempfile
@@ -21,13 +17,17 @@ from pathlib import Path
 
 _TIMEOUT = 120
 _FRESH = ("PYTHON", "LANG", "LC_", "LD_", "MALLOC")
+_SERVER = None
+if "forkserver" in multiprocessing.get_all_start_methods():
+    _SERVER = multiprocessing.get_context("forkserver")
+    _SERVER.set_forkserver_preload(["pandas", "scipy.stats", "sqlalchemy.dialects.sqlite"])
 
 
 def dotledger(*words, cwd=None, env=None):
     """Run the command; return what `subprocess.run` would."""
     arguments = list(map(str, words))
     changed = env or {}
-    if not hasattr(os, "fork") or any(name.startswith(_FRESH) for name in changed):
+    if _SERVER is None or any(name.startswith(_FRESH) for name in changed):
         return subprocess.run(
             [sys.executable, "-c", "from dotledger.cli import run; run()", *arguments],
             capture_output=True, text=True, cwd=cwd, env={**os.environ, **changed}, timeout=_TIMEOUT, check=False,
@@ -68,133 +68,65 @@ def _exact(part):
 def started(*words, cwd=None, env=None):
     """Start the command, and go on; return what can be waited for or killed."""
     changed = {name: str(value) for name, value in (env or {}).items()}
-    asked = {"argv": ["-c", *map(str, words)], "cwd": str(cwd or Path.cwd()), "env": {**os.environ, **changed}}  # fmt: skip
-    return _Started(json.dumps(asked).encode())
+    return _Started(list(map(str, words)), str(cwd or Path.cwd()), {**os.environ, **changed})
 
 
 class _Started:
-    """A command under way in a process that the helper has forked."""
+    """A command under way in a process of its own."""
 
-    def __init__(self, message):
-        self._streams = [tempfile.TemporaryFile() for _ in range(2)]  # noqa: SIM115
-        self._line = socket.socket(socket.AF_UNIX)
-        self._line.settimeout(_TIMEOUT)
-        self._line.connect(_server())
-        files = [stream.fileno() for stream in self._streams]
-        socket.send_fds(self._line, [len(message).to_bytes(4, "big")], files)
-        self._line.sendall(message)
-        self.pid = int.from_bytes(_received(self._line, 4), "big")
-        self._status = None
+    def __init__(self, words, cwd, env):
+        self._streams = [tempfile.NamedTemporaryFile() for _ in range(2)]  # noqa: SIM115
+        names = [stream.name for stream in self._streams]
+        self._process = _SERVER.Process(target=_run, args=(words, cwd, env, names))
+        self._process.start()
+        self.pid = self._process.pid
 
     def is_alive(self):
         """Return whether it has not ended."""
-        return self._status is None and not select.select([self._line], [], [], 0)[0]
+        return self._process.is_alive()
 
     def kill(self):
         """End it at once; what has ended already stays as it is."""
-        with suppress(ProcessLookupError):
-            os.kill(self.pid, signal.SIGKILL)
+        self._process.kill()
 
-    def wait(self):
+    def wait(self, timeout=_TIMEOUT):
         """Return the exit status once it has ended."""
-        if self._status is None:
-            self._status = int(self._line.recv(8) or b"-9")
-            self._line.close()
-        return self._status
+        self._process.join(timeout)
+        if self._process.exitcode is None:
+            raise subprocess.TimeoutExpired("dotledger", timeout)
+        return self._process.exitcode
 
     @property
     def returncode(self):
-        """The exit status; None while it has not been waited for."""
-        return self._status
+        """The exit status; None while it runs."""
+        return self._process.exitcode
 
     def communicate(self, timeout=_TIMEOUT):
         """Wait for its end; return what it wrote to both streams as one text, and nothing."""
-        if self._status is None:
-            self._line.settimeout(timeout)
-        self.wait()
+        self.wait(timeout)
         return "".join(self.texts()), ""
 
     def texts(self):
-        """Return what it wrote to its two streams, which are closed."""
+        """Return what it wrote to its two streams."""
+        texts = []
         for stream in self._streams:
             stream.seek(0)
-        return [stream.read().decode("utf-8", "replace").replace("\r\n", "\n") for stream in self._streams]  # fmt: skip
+            texts.append(stream.read().decode("utf-8", "replace").replace("\r\n", "\n"))
+        return texts
 
     def __del__(self):
-        for one in (*self._streams, self._line):
-            one.close()
+        for stream in self._streams:
+            stream.close()
 
 
-def _received(line, size):
-    whole = b""
-    while len(whole) < size:
-        whole += line.recv(size - len(whole))
-    return whole
-
-
-@lru_cache(maxsize=1)
-def _server():
-    """Start the process that forks; return where it listens."""
-    home = tempfile.mkdtemp()
-    where = str(Path(home) / "s")
-    process = subprocess.Popen([sys.executable, "-m", "tests.forked", where], stdout=subprocess.PIPE, text=True)  # fmt: skip
-    atexit.register(shutil.rmtree, home, ignore_errors=True)
-    atexit.register(process.stdout.close)
-    atexit.register(process.wait)
-    atexit.register(process.kill)
-    assert process.stdout.readline() == "ready\n"
-    return where
-
-
-def _serve(where):
-    import pandas  # noqa: F401 - loaded for those that are forked
-    import scipy.stats  # noqa: F401
-    import sqlalchemy.dialects.sqlite  # noqa: F401
-
-    listening = socket.socket(socket.AF_UNIX)
-    listening.bind(where)
-    listening.listen(16)
-    print("ready", flush=True)
-    while True:
-        line, _ = listening.accept()
-        if os.fork():
-            line.close()
-            _reap()
-            continue
-        listening.close()
-        _answer(line)
-        os._exit(0)
-
-
-def _reap():
-    """Let go of helpers that have ended."""
-    try:
-        while os.waitpid(-1, os.WNOHANG)[0]:
-            pass
-    except ChildProcessError:
-        pass
-
-
-def _answer(line):
-    """Fork the command, wait for it, and tell its exit status."""
-    head, streams, _, _ = socket.recv_fds(line, 4, 2)
-    message = _received(line, int.from_bytes(head, "big"))
-    child = os.fork()
-    if not child:
-        _run(json.loads(message), streams)
-    line.sendall(child.to_bytes(4, "big"))
-    status = os.waitpid(child, 0)[1]
-    line.sendall(str(os.waitstatus_to_exitcode(status)).encode())
-
-
-def _run(asked, streams):
-    nothing = os.open(os.devnull, os.O_RDONLY)
-    for number, stream in enumerate((nothing, *streams)):
-        os.dup2(stream, number)
+def _run(words, cwd, env, streams):
+    """Run the command with its own streams, environment and folder; end the process."""
+    for number, stream in enumerate((os.devnull, *streams)):
+        os.dup2(os.open(stream, os.O_RDWR), number)
     os.environ.clear()
-    os.environ.update(asked["env"])
-    os.chdir(asked["cwd"])
-    sys.argv = asked["argv"]
+    os.environ.update(env)
+    os.chdir(cwd)
+    sys.argv = ["-c", *words]
     sys.stdin = open(0, encoding="utf-8")  # noqa: SIM115
     sys.stdout = open(1, "w", encoding="utf-8")  # noqa: SIM115
     sys.stderr = open(2, "w", encoding="utf-8", errors="backslashreplace", buffering=1)  # noqa: SIM115
@@ -216,7 +148,3 @@ def _run(asked, streams):
             with suppress(OSError, ValueError):
                 stream.flush()
         os._exit(code)
-
-
-if __name__ == "__main__":
-    _serve(sys.argv[1])
