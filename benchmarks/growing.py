@@ -11,10 +11,11 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from dotledger import Annotations, Findings, Ledger, send
+from dotledger import Annotations, Findings, send
 from dotledger.api.rereading import reread
 from dotledger.core.questions.box_conventions import ImageSize, check_conventions
 from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.testing import FakeTransport
 from tests.campaigns import strangers_files
 from tests.sending.helpers import ANSWER, description, picture
@@ -32,7 +33,7 @@ def reread_seconds(folder, images):
     edited = description(
         ('confidence = { at = "sure" }', 'confidence = { at = "sure", scale = "percent" }')
     )
-    with Ledger(_ledger(folder, images)) as ledger:
+    with LedgerStore(_ledger(folder, images)) as ledger:
         start = time.perf_counter()
         result = reread(ledger, find_batch(ledger), edited, now=2e9)
         seconds = time.perf_counter() - start

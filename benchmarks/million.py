@@ -100,9 +100,10 @@ def _timed(seconds, what, work, *, times=1):
 
 def _one(home, count):
     """Measure one size; print the figures as JSON."""
-    from dotledger import batches, measure, read_annotations, send, usage
-    from dotledger.ledger.batch_queries import find_batch, outcome_counts
+    from dotledger import measure, read_annotations, send
+    from dotledger.ledger.batch_queries import batches, find_batch, outcome_counts
     from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.usage_queries import usage
     from tests.sending.helpers import TEXT
 
     ledger, seconds = Path(home) / "l.ledger", {}

@@ -98,7 +98,7 @@ def main(quick=False):
 
 def _stream(count):
     """Read `count` answers out of a ledger one by one and print the peak memory."""
-    from dotledger import Ledger, send
+    from dotledger import LedgerStore, send
     from dotledger.ledger.answer_queries import kept_answers
     from dotledger.ledger.batch_queries import find_batch
     from dotledger.testing import FakeTransport, Response
@@ -114,7 +114,7 @@ def _stream(count):
         send(images, described, ledger=Path(home) / "l", transport=FakeTransport(lambda _: reply))
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
         reader = Reader(described)
-        with Ledger(Path(home) / "l") as ledger:
+        with LedgerStore(Path(home) / "l") as ledger:
             for kept in kept_answers(ledger, find_batch(ledger)):
                 frame = Frame(kept.width, kept.height, kept.sent_width, kept.sent_height)
                 reader.read(kept.answer, kept.call, ("object",), [frame])

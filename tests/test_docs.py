@@ -22,7 +22,8 @@ class HowTo(AtHome):
         """Each page from its first command to its last, in a folder of its own."""
         self.assertGreater(len(HOW_TO), 7)
         dotledger.send("photo.jpg", "myservice.toml", ledger="first.ledger")
-        _, _, answer = next(dotledger.raw_answers("first.ledger"))
+        with dotledger.Ledger("first.ledger") as ledger:
+            _, _, answer = next(ledger.answers())
         Path("answer.json").write_bytes(answer)
         for page in HOW_TO:
             with self.subTest(page.name), tempfile.TemporaryDirectory() as home:

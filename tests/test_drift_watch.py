@@ -9,11 +9,12 @@ from unittest import mock
 
 import numpy as np
 
-from dotledger import Ledger, plot, send, watch
+from dotledger import plot, send, watch
 from dotledger.core.comparison.exchange_test import exchanges
 from dotledger.core.comparison.planned_looks import look_at, looks_that_images_bear
 from dotledger.errors import ArgumentError, LedgerError
 from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.look_log import add_look, looks_since
 from dotledger.report.pages.watch_page import watch_page
 from dotledger.testing import FakeTransport, Response
@@ -87,7 +88,7 @@ class Rounds(InFolder):
 
         asked = self.images if images is None else images
         send(asked, description(), ledger=self.path, key="k", transport=FakeTransport(answer), round=name)  # fmt: skip
-        with Ledger(self.path) as ledger, ledger.writing() as connection:
+        with LedgerStore(self.path) as ledger, ledger.writing() as connection:
             # How long the machine of the tests took is no figure of the service.
             connection.exec_driver_sql("UPDATE calls SET seconds = 0.1")
 
@@ -178,7 +179,7 @@ class Rounds(InFolder):
         silent = FakeTransport(lambda _: Response(status=400, body=b"{}"))
         options = {"ledger": self.path, "key": "k", "transport": silent, "round": "july"}
         send(self.images, description(("at_once = 4", "at_once = 1")), **options)
-        with Ledger(self.path) as ledger, ledger.writing() as connection:
+        with LedgerStore(self.path) as ledger, ledger.writing() as connection:
             connection.exec_driver_sql(
                 "UPDATE batches SET ended = '2031-01-01' WHERE round = 'july'"
             )
@@ -192,7 +193,7 @@ class Rounds(InFolder):
     def test_a_first_round_that_goes_on(self):
         """A first round that is still being sent is no measure for others."""
         self.round("may")
-        with Ledger(self.path) as ledger, ledger.writing() as connection:
+        with LedgerStore(self.path) as ledger, ledger.writing() as connection:
             connection.exec_driver_sql("UPDATE batches SET ended = NULL")
         with self.assertRaisesRegex(LedgerError, "first round of a watch is not complete"):
             watch(self.path, "may")
@@ -201,7 +202,7 @@ class Rounds(InFolder):
         """Whoever comes second to the last planned look writes none."""
         self.round("may")
         self.round("june")
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             first, second = (find_batch(ledger, batch=n) for n in (1, 2))
             how = {"planned": 1, "now": 2e9, "result": {}}
             self.assertEqual(add_look(ledger, first, second, settings="a", **how).number, 1)
@@ -214,7 +215,7 @@ class Rounds(InFolder):
         self.round("may")
         self.round("june", images={f"x{n}": d for n, d in self.images.items()})
         self.round("july")
-        with Ledger(self.path) as ledger, ledger.writing() as connection:
+        with LedgerStore(self.path) as ledger, ledger.writing() as connection:
             connection.exec_driver_sql("UPDATE batches SET ended = NULL WHERE round = 'july'")
         found = watch(self.path, 1)
         self.assertEqual((found.rounds, found.made), ((), 0))
@@ -233,7 +234,7 @@ class Rounds(InFolder):
         refused = watch(self.path, "may", threshold=0.95)
         self.assertEqual(refused.rounds, ())
         self.assertIn("all 2 planned looks have been made", refused.left_out[0])
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             made = looks_since(ledger, find_batch(ledger, batch=1))
         self.assertEqual([one.number for one in made], [1, 2])
         for since, fault in (

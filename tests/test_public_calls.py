@@ -1,13 +1,20 @@
 """The public face: what the commands can do, from Python, with paths; and examples that run."""
 
 import doctest
+import json
+import pickle
+import pkgutil
+import subprocess
+import sys
 import tempfile
 import unittest
+import warnings
 from importlib import import_module
 from pathlib import Path
 
 import dotledger
 from dotledger import Findings, write_table
+from dotledger.core.displays import JsonText
 from dotledger.testing import FakeTransport
 from tests.core.measurement.test_measure import annotations_of, findings_of
 from tests.sending.helpers import ANSWER, description, picture
@@ -27,6 +34,76 @@ class Examples(AtHome):
             tried += result.attempted
         self.assertEqual({home: n for home, n in failed.items() if n}, {})
         self.assertGreater(tried, 60)
+
+
+class Results(unittest.TestCase):
+    def test_as_data(self):
+        """Every class of results gives itself as plain data and as JSON text of a method of its own."""
+        for found in pkgutil.walk_packages(dotledger.__path__, "dotledger."):
+            if not found.name.startswith(("dotledger.standins", "dotledger.__main__")):
+                import_module(found.name)
+        waiting, seen = [JsonText], []
+        while waiting:
+            below = waiting.pop().__subclasses__()
+            waiting += below
+            seen += [one for one in below if one.__module__.startswith("dotledger.")]
+        bare = {one.__name__ for one in seen if one.to_dict is JsonText.to_dict}
+        self.assertEqual(bare, {"Displayed"})
+        self.assertGreater(len(seen), 20)
+
+    def test_json(self):
+        """What is undefined is null, and the text is what `to_dict` holds."""
+        nothing = findings_of([("a", "object", "x", 0.9, (0, 0, 2, 2))])
+        result = dotledger.measure(
+            nothing, annotations_of([("a", "face", "", (0, 0, 2, 2), False)])
+        )
+        told = json.loads(result.to_json())
+        self.assertEqual(told, json.loads(json.dumps(result.to_dict())))
+        self.assertIsNone(told["pooled"]["precision"])
+        forecast = dotledger.forecast({"a.jpg": b"no image"}, description())
+        self.assertEqual(json.loads(forecast.to_json())["refused"], 1)
+
+    def test_pickled(self):
+        """A result that another process unpickles shows itself and can be plotted there."""
+        said = findings_of([("a", "object", "x", 0.9, (0, 0, 2, 2))])
+        truth = annotations_of([("a", "object", "x", (0, 0, 2, 2), False)])
+        result = dotledger.measure(said, truth, draws=0)
+        code = (
+            "import pickle, sys, matplotlib; matplotlib.use('agg')\n"
+            "result = pickle.load(sys.stdin.buffer)\n"
+            "print(result.plot('curve').get_xlabel(), '<table' in result._repr_html_())"
+        )
+        words = [sys.executable, "-c", code]
+        ran = subprocess.run(words, input=pickle.dumps(result), capture_output=True, check=False)
+        self.assertEqual(ran.stdout.decode().split(), ["recall", "True"], ran.stderr.decode())
+
+    def test_names(self):
+        """A misspelt name is an error for Python and for a type checker; what is deprecated warns once."""
+        with self.assertRaisesRegex(AttributeError, "no attribute 'mesure'"):
+            _ = dotledger.mesure
+        lines = ["import dotledger", "dotledger.mesure", "reveal_type(dotledger.compare(1, 2))",
+                 "reveal_type(dotledger.compare(1, 2, annotations='t.csv'))"]  # fmt: skip
+        with tempfile.TemporaryDirectory() as home:
+            Path(home, "typo.py").write_text("\n".join(lines))
+            words = [sys.executable, "-m", "mypy", "--cache-dir", f"{home}/c", f"{home}/typo.py"]
+            told = subprocess.run(words, capture_output=True, text=True, check=False).stdout
+        self.assertIn('Module has no attribute "mesure"', told)
+        self.assertRegex(told, r"(?s)Revealed type is .*Agreement.*Revealed type is .*Comparison")
+
+    def test_deprecated(self):
+        """Each deprecated call still works, and says once what to write instead."""
+        with tempfile.TemporaryDirectory() as home:
+            place = Path(home, "p.ledger")
+            dotledger.Ledger(place).close()
+            with warnings.catch_warnings(record=True) as caught:
+                warnings.simplefilter("always")
+                for _ in range(2):
+                    self.assertEqual(list(dotledger.batches(place)), [])
+                    self.assertEqual(list(dotledger.usage(str(place))), [])
+        told = [str(one.message) for one in caught if one.category is DeprecationWarning]
+        self.assertEqual(len(told), 2)
+        self.assertIn("write dotledger.Ledger(path).batches()", told[0])
+        self.assertEqual(caught[0].filename, __file__)
 
 
 class FromPython(unittest.TestCase):
@@ -50,10 +127,12 @@ class FromPython(unittest.TestCase):
 
     def test_looking_at_a_ledger(self):
         """Batches, usage, failures and raw answers, by path; answers go to files too."""
-        [batch] = dotledger.batches(self.ledger)
-        self.assertEqual((batch.images, dotledger.usage(self.ledger)[0].images), (3, 3))
-        self.assertEqual(dotledger.failures(self.ledger), [])
-        kept = list(dotledger.raw_answers(self.ledger, folder=self.home / "raw"))
+        with dotledger.Ledger(self.ledger, read_only=True) as ledger:
+            [batch] = ledger.batches()
+            self.assertEqual((batch.images, ledger.usage()[0].images), (3, 3))
+            self.assertEqual(ledger.failures(), [])
+            kept = list(ledger.answers(folder=self.home / "raw"))
+            self.assertIn(batch.service, ledger._repr_html_())
         self.assertEqual([name for name, _, _ in kept], ["p-0.jpg", "p-1.jpg", "p-2.jpg"])
         self.assertEqual((self.home / "raw" / "p-0.jpg.look.json").read_bytes(), kept[0][2])
 

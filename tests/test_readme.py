@@ -50,7 +50,8 @@ class Readme(AtHome):
         names: dict[str, object] = {}
         exec(block("python", "dotledger.send"), names)
         self.assertGreater(names["result"].kinds["object"].pooled.recall, 0.8)
-        _, _, answer = next(dotledger.raw_answers("photos.ledger"))
+        with dotledger.Ledger("photos.ledger") as ledger:
+            _, _, answer = next(ledger.answers())
         Path("answer.json").write_bytes(answer)
         for line in block("sh", "dotledger draft").splitlines():
             words = shlex.split(line.partition("  #")[0])[1:]
@@ -70,7 +71,7 @@ class Choosing(AtHome):
         self.assertLessEqual(names["chosen"].outcome.recall, names["chosen"].optimistic.recall)
         Path("gates.toml").write_text(block("toml", "gates_file", CHOOSING))
         Path("expected.csv").write_text("image,kind,at_most\nempty-01.jpg,object,0\n")
-        verdicts = dotledger.check_gates("gates.toml", "found.csv", "truth.csv", before={"spring": "found.csv"})  # fmt: skip
+        verdicts = dotledger.check_gates("found.csv", "truth.csv", "gates.toml", before={"spring": "found.csv"})  # fmt: skip
         self.assertEqual(len(verdicts.judged), 1 + 15 + 1 + 1)
         exec(block("python", "GateAssertions", CHOOSING), names)
         Path("rules.toml").write_text(block("toml", "rules_file", ACTING))

@@ -31,7 +31,7 @@ assert abs(row["specificity"] - (1 - false / absent)) < 1e-12, row
 low, high = row["intervals"]["specificity"]
 assert low < row["specificity"] < high
 assert "specificity_low" in result.sweep("label").frame().columns
-assert dotledger.check_gates("g.toml", "f.csv", "t.csv").holds
+assert dotledger.check_gates("f.csv", "t.csv", "g.toml").holds
 assert "specificity" in "".join(printed(console(), one) for one in measure_tables(result))
 both = dotledger.compare("f.csv", "f.csv", annotations="t.csv", names=["a", "b"], draws=50)
 assert "specificity" in "".join(printed(console(), part) for part in comparison_parts(both))

@@ -13,9 +13,9 @@ from urllib.parse import parse_qs, urlsplit
 
 from dotledger import findings_of, measure, read_annotations, send
 from dotledger.ledger.batch_queries import find_batch
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import usage, versions_of
-from dotledger.services.service_description import load_description
+from dotledger.services.service_description import read_description
 from dotledger.standins.demo_scenes import RECIPES, draw_scene, truth, write_scenes
 from tests.sending.calls.test_multi_step_calls import Methods
 from tests.sending.helpers import InFolder, served
@@ -152,7 +152,7 @@ class Unseen(InFolder):
         for fact, value in facts.items():
             setattr(own, fact, value)
         write_scenes(self.folder, recipes=SCENES)
-        service = load_description(UNSEEN / name / "description.toml")
+        service = read_description(UNSEEN / name / "description.toml")
         sent = send(self.folder / "images", service, ledger=self.path, key=key, settings={"port": str(port)})  # fmt: skip
         self.assertEqual(sent.outcomes[kinds[0]].get("failed", 0), 0, sent)
         found = findings_of(self.path)
@@ -162,7 +162,7 @@ class Unseen(InFolder):
             row = result.kinds[kind].pooled
             self.assertGreater(row.annotated, 5)
             self.assertEqual((row.misses, row.false_positives), (0, 0), (name, kind))
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             self.assertEqual([month.calls for month in usage(ledger)], [len(SCENES) + more_calls])
         return found, own
 
@@ -194,7 +194,7 @@ class Unseen(InFolder):
         found, own = self.measured("heron", Heron, "h-word", ["label", "face"], more_calls=people)  # fmt: skip
         self.assertEqual(own.seen.count("/heads"), people)
         self.assertEqual(set(found.confidence[~found.blank].tolist()), {0.87, 0.91})
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             [month] = usage(ledger)
             self.assertAlmostEqual(month.money, (len(SCENES) - 5) * 0.0012 + people * 0.004)
             self.assertEqual(versions_of(ledger, find_batch(ledger)), {"5.2": month.calls})

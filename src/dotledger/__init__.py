@@ -9,6 +9,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    __version__: str
     from dotledger.acting.face_covering import cover as cover
     from dotledger.acting.near_copies import image_prints as image_prints
     from dotledger.acting.near_copies import near_copies as near_copies
@@ -18,16 +19,12 @@ if TYPE_CHECKING:
     from dotledger.api.choosing import decide as decide
     from dotledger.api.choosing import drift as drift
     from dotledger.api.drift_watch import watch as watch
-    from dotledger.api.public_calls import batches as batches
     from dotledger.api.public_calls import check_conventions as check_conventions
     from dotledger.api.public_calls import draft_description as draft_description
-    from dotledger.api.public_calls import failures as failures
     from dotledger.api.public_calls import forecast as forecast
     from dotledger.api.public_calls import measure as measure
-    from dotledger.api.public_calls import raw_answers as raw_answers
     from dotledger.api.public_calls import reread as reread
     from dotledger.api.public_calls import try_call as try_call
-    from dotledger.api.public_calls import usage as usage
     from dotledger.core.boxes.box_overlap import overlap as overlap
     from dotledger.core.comparison.run_combination import combine as combine
     from dotledger.core.decisions.text_masking import mask_text as mask_text
@@ -42,7 +39,6 @@ if TYPE_CHECKING:
     from dotledger.core.thresholds.confidence_map import ConfidenceMap as ConfidenceMap
     from dotledger.core.thresholds.confidence_map import fit_confidence_map as fit_confidence_map
     from dotledger.errors import DotLedgerError as DotLedgerError
-    from dotledger.formats.annotations.annotation_files import load_annotations as load_annotations
     from dotledger.formats.annotations.annotation_files import read_annotations as read_annotations
     from dotledger.formats.annotations.annotation_files import read_image_facts as read_image_facts
     from dotledger.formats.annotations.annotation_files import read_review as read_review
@@ -57,7 +53,7 @@ if TYPE_CHECKING:
     from dotledger.formats.thresholds_files import read_thresholds as read_thresholds
     from dotledger.formats.thresholds_files import write_thresholds as write_thresholds
     from dotledger.images.image_gathering import gather as gather
-    from dotledger.ledger.ledger_store import Ledger as Ledger
+    from dotledger.ledger.ledger_access import Ledger as Ledger
     from dotledger.ledger_findings import findings_of as findings_of
     from dotledger.report.charts import plot as plot
     from dotledger.report.charts import plot_style as plot_style
@@ -67,17 +63,16 @@ if TYPE_CHECKING:
     from dotledger.sending.batch_api import open_service as open_service
     from dotledger.sending.batch_api import send as send
     from dotledger.sending.batch_api import send_async as send_async
-    from dotledger.services.service_description import load_description as load_description
+    from dotledger.services.service_description import read_description as read_description
 
 _HOMES = {
     "Annotations": "core.tables.annotations_table",
     "ConfidenceMap": "core.thresholds.confidence_map",
     "DotLedgerError": "errors",
     "Findings": "core.tables.findings_table",
-    "Ledger": "ledger.ledger_store",
+    "Ledger": "ledger.ledger_access",
     "Measure": "core.measurement.measure_result",
     "annotations_from_review": "core.tables.reviewed_annotations",
-    "batches": "api.public_calls",
     "check_conventions": "api.public_calls",
     "check_gates": "api.choosing",
     "choose_thresholds": "api.choosing",
@@ -88,14 +83,12 @@ _HOMES = {
     "draft_description": "api.public_calls",
     "drift": "api.choosing",
     "draw": "report.pictures.box_drawing",
-    "failures": "api.public_calls",
     "findings_of": "ledger_findings",
     "fit_confidence_map": "core.thresholds.confidence_map",
     "forecast": "api.public_calls",
     "gather": "images.image_gathering",
     "image_prints": "acting.near_copies",
-    "load_annotations": "formats.annotations.annotation_files",
-    "load_description": "services.service_description",
+    "read_description": "services.service_description",
     "mask_text": "core.decisions.text_masking",
     "match_images": "core.tables.image_name_matching",
     "measure": "api.public_calls",
@@ -106,7 +99,6 @@ _HOMES = {
     "picture": "report.pictures.single_picture",
     "plot": "report.charts",
     "plot_style": "report.charts",
-    "raw_answers": "api.public_calls",
     "read_annotations": "formats.annotations.annotation_files",
     "read_findings": "formats.tables.findings_files",
     "read_image_facts": "formats.annotations.annotation_files",
@@ -118,7 +110,6 @@ _HOMES = {
     "send": "sending.batch_api",
     "send_async": "sending.batch_api",
     "try_call": "api.public_calls",
-    "usage": "api.public_calls",
     "watch": "api.drift_watch",
     "write_annotations": "formats.annotations.annotation_files",
     "write_prints": "formats.fingerprint_files",
@@ -136,7 +127,6 @@ __all__ = [
     "Measure",
     "__version__",
     "annotations_from_review",
-    "batches",
     "check_conventions",
     "check_gates",
     "choose_thresholds",
@@ -147,14 +137,11 @@ __all__ = [
     "draft_description",
     "draw",
     "drift",
-    "failures",
     "findings_of",
     "fit_confidence_map",
     "forecast",
     "gather",
     "image_prints",
-    "load_annotations",
-    "load_description",
     "mask_text",
     "match_images",
     "measure",
@@ -165,8 +152,8 @@ __all__ = [
     "picture",
     "plot",
     "plot_style",
-    "raw_answers",
     "read_annotations",
+    "read_description",
     "read_findings",
     "read_image_facts",
     "read_prints",
@@ -177,7 +164,6 @@ __all__ = [
     "send",
     "send_async",
     "try_call",
-    "usage",
     "watch",
     "write_annotations",
     "write_prints",
@@ -187,16 +173,23 @@ __all__ = [
 ]
 
 
-def __getattr__(name: str) -> Any:
-    if name == "__version__":
-        from importlib.metadata import version
+if not TYPE_CHECKING:  # a type checker would take any typo for a name that is there
 
-        return version("dot-ledger")
-    if name not in _HOMES:
+    def __getattr__(name: str) -> Any:
+        if name == "__version__":
+            from importlib.metadata import version
+
+            return version("dot-ledger")
+        if name in _HOMES:
+            value = getattr(import_module(f"dotledger.{_HOMES[name]}"), name)
+            globals()[name] = value
+            return value
+        if not name.startswith("_"):
+            from dotledger.api.deprecated_calls import DEPRECATED
+
+            if name in DEPRECATED:
+                return DEPRECATED[name]
         raise AttributeError(f"module 'dotledger' has no attribute {name!r}")
-    value = getattr(import_module(f"dotledger.{_HOMES[name]}"), name)
-    globals()[name] = value
-    return value
 
 
 def __dir__() -> list[str]:

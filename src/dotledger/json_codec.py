@@ -6,13 +6,14 @@ document from outside must not make a difference in that.
 
 from __future__ import annotations
 
+import math
 import re
 from typing import Any
 
 import msgspec
 import numpy as np
 
-__all__ = ["NotJSON", "from_json", "to_json"]
+__all__ = ["AsData", "NotJSON", "from_json", "to_json"]
 
 
 class NotJSON(ValueError):
@@ -148,3 +149,25 @@ def _why(data: bytes, error: Exception) -> str:
     if not data.strip():
         return "it is empty"
     return str(error).removeprefix("JSON is malformed: ")
+
+
+class AsData:
+    """A record that gives itself as plain data; for classes of msgspec and data classes."""
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return all fields as plain data; undefined numbers are None."""
+        found: dict[str, Any] = _defined(msgspec.to_builtins(self))
+        return found
+
+    def to_json(self) -> str:
+        """Return `to_dict` as JSON text."""
+        return to_json(self.to_dict(), indent=True).decode()
+
+
+def _defined(value: Any) -> Any:
+    """Return plain data with None instead of numbers that are NaN or infinite."""
+    if isinstance(value, dict):
+        return {key: _defined(one) for key, one in value.items()}
+    if isinstance(value, list):
+        return [_defined(one) for one in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value

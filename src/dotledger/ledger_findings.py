@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager, nullcontext
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,13 +17,14 @@ from dotledger.errors import DescriptionError
 from dotledger.images.image_gathering import Item
 from dotledger.ledger.batch_queries import Batch, Sent, find_batch, kept_sizes
 from dotledger.ledger.finding_queries import findings_in_parts, have_details, load_findings
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_access import Ledger, opened_ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.services.service_description import stored_description
 
 __all__ = ["findings_and_sizes", "findings_by_parts", "findings_of", "kept_items"]
 
 _SIDES = ("width", "height", "sent_width", "sent_height", "orientation")
-Place = Ledger | str | os.PathLike[str]
+Place = Ledger | LedgerStore | str | os.PathLike[str]
 
 
 def findings_of(
@@ -77,7 +78,7 @@ def findings_of(
     ('flint', ['', 'face'])
     """
     wanted = None if kinds is None else check_kinds(kinds, place="kinds")
-    with _opened(ledger) as opened:
+    with opened_ledger(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service, reading=reading, round=round)
         table = load_findings(opened, found, kinds=wanted)
     return _with_origin(table, found).cut(threshold)
@@ -119,7 +120,7 @@ def findings_by_parts(
         If `threshold` or a kind is out of range or not known.
     """
     wanted = None if kinds is None else check_kinds(kinds, place="kinds")
-    with _opened(ledger) as opened:
+    with opened_ledger(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service, reading=reading)
         parts = findings_in_parts(opened, found, kinds=wanted)
         cut = (_with_origin(part, found).cut(threshold) for part in parts)
@@ -152,7 +153,7 @@ def findings_and_sizes(
     LedgerError
         If there is no such ledger or batch.
     """
-    with _opened(ledger) as opened:
+    with opened_ledger(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service)
         kept = kept_sizes(opened, found)
         table = load_findings(opened, found)
@@ -160,14 +161,14 @@ def findings_and_sizes(
     return _with_origin(table, found), sizes
 
 
-def kept_items(sent: Iterable[Sent], ledger: Ledger) -> list[Item]:
+def kept_items(sent: Iterable[Sent], ledger: LedgerStore) -> list[Item]:
     """Return the images of a batch to be read from where they were sent from.
 
     Parameters
     ----------
     sent : iterable of Sent
         From `sent_images`.
-    ledger : Ledger
+    ledger : LedgerStore
         Theirs. Paths that were given relative to some folder are looked for beside it, too.
 
     Returns
@@ -208,13 +209,6 @@ def _places(path: str, home: Path | None) -> Iterator[str]:
     for start in range(len(parts)) if home is not None else ():
         if parts[start] not in ("/", ".."):
             yield str(home.joinpath(*parts[start:]))  # type: ignore[union-attr]
-
-
-def _opened(ledger: Place) -> nullcontext[Ledger] | Ledger:
-    """Return a ledger to use in a ``with``: one that was given stays open."""
-    if isinstance(ledger, Ledger):
-        return nullcontext(ledger)
-    return Ledger(ledger, create=False, read_only=True)
 
 
 def _with_origin(table: Findings, batch: Batch) -> Findings:

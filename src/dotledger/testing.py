@@ -118,26 +118,26 @@ class GateAssertions(unittest.TestCase):
     --------
     >>> class Release(GateAssertions):
     ...     def test_release(self):
-    ...         self.assert_gates_hold("gates.toml", "found.csv", "truth.csv")
+    ...         self.assert_gates_hold("found.csv", "truth.csv", "gates.toml")
     """
 
     def assert_gates_hold(
-        self, gates: str | os.PathLike[str], findings: Any, annotations: Any, **options: Any
+        self, findings: Any, annotations: Any, gates: str | os.PathLike[str], **options: Any
     ) -> None:
         """Fail for each gate that does not hold.
 
         Parameters
         ----------
-        gates : path
-            A gates file.
         findings, annotations
             As `dotledger.check_gates` takes them.
+        gates : path
+            A gates file.
         **options
             Its other arguments.
         """
         from dotledger.api.choosing import check_gates
 
-        for one in check_gates(gates, findings, annotations, **options).judged:
+        for one in check_gates(findings, annotations, gates, **options).judged:
             with self.subTest(gate=one.gate.title, of=one.of):
                 if not one.holds:
                     self.fail(one.why)

@@ -13,7 +13,7 @@ import unittest
 
 import urllib3
 
-from dotledger import Ledger, send
+from dotledger import send
 from dotledger.acting.reviewing.review_page import review_app
 from dotledger.acting.reviewing.review_sheet import read_sheet, write_sheet
 from dotledger.acting.reviewing.review_worklist import open_worklist
@@ -27,6 +27,7 @@ from dotledger.core.decisions.human_decisions import (
 )
 from dotledger.core.decisions.rule_conditions import Condition, Rule, Rules
 from dotledger.errors import ArgumentError, TableError
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.testing import FakeTransport
 from tests.browser import Browser, needs_browser
 from tests.core.measurement.test_measure import findings_of
@@ -101,7 +102,7 @@ class WithWork(InFolder):
         for name, data in self.images.items():
             (self.folder / "images" / name).write_bytes(data)
         send(self.folder / "images", description(), ledger=self.path, key="k", transport=FakeTransport([ANSWER] * 3))  # fmt: skip
-        self.ledger = self.enterContext(Ledger(self.path))
+        self.ledger = self.enterContext(LedgerStore(self.path))
         self.now = 1.9e9
         self.work = open_worklist(self.ledger, rules=RULES, wall=lambda: self.now)
 

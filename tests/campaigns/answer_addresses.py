@@ -6,11 +6,11 @@ import tempfile
 from pathlib import Path
 from unittest import mock
 
-from dotledger import failures, findings_of, send
+from dotledger import findings_of, send
 from dotledger.sending.batch.batch_sending import Sending
 from dotledger.services.service_description import parse_description
 from dotledger.testing import FakeTransport, NoAnswer, Response
-from tests.sending.helpers import ANSWER, TEXT, number_of, pictures
+from tests.sending.helpers import ANSWER, TEXT, failures_of, number_of, pictures
 
 HOSTILE = (
     "http://[::1", "http://[::1]/", "file:///etc/passwd", "http://bell.example:99999/x", "https://",
@@ -120,7 +120,7 @@ def _attacked(service):
             if service.paid > paid and (paid and not again):
                 return "paid again by a run that only goes on"
         found = len(findings_of(ledger, kinds=["label"]).image.used())
-        reasons = [row[3] for row in failures(ledger)]
+        reasons = [row[3] for row in failures_of(ledger)]
         if found < 5 - len(service.odd):
             return f"only {found} found: {reasons}"
         if any(not reason.isprintable() or len(reason) > 600 for reason in reasons):

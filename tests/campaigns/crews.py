@@ -11,7 +11,7 @@ from collections import Counter
 from pathlib import Path
 
 from dotledger.errors import LedgerError
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from tests.campaigns.senders import COMMAND, TICK, Place
 from tests.forked import started
 
@@ -54,7 +54,7 @@ class Server:
         for _ in range(100):
             try:
                 socket.create_connection((self.host, self.port)).close()
-                Ledger(self.address).close()
+                LedgerStore(self.address).close()
             except (OSError, LedgerError):
                 time.sleep(0.1)
             else:

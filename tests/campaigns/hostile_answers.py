@@ -10,9 +10,10 @@ from pathlib import Path
 
 import numpy as np
 
-from dotledger import Ledger, findings_of, gather
+from dotledger import findings_of, gather
 from dotledger.core.tables.findings_table import Findings
 from dotledger.ledger.batch_queries import find_batch, outcome_counts
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.sending.batch.batch_sending import Sending
 from dotledger.sending.batch.sending_dependencies import Means
 from dotledger.sending.policies.retrying import Patience
@@ -144,7 +145,7 @@ def _one_batch(count, seed):
 
 
 def _checked(path, count):
-    with Ledger(path) as ledger:
+    with LedgerStore(path) as ledger:
         batch = find_batch(ledger)
         for kind, row in outcome_counts(ledger, batch).items():
             if sum(row.values()) != count:

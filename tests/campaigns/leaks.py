@@ -12,9 +12,10 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from urllib.parse import quote
 
-from dotledger import Ledger, gather
+from dotledger import gather
 from dotledger.ledger.answer_queries import raw_answers
 from dotledger.ledger.batch_queries import failures, find_batch
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.sending.batch.batch_sending import Sending
 from dotledger.sending.batch.sending_dependencies import Means
 from dotledger.sending.policies.retrying import Patience
@@ -177,7 +178,7 @@ def _without_this_file(trace):
 def _in_the_ledger(path):
     if not path.exists() or not path.stat().st_size:
         return ""
-    with Ledger(path) as ledger:
+    with LedgerStore(path) as ledger:
         batch = find_batch(ledger)
         answers = [str(answer) for *_, answer in raw_answers(ledger, batch, range(2))]
         return str(failures(ledger, batch)) + "".join(answers)

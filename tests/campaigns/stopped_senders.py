@@ -6,7 +6,7 @@ import signal
 import tempfile
 import time
 
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from tests.campaigns.crews import PROGRAMS, Server, Shared
 from tests.campaigns.senders import wrong_images
 
@@ -57,7 +57,7 @@ def _round(server, name, rng, processes, images, stops, kills, wrong, figures):
                 wrong[f"{name}: {images - len(asked)} not sent"] = 1
             if again > 8 * (stops + kills):
                 wrong[f"{name}: {again} asked again"] = 1
-            with Ledger(server.address) as ledger:
+            with LedgerStore(server.address) as ledger:
                 if bad := wrong_images(ledger, images, _largest(ledger, name)):
                     wrong[f"{name}: {bad} wrong"] = 1
         except AssertionError as error:

@@ -11,13 +11,14 @@ from dataclasses import dataclass
 import numpy as np
 from PIL import Image
 
-from dotledger import Ledger, findings_of, measure, send
+from dotledger import findings_of, measure, send
 from dotledger.api.rereading import reread
 from dotledger.core.boxes.box_forms import turn_upright
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.errors import DescriptionError
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.finding_queries import notes_of
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger_findings import findings_and_sizes
 from dotledger.services.service_description import parse_description
 from dotledger.testing import FakeTransport
@@ -255,7 +256,7 @@ class Campaign:
             images = {photo: data for photo, data, _, _ in self.photos}
             send(images, parse_description(text), ledger=path, key="k", transport=FakeTransport(lambda _: next(replies)))  # fmt: skip
             found = measure(findings_of(path), self.truth(path), draws=0)
-            with Ledger(path) as opened:
+            with LedgerStore(path) as opened:
                 noted = notes_of(opened, find_batch(opened))
             self.ledgers[name] = path, text, found, noted
         return self.ledgers[name]
@@ -267,7 +268,7 @@ class Campaign:
     def right(self, name):
         """What is said where nothing is wrong: suspicions of `reread` and notes of `measure`."""
         path, text, found, _ = self.ledger(name)
-        with Ledger(path) as opened:
+        with LedgerStore(path) as opened:
             again = reread(opened, find_batch(opened), parse_description(text), now=2e9)
         return [*again.suspicions, *(n for n in found.notes if n.startswith("Suspicious"))], found
 
@@ -281,7 +282,7 @@ class Campaign:
             described = parse_description(text.replace(old, new, 1))
         except DescriptionError as error:
             return Said(service, what, "refused", str(error), float("nan"), before)
-        with Ledger(path) as opened:
+        with LedgerStore(path) as opened:
             batch = find_batch(opened)
             result = reread(
                 opened, find_batch(opened, batch=batch.id, reading=1), described, now=2e9

@@ -111,11 +111,11 @@ class Gates(InFolder):
             [[gate]]
             expectations = "e.csv"
         """)  # fmt: skip
-        verdicts = check_gates(gates, found, true, before={"before": found}, draws=0)
+        verdicts = check_gates(found, true, gates, before={"before": found}, draws=0)
         self.assertEqual([one.holds for one in verdicts.judged], [True, True, False])
         self.assertIn("i9 object x: 0 found, at least 1 expected", verdicts.judged[2].why)
         self.assertIn("far", verdicts.judged[2].why)
-        whole = check_gates(gates, found, true, before={"before": found}, threshold=0.5, draws=0)
+        whole = check_gates(found, true, gates, before={"before": found}, threshold=0.5, draws=0)
         self.assertTrue(whole.holds)
 
     def test_expected_verdicts(self):
@@ -124,7 +124,7 @@ class Gates(InFolder):
         self.file("r.toml", "rules_file = 1\n[[rule]]\nverdict = 'block'\nkind = 'object'\nconfidence = 0.9\n")  # fmt: skip
         self.file("e.csv", "image,verdict\ni0,block\ni5,block\n")
         gates = self.file("g.toml", "gates_file = 1\nrules = 'r.toml'\n[[gate]]\nexpectations = 'e.csv'\n")  # fmt: skip
-        [one] = check_gates(gates, found, true, draws=0).judged
+        [one] = check_gates(found, true, gates, draws=0).judged
         self.assertIn("i5 verdict: pass, block expected", one.why)
         self.assertEqual((one.value, one.counts), (1.0, "1 of 2"))
 
@@ -136,7 +136,7 @@ class Gates(InFolder):
 
         class Suite(GateAssertions):
             def test_gates(self):
-                self.assert_gates_hold(gates, found, true, draws=0)
+                self.assert_gates_hold(found, true, gates, draws=0)
 
             def test_images(self):
                 self.assert_expected(wanted, found)

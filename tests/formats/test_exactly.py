@@ -11,7 +11,7 @@ from dotledger.errors import DescriptionError, TableError
 from dotledger.formats.label_name_files import read_names
 from dotledger.formats.tables.geometry_columns import Shape
 from dotledger.formats.tables.partitioned_files import write_in_parts
-from dotledger.services.service_description import load_description
+from dotledger.services.service_description import read_description
 from tests.core.measurement.test_measure import annotations_of, findings_of
 from tests.sending.helpers import TEXT
 
@@ -67,16 +67,16 @@ class Files(unittest.TestCase):
     def test_a_description_as_large_as_is_taken(self):
         """Four megabytes of comments are read; one byte more is too much."""
         fill = (4 << 20) - len(TEXT.encode())
-        self.assertEqual(load_description(self.file("d.toml", TEXT + "#" * fill)).service, "bell")
+        self.assertEqual(read_description(self.file("d.toml", TEXT + "#" * fill)).service, "bell")
         with self.assertRaisesRegex(DescriptionError, "4,194,304|4 MB|large"):
-            load_description(self.file("e.toml", TEXT + "#" * (fill + 1)))
+            read_description(self.file("e.toml", TEXT + "#" * (fill + 1)))
 
     def test_the_line_of_the_third_section(self):
         """A mistake in the third [[read]] is named there, and not in the first."""
         text = TEXT + '[[read]]\nkind = "label"\neach = "more[]"\nlabl = "x"\n'
         line = text[: text.index("labl")].count("\n") + 1
         with self.assertRaisesRegex(DescriptionError, f"line {line}, read.2.*labl"):
-            load_description(self.file("d.toml", text))
+            read_description(self.file("d.toml", text))
 
 
 class InParts(unittest.TestCase):

@@ -6,13 +6,14 @@ from unittest import mock
 
 import pandas as pd
 
-from dotledger import Findings, Ledger, findings_of, read_findings, send
+from dotledger import Findings, findings_of, read_findings, send
 from dotledger.errors import LedgerError
 from dotledger.formats.tables.partitioned_files import write_in_parts
 from dotledger.ledger import bulk_columns as bulk
 from dotledger.ledger import finding_queries as findings
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.finding_queries import load_findings
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger_findings import findings_by_parts
 from dotledger.testing import FakeTransport, Response
 from tests.sending.helpers import InFolder, description, pictures
@@ -50,7 +51,7 @@ class Columns(InFolder):
             self.path = self.folder / f"{seed}.ledger"
             images = {**pictures(30), "late/é.jpg": pictures(31)["p-30.jpg"]}
             self.send(images, answers(seed), description(EYES))
-            with Ledger(self.path) as ledger:
+            with LedgerStore(self.path) as ledger:
                 for kinds in (None, ("object",)):
                     ways = [self.loaded(ledger, kinds=kinds)]
                     with mock.patch.object(bulk, "_ENOUGH", 1):
@@ -107,7 +108,7 @@ class Columns(InFolder):
             asked.append(len(parts))
             return real(ledger, parts, kinds)
 
-        with Ledger(self.path) as ledger, mock.patch.object(bulk, "_ENOUGH", 1), mock.patch("os.cpu_count", return_value=4), mock.patch.object(bulk, "_apart", counted):  # fmt: skip
+        with LedgerStore(self.path) as ledger, mock.patch.object(bulk, "_ENOUGH", 1), mock.patch("os.cpu_count", return_value=4), mock.patch.object(bulk, "_apart", counted):  # fmt: skip
             first = self.loaded(ledger)
         self.assertEqual(max(asked), 4)
         self.assertEqual(first, findings_of(self.path))
@@ -116,7 +117,7 @@ class Columns(InFolder):
         """A batch without any answer is a table without rows."""
         sent = send(pictures(2), description(), ledger=self.path, key="k", transport=FakeTransport([Response(status=422, headers={}, body=b"{}")]))  # fmt: skip
         self.assertEqual(sent.outcomes["label"]["failed"], 2)
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             empty = self.loaded(ledger)
         self.assertIsInstance(empty, Findings)
         self.assertEqual((len(empty), empty.box.shape), (0, (0, 4)))
@@ -129,7 +130,7 @@ class Columns(InFolder):
         def write():
             number = 0
             while not stop.is_set():
-                with Ledger(self.path) as ledger, ledger.writing() as connection:
+                with LedgerStore(self.path) as ledger, ledger.writing() as connection:
                     connection.exec_driver_sql("UPDATE batches SET source = ?", (str(number),))
                 number += 1
                 stop.wait(0.002)  # who never lets go keeps a reader out for as long as it likes
@@ -139,7 +140,7 @@ class Columns(InFolder):
         try:
             with mock.patch.object(bulk, "_ENOUGH", 1), mock.patch.object(bulk, "_by_rows", side_effect=AssertionError):  # fmt: skip
                 for _ in range(2):
-                    with Ledger(self.path) as ledger:
+                    with LedgerStore(self.path) as ledger:
                         self.assertGreater(len(self.loaded(ledger)), 20)
         finally:
             stop.set()

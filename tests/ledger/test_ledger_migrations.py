@@ -13,12 +13,13 @@ from collections import Counter
 from contextlib import closing
 from pathlib import Path
 
-from dotledger import Ledger, findings_of, send
+from dotledger import findings_of, send
 from dotledger.api.rereading import reread
 from dotledger.errors import LedgerError
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import find_batch, outcome_counts
 from dotledger.ledger.ledger_migrations import upgrade
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import call_figures
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
@@ -45,7 +46,7 @@ class Upgrading(Kept):
         for file in OLD:
             version = self.old(file)
             with self.assertRaisesRegex(LedgerError, "dotledger doctor --upgrade --ledger"):
-                Ledger(self.path)
+                LedgerStore(self.path)
             query = "SELECT id, batch, call, started, status, answer FROM calls ORDER BY id"
             before = self.rows(self.path, query)
             found, now, copy = upgrade(str(self.path))
@@ -55,10 +56,10 @@ class Upgrading(Kept):
             self.assertEqual(upgrade(str(self.path)), (now, now, None))
             known = "SELECT type, name, tbl_name, sql LIKE '%WITHOUT ROWID%' FROM sqlite_master WHERE type = 'index' OR type = 'table'"
             fresh = self.path.with_name(f"fresh-{version}")
-            Ledger(fresh).close()
+            LedgerStore(fresh).close()
             ours, new = (set(self.rows(one, known)) for one in (self.path, fresh))
             self.assertEqual({one for one in ours if "autoindex" not in one[1]}, {one for one in new if "autoindex" not in one[1]})  # fmt: skip
-            with self.subTest(version=version), Ledger(self.path) as ledger:
+            with self.subTest(version=version), LedgerStore(self.path) as ledger:
                 self.works(ledger)
 
     def works(self, ledger):

@@ -3,12 +3,13 @@
 import sqlite3
 import unittest
 
-from dotledger import Ledger, findings_of
+from dotledger import findings_of
 from dotledger.api.rereading import reread
 from dotledger.errors import LedgerError
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.ledger_places import FilePlace, ServerPlace, place_of, shown_address
+from dotledger.ledger.ledger_store import LedgerStore
 from tests.sending.helpers import ANSWER, InFolder, description, pictures
 
 
@@ -29,7 +30,7 @@ class Places(unittest.TestCase):
         ):
             self.assertNotIn("hush", shown_address(address), address)
             with self.assertRaises(LedgerError) as caught:
-                Ledger(address.replace("host", "127.0.0.1:1"))
+                LedgerStore(address.replace("host", "127.0.0.1:1"))
             self.assertNotIn("hush", str(caught.exception), address)
         self.assertEqual(shown_address("postgresql://me@host/x?a=b"), "postgresql://me@host/x?a=b")
 
@@ -58,7 +59,7 @@ class Damaged(InFolder):
             connection.close()
             if sign:
                 with self.assertRaisesRegex(LedgerError, sign):
-                    Ledger(self.path)
+                    LedgerStore(self.path)
 
     def test_damaged_rows(self):
         """A point too far for any number, a damaged answer: named, and the others are read."""

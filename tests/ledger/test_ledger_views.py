@@ -6,9 +6,9 @@ import sqlite3
 from contextlib import closing
 from pathlib import Path
 
-from dotledger import Ledger
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.ledger_migrations import upgrade
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import calls_about
 from dotledger.testing import Response
 from tests.forked import dotledger
@@ -52,7 +52,7 @@ class Views(Kept):
         reply = Response(status=200, headers=head, body=json.dumps(ANSWER).encode())
         service = description(("[[read]]", '[envelope]\nkeep_headers = ["X-Lamp"]\n[[read]]'))
         self.send(pictures(1), [reply], service)
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             [call] = calls_about(ledger, find_batch(ledger), 0)
         self.assertEqual(call["headers"], {"x-request-id": "r-17", "sunset": "Sat, 1 May 2027", "x-lamp": "7"})  # fmt: skip
         done = dotledger("show", "p-0.jpg", "--ledger", "l.ledger", cwd=self.folder)

@@ -5,11 +5,12 @@ import time
 
 from sqlalchemy import select
 
-from dotledger import Ledger, send
+from dotledger import send
 from dotledger.errors import LedgerError
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import find_batch, sent_images
 from dotledger.ledger.ledger_records import BatchOpening, ItemRecord, OutcomeRecord
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.ledger_writing import BatchWriter
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, InFolder, description, picture
@@ -32,7 +33,7 @@ class Writing(InFolder):
                 )
             )
 
-        Ledger(self.path).close()
+        LedgerStore(self.path).close()
         threads = [threading.Thread(target=go, args=(first,)) for first in (0, 20)]
         for thread in threads:
             thread.start()

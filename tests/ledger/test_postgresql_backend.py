@@ -11,13 +11,14 @@ from unittest import mock
 
 from sqlalchemy import inspect
 
-from dotledger import Ledger, findings_of, send
+from dotledger import findings_of, send
 from dotledger.api.rereading import reread
 from dotledger.errors import LedgerError
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.answer_queries import raw_answers
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.ledger_migrations import upgrade
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import call_figures
 from dotledger.testing import FakeTransport, answer
 from tests.campaigns import senders
@@ -53,7 +54,7 @@ class PostgreSQL(unittest.TestCase):
                 rest, transport = self.send(pictures(9), wrong, where)
                 self.assertEqual((rest.resumed, len(transport.requests)), (True, 4))
                 again, _ = self.send(pictures(9), [ANSWER], where, again="failed")
-                with Ledger(where) as ledger:
+                with LedgerStore(where) as ledger:
                     batch = find_batch(ledger, batch=again.batch)
                     raw = list(raw_answers(ledger, batch, range(9)))
                     anew = reread(ledger, batch, description(), now=2e9)
@@ -69,7 +70,7 @@ class PostgreSQL(unittest.TestCase):
         """A ledger as version 6 had it on a server is upgraded in place; what was paid is known."""
         images = {f"up-{n}": picture(n, (52, 31)) for n in range(4)}
         self.send(dict(list(images.items())[:3]), [ANSWER])
-        with Ledger(self.server.address) as ledger, ledger.writing() as connection:
+        with LedgerStore(self.server.address) as ledger, ledger.writing() as connection:
             for statement in (
                 "DROP TABLE looks",
                 "ALTER TABLE answer_keys DROP CONSTRAINT answer_keys_pkey",
@@ -80,11 +81,11 @@ class PostgreSQL(unittest.TestCase):
             ):
                 connection.exec_driver_sql(statement)
         with self.assertRaisesRegex(LedgerError, "dotledger doctor --upgrade --ledger"):
-            Ledger(self.server.address)
+            LedgerStore(self.server.address)
         self.assertEqual(upgrade(self.server.address), (6, schema.VERSION, None))
         _, transport = self.send(images, [ANSWER])
         self.assertEqual(len(transport.requests), 1)
-        with Ledger(self.server.address) as ledger, ledger.reading() as connection:
+        with LedgerStore(self.server.address) as ledger, ledger.reading() as connection:
             keys = inspect(connection).get_pk_constraint("answer_keys")["constrained_columns"]
         self.assertEqual(keys, ["fingerprint", "call_name", "sha"])
 
@@ -104,7 +105,7 @@ class PostgreSQL(unittest.TestCase):
             thread.join()
         self.assertEqual([r.outcomes["label"]["found"] for r in results], [60] * 3)
         batches = tuple(r.batch for r in results)
-        with Ledger(self.server.address) as ledger, ledger.reading() as connection:
+        with LedgerStore(self.server.address) as ledger, ledger.reading() as connection:
             rows = connection.exec_driver_sql(
                 f"SELECT count(*), count(DISTINCT a.sha) FROM answer_keys a JOIN calls c ON c.id = a.call WHERE a.fingerprint NOT LIKE 'wire-%%' AND c.batch IN {batches}"
             ).one()
@@ -145,7 +146,7 @@ class PostgreSQL(unittest.TestCase):
             self.send(images, reply)
         self.assertLess(len(seen), 200)
         self.server.start()
-        with Ledger(self.server.address) as ledger, ledger.reading() as connection:
+        with LedgerStore(self.server.address) as ledger, ledger.reading() as connection:
             kept = connection.exec_driver_sql(
                 "SELECT count(*) FROM outcome_rows o JOIN items i ON i.batch = o.batch AND i.position = o.position WHERE i.name LIKE 'g-%%' AND o.kind = 'label'"
             ).scalar()

@@ -13,6 +13,7 @@ from pathlib import Path
 from PIL import Image, ImageDraw
 
 from dotledger import Ledger, send
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.services.service_description import parse_description
 from dotledger.testing import FakeTransport
 
@@ -77,6 +78,12 @@ def picture(number=0, size=(24, 16), form="JPEG", **options):
 def pictures(count):
     """`count` different images in memory, by name."""
     return {f"p-{number}.jpg": picture(number) for number in range(count)}
+
+
+def failures_of(where):
+    """What the newest batch of a ledger did not find out."""
+    with Ledger(where, create=False) as ledger:
+        return ledger.failures()
 
 
 def number_of(request):
@@ -150,4 +157,4 @@ class InFolder(unittest.TestCase):
         return send(images, service or description(), **options), transport
 
     def ledger(self):
-        return self.enterContext(Ledger(self.path))
+        return self.enterContext(LedgerStore(self.path))

@@ -5,8 +5,8 @@ import io
 from msgspec.structs import replace
 from PIL import Image
 
-from dotledger import Ledger
 from dotledger.images.image_gathering import gather
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.sending.cost_forecast import forecast
 from dotledger.sending.policies.send_plan import make_plan
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
@@ -16,7 +16,7 @@ LIMITS = ("[limits]", "[limits]\nper_second = 10\nper_minute = 120\nper_month = 
 
 class Forecasting(InFolder):
     def forecast(self, images, service, month="2026-11"):
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             return forecast(make_plan(service, gather(images)), ledger, month=month)
 
     def test_it_comes_true(self):

@@ -1,11 +1,12 @@
 """Calls that wait for what another one found, over HTTP: asked once where wanted, else said why not."""
 
-from dotledger import Ledger, findings_of, open_service, send
+from dotledger import findings_of, open_service, send
 from dotledger.api.rereading import reread
 from dotledger.errors import DescriptionError
 from dotledger.images.image_gathering import gather
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.finding_queries import notes_of
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import usage
 from dotledger.sending.cost_forecast import forecast
 from dotledger.sending.policies.send_plan import make_plan
@@ -57,7 +58,7 @@ class Depending(Stepped):
         return sorted(number for path, number in own.seen if path == name)
 
     def foretold(self, service, images):
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             return forecast(make_plan(service, gather(images)), ledger, month="2026-11")
 
     def test_only_where_wanted(self):
@@ -73,14 +74,16 @@ class Depending(Stepped):
         self.assertEqual(sent.not_asked, {"face": 5})
         faces = findings_of(self.path).filter(kind="face")
         self.assertEqual(int(faces.blank.sum()), 5, "left out is found empty, and measured so")
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             [month] = usage(ledger)
         self.assertEqual((month.calls, round(month.money, 6)), (8, 0.1))
         told = self.foretold(service, pictures(7))
         self.assertEqual((told.answered, told.to_send, told.calls, told.least_calls), (6, 1, 2, 1))
         again = send(pictures(6), service, ledger=self.path, key="k", kinds=("face", "label", "object"))  # fmt: skip
         self.assertEqual((again.calls, again.outcomes["face"]["empty"]), (0, 4))
-        with Ledger(self.path) as ledger:  # with a lower threshold image 4 should have been asked
+        with LedgerStore(
+            self.path
+        ) as ledger:  # with a lower threshold image 4 should have been asked
             lower, _ = self.street(("least = 0.5", "least = 0.3"))
             batch = find_batch(ledger, batch=1)
             result = reread(ledger, batch, lower, now=2e9)

@@ -4,9 +4,10 @@ import io
 
 from PIL import Image
 
-from dotledger import Ledger, findings_of, open_service
+from dotledger import findings_of, open_service
 from dotledger.errors import DescriptionError
 from dotledger.images.image_gathering import gather
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.sending.cost_forecast import forecast
 from dotledger.sending.policies.send_plan import make_plan
 from dotledger.testing import FakeTransport, Response
@@ -22,7 +23,7 @@ class Paid(InFolder):
         """How many calls a sending makes, and how many were forecast."""
         service = description(*changes)
         images = images or pictures(3)
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             told = forecast(make_plan(service, gather(images), **options), ledger, month="2026-11")
         sent, transport = self.send(images, [ANSWER], service, **options)
         self.assertEqual((sent.pending, sent.failed), (0, 0))

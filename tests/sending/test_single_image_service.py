@@ -5,9 +5,10 @@ import threading
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 
-from dotledger import Ledger, findings_of, open_service, send
+from dotledger import findings_of, open_service, send
 from dotledger.core.decisions.rule_conditions import Condition, Rule, Rules
 from dotledger.errors import ArgumentError, KeyNotFound, LedgerError
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import usage
 from dotledger.testing import FakeTransport, NoAnswer, Response
 from tests.sending.helpers import ANSWER, Handler, InFolder, description, picture, served
@@ -83,7 +84,7 @@ class Looking(InFolder):
     def test_the_ledger(self):
         """Asked first, so that the same bytes are paid for once; written before, or soon behind."""
         for number, calls in ((1, 1), (1, 0), (2, 1)):
-            with Ledger(self.path) as ledger:
+            with LedgerStore(self.path) as ledger:
                 bell, transport = self.open([ANSWER], ledger=ledger, before=number == 1)
                 with bell:
                     seen = bell.look(picture(number), name=f"p{number}.jpg")
@@ -95,7 +96,7 @@ class Looking(InFolder):
                         names = findings_of(ledger).image.used()
                         self.assertEqual(names, ["p1.jpg", "again.jpg"])
                 self.assertEqual(findings_of(ledger).image.used(), [f"p{number}.jpg", "again.jpg"])
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             self.assertEqual([month.calls for month in usage(ledger)], [2])
         _, transport = self.send({"same": picture(1)}, [ANSWER])
         self.assertEqual(len(transport.requests), 0, "a batch knows what was answered")

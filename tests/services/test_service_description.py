@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 
 from dotledger.errors import DescriptionError
-from dotledger.services.service_description import load_description, parse_description
+from dotledger.services.service_description import parse_description, read_description
 from dotledger.standins.evening_demo import description_text
 
 FLINT = description_text("flint")
@@ -47,7 +47,7 @@ class Strict(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "flint.toml"
             file.write_text(FLINT, encoding="utf-8-sig")
-            self.assertEqual(load_description(file), parse_description(FLINT))
+            self.assertEqual(read_description(file), parse_description(FLINT))
 
     def test_errors_survive_pickling(self):
         """An error comes out of a pickle with its facts."""

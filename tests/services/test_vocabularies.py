@@ -12,8 +12,8 @@ from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.finding_queries import notes_of
 from dotledger.services.drafting import draft
 from dotledger.services.service_description import (
-    load_description,
     parse_description,
+    read_description,
     stored_description,
 )
 from dotledger.testing import FakeTransport
@@ -54,29 +54,29 @@ class Vocabularies(unittest.TestCase):
 
     def test_it_stands_alone(self):
         """The ledger keeps the names: the file may be gone or other when answers are read again."""
-        described = load_description(self.toml)
+        described = read_description(self.toml)
         (self.home / "words.csv").unlink()
         kept = stored_description(described.to_json())
         self.assertEqual(kept.read[0].lookup.names, {"7": "Laterne", "8": "Korb"})
         self.assertEqual(kept, described)
         with self.assertRaisesRegex(DescriptionError, "words.csv: the vocabulary cannot be read"):
-            load_description(self.toml)
+            read_description(self.toml)
 
     def test_wrong_files(self):
         """A column that lacks (with the nearest), an id with two names, no folder, no table at all."""
         self.write(TEXT.replace(BY_ID[0], BY_ID[1].replace('"de"', '"dee"')))
         with self.assertRaisesRegex(DescriptionError, "words.csv, line 1.*did you mean 'de'"):
-            load_description(self.toml)
+            read_description(self.toml)
         self.write(TEXT.replace(*BY_ID))
         (self.home / "words.csv").write_text(NAMES + "7,x,Licht\n")
         with self.assertRaisesRegex(DescriptionError, "words.csv, line 4: the id stands twice.*'7'"):  # fmt: skip
-            load_description(self.toml)
+            read_description(self.toml)
         with self.assertRaisesRegex(DescriptionError, "beside the description's file, and there is none"):  # fmt: skip
             parse_description(TEXT.replace(*BY_ID))
         for lookup in ("{ }", '{ file = "a", table = "b[]" }'):
             with self.assertRaisesRegex(DescriptionError, "a table in the answer, or a file, or names"):  # fmt: skip
                 self.write(TEXT.replace('label = "name"', f'label = "name"\nlookup = {lookup}', 1))
-                load_description(self.toml)
+                read_description(self.toml)
 
     def test_several_languages(self):
         """One language is the label, the others go along as attributes; by path or by a condition."""

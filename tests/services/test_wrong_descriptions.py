@@ -8,13 +8,14 @@ from pathlib import Path
 import numpy as np
 import pandas as pd
 
-from dotledger import Ledger, send
+from dotledger import send
 from dotledger.api.rereading import reread
 from dotledger.core.measurement.suspicious_readings import suspicions
 from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import DescriptionError
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.finding_queries import notes_of
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.services.service_description import parse_description
 from dotledger.standins.demo_scenes import RECIPES, draw_scene
 from dotledger.standins.evening_demo import description_of, description_text, running
@@ -90,7 +91,7 @@ class WrongDescriptions(unittest.TestCase):
         except DescriptionError as error:
             self.assertTrue(str(error))
             return None
-        with Ledger(path) as ledger:
+        with LedgerStore(path) as ledger:
             first = find_batch(ledger, batch=1, reading=1)
             before = notes_of(ledger, first)
             result = reread(ledger, first, described, now=2e9)

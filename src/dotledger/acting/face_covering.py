@@ -21,6 +21,7 @@ from PIL import Image
 from dotledger.acting.metadata_scrubbing import harmless_exif
 from dotledger.core.arguments import as_path, real_number
 from dotledger.core.boxes.box_forms import boxes_in_pixels
+from dotledger.core.displays import JsonText
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
@@ -47,7 +48,7 @@ Box = tuple[int, int, int, int]
 
 
 @dataclass(frozen=True, kw_only=True)
-class Covered:
+class Covered(JsonText):
     """What `cover` returns.
 
     Attributes
@@ -69,6 +70,11 @@ class Covered:
     boxes: tuple[Box, ...]
     style: str
     removed: tuple[str, ...] = ()
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; of the image itself only its size in bytes."""
+        plain = {"covered": self.covered, "style": self.style, "removed": list(self.removed)}
+        return {**plain, "boxes": [list(box) for box in self.boxes], "bytes": len(self.data)}
 
     def _repr_mimebundle_(self, **_: Any) -> dict[str, bytes]:
         """Show the new image in a notebook."""

@@ -9,7 +9,7 @@ import os
 import time
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypedDict, Unpack, overload
 
 from dotledger.api.inputs import annotations_given, findings_given, threshold_given
 from dotledger.core.arguments import as_path
@@ -21,6 +21,8 @@ from dotledger.core.tables.table_inputs import as_annotations
 from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
+    import pandas as pd
+
     from dotledger.core.comparison.drift import Drift
     from dotledger.core.comparison.interrater_agreement import Agreement
     from dotledger.core.comparison.release_gates import Verdicts
@@ -146,9 +148,9 @@ def choose_thresholds(
 
 
 def check_gates(
-    gates: PathLike,
     findings: Findings | PathLike | Any,
     annotations: Annotations | PathLike | Any,
+    gates: PathLike,
     *,
     before: Mapping[str, Any] | None = None,
     threshold: Any = None,
@@ -160,10 +162,10 @@ def check_gates(
 
     Parameters
     ----------
-    gates : path
-        See `dotledger.formats.gates_files.read_gates`.
     findings, annotations : table, dataframe or path
         As `measure` takes them.
+    gates : path
+        A gates file; see `dotledger.formats.gates_files.read_gates`.
     before : mapping of str to findings, optional
         Earlier runs by the names that gates call them; measured at the same threshold.
     threshold : threshold, optional
@@ -191,13 +193,13 @@ def check_gates(
     >>> from pathlib import Path
     >>> gate = "[[gate]]\nmeasure = 'recall'\nof = 'object'\nat_least = 0.6\n"
     >>> _ = Path("gates.toml").write_text("gates_file = 1\n" + gate)
-    >>> dotledger.check_gates("gates.toml", "found.csv", "truth.csv").holds
+    >>> dotledger.check_gates("found.csv", "truth.csv", "gates.toml").holds
     True
     """
     from dotledger.core.comparison.release_gates import judge_gates
     from dotledger.formats.gates_files import read_gates
 
-    call = "check_gates(gates, findings, annotations)"
+    call = "check_gates(findings, annotations, gates)"
     path = as_path(gates, place="gates", call=call)
     file, home = read_gates(path), path.parent
     cut = file.asked_threshold(home) if threshold is None else threshold_given(threshold)
@@ -227,6 +229,39 @@ def check_gates(
     )
 
 
+class _ComparingOptions(TypedDict, total=False):
+    """The options of `compare` that do not decide what it returns."""
+
+    names: Sequence[str] | None
+    overlap: float
+    threshold: Any
+    aim: str | None
+    each: Each
+    kinds: Iterable[str] | None
+    matters: float
+    claims: Sequence[str]
+    draws: int
+    seed: int
+
+
+@overload
+def compare(
+    *runs: Findings | PathLike | Any,
+    annotations: None = None,
+    **options: Unpack[_ComparingOptions],
+) -> Agreement: ...
+@overload
+def compare(
+    *runs: Findings | PathLike | Any,
+    annotations: Annotations | PathLike | pd.DataFrame,
+    **options: Unpack[_ComparingOptions],
+) -> Comparison: ...
+@overload
+def compare(
+    *runs: Findings | PathLike | Any,
+    annotations: Any,
+    **options: Unpack[_ComparingOptions],
+) -> Comparison | Agreement: ...
 def compare(
     *runs: Findings | PathLike | Any,
     annotations: Annotations | PathLike | Any = None,

@@ -5,8 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from dotledger.core.arguments import MOST_SEED, whole_number
@@ -19,7 +18,8 @@ from dotledger.errors import ArgumentError, LedgerError
 from dotledger.json_codec import from_json, to_json
 from dotledger.ledger.answer_queries import raw_answers
 from dotledger.ledger.batch_queries import Batch, batches, find_batch, sent_images
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_access import Ledger, opened_ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.look_log import LookRecord, add_look, looks_since
 from dotledger.ledger.usage_queries import call_seconds, versions_of
 from dotledger.ledger_findings import findings_of
@@ -31,12 +31,12 @@ _MOST_PLANNED = 100_000
 _NO_ANSWER = "no image was answered"
 
 
-def run_of_batches(ledger: Ledger, numbers: Sequence[int]) -> tuple[Findings, RunFacts]:
+def run_of_batches(ledger: LedgerStore, numbers: Sequence[int]) -> tuple[Findings, RunFacts]:
     """Return the findings of some batches, and what else the ledger knows about them.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     numbers : sequence of int
         Batches of one service; the settings are those of the last.
@@ -73,7 +73,7 @@ def run_of_batches(ledger: Ledger, numbers: Sequence[int]) -> tuple[Findings, Ru
     return tables[0] if len(tables) == 1 else Findings.concat(tables), facts
 
 
-def _fields(ledger: Ledger, batch: Batch) -> dict[str, frozenset[str]]:
+def _fields(ledger: LedgerStore, batch: Batch) -> dict[str, frozenset[str]]:
     """Return the fields of the first answers of a batch that are JSON, by image."""
     found: dict[str, frozenset[str]] = {}
     names = {sent.position: sent.name for sent in sent_images(ledger, batch)[:_MOST_ANSWERS]}
@@ -141,7 +141,7 @@ def watch(
     (0, False)
     """
     seed = whole_number(seed, place="seed", least=0, most=MOST_SEED)
-    with _opened(ledger) as opened:
+    with opened_ledger(ledger, write=True) as opened:
         first = _first_round(opened, since, service)
         if not first.ended:
             raise LedgerError(
@@ -156,16 +156,7 @@ def watch(
         return _Watching(opened, first, made, how).watch(time.time())
 
 
-@contextmanager
-def _opened(ledger: Ledger | str | os.PathLike[str]) -> Iterator[Ledger]:
-    if isinstance(ledger, Ledger):
-        yield ledger
-        return
-    with Ledger(ledger, create=False) as opened:
-        yield opened
-
-
-def _first_round(ledger: Ledger, since: str | int, service: str | None) -> Batch:
+def _first_round(ledger: LedgerStore, since: str | int, service: str | None) -> Batch:
     """Return the batch of a round; a number is a round's name before it is a batch."""
     named = {one.round for one in batches(ledger) if service in (None, one.service)}
     if str(since) not in named - {""} and str(since).isdecimal():
@@ -209,7 +200,9 @@ class _Judging:
 class _Watching:
     """Judges the rounds of one watch that have not been judged, and gathers the others."""
 
-    def __init__(self, ledger: Ledger, first: Batch, made: list[LookRecord], how: _Judging) -> None:
+    def __init__(
+        self, ledger: LedgerStore, first: Batch, made: list[LookRecord], how: _Judging
+    ) -> None:
         self._ledger, self._first, self._made, self._how = ledger, first, made, how
         findings, self._facts = run_of_batches(ledger, [first.id])
         self._findings = findings.cut(how.threshold)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from typing import Any
 
-from dotledger.core.displays import draw_with
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.table_inputs import as_annotations, as_findings
@@ -91,14 +90,3 @@ def annotations_given(given: Any, call: str = "") -> Annotations:
 
         return read_annotations(given)
     return as_annotations(given, call)
-
-
-def _draw(result: Any, what: str, **options: Any) -> Any:
-    """Draw a result for its `plot`; what draws is loaded when something is drawn."""
-    from dotledger.report.charts import plot
-
-    return plot(result, what, **options)
-
-
-# Whoever gets a result from Python came through here.
-draw_with(_draw)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -26,9 +26,7 @@ if TYPE_CHECKING:
     from dotledger.api.rereading import Reread
     from dotledger.core.questions.box_conventions import Fit
     from dotledger.core.tables.label_name_mapping import NameMap
-    from dotledger.ledger.batch_queries import Batch
-    from dotledger.ledger.ledger_store import Ledger
-    from dotledger.ledger.usage_queries import Month
+    from dotledger.ledger.ledger_access import Ledger
     from dotledger.sending.calls.http_transport import Transport
     from dotledger.sending.calls.local_functions import Look
     from dotledger.sending.cost_forecast import Forecast
@@ -38,16 +36,12 @@ if TYPE_CHECKING:
     from dotledger.services.service_description import Description
 
 __all__ = [
-    "batches",
     "check_conventions",
     "draft_description",
-    "failures",
     "forecast",
     "measure",
-    "raw_answers",
     "reread",
     "try_call",
-    "usage",
 ]
 
 _MEASURE = "measure(findings, annotations)"
@@ -148,19 +142,10 @@ def measure(
     )
 
 
-def _opened(ledger: Any, *, write: bool = False) -> Any:
-    """Return a ledger to use in a ``with``: one that was given stays open."""
-    from dotledger.ledger.ledger_store import Ledger
-
-    if isinstance(ledger, Ledger):
-        return nullcontext(ledger)
-    return Ledger(ledger, create=False, read_only=not write)
-
-
 def _described(service: Description | PathLike) -> Description:
-    from dotledger.services.service_description import Description, load_description
+    from dotledger.services.service_description import Description, read_description
 
-    return service if isinstance(service, Description) else load_description(service)
+    return service if isinstance(service, Description) else read_description(service)
 
 
 def forecast(
@@ -201,6 +186,7 @@ def forecast(
     1
     """
     from dotledger.images.image_gathering import Gathered, gather
+    from dotledger.ledger.ledger_access import opened_ledger
     from dotledger.sending.cost_forecast import forecast as estimate
     from dotledger.sending.policies.send_plan import make_plan
 
@@ -209,7 +195,7 @@ def forecast(
     this = month or time.strftime("%Y-%m", time.gmtime())
     text = os.fspath(ledger) if isinstance(ledger, str | os.PathLike) else ""
     there = ledger is not None and (not text or "://" in text or Path(text).exists())
-    with _opened(ledger) if there else nullcontext() as opened:
+    with opened_ledger(ledger) if there else nullcontext() as opened:
         return estimate(plan, opened, month=this)
 
 
@@ -311,11 +297,12 @@ def reread(
     from dotledger.core.tables.label_name_mapping import NameMap
     from dotledger.formats.label_name_files import read_names
     from dotledger.ledger.batch_queries import find_batch
+    from dotledger.ledger.ledger_access import opened_ledger
     from dotledger.services.service_description import stored_description
 
     edited = None if service is None else _described(service)
     mapping = names if names is None or isinstance(names, NameMap) else read_names(Path(names))
-    with _opened(ledger, write=True) as opened:
+    with opened_ledger(ledger, write=True) as opened:
         wanted = edited.service if edited and batch is None else None
         found = find_batch(opened, batch=batch, service=wanted)
         used = edited or stored_description(found.description)
@@ -428,153 +415,11 @@ def check_conventions(
     from dotledger.core.questions.box_conventions import ImageSize, check_conventions
     from dotledger.ledger.batch_queries import find_batch, kept_sizes
     from dotledger.ledger.finding_queries import load_findings
+    from dotledger.ledger.ledger_access import opened_ledger
 
     annotated = annotations_given(annotations, "check_conventions(ledger, annotations)")
-    with _opened(ledger) as opened:
+    with opened_ledger(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service)
         sizes = {name: ImageSize(**size) for name, size in kept_sizes(opened, found).items()}
         findings = load_findings(opened, found)
     return check_conventions(findings, annotated, sizes)
-
-
-def batches(ledger: Ledger | PathLike) -> list[Batch]:
-    """Return every batch of a ledger, oldest first.
-
-    Parameters
-    ----------
-    ledger : Ledger or path
-        Not made if there is none.
-
-    Returns
-    -------
-    list of Batch
-        With service, kinds, settings, images, times and the newest reading; empty for a new ledger.
-
-    Raises
-    ------
-    LedgerError
-        If there is no such ledger.
-
-    Examples
-    --------
-    >>> import dotledger
-    >>> [batch.service for batch in dotledger.batches("photos.ledger")]
-    ['flint']
-    """
-    from dotledger.ledger.batch_queries import batches as kept
-
-    with _opened(ledger) as opened:
-        return kept(opened)
-
-
-def usage(ledger: Ledger | PathLike) -> list[Month]:
-    """Return calls and money by service and month (UTC), services by name, months in order.
-
-    Parameters
-    ----------
-    ledger : Ledger or path
-        Not made if there is none.
-
-    Returns
-    -------
-    list of Month
-        One for each service and month; empty for a new ledger.
-
-    Raises
-    ------
-    LedgerError
-        If there is no such ledger.
-
-    Examples
-    --------
-    >>> import dotledger
-    >>> dotledger.usage("photos.ledger")[0].calls > 30
-    True
-    """
-    from dotledger.ledger.usage_queries import usage as used
-
-    with _opened(ledger) as opened:
-        return used(opened)
-
-
-def failures(
-    ledger: Ledger | PathLike, *, batch: int | None = None, service: str | None = None
-) -> list[tuple[str, str, str, str]]:
-    """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order.
-
-    Parameters
-    ----------
-    ledger : Ledger or path
-        Where the batch is.
-    batch, service
-        Which batch; by default the newest.
-
-    Returns
-    -------
-    list of (str, str, str, str)
-        Empty if everything was read.
-
-    Raises
-    ------
-    LedgerError
-        If there is no such ledger or batch.
-
-    Examples
-    --------
-    >>> import dotledger
-    >>> sorted({image for image, *_ in dotledger.failures("photos.ledger")})
-    ['damaged-01.jpg', 'tiny-01.png']
-    """
-    from dotledger.ledger.batch_queries import failures as failed
-    from dotledger.ledger.batch_queries import find_batch
-
-    with _opened(ledger) as opened:
-        return failed(opened, find_batch(opened, batch=batch, service=service))
-
-
-def raw_answers(
-    ledger: Ledger | PathLike,
-    *,
-    batch: int | None = None,
-    service: str | None = None,
-    folder: PathLike | None = None,
-) -> Iterator[tuple[str, str, bytes]]:
-    """Yield (image, call, answer byte for byte) of a batch, in its order.
-
-    Parameters
-    ----------
-    ledger : Ledger or path
-        Where the batch is.
-    batch, service
-        Which batch; by default the newest.
-    folder : path, optional
-        Write each answer there too, as ``IMAGE.CALL.json``, whole or not at all; names are made
-        harmless.
-
-    Raises
-    ------
-    LedgerError
-        If there is no such ledger or batch.
-    OSError
-        If the folder cannot be written.
-
-    Examples
-    --------
-    >>> import dotledger
-    >>> image, call, answer = next(dotledger.raw_answers("photos.ledger"))
-    >>> call, answer[:1]
-    ('view', b'{')
-    """
-    from dotledger.ledger.answer_queries import raw_answers as kept
-    from dotledger.ledger.batch_queries import find_batch, sent_images
-    from dotledger.safe_files import safe_file_name, whole_file
-
-    with _opened(ledger) as opened:
-        found = find_batch(opened, batch=batch, service=service)
-        names = {sent.position: sent.name for sent in sent_images(opened, found)}
-        for position, call, answer in kept(opened, found, list(names)):
-            if folder is not None:
-                name = f"{safe_file_name(names[position])}.{safe_file_name(call)}.json"
-                with whole_file(Path(folder) / name) as draft:
-                    draft.write_bytes(answer)
-            yield names[position], call, answer

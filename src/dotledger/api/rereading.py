@@ -14,12 +14,12 @@ from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.label_name_mapping import NameMap
 from dotledger.errors import AnswerError, UnreadError
-from dotledger.json_codec import to_json
+from dotledger.json_codec import AsData, to_json
 from dotledger.ledger.answer_queries import KeptAnswer, kept_answers
 from dotledger.ledger.batch_queries import Batch, find_batch, kept_sizes, outcome_counts
 from dotledger.ledger.finding_queries import load_findings, notes_of
 from dotledger.ledger.ledger_records import finding_row
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.ledger_writing import ReadingWriter
 from dotledger.reading.rule_reader import Reading
 from dotledger.services.answer_reading import Reader
@@ -44,7 +44,7 @@ class Difference(Struct, frozen=True, kw_only=True):
     details: str = ""
 
 
-class Reread(Struct, frozen=True, kw_only=True):
+class Reread(AsData, Struct, frozen=True, kw_only=True):
     """What reading again came to.
 
     Attributes
@@ -174,7 +174,7 @@ class _Again:
 # A reading is written in one transaction beside the old ones; `findings --reading N` shows any of
 # them.
 def reread(
-    ledger: Ledger,
+    ledger: LedgerStore,
     batch: Batch,
     description: Description,
     *,
@@ -186,7 +186,7 @@ def reread(
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Where the batch is; a new reading is written beside the old ones.
     batch : Batch
         See `dotledger.ledger.batch_queries.find_batch`; its reading is what is compared with.
@@ -238,13 +238,13 @@ def reread(
 
 
 def suspicions_of(
-    ledger: Ledger, batch: Batch, findings: Findings, description: Description
+    ledger: LedgerStore, batch: Batch, findings: Findings, description: Description
 ) -> list[str]:
     """Return what looks wrong in the findings of a batch as a whole.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.

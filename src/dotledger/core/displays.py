@@ -2,20 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import json
+import sys
 from typing import TYPE_CHECKING, Any, ClassVar
-
-from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Displayed", "Plotted", "draw_with"]
+__all__ = ["Displayed", "JsonText", "Plotted"]
 
 _ROWS, _COLUMNS = 4, 8
 
 
-class Displayed:
+class JsonText:
+    """A result with plain data, as JSON text too."""
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the result as plain data; undefined numbers are None."""
+        raise NotImplementedError
+
+    def to_json(self) -> str:
+        """Return `to_dict` as JSON text."""
+        return json.dumps(self.to_dict(), ensure_ascii=False, allow_nan=False, indent=2)
+
+
+class Displayed(JsonText):
     """A result that is a table: its `frame` is what is shown."""
 
     def frame(self) -> pd.DataFrame:
@@ -41,13 +52,13 @@ class Displayed:
 
 
 class Plotted:
-    """A result that can be drawn, by whatever the library proper has put in for drawing.
+    """A result that can be drawn, by the `plot` of the package.
 
-    The core knows of no interface: what draws is given to it from above; see `draw_with`.
+    The core imports no interface. Whoever has a result has imported the package, also when it was
+    unpickled in a fresh process: the package's own `plot` is asked for by name.
     """
 
     _chart: ClassVar[str] = "curve"
-    _draw: ClassVar[Callable[..., Any] | None] = None
 
     def plot(self, what: str = "", **options: Any) -> Any:
         """Draw one chart of this result; `dotledger.plot` has the charts and options.
@@ -71,20 +82,5 @@ class Plotted:
         MissingExtra
             If ``dot-ledger[plots]`` is not installed.
         """
-        draw = Plotted._draw
-        if draw is None:
-            raise ArgumentError(
-                "nothing draws here", place="plot", got=what, allowed=["import dotledger"]
-            )
-        return draw(self, what or self._chart, **options)
-
-
-def draw_with(draw: Callable[..., Any]) -> None:
-    """Say what draws results.
-
-    Parameters
-    ----------
-    draw : callable
-        Takes the result, the chart's name, and options.
-    """
-    Plotted._draw = staticmethod(draw)
+        package = sys.modules[__name__.partition(".")[0]]
+        return package.plot(self, what or self._chart, **options)

@@ -13,7 +13,7 @@ from sqlalchemy.sql.compiler import SQLCompiler
 from dotledger.json_codec import from_json
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import Batch
-from dotledger.ledger.ledger_store import TOO_LARGE, Ledger, decompress, in_parts
+from dotledger.ledger.ledger_store import TOO_LARGE, LedgerStore, decompress, in_parts
 
 __all__ = [
     "KeptAnswer",
@@ -28,13 +28,13 @@ __all__ = [
 
 
 def raw_answers(
-    ledger: Ledger, batch: Batch, positions: Sequence[int]
+    ledger: LedgerStore, batch: Batch, positions: Sequence[int]
 ) -> Iterator[tuple[int, str, bytes]]:
     """Yield (position, call name, answer as received) for images of a batch.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.
@@ -85,13 +85,13 @@ def _answered_statement(dialect: Dialect) -> SQLCompiler:
 
 
 def is_answered(
-    ledger: Ledger, fingerprints: tuple[str, str], call_names: Sequence[str], sha: str
+    ledger: LedgerStore, fingerprints: tuple[str, str], call_names: Sequence[str], sha: str
 ) -> bool:
     """Return whether a call has answered an image under one of some settings.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     fingerprints : (str, str)
         Of the settings asked under, as they are known now and were before.
@@ -117,7 +117,7 @@ class KnownAnswers:
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     plan : AskedAs
         What answers are known by.
@@ -125,7 +125,7 @@ class KnownAnswers:
         Names of the calls.
     """
 
-    def __init__(self, ledger: Ledger, plan: AskedAs, calls: Sequence[str]) -> None:
+    def __init__(self, ledger: LedgerStore, plan: AskedAs, calls: Sequence[str]) -> None:
         self._ledger = ledger
         both = (plan.fingerprint, plan.earlier)
         self._by_file = {name: self._in_use(both, name) for name in calls}
@@ -153,13 +153,13 @@ class KnownAnswers:
 
 
 def stored_answers(
-    ledger: Ledger, fingerprints: Sequence[str], call_name: str, shas: Sequence[str]
+    ledger: LedgerStore, fingerprints: Sequence[str], call_name: str, shas: Sequence[str]
 ) -> dict[str, StoredAnswer]:
     """Return what is stored for images (by SHA-256) under one of some settings.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     fingerprints : sequence of str
         Of the settings asked under.
@@ -217,13 +217,13 @@ class AskedAs(Protocol):
 
 
 def answers_kept(
-    ledger: Ledger, plan: AskedAs, call_name: str, images: Mapping[str, str]
+    ledger: LedgerStore, plan: AskedAs, call_name: str, images: Mapping[str, str]
 ) -> dict[str, StoredAnswer]:
     """Return what is stored for images: under these settings, else for the same bytes sent.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     plan : Plan
         What is asked.
@@ -267,14 +267,14 @@ class KeptAnswer(Struct, frozen=True, kw_only=True):
     answer: bytes
 
 
-def kept_answers(ledger: Ledger, batch: Batch) -> Iterator[KeptAnswer]:
+def kept_answers(ledger: LedgerStore, batch: Batch) -> Iterator[KeptAnswer]:
     """Yield every raw answer that belongs to a batch, image by image, one at a time in memory.
 
     Answers that could not be read while sending are among them.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open, and not written to meanwhile by the same thread.
     batch : Batch
         Of this ledger.

@@ -10,8 +10,9 @@ from sqlalchemy import func, select
 
 from dotledger.core.kinds import OUTCOMES
 from dotledger.errors import LedgerError
+from dotledger.json_codec import AsData
 from dotledger.ledger import ledger_schema as schema
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -33,7 +34,7 @@ __all__ = [
 ]
 
 
-class Batch(Struct, frozen=True, kw_only=True):
+class Batch(AsData, Struct, frozen=True, kw_only=True):
     """One batch as the ledger knows it.
 
     `round` names a deliberate asking again; empty for the first. Times are ISO 8601 in UTC;
@@ -74,12 +75,12 @@ class Batches(list[Batch]):
         return self.frame().to_html(index=False, escape=True)
 
 
-def batches(ledger: Ledger) -> Batches:
+def batches(ledger: LedgerStore) -> Batches:
     """Return every batch, oldest first.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
 
     Returns
@@ -119,7 +120,7 @@ def _batch(row: Any) -> Batch:
 
 
 def find_batch(
-    ledger: Ledger,
+    ledger: LedgerStore,
     *,
     batch: int | None = None,
     service: str | None = None,
@@ -130,7 +131,7 @@ def find_batch(
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : int, optional
         Its number.
@@ -183,12 +184,12 @@ def find_batch(
     )
 
 
-def readings(ledger: Ledger, batch: Batch) -> list[tuple[int, str, str]]:
+def readings(ledger: LedgerStore, batch: Batch) -> list[tuple[int, str, str]]:
     """Return (number, when, about) of a batch's readings, oldest first.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.
@@ -204,7 +205,7 @@ def readings(ledger: Ledger, batch: Batch) -> list[tuple[int, str, str]]:
         return [(key, made, about) for key, made, about in connection.execute(query)]
 
 
-def _with_reading(ledger: Ledger, batch: Batch, reading: int | None) -> Batch:
+def _with_reading(ledger: LedgerStore, batch: Batch, reading: int | None) -> Batch:
     if reading is None:
         return batch
     known = [key for key, _, _ in readings(ledger, batch)]
@@ -221,12 +222,12 @@ def _with_reading(ledger: Ledger, batch: Batch, reading: int | None) -> Batch:
 _COUNTED_AT_ONCE = 10_000
 
 
-def outcome_counts(ledger: Ledger, batch: Batch) -> dict[str, dict[str, int]]:
+def outcome_counts(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, int]]:
     """Return how many images have each outcome, by kind and outcome; all of `OUTCOMES`.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.
@@ -265,12 +266,12 @@ class Sent(Struct, frozen=True, kw_only=True):
     height: int | None
 
 
-def sent_images(ledger: Ledger, batch: Batch) -> list[Sent]:
+def sent_images(ledger: LedgerStore, batch: Batch) -> list[Sent]:
     """Return the images of a batch in its order.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.
@@ -301,12 +302,12 @@ def sent_images(ledger: Ledger, batch: Batch) -> list[Sent]:
         ]
 
 
-def outcomes_of(ledger: Ledger, batch: Batch) -> dict[str, dict[str, str]]:
+def outcomes_of(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, str]]:
     """Return by image and kind the outcome; kinds that are not settled yet are pending.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         In it.
@@ -333,12 +334,12 @@ def outcomes_of(ledger: Ledger, batch: Batch) -> dict[str, dict[str, str]]:
     return found
 
 
-def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
+def failures(ledger: LedgerStore, batch: Batch) -> list[tuple[str, str, str, str]]:
     """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.
@@ -359,7 +360,7 @@ def failures(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str, str]]:
         return [(n, k, o, r) for n, k, o, r in connection.execute(query)]
 
 
-def unread_images(ledger: Ledger, batch: Batch) -> int:
+def unread_images(ledger: LedgerStore, batch: Batch) -> int:
     """Return how many images have an answer, paid for and kept, that some kind is not read from."""
     t = schema.outcomes
     query = select(func.count(t.c.position.distinct())).where(
@@ -369,12 +370,12 @@ def unread_images(ledger: Ledger, batch: Batch) -> int:
         return int(connection.scalar(query) or 0)
 
 
-def left_out(ledger: Ledger, batch: Batch) -> dict[str, int]:
+def left_out(ledger: LedgerStore, batch: Batch) -> dict[str, int]:
     """Return for how many images no call was made, since what it waits for was not found.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.
@@ -394,12 +395,12 @@ def left_out(ledger: Ledger, batch: Batch) -> dict[str, int]:
         return {str(kind): int(count) for kind, count in connection.execute(query)}
 
 
-def kept_sizes(ledger: Ledger, batch: Batch) -> dict[str, dict[str, float]]:
+def kept_sizes(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, float]]:
     """Return by image name the upright size, and the size and orientation of what was sent.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.

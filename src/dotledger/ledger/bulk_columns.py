@@ -23,7 +23,7 @@ from sqlalchemy import Select, func, literal_column, select
 
 from dotledger.core.tables.name_codes import Coded
 from dotledger.errors import LedgerError
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 
 if TYPE_CHECKING:
     from sqlalchemy.sql.elements import ColumnElement
@@ -72,7 +72,7 @@ def text(column: ColumnElement[Any]) -> ColumnElement[Any]:
 
 
 def columns_of(
-    ledger: Ledger,
+    ledger: LedgerStore,
     query: Select[Any],
     kinds: Sequence[str],
     *,
@@ -84,7 +84,7 @@ def columns_of(
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     query : Select
         Of SQLAlchemy; its numbers and texts by `number` and `text`.
@@ -115,7 +115,7 @@ def columns_of(
 
 
 def parts_of(
-    ledger: Ledger,
+    ledger: LedgerStore,
     query: Select[Any],
     kinds: Sequence[str],
     *,
@@ -126,7 +126,7 @@ def parts_of(
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     query : Select
         Of SQLAlchemy; its first column is `by`.
@@ -186,13 +186,13 @@ def _whole_columns(batches: Sequence[Any], schema: Any, kinds: Sequence[str]) ->
     return [_from_arrow(table.column(place), kind) for place, kind in enumerate(kinds)]
 
 
-def _can_read_apart(ledger: Ledger) -> bool:
+def _can_read_apart(ledger: LedgerStore) -> bool:
     return ledger.path is not None and all(map(find_spec, ("pyarrow", "adbc_driver_sqlite")))
 
 
 @contextmanager
 def _reader(
-    ledger: Ledger, queries: Sequence[Select[Any]], *, in_turn: bool
+    ledger: LedgerStore, queries: Sequence[Select[Any]], *, in_turn: bool
 ) -> Iterator[tuple[subprocess.Popen[bytes], Any]]:
     """Give the process apart, and what it answers as an Arrow stream."""
     import pyarrow
@@ -211,7 +211,9 @@ def _reader(
         yield reader, pyarrow.ipc.open_stream(reader.stdout)
 
 
-def _apart(ledger: Ledger, parts: Sequence[Select[Any]], kinds: Sequence[str]) -> list[Any] | None:
+def _apart(
+    ledger: LedgerStore, parts: Sequence[Select[Any]], kinds: Sequence[str]
+) -> list[Any] | None:
     """Return the columns that a process apart reads; None where it cannot, or not this."""
     if not _can_read_apart(ledger):
         return None
@@ -228,7 +230,7 @@ def _apart(ledger: Ledger, parts: Sequence[Select[Any]], kinds: Sequence[str]) -
 
 
 def _parts(
-    ledger: Ledger,
+    ledger: LedgerStore,
     query: Select[Any],
     by: ColumnElement[int],
     among: ColumnElement[bool],
@@ -266,7 +268,7 @@ def _numbers(values: Any, kind: str) -> Any:
     return numbers
 
 
-def _by_rows(ledger: Ledger, query: Select[Any], kinds: Sequence[str]) -> list[Any]:
+def _by_rows(ledger: LedgerStore, query: Select[Any], kinds: Sequence[str]) -> list[Any]:
     parts: list[list[Any]] = [[] for _ in kinds]
     index: list[dict[str, int]] = [{} for _ in kinds]
     with ledger.reading() as connection:

@@ -16,7 +16,7 @@ from dotledger.json_codec import from_json
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import Batch
 from dotledger.ledger.bulk_columns import columns_of, number, parts_of, text
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 
 __all__ = ["findings_in_parts", "have_details", "load_findings", "notes_of"]
 
@@ -25,12 +25,12 @@ _IN_AN_IMAGE = 10
 """Findings, about."""
 
 
-def notes_of(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str]]:
+def notes_of(ledger: LedgerStore, batch: Batch) -> list[tuple[str, str, str]]:
     """Return (image, reason, value) of everything a reading set aside or noticed.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         With the reading wanted.
@@ -51,7 +51,9 @@ def notes_of(ledger: Ledger, batch: Batch) -> list[tuple[str, str, str]]:
         return [(name, reason, value) for name, reason, value in connection.execute(query)]
 
 
-def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None = None) -> Findings:
+def load_findings(
+    ledger: LedgerStore, batch: Batch, *, kinds: Sequence[str] | None = None
+) -> Findings:
     """Return the findings of a batch's reading, with a blank row where nothing was found.
 
     Rows are in the order of the batch, then of the answer. Images without an answer (failed,
@@ -59,7 +61,7 @@ def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None =
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         With the reading wanted.
@@ -80,13 +82,13 @@ def load_findings(ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None =
 
 
 def findings_in_parts(
-    ledger: Ledger, batch: Batch, *, kinds: Sequence[str] | None = None
+    ledger: LedgerStore, batch: Batch, *, kinds: Sequence[str] | None = None
 ) -> Iterator[Findings]:
     """Yield the same rows in the same order, of some thousand images at a time.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         With the reading wanted.
@@ -111,12 +113,12 @@ def findings_in_parts(
         yield _assembled(wanted, found, answered, items)
 
 
-def have_details(ledger: Ledger, batch: Batch) -> bool:
+def have_details(ledger: LedgerStore, batch: Batch) -> bool:
     """Tell whether any finding has more than its columns: attributes, points and the like.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         With the reading wanted.
@@ -186,20 +188,20 @@ def _of_items(batch: Batch) -> Select[Any]:
     return select(t.c.position, t.c.name).where(t.c.batch == batch.id)
 
 
-def _found(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
+def _found(ledger: LedgerStore, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
     t = schema.findings
     mine = t.c.reading == batch.reading
     query = _of_findings(batch, kinds)
     return columns_of(ledger, query, _FOUND, by=t.c.position, among=mine, each=_IN_AN_IMAGE)
 
 
-def _answered(ledger: Ledger, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
+def _answered(ledger: LedgerStore, batch: Batch, kinds: tuple[str, ...]) -> list[Any]:
     t = schema.outcomes
     mine = t.c.batch == batch.id
     return columns_of(ledger, _of_outcomes(batch, kinds), _ANSWERED, by=t.c.position, among=mine)
 
 
-def _items(ledger: Ledger, batch: Batch) -> list[Any]:
+def _items(ledger: LedgerStore, batch: Batch) -> list[Any]:
     t = schema.items
     mine = t.c.batch == batch.id
     return columns_of(ledger, _of_items(batch), _ITEMS, by=t.c.position, among=mine)

@@ -10,17 +10,17 @@ from dotledger.core.decisions.human_decisions import Review, reviewed_verdicts
 from dotledger.errors import ArgumentError
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import Batch, sent_images
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 
 __all__ = ["keep_reviews", "reviews_of", "verdicts_of"]
 
 
-def keep_reviews(ledger: Ledger, batch: Batch, reviews: Sequence[Review]) -> None:
+def keep_reviews(ledger: LedgerStore, batch: Batch, reviews: Sequence[Review]) -> None:
     """Write decisions, all or none.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open for writing.
     batch : Batch
         With the reading whose findings were reviewed.
@@ -56,14 +56,14 @@ def keep_reviews(ledger: Ledger, batch: Batch, reviews: Sequence[Review]) -> Non
             connection.execute(insert(schema.reviews), rows)
 
 
-def reviews_of(ledger: Ledger, batch: Batch) -> list[Review]:
+def reviews_of(ledger: LedgerStore, batch: Batch) -> list[Review]:
     """Return every decision on a batch's reading, in the order they were made.
 
     Decisions about a whole image hold for every reading; those about a finding for theirs.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         With the reading wanted.
@@ -87,12 +87,12 @@ def reviews_of(ledger: Ledger, batch: Batch) -> list[Review]:
         ]
 
 
-def verdicts_of(ledger: Ledger, batch: Batch) -> dict[str, dict[str, str]]:
+def verdicts_of(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, str]]:
     """Return by image and person ``pass`` or ``block``.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         In it.

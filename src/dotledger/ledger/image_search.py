@@ -12,7 +12,7 @@ from dotledger.core.tables.finding_details import Details
 from dotledger.json_codec import from_json
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import Sent
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 
 __all__ = ["Hit", "Wanted", "search"]
 
@@ -81,12 +81,12 @@ class Hit:
     is_finding: bool = True
 
 
-def search(ledger: Ledger, wanted: Wanted) -> Iterator[Hit]:
+def search(ledger: LedgerStore, wanted: Wanted) -> Iterator[Hit]:
     """Yield what fits, the newest batch first, in the order of its images.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     wanted : Wanted
         What is looked for.

@@ -32,7 +32,7 @@ from sqlalchemy import (
 
 from dotledger.errors import LedgerError
 from dotledger.ledger import ledger_schema as schema
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.ledger_views import VIEWS, make_views
 from dotledger.ledger.sqlite_backend import mark_file
 from dotledger.safe_files import is_ledger
@@ -59,7 +59,7 @@ def upgrade(where: str) -> tuple[int, int, Path | None]:
     LedgerError
         If it is no ledger, a newer one, or cannot be copied or written.
     """
-    with Ledger(where, create=False, any_version=True) as ledger:
+    with LedgerStore(where, create=False, any_version=True) as ledger:
         before = ledger.version
         if before == schema.VERSION:
             return before, before, None

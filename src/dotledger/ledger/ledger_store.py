@@ -37,7 +37,7 @@ from dotledger.ledger.ledger_views import make_views
 from dotledger.ledger.postgresql_backend import server_engine, take_turn
 from dotledger.ledger.sqlite_backend import check_file, explained, file_engine, identity, mark_file
 
-__all__ = ["Ledger", "RowRefused", "compress", "decompress", "shown_address"]
+__all__ = ["LedgerStore", "RowRefused", "compress", "decompress", "shown_address"]
 
 _WINDOW_BITS, _MEMORY_LEVEL = 14, 7
 
@@ -96,7 +96,7 @@ class RowRefused(LedgerError):
     """The database works, and refuses what one of the rows holds."""
 
 
-class Ledger:
+class LedgerStore:
     """A ledger, named by a path or a database address.
 
     Parameters
@@ -227,14 +227,14 @@ class Ledger:
                 row = {"name": "version", "value": str(schema.VERSION)}
                 connection.execute(insert(schema.about), [row])
 
-    def __enter__(self) -> Ledger:
+    def __enter__(self) -> LedgerStore:
         return self
 
     def __exit__(self, *_: object) -> None:
         self.close()
 
     def __repr__(self) -> str:
-        return f"<Ledger {self.where}>"
+        return f"<LedgerStore {self.where}>"
 
     def close(self) -> None:
         """Let go of the database."""

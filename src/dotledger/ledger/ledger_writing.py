@@ -35,7 +35,7 @@ from dotledger.ledger.ledger_records import (
     timestamp,
 )
 from dotledger.ledger.ledger_store import (
-    Ledger,
+    LedgerStore,
     RowRefused,
     compress,
     in_parts,
@@ -81,7 +81,7 @@ class BatchWriter:
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Where to.
     opening : BatchOpening
         Which batch; one with the same key is resumed.
@@ -99,7 +99,7 @@ class BatchWriter:
         Calls of killed senders that were written while there was no `booked`.
     """
 
-    def __init__(self, ledger: Ledger, opening: BatchOpening, now: float) -> None:
+    def __init__(self, ledger: LedgerStore, opening: BatchOpening, now: float) -> None:
         self._ledger = ledger
         self._opening = opening
         self.booked: Callable[[Connection, Sequence[CallRecord], bool], None] | None = None
@@ -541,7 +541,7 @@ class ReadingWriter:
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Where the batch is.
     batch : int
         Its number.
@@ -551,7 +551,7 @@ class ReadingWriter:
         Seconds since 1970.
     """
 
-    def __init__(self, ledger: Ledger, batch: int, about: str, now: float) -> None:
+    def __init__(self, ledger: LedgerStore, batch: int, about: str, now: float) -> None:
         self._ledger = ledger
         row = {"batch": batch, "made": timestamp(now), "about": about}
         self._row = row

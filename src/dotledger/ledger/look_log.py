@@ -12,7 +12,7 @@ from dotledger.json_codec import from_json, to_json
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import Batch
 from dotledger.ledger.ledger_records import timestamp
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 
 __all__ = ["LookRecord", "add_look", "looks_since"]
 
@@ -39,12 +39,12 @@ class LookRecord(Struct, frozen=True, kw_only=True):
         return of == (since.reading, batch.id, batch.reading, settings)
 
 
-def looks_since(ledger: Ledger, since: Batch) -> list[LookRecord]:
+def looks_since(ledger: LedgerStore, since: Batch) -> list[LookRecord]:
     """Return the looks of a watch, oldest first.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     since : Batch
         The first round.
@@ -74,7 +74,7 @@ def _record(number: int, row: Any) -> LookRecord:
 
 
 def add_look(
-    ledger: Ledger,
+    ledger: LedgerStore,
     since: Batch,
     batch: Batch,
     *,
@@ -87,7 +87,7 @@ def add_look(
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open for writing.
     since, batch : Batch
         The first round and the one judged, each with its reading.

@@ -8,7 +8,7 @@ from sqlalchemy import ColumnElement, delete, insert, select, update
 
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.ledger_records import timestamp
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 
 __all__ = ["LedgerJobs"]
 
@@ -18,7 +18,7 @@ class LedgerJobs:
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open for writing.
     fingerprint : str
         Of the settings.
@@ -30,7 +30,7 @@ class LedgerJobs:
 
     def __init__(
         self,
-        ledger: Ledger,
+        ledger: LedgerStore,
         fingerprint: str,
         wall: Callable[[], float],
         *,

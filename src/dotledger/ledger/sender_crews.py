@@ -24,7 +24,7 @@ from sqlalchemy.exc import SQLAlchemyError
 from dotledger.errors import LedgerError
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.ledger_records import timestamp
-from dotledger.ledger.ledger_store import Ledger, in_parts
+from dotledger.ledger.ledger_store import LedgerStore, in_parts
 from dotledger.ledger.postgresql_backend import limit_crew
 
 __all__ = ["HOLDS", "Crew", "Lease", "Share", "senders_of"]
@@ -69,7 +69,7 @@ class Crew:
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         On a PostgreSQL server.
     batch : int
         What is sent.
@@ -90,7 +90,7 @@ class Crew:
 
     def __init__(
         self,
-        ledger: Ledger,
+        ledger: LedgerStore,
         *,
         batch: int,
         service: str,
@@ -379,12 +379,12 @@ def _share_of(calls: int, me: int, others: Sequence[Any], *, wants: bool) -> Sha
     return Share(calls=max(0, min(fair, calls - held)), fair=fair)
 
 
-def senders_of(ledger: Ledger, batch: int, now: float) -> list[dict[str, str]]:
+def senders_of(ledger: LedgerStore, batch: int, now: float) -> list[dict[str, str]]:
     """Return who sends a batch just now.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : int
         Its number.

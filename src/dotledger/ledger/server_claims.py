@@ -17,7 +17,7 @@ from sqlalchemy.exc import SQLAlchemyError
 
 from dotledger.errors import LedgerError
 from dotledger.ledger.ledger_records import BatchOpening
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.postgresql_backend import limit_claim
 from dotledger.ledger.sender_claims import (
     Claim,
@@ -46,7 +46,7 @@ class ServerClaim:
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         On a server.
     opening : BatchOpening
         What is to be sent.
@@ -61,7 +61,7 @@ class ServerClaim:
         If the server does not answer, or nothing can be kept on this machine.
     """
 
-    def __init__(self, ledger: Ledger, opening: BatchOpening, *, shared: bool = False) -> None:
+    def __init__(self, ledger: LedgerStore, opening: BatchOpening, *, shared: bool = False) -> None:
         self._ledger, self._shared, self._opening = ledger, shared, opening
         self._number = int(hashlib.sha256(opening.fingerprint.encode()).hexdigest()[:15], 16)
         self._first = _beside_home(ledger.where, opening.fingerprint)

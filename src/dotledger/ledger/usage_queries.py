@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from msgspec import Struct
 from sqlalchemy import Text, case, cast, func, select
 
-from dotledger.json_codec import from_json
+from dotledger.json_codec import AsData, from_json
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import Batch
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 __all__ = [
     "BatchCost",
     "CallFigures",
     "Month",
+    "Months",
     "batch_cost",
     "call_figures",
     "call_seconds",
@@ -30,7 +34,7 @@ __all__ = [
 ]
 
 
-class Month(Struct, frozen=True, kw_only=True):
+class Month(AsData, Struct, frozen=True, kw_only=True):
     """Calls to one service in one calendar month (UTC).
 
     Attributes
@@ -56,6 +60,22 @@ class Month(Struct, frozen=True, kw_only=True):
     money: float
 
 
+class Months(list[Month]):
+    """Months of services in order; a table in a notebook."""
+
+    def frame(self) -> pd.DataFrame:
+        """Return a pandas frame with one row for each service and month."""
+        import pandas as pd
+
+        names = ("service", "month", "calls", "failed", "images", "money", "currency")
+        rows = [[getattr(one, name) for name in names] for one in self]
+        return pd.DataFrame(rows, columns=list(names))
+
+    def _repr_html_(self) -> str:
+        """Show the table in a notebook."""
+        return self.frame().to_html(index=False, escape=True)
+
+
 class BatchCost(Struct, frozen=True, kw_only=True):
     """What the answers of one batch cost, also those that an earlier batch had paid for.
 
@@ -77,12 +97,12 @@ class BatchCost(Struct, frozen=True, kw_only=True):
     seconds: float
 
 
-def batch_cost(ledger: Ledger, batch: Batch) -> BatchCost:
+def batch_cost(ledger: LedgerStore, batch: Batch) -> BatchCost:
     """Return what the answers of a batch cost.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         In it.
@@ -107,12 +127,12 @@ def batch_cost(ledger: Ledger, batch: Batch) -> BatchCost:
     )
 
 
-def call_seconds(ledger: Ledger, batch: Batch) -> list[float]:
+def call_seconds(ledger: LedgerStore, batch: Batch) -> list[float]:
     """Return how long each answered call of a batch took.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         In it.
@@ -128,12 +148,12 @@ def call_seconds(ledger: Ledger, batch: Batch) -> list[float]:
         return [float(value) for value in connection.execute(query).scalars()]
 
 
-def versions_of(ledger: Ledger, batch: Batch) -> dict[str, int]:
+def versions_of(ledger: LedgerStore, batch: Batch) -> dict[str, int]:
     """Return what the service said of its own version, with the calls in which it did.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         In it.
@@ -155,17 +175,17 @@ def versions_of(ledger: Ledger, batch: Batch) -> dict[str, int]:
         return {str(version): int(number) for version, number in connection.execute(query)}
 
 
-def usage(ledger: Ledger) -> list[Month]:
+def usage(ledger: LedgerStore) -> Months:
     """Return calls and money by service and month, services by name, months in order.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
 
     Returns
     -------
-    list of Month
+    Months
         Empty without calls.
     """
     calls, batches = schema.calls, schema.batches
@@ -189,7 +209,7 @@ def usage(ledger: Ledger) -> list[Month]:
                 rows = connection.execute(by_month.group_by(month))
             for name, *counts in rows:
                 _add(found, *of[batch], name, counts)
-    return [found[key] for key in sorted(found)]
+    return Months(found[key] for key in sorted(found))
 
 
 def _sums(calls: Any) -> list[Any]:
@@ -221,12 +241,12 @@ def _add(
     )
 
 
-def requests_in_month(ledger: Ledger, service: str, month: str) -> dict[str, int]:
+def requests_in_month(ledger: LedgerStore, service: str, month: str) -> dict[str, int]:
     """Return how many requests to a service count in a month, by call; see `Month.calls`.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     service : str
         Its name.
@@ -245,13 +265,13 @@ def requests_in_month(ledger: Ledger, service: str, month: str) -> dict[str, int
 
 
 def images_in_month(
-    ledger: Ledger, service: str, month: str
+    ledger: LedgerStore, service: str, month: str
 ) -> list[tuple[str, tuple[str, ...], int, int]]:
     """Return requests of a month and the images in them, for prices that count these.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     service : str
         Its name.
@@ -307,12 +327,12 @@ class CallFigures(Struct, frozen=True, kw_only=True):
     longest: float
 
 
-def call_figures(ledger: Ledger, batch: Batch) -> CallFigures:
+def call_figures(ledger: LedgerStore, batch: Batch) -> CallFigures:
     """Return how the calls of one batch went.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.
@@ -340,12 +360,12 @@ def call_figures(ledger: Ledger, batch: Batch) -> CallFigures:
     )
 
 
-def preparations(ledger: Ledger, batch: Batch) -> list[tuple[str, Sequence[str]]]:
+def preparations(ledger: LedgerStore, batch: Batch) -> list[tuple[str, Sequence[str]]]:
     """Return (image, what was done to it before sending) for every image not sent as it is.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.
@@ -361,12 +381,12 @@ def preparations(ledger: Ledger, batch: Batch) -> list[tuple[str, Sequence[str]]
         return [(name, steps) for name, steps in connection.execute(query) if steps]
 
 
-def calls_about(ledger: Ledger, batch: Batch, position: int) -> list[dict[str, Any]]:
+def calls_about(ledger: LedgerStore, batch: Batch, position: int) -> list[dict[str, Any]]:
     """Return the calls that settled one image, in order.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         Of this ledger.

@@ -50,7 +50,7 @@ def with_vocabularies(rules: Sequence[R], folder: Path | None, name: str) -> tup
         raise DescriptionError(
             "a vocabulary file is looked for beside the description's file, and there is none",
             place=name,
-            next_step="Load it with load_description, or write the names into lookup.names.",
+            next_step="Load it with read_description, or write the names into lookup.names.",
         )
     return tuple(rules if folder is None else (_filled(rule, folder) for rule in rules))
 

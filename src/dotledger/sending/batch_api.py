@@ -21,11 +21,12 @@ from dotledger.services.credentials import find_key, find_signer, given_key
 from dotledger.services.description_trust import check_trust
 from dotledger.services.redaction import Key
 from dotledger.services.request_signing import Signer
-from dotledger.services.service_description import Description, load_description
+from dotledger.services.service_description import Description, read_description
 
 if TYPE_CHECKING:
     from dotledger.core.decisions.rule_conditions import Rules
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_access import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.sending.single_image_service import OpenService
 
 __all__ = ["SendOptions", "open_service", "prepare_sending", "send", "send_async"]
@@ -52,7 +53,7 @@ class SendOptions(TypedDict, total=False):
 def prepare_sending(
     images: Any,
     service: Description | str | os.PathLike[str],
-    ledger: Ledger | str | os.PathLike[str],
+    ledger: Ledger | LedgerStore | str | os.PathLike[str],
     *,
     key: str | Key | Callable[[], str] | None = None,
     settings: Mapping[str, str] | None = None,
@@ -109,10 +110,12 @@ def prepare_sending(
     DotLedgerError
         Whatever is wrong, before the first call.
     """
+    from dotledger.ledger.ledger_access import store_of
+
     key = given_key(key)  # from here on no variable holds its text
     outcomes = (again,) if isinstance(again, str) else tuple(again)
     _check(at_most, outcomes)
-    described = service if isinstance(service, Description) else load_description(service)
+    described = service if isinstance(service, Description) else read_description(service)
     described = described.with_settings(settings or {})
     _check_budget(budget, described)
     gathered = images if isinstance(images, Gathered) else gather(images)
@@ -122,7 +125,8 @@ def prepare_sending(
     found = find_key(described, given=key)
     way = as_transport(transport, described)
     means = Means(transport=way, signer=signer or find_signer(described), tell=tell)
-    where = os.fspath(ledger) if isinstance(ledger, os.PathLike) else ledger
+    store = store_of(ledger)
+    where = os.fspath(store) if isinstance(store, os.PathLike) else store
     return Sending(plan, where, found, means=means, at_most=at_most, budget=budget, again=outcomes)
 
 
@@ -324,13 +328,14 @@ def open_service(
     """
     from dotledger.core.decisions.rule_conditions import Rules
     from dotledger.formats.rules_files import read_rules
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_access import store_of
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.sending.policies.retrying import Patience
     from dotledger.sending.single_image_service import OpenService
 
     key = given_key(key)
     described = (
-        description if isinstance(description, Description) else load_description(description)
+        description if isinstance(description, Description) else read_description(description)
     ).with_settings(settings or {})
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(described, nothing, kinds=kinds, round=_checked_round(round))
@@ -341,7 +346,8 @@ def open_service(
         dry=transport is not None,
     )
     tries = whole_number(attempts, place="attempts", least=1, most=100)
-    opened = ledger is None or isinstance(ledger, Ledger)
+    store = store_of(ledger)
+    given_open = store is None or isinstance(store, LedgerStore)
     return OpenService(
         plan,
         find_key(described, given=key),
@@ -350,8 +356,8 @@ def open_service(
             signer=signer or find_signer(described),
             patience=Patience(attempts=tries, connections=tries, refusals=tries),
         ),
-        ledger=ledger if isinstance(ledger, Ledger) or ledger is None else Ledger(ledger),
-        close_ledger=not opened,
+        ledger=store if given_open else LedgerStore(store),
+        close_ledger=not given_open,
         before=before,
         rules=rules if isinstance(rules, Rules) or rules is None else read_rules(rules),
     )

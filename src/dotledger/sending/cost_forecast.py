@@ -14,9 +14,10 @@ from dotledger.core.boxes.image_frames import Frame
 from dotledger.errors import ImageError
 from dotledger.images.image_gathering import Item
 from dotledger.images.image_loading import look_at, made_ready, why_not
+from dotledger.json_codec import AsData
 from dotledger.ledger.answer_queries import KnownAnswers, answers_kept
 from dotledger.ledger.ledger_records import ItemRecord
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import images_in_month, requests_in_month
 from dotledger.sending.batch.send_log import found_in, note_kept
 from dotledger.sending.batch.send_worker import digest_of
@@ -43,7 +44,7 @@ _BASE64 = 4 / 3
 _SHOWN = 5
 
 
-class Forecast(Struct, frozen=True, kw_only=True):
+class Forecast(AsData, Struct, frozen=True, kw_only=True):
     """Calls, time and cost of a sending, estimated.
 
     Attributes
@@ -119,14 +120,14 @@ class _Glance(Struct, frozen=True):
     asked: str = ""
 
 
-def forecast(plan: Plan, ledger: Ledger | None, *, month: str) -> Forecast:
+def forecast(plan: Plan, ledger: LedgerStore | None, *, month: str) -> Forecast:
     """Estimate calls, time and cost; reads and prepares every image, sends nothing.
 
     Parameters
     ----------
     plan : Plan
         See `dotledger.sending.policies.send_plan.make_plan`.
-    ledger : Ledger or None
+    ledger : LedgerStore or None
         What it already holds is not counted again; None for no ledger.
     month : str
         The month whose quota counts, such as ``2026-11``.
@@ -200,7 +201,7 @@ def _names(plan: Plan) -> list[str]:
 class _Known:
     """What the ledger answers already, by call."""
 
-    def __init__(self, plan: Plan, ledger: Ledger | None) -> None:
+    def __init__(self, plan: Plan, ledger: LedgerStore | None) -> None:
         self._plan, self._ledger = plan, ledger
         self._answers = None if ledger is None else KnownAnswers(ledger, plan, _names(plan))
         self._reader: Reader | None = None

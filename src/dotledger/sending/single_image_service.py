@@ -50,7 +50,7 @@ from dotledger.services.redaction import Key, Secrets
 from dotledger.services.response_envelope import opener
 
 if TYPE_CHECKING:
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.ledger.ledger_writing import BatchWriter
 
 __all__ = ["OpenService", "Seen"]
@@ -100,7 +100,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         See `dotledger.services.credentials.find_key`.
     means : Means
         What it works with.
-    ledger : Ledger, optional
+    ledger : LedgerStore, optional
         Asked first, so that the same bytes are not paid for twice. It stays open.
     before : bool, default False
         Every answer is in the ledger before `look` returns; else within a twentieth of a second.
@@ -114,7 +114,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         key: Key | None,
         *,
         means: Means | None = None,
-        ledger: Ledger | None = None,
+        ledger: LedgerStore | None = None,
         close_ledger: bool = False,
         before: bool = False,
         rules: Rules | None = None,
@@ -338,7 +338,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             for known in plan.identities[name]
         )
 
-    def _opened_batch(self, ledger: Ledger) -> BatchWriter:
+    def _opened_batch(self, ledger: LedgerStore) -> BatchWriter:
         from dotledger.ledger.ledger_writing import BatchWriter
 
         plan, description = self._plan, self._plan.description

@@ -14,7 +14,7 @@ from dotledger.errors import AnswerError, ArgumentError, ConnectError, DotLedger
 from dotledger.images.image_facts import read_facts
 from dotledger.images.image_loading import made_ready
 from dotledger.images.image_preparation import Prepared
-from dotledger.json_codec import NotJSON, from_json, to_json
+from dotledger.json_codec import AsData, NotJSON, from_json, to_json
 from dotledger.reading.rule_reader import Reading
 from dotledger.reading.strict_toml import hinted
 from dotledger.sending.calls.call_attempts import Caller
@@ -50,7 +50,7 @@ _FLAT = re.compile(r"\[\s+([-+.\deE,\s]+?)\s+\]")
 """A list of numbers, which reads better on one line."""
 
 
-class Trial(Struct, kw_only=True):
+class Trial(AsData, Struct, kw_only=True):
     """What one call to a service came to.
 
     Attributes

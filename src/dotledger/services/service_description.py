@@ -33,8 +33,8 @@ __all__ = [
     "Price",
     "Tls",
     "Token",
-    "load_description",
     "parse_description",
+    "read_description",
     "stored_description",
 ]
 
@@ -453,7 +453,7 @@ def _filled_all(description: Description, value: Any) -> Any:
     return value
 
 
-def load_description(path: str | os.PathLike[str]) -> Description:
+def read_description(path: str | os.PathLike[str]) -> Description:
     """Read and check a description file.
 
     Parameters
@@ -476,7 +476,7 @@ def load_description(path: str | os.PathLike[str]) -> Description:
     Examples
     --------
     >>> import dotledger
-    >>> dotledger.load_description("myservice.toml").kinds
+    >>> dotledger.read_description("myservice.toml").kinds
     ('label', 'object', 'face', 'unsafe')
     """
     read = load_strictly(path, Description)
@@ -504,7 +504,7 @@ def parse_description(text: str, *, name: str = "description") -> Description:
     Raises
     ------
     DescriptionError
-        See `load_description`; `name` stands for the file.
+        See `read_description`; `name` stands for the file.
     """
     described = parse_strictly(text, Description, name=name)
     with_vocabularies(described.read, None, name)

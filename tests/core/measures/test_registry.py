@@ -124,8 +124,8 @@ class BalancedAccuracy(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             gates = Path(folder) / "gates.toml"
             gates.write_text('gates_file = 1\n[[gate]]\nmeasure = "balanced_accuracy"\nof = "unsafe"\nat_least = 0.7\n')  # fmt: skip
-            verdicts = check_gates(gates, *labels(self.found, self.true))
+            verdicts = check_gates(*labels(self.found, self.true), gates)
             self.assertTrue(verdicts.holds)
             gates.write_text('gates_file = 1\n[[gate]]\nmeasure = "balance"\nat_least = 0.7\n')
             with self.assertRaisesRegex(Exception, "balanced_accuracy"):
-                check_gates(gates, *labels(self.found, self.true))
+                check_gates(*labels(self.found, self.true), gates)

@@ -54,7 +54,7 @@ _WRONG = [
     (lambda d: d.write_report("a.html", TRUE, FOUND), "findings"),
     (lambda d: d.write_report("a.html", FOUND, FOUND), "annotations"),
     (lambda d: d.findings_of(FOUND), "ledger"),
-    (lambda d: d.usage(TRUE), "ledger"),
+    (lambda d: d.watch(TRUE, since="a"), "ledger"),
     (lambda d: d.gather(TRUE), "images"),
 ]
 

@@ -6,8 +6,9 @@ from pathlib import Path
 
 from PIL import Image
 
-from dotledger import Findings, load_annotations, measure
+from dotledger import Findings, measure
 from dotledger.errors import TableError
+from dotledger.formats.annotations.annotation_files import load_annotations
 
 ALTO = """<?xml version="1.0" encoding="UTF-8"?>
 <alto xmlns="http://www.loc.gov/standards/alto/ns-v4#">

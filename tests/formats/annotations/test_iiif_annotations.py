@@ -5,8 +5,9 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from dotledger import gather, load_annotations, send
+from dotledger import gather, send
 from dotledger.errors import GatherError, TableError
+from dotledger.formats.annotations.annotation_files import load_annotations
 from dotledger.testing import FakeTransport
 from tests.sending.helpers import ANSWER, Handler, description, picture, served
 

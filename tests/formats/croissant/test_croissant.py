@@ -16,6 +16,7 @@ import dotledger
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError, TableError
+from dotledger.formats.annotations.annotation_files import load_annotations
 from dotledger.formats.croissant.croissant_records import _along
 from tests.forked import dotledger as command
 from tests.walk import walk_in
@@ -106,10 +107,10 @@ class Reading(InAFolder):
                     field("annotations/bbox", "cr:BoundingBox", "instance", {"jsonPath": "$.annotations[*].bbox"}, format="XYWH")),
         )  # fmt: skip
         with self.assertRaisesRegex(TableError, "annotations.zip is another file"):
-            dotledger.load_annotations(self.put("set.json", document))
+            load_annotations(self.put("set.json", document))
         [packed] = [one for one in document["distribution"] if one["@id"] == "annotations.zip"]
         packed["sha256"] = hashlib.sha256((self.home / "annotations.zip").read_bytes()).hexdigest()
-        found = dotledger.load_annotations(self.put("set.json", document))
+        found = load_annotations(self.put("set.json", document))
         self.assertEqual(found.report.images, 3, "the third is looked at, and empty")
         rows = found.annotations.frame().query("label != ''")
         self.assertEqual(rows[["image", "kind", "label", "x0", "y0", "x1", "y1"]].values.tolist(),
@@ -135,7 +136,7 @@ class Reading(InAFolder):
         self.assertEqual(dict(found.images["b.jpg"]), {"width": 200, "height": 80})
         frame.at[0, "objects"]["category"].pop()
         frame.to_parquet(self.home / "train-0.parquet")
-        loaded = dotledger.load_annotations(self.home / "set.json")
+        loaded = load_annotations(self.home / "set.json")
         self.assertEqual([reason for _, reason, _ in loaded.report.refused], ["not as many labels as boxes"])  # fmt: skip
         self.assertEqual(loaded.annotations.covered("object"), ["b.jpg"])
 
@@ -153,12 +154,10 @@ class Reading(InAFolder):
 
     def test_what_cannot_be_kept(self):
         """It is refused with its reason, and its image is not covered: nothing wrong may come of it."""
-        loaded = dotledger.load_annotations(self.boxes([("a.jpg", "kite", "1 2 3"), ("b.jpg", "", "1 2 3 4"), ("c.jpg", "kite", "5 5 4 4"), ("", "kite", "1 2 3 4")]))  # fmt: skip
+        loaded = load_annotations(self.boxes([("a.jpg", "kite", "1 2 3"), ("b.jpg", "", "1 2 3 4"), ("c.jpg", "kite", "5 5 4 4"), ("", "kite", "1 2 3 4")]))  # fmt: skip
         self.assertEqual([reason for _, reason, _ in loaded.report.refused], ["box is not four numbers", "no label", "box no area", "the record names no image"])  # fmt: skip
         self.assertEqual(loaded.annotations.covered("object"), [])
-        shares = dotledger.load_annotations(
-            self.boxes([("a.jpg", "kite", "0 0 .5 .5")], "REL_XYXY")
-        )
+        shares = load_annotations(self.boxes([("a.jpg", "kite", "0 0 .5 .5")], "REL_XYXY"))
         self.assertIn("size is not known", shares.report.refused[0][1])
 
     def test_prefixes(self):

@@ -7,7 +7,7 @@ import time
 import unittest
 from unittest import mock
 
-from dotledger import Ledger, findings_of, send, send_async
+from dotledger import findings_of, send, send_async
 from dotledger.errors import (
     ArgumentError,
     GatherError,
@@ -17,6 +17,7 @@ from dotledger.errors import (
 from dotledger.images.image_gathering import gather
 from dotledger.ledger.answer_queries import raw_answers
 from dotledger.ledger.batch_queries import failures, find_batch, sent_images
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.ledger_writing import BatchWriter
 from dotledger.ledger.usage_queries import call_figures, usage
 from dotledger.sending.batch.batch_sending import Sending
@@ -256,7 +257,7 @@ class Money(InFolder):
             sent, transport = self.send(pictures(2), [reply], ledger=path, key=key)
             self.assertEqual(transport.requests[0].headers["X-Key"], key)
             self.assertNotIn("k-secret", repr(transport.requests[0]) + repr(sent))
-            with Ledger(path) as ledger:
+            with LedgerStore(path) as ledger:
                 batch = find_batch(ledger)
                 raw = [raw for *_, raw in raw_answers(ledger, batch, [0, 1])]
                 self.assertNotIn("k-secret", str(failures(ledger, batch)) + str(raw))

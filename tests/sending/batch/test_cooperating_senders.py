@@ -16,7 +16,7 @@ from unittest import mock
 from dotledger.errors import LedgerError
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import batches
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.sender_crews import Crew, senders_of
 from dotledger.sending.batch import cooperating_senders as together
 from dotledger.sending.batch.cooperating_senders import Allowed
@@ -110,7 +110,7 @@ class Together(unittest.TestCase):
         running = [shared.start(("images", "others")[n % 2]) for n in range(8)]
         self.until_all_are_there("bell-test-eight", 8)
         shared.server.open.set()
-        with Ledger(self.address) as ledger:
+        with LedgerStore(self.address) as ledger:
             ours = [one.id for one in batches(ledger) if one.service == "bell-test-eight"]
             at_work = [w["who"] for one in ours for w in senders_of(ledger, one, time.time())]
         said = [shared.ended(process) for process in running]
@@ -120,7 +120,7 @@ class Together(unittest.TestCase):
         here = {who.split()[1] for who in at_work}
         self.assertGreater(len(here & {str(process.pid) for process in running}), 2)
         self.assertRegex(said[0], "; 3 other senders besides this one")
-        with Ledger(self.address) as ledger:
+        with LedgerStore(self.address) as ledger:
             for one in json.loads(self.batches("--json"))["batches"]:
                 self.assertEqual(one["senders"], [])
                 if one["service"] == "bell-test-eight":
@@ -138,7 +138,7 @@ class Together(unittest.TestCase):
     def until_all_are_there(self, service, count):
         """Wait until so many send: those who come when all others are gone have limits of their own."""
         until = time.monotonic() + 90
-        with Ledger(self.address) as ledger:
+        with LedgerStore(self.address) as ledger:
             while time.monotonic() < until:
                 ours = [one.id for one in batches(ledger) if one.service == service]
                 if sum(len(senders_of(ledger, one, 0.0)) for one in ours) >= count:
@@ -169,7 +169,7 @@ class Together(unittest.TestCase):
         """Senders whose images the server gave to others, though they live, go on by themselves."""
         shared = self.shared(60, pause=0.1)
         running = [shared.start() for _ in range(2)]
-        with Ledger(self.address) as ledger:
+        with LedgerStore(self.address) as ledger:
             for answers in (10, 25):
                 shared.wait_for(answers)
                 with ledger.writing() as connection:
@@ -221,7 +221,7 @@ class Together(unittest.TestCase):
     def test_shares(self):
         """Whatever joins, wants, leaves or falls silent: what all may start is never above the limit."""
         rng = random.Random(3)
-        with Ledger(self.address) as ledger:
+        with LedgerStore(self.address) as ledger:
             crews, started = {}, {}
             for _ in range(150):
                 act = rng.random()
@@ -256,7 +256,7 @@ class Together(unittest.TestCase):
 
     def test_one_that_stands_still(self):
         """A sender that stops inside a transaction holds the others up for seconds, not for ever."""
-        with Ledger(self.address) as ledger:
+        with LedgerStore(self.address) as ledger:
             still, other = self.crew(ledger, "still"), self.crew(ledger, "still")
             inside = still._alone("calls")
             inside.__enter__()
@@ -286,7 +286,7 @@ class Together(unittest.TestCase):
 
     def test_what_was_set_aside_comes_back(self):
         """Calls and money of a killed sender are free again, but for what the ledger has of them."""
-        with Ledger(self.address) as ledger:
+        with LedgerStore(self.address) as ledger:
             gone, other = (
                 self.crew(ledger, "back", holds=60.0),
                 self.crew(ledger, "back", holds=60.0),
@@ -322,7 +322,7 @@ class Together(unittest.TestCase):
 
     def test_leases(self):
         """A lease has one owner; what a silent one held is taken over, what it asked too."""
-        with Ledger(self.address) as ledger:
+        with LedgerStore(self.address) as ledger:
             first = self.crew(ledger, "leases", holds=60.0)
             second = self.crew(ledger, "leases", holds=60.0)
             first.open_leases(20, 2)

@@ -16,8 +16,9 @@ from contextlib import closing
 from itertools import product
 from pathlib import Path
 
-from dotledger import Ledger, send
+from dotledger import send
 from dotledger.ledger.batch_queries import failures, find_batch
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.standins.demo_scenes import RECIPES, draw_scene
 from dotledger.standins.evening_demo import description_of, running
 from dotledger.standins.service_misbehaviour import parse_trouble
@@ -40,7 +41,7 @@ class Misbehaviour(unittest.TestCase):
             sent = send(
                 self.scenes, description_of(up), ledger=Path(home) / "l", key=key, **options
             )
-            with Ledger(Path(home) / "l") as ledger:
+            with LedgerStore(Path(home) / "l") as ledger:
                 reasons = {r for *_, r in failures(ledger, find_batch(ledger, batch=sent.batch))}
         return sent, reasons, up.service.maker
 
@@ -183,7 +184,7 @@ class Processes(unittest.TestCase):
         out, err = self.start().communicate()
         self.assertIn("label", out, err)
         self.assertEqual(len(set(self.committed())), 400)
-        with Ledger(self.home / "l.ledger") as ledger, ledger.reading() as connection:
+        with LedgerStore(self.home / "l.ledger") as ledger, ledger.reading() as connection:
             rows = connection.exec_driver_sql(
                 "SELECT kind, outcome, COUNT(*) FROM outcomes GROUP BY 1, 2"
             ).all()

@@ -5,10 +5,9 @@ import os
 import subprocess
 import sys
 
-from dotledger import failures
 from dotledger.testing import Response
 from tests.sending.calls.test_multi_step_calls import Methods, Stepped
-from tests.sending.helpers import ANSWER, TEXT, InFolder, picture, pictures
+from tests.sending.helpers import ANSWER, TEXT, InFolder, failures_of, picture, pictures
 
 
 def reply(status, document, **headers):
@@ -34,7 +33,7 @@ class Logged(InFolder):
         for kind, words in (("application/problem+json", "status 422: You do not have enough credit: Your current balance is 30, but that costs 50"), ("application/json", "'type'")):  # fmt: skip
             self.path = self.folder / f"{len(kind)}.ledger"
             self.send(pictures(1), [reply(422, problem, content_type=kind)])
-            self.assertIn(words, str(failures(self.path)[0]))
+            self.assertIn(words, str(failures_of(self.path)[0]))
 
     def test_the_end_of_a_service(self):
         """A service that is deprecated, or says when it ends, is told of once."""

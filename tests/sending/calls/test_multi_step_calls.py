@@ -12,10 +12,11 @@ from urllib.parse import parse_qs, urlsplit
 
 from msgspec.structs import replace
 
-from dotledger import Ledger, failures, findings_of, open_service, send
+from dotledger import findings_of, open_service, send
 from dotledger.api.rereading import reread
 from dotledger.errors import DescriptionError
 from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import usage
 from dotledger.sending.calls import multi_step_calls as steps
 from dotledger.testing import FakeTransport
@@ -25,6 +26,7 @@ from tests.sending.helpers import (
     Handler,
     InFolder,
     description,
+    failures_of,
     picture,
     pictures,
     served,
@@ -97,7 +99,7 @@ class AcceptedJobs(Stepped):
         sent = self.sent(service, 2)
         self.assertEqual((len(self.posts(own)), len(own.seen)), (2, 8))
         self.assertEqual(sorted(findings_of(self.path).label.used()), ["bell", "night"])
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             self.assertEqual([month.calls for month in usage(ledger)], [2])
             batch = find_batch(ledger)
             self.assertEqual(len(reread(ledger, batch, service, now=2e9).differences), 0)
@@ -126,7 +128,7 @@ class AcceptedJobs(Stepped):
         own.needed = 0
         self.sent(service)
         self.assertEqual(len(self.posts(own)), 1, "the job is asked for again, not paid again")
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             self.assertEqual([month.calls for month in usage(ledger)], [1])
         self.assertEqual(findings_of(self.path).label.used(), ["night", "bell"])
 
@@ -151,7 +153,7 @@ class AcceptedJobs(Stepped):
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(len(self.posts(own)), 1)
         self.assertEqual(findings_of(self.folder / "l.ledger").label.used(), ["night", "bell"])
-        with Ledger(self.folder / "l.ledger") as ledger:
+        with LedgerStore(self.folder / "l.ledger") as ledger:
             self.assertEqual(
                 [month.calls for month in usage(ledger)], [1], "paid, and counted, once"
             )
@@ -218,13 +220,13 @@ class Lost(Stepped):
                 service, own = self.serving(self.job(trouble, good_from), ('path = "/look"\n', job))
                 first = self.sent(service)
                 self.assertEqual((first.failed, first.calls), (2, 1))
-                self.assertRegex(failures(self.path)[0][3], "costs nothing, the job is kept")
+                self.assertRegex(failures_of(self.path)[0][3], "costs nothing, the job is kept")
                 self.assertEqual(self.sent(service).calls, 0)
                 while self.sent(service, again="failed").failed:
                     self.assertEqual(own.seen.count("POST"), 1)
                 self.assertEqual(own.seen.count("POST"), 1)
                 self.assertEqual(findings_of(self.path).label.used(), ["night", "bell"])
-                with Ledger(self.path) as ledger:
+                with LedgerStore(self.path) as ledger:
                     self.assertEqual([month.calls for month in usage(ledger)], [1])
 
     def test_given_up(self):
@@ -233,7 +235,7 @@ class Lost(Stepped):
         for again in ((), "failed", "failed"):
             sent = self.sent(service, again=again)
         self.assertEqual((own.seen.count("POST"), sent.failed), (1, 2))
-        self.assertRegex(failures(self.path)[0][3], "given up after 3 runs.*paid again")
+        self.assertRegex(failures_of(self.path)[0][3], "given up after 3 runs.*paid again")
         self.assertEqual(self.sent(service, again="failed").calls, 1)
         self.assertEqual(own.seen.count("POST"), 2)
         self.sent(service, again="anew")
@@ -304,7 +306,7 @@ class InParts(Stepped):
         self.assertEqual([one[0] for one in own.seen], ["POST", "GET", "GET"])
         self.assertEqual(sorted(findings_of(self.path).label.used()), ["bell", "tag 0", "tag 1", "tag 2"])  # fmt: skip
         self.assertEqual(sent.calls, 1)
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             result = reread(ledger, find_batch(ledger), service, now=2e9)
             self.assertEqual((result.answers, len(result.differences)), (1, 0))
 
@@ -313,7 +315,9 @@ class InParts(Stepped):
         with mock.patch.object(steps, "MOST_BYTES", 200):
             service, own = self.serving(self.parts(50), ('path = "/look"\n', f'{self.MORE}query = "page"\n'))  # fmt: skip
             self.assertEqual(self.sent(service).failed, 2)
-        self.assertRegex(failures(self.path)[0][3], "its parts together are longer than 200 bytes")
+        self.assertRegex(
+            failures_of(self.path)[0][3], "its parts together are longer than 200 bytes"
+        )
         self.assertLess(len(own.seen), 12)
 
     def test_without_end(self):
@@ -369,7 +373,7 @@ class BroughtFirst(Stepped):
         service, own = self.serving(self.store(outside=True), ('path = "/look"\n', f'{self.BRING}to = "to"\n'))  # fmt: skip
         refused = self.sent(service)
         self.assertEqual((refused.failed, [one for one in own.seen if one[0] == "PUT"]), (2, []))
-        self.assertIn("leads to localhost:", failures(self.path)[0][3])
+        self.assertIn("leads to localhost:", failures_of(self.path)[0][3])
         port = urlsplit(service.connect.address).port
         connect = replace(service.connect, hosts=(f"localhost:{port}",))
         service = replace(service, connect=connect)
@@ -405,7 +409,7 @@ class Descriptions(InFolder):
         transport = FakeTransport([ANSWER])
         send(self.folder / "a.jpg", service, ledger=self.path, key="k", transport=transport)
         self.assertEqual(len(transport.requests), 0)
-        self.assertIn("has no address", failures(self.path)[0][3])
+        self.assertIn("has no address", failures_of(self.path)[0][3])
 
     def test_settings_as_numbers_and_typed_parts(self):
         """A setting goes in as a number, a flag or a list; a part of a form may be JSON."""

@@ -5,10 +5,11 @@ import time
 
 from msgspec.structs import replace
 
-from dotledger import Ledger, findings_of, open_service, send, try_call
+from dotledger import findings_of, open_service, send, try_call
 from dotledger.errors import ConnectError, DescriptionError
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.finding_queries import notes_of
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.sending.policies.announced_limits import Told, left_and_reset, told_by
 from dotledger.sending.policies.pacing import Send, Wait, announced, ask, opening_pace
 from tests.sending.calls.test_multi_step_calls import Stepped
@@ -189,7 +190,7 @@ class AskedLimits(InFolder):
         service = description(*self.SETTINGS)
         self.send(pictures(1), [ANSWER], service)
         self.assertEqual(findings_of(self.path).origin.floor, 0.4)
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             notes = str(notes_of(ledger, find_batch(ledger)))
         self.assertIn("as many findings as the service ever gives", notes)
         _, transport = self.send(pictures(1), [ANSWER], service, settings={"least": "70", "most": "9"})  # fmt: skip

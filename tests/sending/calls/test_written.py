@@ -7,15 +7,16 @@ from unittest import mock
 import brotli
 import zstandard
 
-from dotledger import Ledger, failures, findings_of, open_service, send
+from dotledger import findings_of, open_service, send
 from dotledger.api.rereading import reread
 from dotledger.errors import AnswerError, DescriptionError
 from dotledger.ledger.batch_queries import find_batch
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.reading.answer_documents import document_reader
 from dotledger.sending.calls.http_transport import HttpTransport
 from dotledger.services.message_rules import Request
 from tests.sending.calls.test_multi_step_calls import Methods, Stepped
-from tests.sending.helpers import ANSWER, picture, pictures
+from tests.sending.helpers import ANSWER, failures_of, picture, pictures
 
 XML = b"""<?xml version="1.0"?>
 <result><tags><tag name="night"/></tags>
@@ -43,11 +44,11 @@ def saying(body, **headers):
 class Written(Stepped):
     def found(self, service):
         sent = send(pictures(1), service, ledger=self.path, key="k-secret")
-        self.assertEqual(sent.outcomes["object"]["found"], 1, failures(self.path))
+        self.assertEqual(sent.outcomes["object"]["found"], 1, failures_of(self.path))
         table = findings_of(self.path)
         self.assertEqual(sorted(table.label.used()), ["bell", "night"])
         self.assertEqual(table.filter(kind="object").box.tolist(), [[1, 1, 5, 5]])
-        with Ledger(self.path) as ledger:  # the kept bytes are read in the same way
+        with LedgerStore(self.path) as ledger:  # the kept bytes are read in the same way
             self.assertEqual(reread(ledger, find_batch(ledger), service, now=2e9).differences, [])
 
     def test_xml(self):

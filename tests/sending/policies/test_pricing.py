@@ -3,8 +3,9 @@
 import random
 import unittest
 
-from dotledger import Ledger, open_service
+from dotledger import open_service
 from dotledger.errors import DescriptionError
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import usage
 from dotledger.sending.calls.spending_meter import Meter
 from dotledger.sending.policies.pricing import (
@@ -95,11 +96,11 @@ class Spent(InFolder):
         first, _ = self.send(pictures(5), [ANSWER], service)
         second, _ = self.send(pictures(8), [ANSWER], service)
         self.assertEqual((round(first.money, 9), round(second.money, 9)), (0.02, 0.018))
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             self.assertAlmostEqual(usage(ledger)[0].money, 0.038)
         with open_service(service, self.path, key="k", transport=_Answers()) as bell:
             bell.look(picture(9))
-        with Ledger(self.path) as ledger:
+        with LedgerStore(self.path) as ledger:
             self.assertAlmostEqual(usage(ledger)[0].money, 0.042)
 
     def test_by_the_image_and_by_the_operation(self):

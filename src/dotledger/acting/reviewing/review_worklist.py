@@ -18,7 +18,7 @@ from dotledger.images.image_gathering import Item
 from dotledger.images.image_prints import prints_of
 from dotledger.ledger.batch_queries import Batch, find_batch, kept_sizes, outcomes_of, sent_images
 from dotledger.ledger.human_review_log import keep_reviews, reviews_of
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger_findings import findings_of, kept_items
 
 __all__ = ["Found", "Work", "Worklist", "open_worklist"]
@@ -90,7 +90,7 @@ class Worklist:
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open for writing; it stays open.
     batch : Batch
         Its batch.
@@ -106,7 +106,7 @@ class Worklist:
 
     def __init__(
         self,
-        ledger: Ledger,
+        ledger: LedgerStore,
         batch: Batch,
         findings: Findings,
         work: Sequence[Work],
@@ -151,7 +151,7 @@ class Worklist:
 
 
 def open_worklist(
-    ledger: Ledger,
+    ledger: LedgerStore,
     *,
     rules: Rules | None = None,
     batch: int | None = None,
@@ -162,7 +162,7 @@ def open_worklist(
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open for writing.
     rules : Rules, optional
         The images they hold, the most confident reason first; without rules every image in which

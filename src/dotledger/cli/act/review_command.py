@@ -71,14 +71,14 @@ def command(
     """
     from dotledger.acting.reviewing.review_worklist import open_worklist
     from dotledger.formats.rules_files import read_rules
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
     for target, option in ((out_file, "--out"), (annotations, "--annotations")):
         if target is not None:
             check_output(target, place=option, inputs=(rules, ledger, in_file), replace=replace)
     if out_file is not None and Path(out_file).suffix.lower() != ".csv":
         raise ArgumentError("a sheet is a .csv file", place="--out", got=out_file)
-    with Ledger(ledger, create=False) as opened:
+    with LedgerStore(ledger, create=False) as opened:
         work = open_worklist(
             opened,
             rules=None if rules is None else read_rules(rules),

@@ -131,10 +131,10 @@ class _Batch:
 
     def __init__(self, ledger: str, batch: int | None, service: str | None) -> None:
         from dotledger.ledger.batch_queries import find_batch, kept_sizes, outcomes_of, sent_images
-        from dotledger.ledger.ledger_store import Ledger
+        from dotledger.ledger.ledger_store import LedgerStore
         from dotledger.ledger_findings import findings_of, kept_items
 
-        with Ledger(ledger, create=False, read_only=True) as opened:
+        with LedgerStore(ledger, create=False, read_only=True) as opened:
             kept = find_batch(opened, batch=batch, service=service)
             self.findings = findings_of(opened, batch=kept.id)
             self.outcomes = outcomes_of(opened, kept)

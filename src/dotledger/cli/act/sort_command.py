@@ -194,9 +194,9 @@ def _kept_places(
     from dotledger.acting.sorting_places import places_by_outcome, places_by_review
     from dotledger.ledger.batch_queries import find_batch, outcomes_of
     from dotledger.ledger.human_review_log import verdicts_of
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
-    with Ledger(ledger, create=False, read_only=True) as opened:
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
         assert found.origin is not None
         kept = find_batch(opened, batch=found.origin.batch)
         outcomes = outcomes_of(opened, kept)

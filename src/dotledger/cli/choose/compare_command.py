@@ -233,10 +233,10 @@ def _cost(found: Findings, ledger: str) -> BatchCost | None:
     if batch is None or not ("://" in ledger or Path(ledger).exists()):
         return None
     from dotledger.ledger.batch_queries import batches
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.ledger.usage_queries import batch_cost
 
-    with Ledger(ledger, create=False, read_only=True) as opened:
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
         known = {one.id: one for one in batches(opened)}
         kept = known.get(batch)
         same = kept is not None and found.origin and kept.service == found.origin.service

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
     from dotledger.core.decisions.verdicts import Decisions
     from dotledger.ledger.image_search import Hit, Wanted
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
 __all__ = ["command"]
 
@@ -81,7 +81,7 @@ def command(
     The newest batch comes first.
     """
     from dotledger.ledger.image_search import Wanted
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.safe_files import check_output
 
     if (verdict is None) != (rules is None):
@@ -98,7 +98,7 @@ def command(
         until=_date(until, "--until"),
         outcomes=_known(outcomes, "--outcome"),
     )
-    with Ledger(ledger, create=False, read_only=True) as opened:
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
         hits = list(_found(opened, wanted, person, text, verdict, rules))
         if not hits:
             _say_nearest(opened, labels)
@@ -142,7 +142,7 @@ def _date(text: str, option: str) -> str:
 
 
 def _found(
-    ledger: Ledger,
+    ledger: LedgerStore,
     wanted: Wanted,
     person: str | None,
     text: str | None,
@@ -171,7 +171,7 @@ def _found(
         yield hit
 
 
-def _verdict(ledger: Ledger, hit: Hit, rules: str, decided: dict[int, Decisions]) -> str:
+def _verdict(ledger: LedgerStore, hit: Hit, rules: str, decided: dict[int, Decisions]) -> str:
     """Return the verdict on a hit's image; each batch is decided once."""
     if hit.batch not in decided:
         from dotledger.api.choosing import decide
@@ -188,7 +188,7 @@ def _verdict(ledger: Ledger, hit: Hit, rules: str, decided: dict[int, Decisions]
     return decided[hit.batch].of(hit.sent.name).verdict
 
 
-def _say_nearest(ledger: Ledger, labels: Iterable[str]) -> None:
+def _say_nearest(ledger: LedgerStore, labels: Iterable[str]) -> None:
     """Where nothing was found, name the labels that are spelt nearly so."""
     from sqlalchemy import select
 
@@ -257,7 +257,7 @@ def _number(one: Hit) -> str:
     return "asserted" if one.is_finding else ""
 
 
-def _draw(hits: list[Hit], ledger: Ledger, sheet: str) -> None:
+def _draw(hits: list[Hit], ledger: LedgerStore, sheet: str) -> None:
     from dotledger.ledger_findings import kept_items
     from dotledger.report.pictures.box_marks import Mark
     from dotledger.report.pictures.contact_sheets import Pictured, contact_sheet

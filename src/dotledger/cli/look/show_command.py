@@ -30,7 +30,7 @@ if TYPE_CHECKING:
     from dotledger.core.tables.findings_table import Findings
     from dotledger.images.image_gathering import Item
     from dotledger.ledger.batch_queries import Batch, Sent
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
 __all__ = ["command"]
 
@@ -69,13 +69,13 @@ def command(
     IMAGE is its name in the ledger, or the end of it.
     """
     from dotledger.ledger.batch_queries import find_batch, sent_images
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.ledger_findings import findings_of, kept_items
     from dotledger.safe_files import check_output
 
     if picture is not None:
         check_output(picture, place="--picture", inputs=(ledger, annotations), replace=replace)
-    with Ledger(ledger, create=False, read_only=True) as opened:
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
         kept = find_batch(opened, batch=batch, service=service_name(service))
         sent = _sent(image, sent_images(opened, kept))
         item = kept_items([sent], opened)[0]
@@ -111,7 +111,9 @@ def _sent(image: str, sent: list[Sent]) -> Sent:
     )
 
 
-def _story(ledger: Ledger, batch: Batch, sent: Sent, item: Item, *, raw: bool) -> dict[str, Any]:
+def _story(
+    ledger: LedgerStore, batch: Batch, sent: Sent, item: Item, *, raw: bool
+) -> dict[str, Any]:
     from dotledger.ledger.answer_queries import raw_answers
     from dotledger.ledger.batch_queries import failures, outcomes_of
     from dotledger.ledger.human_review_log import verdicts_of
@@ -144,7 +146,7 @@ def _story(ledger: Ledger, batch: Batch, sent: Sent, item: Item, *, raw: bool) -
 
 
 def _verdict(
-    ledger: Ledger, batch: Batch, found: Findings, image: str, rules: str
+    ledger: LedgerStore, batch: Batch, found: Findings, image: str, rules: str
 ) -> dict[str, Any]:
     from dotledger.api.choosing import decide
     from dotledger.ledger.batch_queries import outcomes_of

@@ -136,20 +136,20 @@ def described(service: str, ledger: str, *, keys: bool = False) -> Description:
 def _found(service: str, ledger: str) -> tuple[Description, Path | None]:
     """Return a description and its file; None for one that a ledger holds."""
     from dotledger.cli.options.project_defaults import description_files
-    from dotledger.services.service_description import load_description, stored_description
+    from dotledger.services.service_description import read_description, stored_description
 
     if _is_file(service):
-        return load_description(service), Path(service)
+        return read_description(service), Path(service)
     if (beside := next(description_files(service), None)) is not None:
         _check_trusted(service, beside)
         say(f"{service} is described in {beside}")
-        return load_description(beside), beside
+        return read_description(beside), beside
     known: list[str] = []
     if Path(ledger).exists() or "://" in ledger:
         from dotledger.ledger.batch_queries import batches
-        from dotledger.ledger.ledger_store import Ledger
+        from dotledger.ledger.ledger_store import LedgerStore
 
-        with Ledger(ledger, create=False, read_only=True) as opened:
+        with LedgerStore(ledger, create=False, read_only=True) as opened:
             kept = {batch.service: batch.description for batch in batches(opened)}
         if service in kept:
             return stored_description(kept[service]), None
@@ -179,9 +179,9 @@ def service_name(service: str | None) -> str | None:
     """Return the name of the service that ``--service`` means, also where it names a file."""
     if service is None or not _is_file(service):
         return service
-    from dotledger.services.service_description import load_description
+    from dotledger.services.service_description import read_description
 
-    return load_description(service).service
+    return read_description(service).service
 
 
 def _is_file(service: str) -> bool:
@@ -369,8 +369,8 @@ def truth_of(annotations: str | None, facts: str | None = None) -> Any:
 def sent_shas(found: Any, ledger: str, renamed: Any) -> dict[str, str]:
     """Return by image the SHA-256 that was sent in the batch of the findings."""
     from dotledger.ledger.batch_queries import find_batch, sent_images
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
-    with Ledger(ledger, create=False, read_only=True) as opened:
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
         sent = sent_images(opened, find_batch(opened, batch=found.origin.batch))
     return {renamed.get(one.name, one.name): one.sha for one in sent if one.sha}

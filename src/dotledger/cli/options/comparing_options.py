@@ -262,7 +262,7 @@ def batch_of(text: str, ledger: str) -> str:
     if not at or Path(text).is_file():
         return text
     from dotledger.ledger.batch_queries import find_batch
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
-    with Ledger(ledger, create=False, read_only=True) as opened:
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
         return str(find_batch(opened, service=service or None, round=name).id)

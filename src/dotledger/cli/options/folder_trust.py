@@ -154,12 +154,12 @@ def trust_files(paths: Iterable[Path]) -> None:
     ConnectError
         If the agreement cannot be saved.
     """
-    from dotledger.services.service_description import load_description
+    from dotledger.services.service_description import read_description
 
     for path in paths:
         remember_agreement("trusted-files", _digest_of(path))
         if path.name != "dotledger.toml":
-            remember_keys(load_description(path))
+            remember_keys(read_description(path))
 
 
 def remember_keys(description: Description) -> None:

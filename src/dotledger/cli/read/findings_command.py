@@ -283,10 +283,10 @@ def _show_notes(
 
     from dotledger.ledger.batch_queries import find_batch
     from dotledger.ledger.finding_queries import notes_of
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.report.terminal.terminal_tables import rows_table
 
-    with Ledger(ledger, create=False) as opened:
+    with LedgerStore(ledger, create=False) as opened:
         noted = notes_of(opened, find_batch(opened, batch=batch, service=service, reading=reading))
     if as_json:
         notes = [{"image": i, "reason": r, "value": v} for i, r, v in noted]

@@ -22,7 +22,7 @@ from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
     from dotledger.ledger.batch_queries import Batch
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
 __all__ = ["command"]
 
@@ -46,16 +46,16 @@ def command(batch: int | None, by: str | None, ledger: str, as_json: bool) -> No
         show_months(ledger, as_json=as_json)
         return
     from dotledger.ledger.batch_queries import batches, find_batch
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
-    with Ledger(ledger, create=False) as opened:
+    with LedgerStore(ledger, create=False) as opened:
         if batch is None:
             _list(opened, batches(opened), as_json)
         else:
             _detail(opened, find_batch(opened, batch=batch), as_json)
 
 
-def _list(ledger: Ledger, known: list[Batch], as_json: bool) -> None:
+def _list(ledger: LedgerStore, known: list[Batch], as_json: bool) -> None:
     from dotledger.report.terminal.terminal_tables import rows_table
 
     records = [_record(ledger, batch) for batch in known]
@@ -85,7 +85,7 @@ def _most(outcomes: dict[str, dict[str, int]], outcome: str) -> int:
     return max((counts[outcome] for counts in outcomes.values()), default=0)
 
 
-def _record(ledger: Ledger, batch: Batch) -> dict[str, Any]:
+def _record(ledger: LedgerStore, batch: Batch) -> dict[str, Any]:
     from dotledger.ledger.batch_queries import outcome_counts
     from dotledger.ledger.sender_crews import senders_of
 
@@ -108,7 +108,7 @@ def _not_ended(senders: list[dict[str, str]]) -> str:
     return f"{counted(len(senders), 'sender')} at work" if senders else "not ended"
 
 
-def _detail(ledger: Ledger, batch: Batch, as_json: bool) -> None:
+def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
     from dotledger.ledger.batch_queries import OUTCOMES, failures
     from dotledger.ledger.finding_queries import notes_of
     from dotledger.ledger.usage_queries import call_figures, preparations, versions_of

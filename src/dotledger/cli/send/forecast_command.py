@@ -59,7 +59,7 @@ def command(
 
     from dotledger.images.image_gathering import gather
     from dotledger.ledger.ledger_records import timestamp
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.sending.cost_forecast import forecast
     from dotledger.sending.policies.send_plan import make_plan
     from dotledger.services.description_trust import facts_of
@@ -70,7 +70,7 @@ def command(
     say_passed_over(gathered.passed_over)
     plan = make_plan(description, gathered, kinds=as_kinds(kinds))
     there = Path(ledger).exists() or "://" in ledger
-    with Ledger(ledger, create=False) if there else nullcontext() as opened:
+    with LedgerStore(ledger, create=False) if there else nullcontext() as opened:
         result = forecast(plan, opened, month=timestamp(time.time())[:7])
     if as_json:
         share = result.share_of_month

@@ -50,11 +50,11 @@ def command(
     from dotledger.api.rereading import reread
     from dotledger.formats.label_name_files import read_names
     from dotledger.ledger.batch_queries import find_batch
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.services.service_description import stored_description
 
     edited = described(file, ledger) if file else None
-    with Ledger(ledger, create=False) as opened:
+    with LedgerStore(ledger, create=False) as opened:
         found = find_batch(
             opened, batch=batch, service=None if batch or not edited else edited.service
         )

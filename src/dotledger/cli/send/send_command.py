@@ -32,7 +32,7 @@ from dotledger.core.spelling import counted, first_of
 
 if TYPE_CHECKING:
     from dotledger.ledger.batch_queries import Batch
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.sending.batch.send_progress import SentBatch
 
 __all__ = ["command", "report_sent"]
@@ -149,9 +149,9 @@ def _end_in_order() -> None:
 
 
 def _report(sent: SentBatch, where: str) -> None:
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
-    with Ledger(where, create=False) as opened:
+    with LedgerStore(where, create=False) as opened:
         report_sent(sent, opened)
 
 
@@ -185,7 +185,7 @@ def sent_record(sent: SentBatch) -> dict[str, Any]:
     return to_builtins(sent)
 
 
-def report_sent(sent: SentBatch, ledger: Ledger) -> None:
+def report_sent(sent: SentBatch, ledger: LedgerStore) -> None:
     """Print outcomes by kind, what it cost, failures by reason, and what reading noticed."""
     from dotledger.ledger.batch_queries import OUTCOMES, failures, find_batch
     from dotledger.ledger.finding_queries import notes_of
@@ -214,7 +214,7 @@ def report_sent(sent: SentBatch, ledger: Ledger) -> None:
         )
 
 
-def _suspicions(ledger: Ledger, batch: Batch) -> list[str]:
+def _suspicions(ledger: LedgerStore, batch: Batch) -> list[str]:
     from dotledger.api.rereading import suspicions_of
     from dotledger.errors import DescriptionError
     from dotledger.ledger.finding_queries import load_findings

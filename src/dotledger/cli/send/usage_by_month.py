@@ -13,7 +13,7 @@ from dotledger.cli.options.common_options import (
 )
 
 if TYPE_CHECKING:
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.sending.policies.pricing import PriceNow
 
 __all__ = ["show_months"]
@@ -24,12 +24,12 @@ def show_months(ledger: str, *, as_json: bool) -> None:
 
     The quota is the one declared in the description of the service's newest batch.
     """
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.ledger.usage_queries import usage
     from dotledger.report.terminal.terminal_tables import DASH, rows_table
     from dotledger.sending.policies.pricing import price_lines
 
-    with Ledger(ledger, create=False) as opened:
+    with LedgerStore(ledger, create=False) as opened:
         months = usage(opened)
         quotas = _quotas(opened)
         newest = {m.service: m.month for m in months}
@@ -64,7 +64,7 @@ def show_months(ledger: str, *, as_json: bool) -> None:
             print_table(f"{service}, {month}: {line}")
 
 
-def _prices(ledger: Ledger, service: str, month: str) -> list[PriceNow]:
+def _prices(ledger: LedgerStore, service: str, month: str) -> list[PriceNow]:
     """Return the steps of a service's prices that are in use at the end of a month."""
     from dotledger.errors import DescriptionError
     from dotledger.ledger.batch_queries import batches
@@ -81,7 +81,7 @@ def _prices(ledger: Ledger, service: str, month: str) -> list[PriceNow]:
         return []
 
 
-def _quotas(ledger: Ledger) -> dict[str, int | None]:
+def _quotas(ledger: LedgerStore) -> dict[str, int | None]:
     from dotledger.json_codec import from_json
     from dotledger.ledger.batch_queries import batches
 

@@ -76,11 +76,11 @@ def _send_all(evening: Evening, home: Path, *, quiet: bool) -> None:
     from dotledger.cli.options.progress_display import progress_line
     from dotledger.cli.send.send_command import report_sent
     from dotledger.images.image_gathering import gather
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.sending.batch_api import prepare_sending
     from dotledger.standins.evening_demo import description_text
 
-    with Ledger(home / "walk.ledger") as ledger:
+    with LedgerStore(home / "walk.ledger") as ledger:
         for name, described in evening.services.items():
             (home / f"{name}.toml").write_text(description_text(name), encoding="utf-8")
             gathered = gather(evening.images)
@@ -188,11 +188,11 @@ def _act(evening: Evening, home: Path) -> list[str]:
     from dotledger.formats.rules_files import read_rules
     from dotledger.images.image_gathering import gather
     from dotledger.ledger.batch_queries import find_batch, outcomes_of
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.ledger_findings import findings_of
 
     (home / "rules.toml").write_text(_RULES, encoding="utf-8")
-    with Ledger(home / "walk.ledger", create=False, read_only=True) as ledger:
+    with LedgerStore(home / "walk.ledger", create=False, read_only=True) as ledger:
         found = findings_of(ledger, service="marl")
         outcomes = outcomes_of(ledger, find_batch(ledger, service="marl"))
     decided = decide(found, read_rules(home / "rules.toml"), outcomes=outcomes)

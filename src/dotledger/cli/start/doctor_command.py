@@ -144,7 +144,7 @@ def _trust(files: tuple[Path, ...]) -> None:
     from dotledger.cli.options.project_defaults import description_files, settings_files
     from dotledger.errors import DescriptionError
     from dotledger.services.description_trust import facts_of
-    from dotledger.services.service_description import load_description
+    from dotledger.services.service_description import read_description
 
     here = [path for path in settings_files() if path.name == "dotledger.toml"]
     here += [path for path in description_files() if not path.is_absolute()]
@@ -153,7 +153,7 @@ def _trust(files: tuple[Path, ...]) -> None:
         lines: list[str] = []
         if path.name != "dotledger.toml":
             try:
-                lines = facts_of(load_description(path)).lines()
+                lines = facts_of(read_description(path)).lines()
             except DescriptionError as error:
                 say(f"Not trusted: {error}")
                 continue
@@ -181,13 +181,13 @@ def _facts(ledger: str) -> dict[str, Any]:
 
 def _about(ledger: str) -> str:
     from dotledger.errors import DotLedgerError
-    from dotledger.ledger.ledger_store import Ledger, shown_address
+    from dotledger.ledger.ledger_store import LedgerStore, shown_address
 
     shown = shown_address(ledger)
     if "://" not in ledger and not Path(ledger).exists():
         return f"{shown}: none yet"
     try:
-        with Ledger(ledger, create=False, read_only=True, any_version=True) as opened:
+        with LedgerStore(ledger, create=False, read_only=True, any_version=True) as opened:
             return f"{shown}: version {opened.version}"
     except DotLedgerError as error:
         return str(error)

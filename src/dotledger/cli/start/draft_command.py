@@ -157,10 +157,10 @@ def _asked(text: str, allowed: list[str]) -> str:
 def _remember(out: str) -> None:
     """Agree to the key of a draft: the user has just asked for it, here."""
     from dotledger.cli.options.folder_trust import remember_keys
-    from dotledger.services.service_description import load_description
+    from dotledger.services.service_description import read_description
 
     with suppress(DescriptionError):  # one that is still to be completed is agreed to later
-        remember_keys(load_description(out))
+        remember_keys(read_description(out))
 
 
 def _write(

@@ -61,14 +61,14 @@ def command(
         name: check_output(Path(folder) / f"{name}.toml", place="--folder", replace=replace)
         for name in names or evening.MAKERS
     }
-    from dotledger.services.service_description import load_description
+    from dotledger.services.service_description import read_description
 
     with ExitStack() as stack:
         for name, path in files.items():
             up = stack.enter_context(evening.running(name, made))
             with whole_file(path) as file:
                 file.write_text(evening.pointed_text(up), encoding="utf-8")
-            remember_keys(load_description(path))  # its key opens nothing
+            remember_keys(read_description(path))  # its key opens nothing
             variable = f"{name.upper()}_{'CLIENT' if name == 'marl' else 'KEY'}"
             print_table(f"{name} at http://{up.host}:{up.port}, described in {path}")
             print_table(f"  export {variable}={up.service.key}")

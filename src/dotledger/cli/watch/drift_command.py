@@ -162,9 +162,10 @@ def _run(text: str, ledger: str) -> _Run:
 
 def _of_month(ledger: str, service: str, month: str) -> list[int]:
     """Return the batches of a service that began in a month (UTC), unless it names a round."""
-    from dotledger.api.public_calls import batches
+    from dotledger.ledger.ledger_access import Ledger
 
-    known = [batch for batch in batches(ledger) if batch.service == service]
+    with Ledger(ledger, create=False, read_only=True) as opened:
+        known = [batch for batch in opened.batches() if batch.service == service]
     if any(batch.round == month for batch in known):
         return []
     return [batch.id for batch in known if batch.started.startswith(month)]
@@ -172,9 +173,9 @@ def _of_month(ledger: str, service: str, month: str) -> list[int]:
 
 def _kept(ledger: str, numbers: list[int]) -> _Run:
     from dotledger.api.drift_watch import run_of_batches
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
-    with Ledger(ledger, create=False, read_only=True) as opened:
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
         findings, facts = run_of_batches(opened, numbers)
     return _Run(findings=findings, facts=facts)
 

@@ -77,9 +77,9 @@ def command(
     compared = compared_tables(**tables)
     before = {n: _earlier(run, tables) for n, run in settings_of(against, "--against").items()}
     verdicts = check_gates(
-        gates,
         compared.findings,
         compared.annotations,
+        gates,
         before=before,
         threshold=threshold_of(threshold),
         failed_share=_failed_share(compared.findings, tables["ledger"]),
@@ -109,9 +109,9 @@ def _failed_share(findings: Any, ledger: str) -> float:
     if batch is None or not ("://" in ledger or Path(ledger).exists()):
         return float("nan")
     from dotledger.ledger.batch_queries import find_batch, outcome_counts
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
 
-    with Ledger(ledger, create=False, read_only=True) as opened:
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
         found = find_batch(opened, batch=batch)
         if findings.origin.service not in ("", found.service):
             return float("nan")

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import numpy.typing as npt
@@ -106,6 +106,14 @@ class Prints(Displayed):
         ]
         rows += [(name, "", why) for name, why in self.unreadable]
         return pd.DataFrame(rows, columns=["image", "print", "why"])
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values: the print of each image in hexadecimal, and why others have none."""
+        prints = (bits.tobytes().hex() for bits in self.whole)
+        return {
+            "prints": dict(zip(self.names, prints, strict=True)),
+            "unreadable": dict(self.unreadable),
+        }
 
     def _head(self) -> str:
         more = f", {len(self.unreadable)} unreadable" if self.unreadable else ""

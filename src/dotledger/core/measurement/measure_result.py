@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from dotledger.core.displays import Plotted
+from dotledger.core.displays import JsonText, Plotted
 from dotledger.core.measures.measure_rows import KindMeasure, Row, mean_over, plain_means
 from dotledger.core.measures.registry import MEASURES
 from dotledger.core.questions.question_basis import Basis
@@ -75,7 +75,7 @@ DASH = "\N{EN DASH}"
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
-class Measure(Plotted):
+class Measure(Plotted, JsonText):
     """What `measure` returns.
 
     The fields and `to_dict` hold the measures; the methods look further into the same pairing.

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,6 +13,7 @@ from numpy.typing import NDArray
 from dotledger.core.arrays import Floats
 from dotledger.core.boxes.box_forms import turn_upright
 from dotledger.core.boxes.box_overlap import shared_and_areas
+from dotledger.core.displays import JsonText
 from dotledger.core.kinds import KINDS
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
@@ -38,7 +40,7 @@ class ImageSize:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Fit:
+class Fit(JsonText):
     """How well boxes fit under one convention.
 
     Attributes
@@ -58,6 +60,11 @@ class Fit:
     mean_overlap: float
     as_now: float
     changed: int
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values; None where undefined."""
+        plain = asdict(self)
+        return {name: None if value != value else value for name, value in plain.items()}
 
 
 @dataclass(frozen=True)

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from dotledger.core.displays import JsonText
 from dotledger.core.pairing.measure_scope import scope_of
 from dotledger.core.pairing.pair_judging import judge
 from dotledger.core.questions.reliability import ranked_with_confidence
@@ -33,7 +34,7 @@ SMALL_FIT = 30
 
 
 @dataclass(frozen=True, kw_only=True)
-class ConfidenceMap:
+class ConfidenceMap(JsonText):
     """A non-decreasing mapping from a service's confidences to shares that are right.
 
     Attributes

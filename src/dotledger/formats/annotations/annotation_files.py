@@ -139,7 +139,7 @@ def load_annotations(
     Examples
     --------
     >>> import dotledger
-    >>> loaded = dotledger.load_annotations("truth.csv")
+    >>> loaded = load_annotations("truth.csv")
     >>> loaded.report.images
     35
     """

@@ -10,7 +10,7 @@ from dotledger.core.kinds import OUTCOMES
 from dotledger.core.spelling import counted
 from dotledger.ledger.answer_queries import raw_answers
 from dotledger.ledger.batch_queries import Batch, failures, outcome_counts, outcomes_of, sent_images
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import call_figures, call_seconds
 
 __all__ = ["SentFacts", "sent_facts"]
@@ -56,12 +56,12 @@ class SentFacts:
         return [word for word in OUTCOMES if word in there or word in ("found", "empty")]
 
 
-def sent_facts(ledger: Ledger, batch: Batch, *, raw: bool = True) -> SentFacts:
+def sent_facts(ledger: LedgerStore, batch: Batch, *, raw: bool = True) -> SentFacts:
     """Return what the ledger knows of a batch.
 
     Parameters
     ----------
-    ledger : Ledger
+    ledger : LedgerStore
         Open.
     batch : Batch
         In it.
@@ -102,7 +102,7 @@ def sent_facts(ledger: Ledger, batch: Batch, *, raw: bool = True) -> SentFacts:
     )
 
 
-def _raw(ledger: Ledger, batch: Batch) -> dict[str, str]:
+def _raw(ledger: LedgerStore, batch: Batch) -> dict[str, str]:
     names = {one.position: one.name for one in sent_images(ledger, batch)}
     found: dict[str, str] = {}
     for position, _, answer in raw_answers(ledger, batch, list(names)):

@@ -22,7 +22,8 @@ from dotledger.core.tables.threshold_values import Threshold
 from dotledger.errors import ArgumentError
 from dotledger.images.image_gathering import Item, gather
 from dotledger.ledger.batch_queries import find_batch, kept_sizes, sent_images
-from dotledger.ledger.ledger_store import Ledger
+from dotledger.ledger.ledger_access import Ledger, opened_ledger
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger_findings import findings_of, kept_items
 from dotledger.report.pages.batch_facts import SentFacts, sent_facts
 from dotledger.report.pages.embedded_pictures import Shown, small_copy
@@ -205,15 +206,13 @@ def _made_private(
     return None if truth is None else names.annotations(truth), names.by_image(bare)
 
 
-def _opened(ledger: Ledger | PathLike | None, stack: ExitStack) -> Ledger | None:
-    if ledger is None or isinstance(ledger, Ledger):
-        return ledger
-    return stack.enter_context(Ledger(ledger, create=False, read_only=True))
+def _opened(ledger: Ledger | PathLike | None, stack: ExitStack) -> LedgerStore | None:
+    return None if ledger is None else stack.enter_context(opened_ledger(ledger))
 
 
 def _run(
     findings: Findings | PathLike | None,
-    ledger: Ledger | None,
+    ledger: LedgerStore | None,
     service: str | None,
     batch: int | None,
     *,
@@ -244,7 +243,9 @@ def _of_findings(given: Findings | PathLike) -> _Run:
     return _Run(name=name, findings=found)
 
 
-def _versus(versus: str | Findings | PathLike, ledger: Ledger | None, *, private: bool) -> _Run:
+def _versus(
+    versus: str | Findings | PathLike, ledger: LedgerStore | None, *, private: bool
+) -> _Run:
     is_name = isinstance(versus, str) and not Path(versus).suffix
     if is_name and ledger is not None:
         return _run(None, ledger, str(versus), None, private=private)

@@ -53,7 +53,7 @@ from dotledger.services.response_envelope import opener
 
 if TYPE_CHECKING:
     from dotledger.ledger.answer_queries import StoredAnswer
-    from dotledger.ledger.ledger_store import Ledger
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.ledger.server_claims import ServerClaim
     from dotledger.sending.batch.cooperating_senders import Together
     from dotledger.sending.batch.image_prefetch import Ahead
@@ -82,7 +82,7 @@ class Sending:
     ----------
     plan : Plan
         What to send.
-    ledger : Ledger or str
+    ledger : LedgerStore or str
         Where everything is written; a path is opened, or made, when the sending runs.
     key : Key or None
         See `dotledger.services.credentials.find_key`.
@@ -107,7 +107,7 @@ class Sending:
     def __init__(
         self,
         plan: Plan,
-        ledger: Ledger | str,
+        ledger: LedgerStore | str,
         key: Key | None,
         *,
         means: Means | None = None,
@@ -311,9 +311,11 @@ class Sending:
         return name
 
     def _run_opened(self, claim: Claim | None = None) -> SentBatch:
-        from dotledger.ledger.ledger_store import Ledger
+        from dotledger.ledger.ledger_store import LedgerStore
 
-        ledger = self._ledger if isinstance(self._ledger, Ledger) else Ledger(self._ledger)
+        ledger = (
+            self._ledger if isinstance(self._ledger, LedgerStore) else LedgerStore(self._ledger)
+        )
         try:
             if claim is not None:
                 return self._run_known(ledger, claim)
@@ -322,7 +324,7 @@ class Sending:
             if ledger is not self._ledger:
                 ledger.close()
 
-    def _run_on_server(self, ledger: Ledger) -> SentBatch:
+    def _run_on_server(self, ledger: LedgerStore) -> SentBatch:
         """Share the batch with whoever sends it too; asking again is done by one alone."""
         from dotledger.ledger.server_claims import ServerClaim
 
@@ -331,7 +333,7 @@ class Sending:
         run = self._run_together if shared else self._run_known
         return self._with_claim(held, lambda: run(ledger, held))
 
-    def _run_together(self, ledger: Ledger, claim: ServerClaim) -> SentBatch:
+    def _run_together(self, ledger: LedgerStore, claim: ServerClaim) -> SentBatch:
         worker, desk = self._ready(ledger, claim)
 
         def adopt() -> None:
@@ -360,7 +362,7 @@ class Sending:
                     together.end(whole=False)
 
     def _together(
-        self, ledger: Ledger, desk: Desk, adopt: Callable[[], None], used: Mapping[str, int]
+        self, ledger: LedgerStore, desk: Desk, adopt: Callable[[], None], used: Mapping[str, int]
     ) -> Together:
         from dotledger.ledger.sender_crews import HOLDS, Crew
         from dotledger.sending.batch.cooperating_senders import Allowed, Together
@@ -413,22 +415,22 @@ class Sending:
         threads = self._start(worker, self._in_order({}))
 
         def keep() -> SentBatch:
-            from dotledger.ledger.ledger_store import Ledger
+            from dotledger.ledger.ledger_store import LedgerStore
 
-            with Ledger(path) as ledger:
+            with LedgerStore(path) as ledger:
                 desk = self._desk(ledger, opening, worker, claim)
                 open_by_now.set()
                 return self._kept(desk, len(threads))
 
         return self._watched(keep)
 
-    def _run_known(self, ledger: Ledger, claim: Claim) -> SentBatch:
+    def _run_known(self, ledger: LedgerStore, claim: Claim) -> SentBatch:
         self._limit(self._used_this_month(ledger), self._units_this_month(ledger))
         worker, desk = self._ready(ledger, claim)
         threads = self._start(worker, self._in_order(desk.settled))
         return self._watched(lambda: self._kept(desk, len(threads)))
 
-    def _ready(self, ledger: Ledger, claim: Claim) -> tuple[Worker, Desk]:
+    def _ready(self, ledger: LedgerStore, claim: Claim) -> tuple[Worker, Desk]:
         """Return who works and who writes, with what the ledger knows already."""
         from dotledger.ledger.answer_queries import KnownAnswers
 
@@ -440,7 +442,7 @@ class Sending:
         worker.known = KnownAnswers(ledger, self._plan, names)
         return worker, desk
 
-    def _used_this_month(self, ledger: Ledger) -> Mapping[str, int]:
+    def _used_this_month(self, ledger: LedgerStore) -> Mapping[str, int]:
         """Return the requests of this month by call, if anything depends on them."""
         description = self._plan.description
         if description.limits.per_month is None and not has_steps(description):
@@ -449,7 +451,7 @@ class Sending:
 
         return requests_in_month(ledger, description.service, self._month())
 
-    def _units_this_month(self, ledger: Ledger) -> Mapping[str, int]:
+    def _units_this_month(self, ledger: LedgerStore) -> Mapping[str, int]:
         """Return what the prices of this month count so far, by call, if they change with it."""
         description = self._plan.description
         if not has_steps(description):
@@ -467,7 +469,7 @@ class Sending:
         self._gate.allow(left, reason)
         self._meter.start(units, self._month(), self._budget)
 
-    def _jobs(self, ledger: Ledger) -> Jobs | None:
+    def _jobs(self, ledger: LedgerStore) -> Jobs | None:
         if not self._has_jobs():
             return None
         from dotledger.ledger.pending_jobs import LedgerJobs
@@ -476,7 +478,7 @@ class Sending:
         return LedgerJobs(ledger, self._plan.fingerprint, self._means.wall, anew=anew)
 
     def _worker(
-        self, claim: Claim, open_by_now: threading.Event, ledger: Ledger | None = None
+        self, claim: Claim, open_by_now: threading.Event, ledger: LedgerStore | None = None
     ) -> Worker:
         def keep(
             call: CallRecord, images: list[ImageRecord], asked: list[str], answered: bool
@@ -495,7 +497,7 @@ class Sending:
             stored=None if ledger is None else partial(self._stored, ledger),
         )
 
-    def _stored(self, ledger: Ledger, name: str, sha: str, asked: str) -> StoredAnswer | None:
+    def _stored(self, ledger: LedgerStore, name: str, sha: str, asked: str) -> StoredAnswer | None:
         from dotledger.ledger.answer_queries import answers_kept
 
         return answers_kept(ledger, self._plan, name, {sha: asked}).get(sha)
@@ -515,7 +517,9 @@ class Sending:
             self._stop("the disk is full: there is no room for further answers")
         return place
 
-    def _desk(self, ledger: Ledger, opening: BatchOpening, worker: Worker, claim: Claim) -> Desk:
+    def _desk(
+        self, ledger: LedgerStore, opening: BatchOpening, worker: Worker, claim: Claim
+    ) -> Desk:
         from dotledger.sending.batch.ledger_writer import Desk
 
         return Desk(

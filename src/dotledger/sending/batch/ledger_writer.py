@@ -11,7 +11,7 @@ from dotledger.errors import LedgerError
 from dotledger.ledger.answer_queries import answers_kept
 from dotledger.ledger.batch_queries import find_batch, left_out, outcome_counts, unread_images
 from dotledger.ledger.ledger_records import BatchOpening, CallRecord, ItemRecord, OutcomeRecord
-from dotledger.ledger.ledger_store import Ledger, in_parts
+from dotledger.ledger.ledger_store import LedgerStore, in_parts
 from dotledger.ledger.ledger_writing import BatchWriter
 from dotledger.ledger.sender_claims import Claim, WaitingAnswer
 from dotledger.sending.batch.send_log import found_in, note_kept, note_not_asked
@@ -46,7 +46,7 @@ class Desk:
         self,
         *,
         plan: Plan,
-        ledger: Ledger,
+        ledger: LedgerStore,
         opening: BatchOpening,
         worker: Worker,
         means: Means,

@@ -7,6 +7,8 @@ from collections.abc import Mapping
 from msgspec import Struct
 from msgspec.structs import replace
 
+from dotledger.json_codec import AsData
+
 __all__ = ["Progress", "SentBatch"]
 
 
@@ -41,7 +43,7 @@ class Progress(Struct, frozen=True, kw_only=True):
         return (self.done - self.earlier) / self.seconds if self.seconds > 0 else 0.0
 
 
-class SentBatch(Struct, frozen=True, kw_only=True):
+class SentBatch(AsData, Struct, frozen=True, kw_only=True):
     """What a sending came to.
 
     Attributes

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from dotledger.core.boxes.image_frames import Frame
 from dotledger.errors import DescriptionError
-from dotledger.json_codec import to_json
+from dotledger.json_codec import AsData, to_json
 from dotledger.reading.rule_reader import NOT_THERE, Read, Reading
 from dotledger.services.answer_reading import Reader
 from dotledger.services.drafting.box_drafting import Size, reported_size, toml_text
@@ -35,7 +35,7 @@ __all__ = [
 Parts = list[tuple[Any, Size]]
 
 
-class Draft(Struct, kw_only=True):
+class Draft(AsData, Struct, kw_only=True):
     """A drafted reading part of a description.
 
     Attributes
