@@ -97,7 +97,7 @@ def _files():
 
 def _outputs():
     """Return what commands print with --json, from the schemas of that."""
-    from dotledger.cli.outputs import OUTPUTS, output_schema
+    from dotledger.cli.output_schemas import output_names, output_schema
 
     parts = [
         "# What `--json` prints",
@@ -110,7 +110,7 @@ def _outputs():
         "thresholds, `agreement` what `compare` prints without annotations.",
         "",
     ]
-    for name in OUTPUTS:
+    for name in output_names():
         schema = output_schema(name)
         parts += [f"## {name}", "", schema["description"], "", *_tables(schema, written=False)]
     return "\n".join(parts)

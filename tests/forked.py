@@ -50,7 +50,7 @@ def check_output(text):
 
 @lru_cache
 def _exact_schema(output):
-    from dotledger.cli.outputs import output_schema
+    from dotledger.cli.output_schemas import output_schema
 
     return _exact(output_schema(output))
 

@@ -7,7 +7,7 @@ import unittest
 
 import jsonschema
 
-from dotledger.cli.outputs import OUTPUTS, head_of, output_schema
+from dotledger.cli.output_schemas import head_of, output_names, output_schema
 from dotledger.errors import ArgumentError
 from tests.forked import check_output, dotledger
 from tests.walk import walk_in
@@ -74,11 +74,11 @@ class EveryOutput(unittest.TestCase):
                 self.assertEqual(done.returncode, int(status), done.stderr)
                 told = json.loads(done.stdout)
                 self.assertEqual(list(told.items())[:2], list(head_of(output).items()))
-        self.assertEqual({*OUTPUTS} - {output for output, _, _ in lines}, {"demo", "review"}, "see test_commands, test_reviewing")  # fmt: skip
+        self.assertEqual({*output_names()} - {output for output, _, _ in lines}, {"demo", "review"}, "see test_commands, test_reviewing")  # fmt: skip
 
     def test_schemas(self):
         """Each is a JSON Schema, as the command prints it; a key that goes is noticed, one that comes is not."""
-        for output in OUTPUTS:
+        for output in output_names():
             jsonschema.Draft202012Validator.check_schema(output_schema(output))
         done = dotledger("doctor", "--schema", "usage")
         schema = json.loads(done.stdout)

@@ -307,7 +307,7 @@ def say_passed_over(passed_over: str) -> None:
 
 def print_json(output: str, values: Mapping[str, Any]) -> None:
     """Print what a command tells as one JSON document, with what it is and its version."""
-    from dotledger.cli.outputs import head_of
+    from dotledger.cli.output_schemas import head_of
 
     print_document({**head_of(output), **values})
 

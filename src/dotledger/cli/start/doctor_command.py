@@ -111,16 +111,16 @@ def command(
 
 
 def _print_schema(name: str) -> None:
-    from dotledger.cli.outputs import OUTPUTS, output_schema
+    from dotledger.cli.output_schemas import output_names, output_schema
     from dotledger.errors import ArgumentError
     from dotledger.formats.json_schemas import SCHEMAS, schema_of
 
-    if name not in SCHEMAS and name not in OUTPUTS:
+    if name not in SCHEMAS and name not in output_names():
         raise ArgumentError(
             "neither a sort of file nor an output",
             place="--schema",
             got=name,
-            allowed=[*SCHEMAS, *OUTPUTS],
+            allowed=[*SCHEMAS, *output_names()],
         )
     print_document(schema_of(name) if name in SCHEMAS else output_schema(name))
 
