@@ -157,6 +157,22 @@ class Errors(unittest.TestCase):
         self.assertLess(len(str(errors.InputError("x", got="y" * 10_000))), 120)
 
 
+class Texts(unittest.TestCase):
+    def test_no_options_below_the_command_line(self):
+        """Texts of the library name arguments, not options; the command line translates them."""
+        own = re.compile(r"(?<![\w-])--[a-z]{2,}")
+        # A line for curl is read, not written; an upgrade has no call, only its command.
+        reads = ("saved_requests.py", "public_calls.py", "rereading.py")
+        for path in sorted(ROOT.rglob("*.py")):
+            if {"cli", "standins"} & set(path.parts) or path.name in reads:
+                continue
+            for node in ast.walk(ast.parse(path.read_text())):
+                told = node.value if isinstance(node, ast.Constant) else None
+                if isinstance(told, str) and own.search(told) and "\n" not in told:
+                    with self.subTest(path.name):
+                        self.assertRegex(told, r"pip install --upgrade|doctor --upgrade|^ --ledger")
+
+
 class Docstrings(unittest.TestCase):
     def test_raises_are_documented(self):
         """A public function that raises one of our input errors itself says so."""

@@ -55,7 +55,7 @@ class Files(unittest.TestCase):
         ):
             with self.assertRaisesRegex(ArgumentError, f"--out: .*{sign}"):
                 check_output(path, place="--out", inputs=[None, self.file], replace=True)
-        with self.assertRaisesRegex(ArgumentError, "this file exists.*--replace"):
+        with self.assertRaisesRegex(ArgumentError, "this file exists.*replace=True"):
             check_output(other, place="--out")
         self.assertEqual(check_output(other, place="--out", replace=True), other)
         for path in (ledger, self.home / "link", self.home / "pipe"):

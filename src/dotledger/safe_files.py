@@ -194,7 +194,7 @@ def check_output(
             "this file exists",
             place=place,
             got=str(target),
-            next_step="Name another file, or allow it to be replaced with --replace.",
+            next_step="Name another file, or allow it to be replaced: `replace=True`.",
         )
     return target
 
@@ -414,7 +414,7 @@ def check_output_folder(
             fault = "this folder is read by the same command"
         if not fault and not replace and any(target.iterdir()):
             fault = "the folder is not empty"
-            step = "Name another folder, or allow files in it to be replaced with --replace."
+            step = "Name another folder, or allow files in it to be replaced: `replace=True`."
     else:
         fault = "" if target.absolute().parent.is_dir() else "the folder above does not exist"
     if fault:

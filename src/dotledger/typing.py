@@ -48,8 +48,8 @@ from dotledger.core.thresholds.threshold_outcomes import Outcome
 from dotledger.formats.annotations.annotation_collecting import Loaded, Written
 from dotledger.formats.thresholds_files import ThresholdsFile
 from dotledger.images.image_gathering import Gathered
-from dotledger.ledger.batch_queries import Batch
-from dotledger.ledger.usage_queries import Month
+from dotledger.ledger.batch_queries import Batch, Batches
+from dotledger.ledger.usage_queries import Month, Months
 from dotledger.report.pictures.box_drawing import Drawn
 from dotledger.sending.batch.send_progress import SentBatch
 from dotledger.sending.cost_forecast import Forecast
@@ -62,6 +62,7 @@ __all__ = [
     "Agreement",
     "Aim",
     "Batch",
+    "Batches",
     "Change",
     "Checked",
     "Choice",
@@ -92,6 +93,7 @@ __all__ = [
     "LookFigure",
     "Masked",
     "Month",
+    "Months",
     "NamesMatched",
     "NearCopy",
     "OpenService",

@@ -11,7 +11,10 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import click
+
 from dotledger.cli import run
+from dotledger.cli.options.option_names import as_options, option_of
 from tests.sending.helpers import TEXT, picture
 
 FOUND = "image,kind,label,confidence,x0,y0,x1,y1\na.jpg,object,lantern,0.9,0,0,5,5\n"
@@ -124,3 +127,20 @@ class WrongUse(unittest.TestCase):
         places = [out.index(f"{word}:\n") for word in ("Start", "Send", "Read", "Look", "Measure")]
         self.assertEqual(places, sorted(places))
         self.assertIn("glossary", out)
+
+
+class OptionNames(unittest.TestCase):
+    def test_arguments_become_options(self):
+        """What the library calls an argument is an option of this command, if it has one."""
+        command = click.Command("some", params=[click.Option(["--replace"]), click.Option(["--columns"]), click.Option(["--set"])])  # fmt: skip
+        for text, told in (
+            ("Allow it: `replace=True`.", "Allow it: --replace."),
+            ("Name them: `columns={'image': THEIRS, 'label': L}`.", "Name them: --columns image=THEIRS,label=L."),
+            ("Give `settings={'port': 80}`.", "Give --set port=80."),
+            ("Give `ledger=FILE`.", "Give `ledger=FILE`."),
+            ("Make one with `dotledger.write_prints`.", "Make one with `dotledger copies --keep FILE`."),
+        ):  # fmt: skip
+            self.assertEqual(as_options(text, command), told)
+        self.assertEqual(option_of("columns: label", command), "--columns: label")
+        self.assertEqual(option_of("ledger", command), "ledger")
+        self.assertEqual(as_options("`replace=True`", None), "`replace=True`")

@@ -65,7 +65,7 @@ class Settings(unittest.TestCase):
         self.assertEqual(flint.filled("{address}/x"), "http://127.0.0.1:99/x")
         with self.assertRaisesRegex(DescriptionError, "did you mean 'port'"):
             flint.with_settings({"prot": "1"})
-        with self.assertRaisesRegex(DescriptionError, "--set port=VALUE"):
+        with self.assertRaisesRegex(DescriptionError, "settings=.*port.*VALUE"):
             flint.with_settings({"port": ""}).filled("{port}")
 
     def test_fingerprint(self):

@@ -118,9 +118,14 @@ class _Lazy(click.Group):
         """Run the command; what the library calls an argument is named as its option."""
         try:
             return super().invoke(ctx)
-        except ArgumentError as error:
+        except DotLedgerError as error:
+            from dotledger.cli.options.option_names import as_options, option_of
+
             command = self.get_command(ctx, ctx.invoked_subcommand or "")
-            error.place = _as_option(error.place, command)
+            if isinstance(error, ArgumentError):
+                error.place = option_of(error.place, command)
+            error.next_step = as_options(error.next_step, command)
+            error.message = as_options(error.message, command)
             raise
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
@@ -135,17 +140,6 @@ class _Lazy(click.Group):
         for heading, (_, commands) in _GROUPS.items():
             with formatter.section(heading):
                 formatter.write_dl(list(commands.items()))
-
-
-_SET_BY = {"edges": "--by", "rules": "--match"}
-
-
-def _as_option(place: str, command: click.Command | None) -> str:
-    """Return an argument's name as the option that sets it: ``at_most`` as ``--at-most``."""
-    name, _, rest = place.partition(":")
-    option = _SET_BY.get(name, f"--{name.replace('_', '-')}")
-    known = {text for one in command.params for text in one.opts} if command else set()
-    return f"{option}:{rest}".removesuffix(":") if option in known else place
 
 
 @click.group(

@@ -39,7 +39,7 @@ def read_map(path: Path) -> ConfidenceMap:
         raise TableError(
             reason,
             place=str(path),
-            next_step="Make one with `dotledger reliability --fit FILE`.",
+            next_step="Make one with `dotledger.fit_confidence_map`.",
         ) from error
 
 

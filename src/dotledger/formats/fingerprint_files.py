@@ -101,7 +101,9 @@ def read_prints(path: str | os.PathLike[str]) -> Prints:
         raise TableError(f"prints cannot be read ({reason})", place=str(path)) from error
     except (KeyError, ValueError, TypeError, EOFError, zipfile.BadZipFile, ArgumentError) as error:
         raise TableError(
-            "not a file of prints", place=str(path), next_step="dotledger copies --keep writes one."
+            "not a file of prints",
+            place=str(path),
+            next_step="`dotledger.write_prints` writes one.",
         ) from error
 
 

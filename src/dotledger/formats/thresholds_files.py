@@ -120,7 +120,7 @@ class ThresholdsFile(Part, frozen=True, kw_only=True):
             place="threshold",
             got=", ".join(self.services),
             allowed=[service or "a file for one service"],
-            next_step="Choose thresholds for it: dotledger choose --service ... --out FILE --join.",
+            next_step="Choose some for it with `dotledger.choose_thresholds`, and join the files.",
         )
 
 
@@ -160,7 +160,7 @@ def read_thresholds(path: str | os.PathLike[str]) -> ThresholdsFile:
         raise TableError(
             f"the thresholds file cannot be read ({reason})",
             place=str(file),
-            next_step="Make one with `dotledger choose --out FILE`.",
+            next_step="Make one with `dotledger.write_thresholds`.",
         ) from error
     return parse_strictly(text, ThresholdsFile, name=str(file))
 

@@ -348,14 +348,18 @@ def _from_list(path: Path, notes: _Notes, outside: bool) -> Iterator[Item]:
         if address and not outside and not line.lower().startswith(_FROM_A_LIST):
             scheme = shown_address(line).partition("://")[0]
             what = (
-                f"a list names files of its folder and web addresses, not {scheme}:// (--outside)"
+                f"a list names files of its folder and web addresses, not {scheme}:// "
+                "(`outside=True` allows them)"
             )
             notes.problems.append((shown_address(line), what))
             continue
         inside = line if address else os.path.join(path.parent, line)  # noqa: PTH118
         if not (outside or address or _is_below(inside, path.parent)):
             notes.problems.append(
-                (line, f"not below {path.parent}, the folder of the list (--outside)")
+                (
+                    line,
+                    f"not below {path.parent}, the folder of the list (`outside=True` allows it)",
+                )
             )
             continue
         for item in _of_source(inside, notes, outside):

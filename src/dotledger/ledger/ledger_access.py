@@ -175,7 +175,13 @@ class Ledger:
 
 
 def store_of(ledger: Any) -> Any:
-    """Return what keeps a `Ledger`; a path, address or store as it is."""
+    """Return what keeps a `Ledger`; a path, address or store as it is.
+
+    Parameters
+    ----------
+    ledger : Ledger, LedgerStore, path or None
+        As a caller gave it.
+    """
     return ledger._store if isinstance(ledger, Ledger) else ledger
 
 

@@ -102,7 +102,7 @@ def _file(path: str) -> FilePlace:
         raise LedgerError(
             "a ledger needs a file: what is only in memory would be paid for and lost",
             got=path,
-            next_step="Name a file with --ledger.",
+            next_step="Name a file: `ledger=FILE`.",
         )
     return FilePlace(Path(path))
 

@@ -170,7 +170,7 @@ class LedgerStore:
             raise LedgerError(
                 "not a Dot Ledger database",
                 place=self.where,
-                next_step="Name another file with --ledger.",
+                next_step="Name another file: `ledger=FILE`.",
             )
         if "about" not in tables:
             self._make()

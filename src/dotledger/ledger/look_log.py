@@ -130,7 +130,7 @@ def add_look(
             raise LedgerError(
                 f"all {planned} planned looks of this watch have been made",
                 place=ledger.where,
-                next_step="Begin a new watch: name a later round after --since.",
+                next_step="Begin a new watch: name a later round: `since=ROUND`.",
             )
         added = connection.execute(insert(t).returning(t), [row]).one()
     return _record(len(numbered) + 1, added)

@@ -526,7 +526,7 @@ def _no_place(path: Path, error: OSError) -> LedgerError:
         f"the ledger cannot be written ({reason})",
         place=str(path.parent),
         next_step="Nothing was sent. Make room there, check its permissions, or name another "
-        "place with --ledger.",
+        "place: `ledger=FILE`.",
     )
 
 

@@ -60,7 +60,7 @@ def check_file(path: Path, *, create: bool) -> None:
         if path.exists():
             if not path.is_file():
                 raise LedgerError(
-                    "not a file", place=str(path), next_step="Name a file with --ledger."
+                    "not a file", place=str(path), next_step="Name a file: `ledger=FILE`."
                 )
             return
         if create:
@@ -70,12 +70,12 @@ def check_file(path: Path, *, create: bool) -> None:
         raise LedgerError(
             f"no ledger can be here ({error.strerror})",
             place=str(path),
-            next_step="Name another file with --ledger.",
+            next_step="Name another file: `ledger=FILE`.",
         ) from error
     raise LedgerError(
         "no ledger here",
         place=str(path),
-        next_step="Name it with --ledger, or make one by sending images.",
+        next_step="Name one: `ledger=FILE`, or make one by sending images.",
     )
 
 
@@ -177,7 +177,7 @@ def explained(error: DatabaseError, where: str, said: str) -> LedgerError:
             "another process has been writing for too long",
             "Wait for it, then send again.",
         ),
-        ("not a database", "not a Dot Ledger database", "Name another file with --ledger."),
+        ("not a database", "not a Dot Ledger database", "Name another file: `ledger=FILE`."),
         ("malformed", "the file is damaged", "Restore it from a copy."),
         (
             "unable to open",

@@ -33,12 +33,12 @@ from dotledger.sending.policies.pricing import (
 )
 from dotledger.sending.policies.send_plan import Plan
 from dotledger.services.answer_reading import Reader
+from dotledger.services.body_forms import BODY_FORMS
 from dotledger.services.call_parts import OnlyIf
 
 __all__ = ["Forecast", "forecast"]
 
 _AT_ONCE = 64
-_BASE64 = 4 / 3
 
 
 _SHOWN = 5
@@ -254,7 +254,7 @@ def _glance(item: Item, plan: Plan) -> _Glance:
         return _Glance(item.name, sha, 0, error.message)  # without figures: reasons are counted
     except Exception as error:  # one bad image never ends a forecast either
         return _Glance(item.name, sha, 0, why_not(error))
-    fetched = any(c.body == "address" and c.bring is None for c, _ in plan.calls)
+    fetched = any(call.fetched for call, _ in plan.calls)
     asked = digest_of(ready, data, sha, item.where if fetched else "")
     return _Glance(item.name, sha, len(ready.data), "", ready.steps, frame, asked)
 
@@ -282,9 +282,7 @@ def _step_kinds(steps: tuple[str, ...]) -> list[str]:
 
 def _bytes_of_call(plan: Plan, name: str, size: int) -> int:
     call = next(call for call, _ in plan.calls if call.name == name)
-    if call.body == "address":
-        return 0
-    return math.ceil(size * (_BASE64 if call.body == "json" else 1))
+    return math.ceil(size * BODY_FORMS[call.body].growth)
 
 
 def _seconds(plan: Plan, calls: int) -> float:

@@ -226,7 +226,7 @@ def _chosen(plan: Plan, name: str | None) -> tuple[Call, tuple[str, ...]]:
             return call, kinds
     known = [call.name for call, _ in plan.calls]
     raise ArgumentError(
-        hinted("no such call", str(name), known), place="--call", got=name, allowed=known
+        hinted("no such call", str(name), known), place="call", got=name, allowed=known
     )
 
 

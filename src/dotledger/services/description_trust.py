@@ -133,8 +133,7 @@ def check_trust(
         raise ConnectError(
             f"the description of {description.service} names code to run: {', '.join(named)}",
             place=f"service {description.service}, connect.key.sources",
-            next_step="Read that code. To allow it, once: --allow-code, or allow_code=True in "
-            "Python.",
+            next_step="Read that code. To allow it, once: `allow_code=True`.",
         )
 
 

@@ -9,11 +9,9 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 from urllib.parse import urlencode, urlsplit
 
-import pybase64
-
 from dotledger.errors import DescriptionError
-from dotledger.json_codec import to_json
 from dotledger.services.answer_addresses import AnswerAddresses
+from dotledger.services.body_forms import BODY_FORMS, BodyParts
 from dotledger.services.message_rules import Payload, Request
 from dotledger.services.redaction import Hidden, HiddenText, Key, Secrets
 from dotledger.services.request_signing import Signer, signed
@@ -21,7 +19,6 @@ from dotledger.services.service_description import Call, Description
 
 __all__ = ["RequestBuilder"]
 
-_JSON = "application/json"
 _UNIQUE = "{unique}"
 _OF_EACH = ("{image}", "{id}")
 """What stands in the entry for one image for what differs from image to image."""
@@ -191,28 +188,15 @@ class RequestBuilder:
             headers["Authorization"] = f"Bearer {key.reveal()}"
 
     def _body(self, payloads: Sequence[Payload], query: dict[str, str]) -> tuple[bytes, str]:
-        call = self.call
-        if call.body == "raw":
-            return payloads[0].data, payloads[0].media_type
-        if call.body == "multipart":
-            return self._multipart(payloads[0])
-        if call.method == "GET":
-            query[call.image_field] = payloads[0].address
+        form = BODY_FORMS[self.call.body]
+        if self.call.method == "GET" and form.carries == "address":
+            query[self.call.image_field] = payloads[0].address
             return b"", ""
-        return to_json(self._document(payloads)), _JSON
+        given = BodyParts(self.call.image_field, self._form, self._parts, self._document)
+        return form.make(given, payloads)
 
-    def _multipart(self, payload: Payload) -> tuple[bytes, str]:
-        # A boundary must not occur in the image; the package draws one at random.
-        from urllib3.filepost import encode_multipart_formdata
-
-        image = (payload.file_name, payload.data, payload.media_type)
-        typed = {name: (None, to_json(value), _JSON) for name, value in self._parts.items()}
-        parts: dict[str, Any] = {**self._form, **typed, self.call.image_field: image}
-        return encode_multipart_formdata(parts)
-
-    def _document(self, payloads: Sequence[Payload]) -> dict[str, Any]:
+    def _document(self, values: Sequence[str]) -> dict[str, Any]:
         """Return the JSON document; ``each`` is the entry for one image, put into a list."""
-        values = [self._value(payload) for payload in payloads]
         document = _copied(self._fields)
         if not self._each:
             _put(document, self.call.image_field, values[0])
@@ -220,11 +204,6 @@ class RequestBuilder:
         entries = [_entry(self._each, str(i), value) for i, value in enumerate(values)]
         _put(document, self.call.image_field, entries)
         return document
-
-    def _value(self, payload: Payload) -> str:
-        if self.call.body == "address":
-            return payload.address
-        return pybase64.b64encode_as_string(payload.data)
 
 
 def _host(address: str) -> tuple[str, str]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 
@@ -21,6 +21,7 @@ from dotledger.reading.label_vocabularies import with_vocabularies
 from dotledger.reading.reading_rules import Positive, Rate, ReadRule
 from dotledger.reading.strict_toml import Part, hinted, load_strictly, parse_strictly, unknown
 from dotledger.services.answer_addresses import check_host_names
+from dotledger.services.body_forms import BODY_FORMS, BodyForm
 from dotledger.services.call_parts import Ask, Bring, Cost, Job, More, OnlyIf
 
 __all__ = [
@@ -38,6 +39,11 @@ __all__ = [
     "stored_description",
 ]
 
+# To a type checker any text; the schema and the reader know the names of the registry.
+if TYPE_CHECKING:
+    BodyName = str
+else:
+    BodyName = Literal[tuple(BODY_FORMS)]
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 _PART = re.compile(r"\{(\w+)\}")
 _CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
@@ -131,6 +137,10 @@ class Price(Cost, frozen=True, kw_only=True):
     currency: str = ""
 
 
+def _named(forms: Iterable[BodyForm]) -> str:
+    return " or ".join(repr(form.name) for form in forms)
+
+
 class Call(Part, frozen=True, kw_only=True):
     """One way of calling the service."""
 
@@ -138,7 +148,7 @@ class Call(Part, frozen=True, kw_only=True):
     kinds: Annotated[tuple[KindName, ...], msgspec.Meta(min_length=1)]
     path: str
     method: Literal["POST", "PUT", "GET"] = "POST"
-    body: Literal["raw", "multipart", "json", "address"] = "raw"
+    body: BodyName = "raw"
     image_field: str = ""
     images: Positive = 1
     each: Mapping[str, Any] = msgspec.field(default_factory=dict)
@@ -154,15 +164,23 @@ class Call(Part, frozen=True, kw_only=True):
     only_if: OnlyIf | None = None
     price: Cost | None = None
 
+    @property
+    def fetched(self) -> bool:
+        """Whether the service fetches the image from its address, which nobody brought it."""
+        return BODY_FORMS[self.body].carries == "address" and self.bring is None
+
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
-        if self.body != "raw" and not self.image_field:
+        form = BODY_FORMS[self.body]
+        if form.needs_field and not self.image_field:
             raise ValueError(f"a body of {self.body!r} needs image_field")
-        if self.images > 1 and self.body not in ("json", "address"):
-            raise ValueError("several images in one request need a body of 'json' or 'address'")
-        if self.parts and self.body != "multipart":
-            raise ValueError("parts belong to a body of 'multipart'")
-        if self.bring is not None and self.body != "address":
+        if self.images > 1 and not form.several:
+            names = _named(one for one in BODY_FORMS.values() if one.several)
+            raise ValueError(f"several images in one request need a body of {names}")
+        if self.parts and not form.with_parts:
+            names = _named(one for one in BODY_FORMS.values() if one.with_parts)
+            raise ValueError(f"parts belong to a body of {names}")
+        if self.bring is not None and form.carries != "address":
             raise ValueError("an image that is brought first has an id: a body of 'address'")
         if self.images > 1 and self.more is not None:
             raise ValueError("an answer in parts is about one image")
@@ -333,7 +351,7 @@ class Description(Part, frozen=True, kw_only=True):
             f"the setting {setting!r} is {what}",
             place=f"service {self.service}",
             got=self.connect.settings.get(setting),
-            next_step=f"Give it with --set {setting}=NUMBER.",
+            next_step=f"Give it: `settings={{{setting!r}: NUMBER}}`.",
         )
 
     def with_settings(self, settings: Mapping[str, str]) -> Description:
@@ -381,7 +399,7 @@ class Description(Part, frozen=True, kw_only=True):
             raise DescriptionError(
                 f"the setting {name!r} has no value",
                 place=f"service {self.service}",
-                next_step=f"Give it with --set {name}=VALUE, or in [connect.settings].",
+                next_step=f"Give it: `settings={{{name!r}: VALUE}}`, or in [connect.settings].",
             )
         return value
 
@@ -547,7 +565,7 @@ def stored_description(text: str) -> Description:
     except (msgspec.ValidationError, NotJSON) as error:
         raise DescriptionError(
             f"the description kept with the batch cannot be used any more ({error})",
-            next_step="Give a description file with --service.",
+            next_step="Give a description file: `service=FILE`.",
         ) from error
 
 

@@ -297,7 +297,7 @@ class WebAnnotations(InFolder):
 
     def test_bad(self):
         """JSON that is something else asks for an import description."""
-        with self.assertRaisesRegex(TableError, "--description"):
+        with self.assertRaisesRegex(TableError, "import description"):
             load_annotations(self.written("t.json", {"marks": []}))
         with self.assertRaisesRegex(TableError, "no target"):
             load_annotations(self.written("t.jsonld", {"type": "Annotation"}))

@@ -77,7 +77,7 @@ def review_app(worklist: Worklist, *, who: str, token: str) -> Starlette:
     except ImportError as error:
         raise MissingExtra(
             "the review page needs starlette and uvicorn",
-            next_step="Run: pip install 'dot-ledger[review]'; or use a sheet: --out FILE",
+            next_step="Run: pip install 'dot-ledger[review]'; or use a sheet: `out=FILE`",
         ) from error
     page = _Page(worklist, who)
     home = f"/{token}/"

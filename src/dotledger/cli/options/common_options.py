@@ -288,7 +288,11 @@ def settings_of(pairs: Sequence[str], option: str = "--set") -> dict[str, str]:
 
 def say(text: str) -> None:
     """Print a message for people, to stderr."""
-    click.echo(plain_text(text), err=True)
+    from dotledger.cli.options.option_names import as_options
+
+    asked = click.get_current_context(silent=True)
+    told = as_options(text, asked.command) if asked is not None else text
+    click.echo(plain_text(told), err=True)
 
 
 def say_problems(what: str, problems: Sequence[tuple[str, str]]) -> None:
@@ -324,11 +328,13 @@ def print_table(*parts: Any, aside: bool = False) -> None:
 
     What stands aside of the result goes to stderr.
     """
+    from dotledger.cli.options.option_names import as_options
     from dotledger.report.terminal.terminal_tables import console, printed
 
-    out = console()
+    out, asked = console(), click.get_current_context(silent=True)
     for part in parts:
-        click.echo(printed(out, part), nl=False, err=aside)
+        told = as_options(part, asked.command) if asked and isinstance(part, str) else part
+        click.echo(printed(out, told), nl=False, err=aside)
 
 
 def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:

@@ -305,7 +305,7 @@ class _Seen:
             raise ArgumentError(
                 "a rule asks for near-copies, and the images are not given",
                 place="rules: copy_of",
-                next_step="Give images=, or --pictures.",
+                next_step="Give them: `images=`.",
             )
         return self._prints
 

@@ -62,6 +62,6 @@ def _unclear(name: str, ours: str, place: str) -> TableError:
         f"the column {name!r} is nearly {ours!r}, and would be left out",
         place=place,
         got=name,
-        next_step=f"If it is that, rename it, or say so: --columns {ours}={name}, or columns= in "
-        "Python. If it is your own, call it something else.",
+        next_step=f"If it is that, rename it, or say so: "
+        f"`columns={{{ours!r}: {name!r}}}`. If it is your own, call it something else.",
     )

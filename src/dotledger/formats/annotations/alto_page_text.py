@@ -85,7 +85,7 @@ def read_pages(place: Path, *, images: Facts, image_folder: Path | None) -> Load
                 "neither ALTO nor PAGE",
                 place=str(file),
                 got=str(root.tag),
-                next_step="For any other XML give an import description (--description).",
+                next_step="For any other XML give an import description: `description=FILE`.",
             )
         read = _read_alto if kind == "alto" else _read_page
         read(_Page(file, root, gathered, {**images}, image_folder, on_disk or list(images)))
@@ -197,7 +197,7 @@ def _read_alto(page: _Page) -> None:
                 f"positions in {unit or 'an unknown unit'} need the size of the image",
                 place=str(page.file),
                 got=page.image,
-                next_step="Give the images' folder or a table with width and height (--images).",
+                next_step="Give the images' folder or a table with width and height: `images=`.",
             )
         across, down = sizes["width"] / width, sizes["height"] / height
     for line in _each(one, "TextLine"):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -13,37 +12,25 @@ from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.box_clipping import clip_annotations
 from dotledger.core.tables.reviewed_annotations import Reviewed, annotations_from_review
 from dotledger.core.tables.table_inputs import as_annotations
-from dotledger.errors import ArgumentError, TableError
-from dotledger.formats.annotations.alto_page_text import are_pages, read_pages
+from dotledger.errors import TableError
 from dotledger.formats.annotations.annotation_collecting import (
     Loaded,
     Written,
-    folder_of_images,
     report_of,
 )
-from dotledger.formats.annotations.iiif_annotations import read_manifest
-from dotledger.formats.annotations.import_descriptions import read_by_description, size_on_disk
-from dotledger.formats.annotations.web_annotations import (
-    is_web_annotation,
-    read_web_annotations,
-    write_web_annotations,
+from dotledger.formats.annotations.annotation_formats import (
+    FORMATS,
+    AnnotationSource,
+    read_source,
 )
-from dotledger.formats.annotations.xmp_regions import read_regions, write_regions
-from dotledger.formats.croissant.croissant_document import is_croissant
-from dotledger.formats.croissant.croissant_reading import read_croissant
-from dotledger.formats.croissant.croissant_writing import write_croissant
-from dotledger.formats.file_kinds import read_json
+from dotledger.formats.annotations.import_descriptions import read_by_description, size_on_disk
 from dotledger.formats.tables.csv_columns import read_csv, read_json_lines
 from dotledger.formats.tables.findings_files import (
-    SUFFIXES,
     PathLike,
     parquet_rows,
-    read_annotation_table,
     read_findings,
-    write_table,
 )
-from dotledger.formats.tables.geometry_columns import Shape, read_shape
-from dotledger.images.iiif_manifests import is_manifest
+from dotledger.formats.tables.geometry_columns import Shape
 
 __all__ = [
     "load_annotations",
@@ -54,9 +41,6 @@ __all__ = [
 ]
 
 Facts = Mapping[str, Mapping[str, Any]]
-
-_WEB = (".jsonld", ".json")
-_IMAGES = (".jpg", ".jpeg", ".png")
 
 
 def read_annotations(
@@ -203,50 +187,7 @@ def _read(
 ) -> Loaded:
     if description is not None:
         return read_by_description(place, description, images=facts, image_folder=folder)
-    suffix = place.suffix.lower()
-    if suffix in SUFFIXES:
-        table = read_annotation_table(place, columns=columns, images=facts)
-        return Loaded(
-            annotations=table,
-            report=report_of(table, str(place), on_disk=folder_of_images(folder)),
-        )
-    if suffix in _WEB:
-        return _of_json(place, columns, facts, folder)
-    if (suffix == ".xml" or (place.is_dir() and folder != place)) and are_pages(place):
-        return read_pages(place, images=facts, image_folder=folder)
-    if place.is_dir() or suffix in _IMAGES:
-        return read_regions(place)
-    raise TableError(
-        "the file's ending names no known format",
-        place=str(place),
-        got=suffix,
-        allowed=[*SUFFIXES, *_WEB, *_IMAGES, "ALTO or PAGE (.xml)", "a folder of images"],
-        next_step="For any other JSON or XML file give an import description.",
-    )
-
-
-def _of_json(
-    place: Path, columns: Shape | PathLike | None, facts: Facts, folder: Path | None
-) -> Loaded:
-    """Read JSON that declares what it is."""
-    data = read_json(place)
-    if is_manifest(data):
-        return read_manifest(data, place)
-    if is_croissant(data):
-        shape = read_shape(columns) if isinstance(columns, str | os.PathLike) else columns
-        return read_croissant(data, place, shape=shape, images=facts, image_folder=folder)
-    _require_web(place, data)
-    return read_web_annotations(data, place, images=facts, image_folder=folder)
-
-
-def _require_web(place: Path, data: Any) -> None:
-    """Refuse JSON that needs an import description to be understood."""
-    if place.suffix.lower() != ".jsonld" and not is_web_annotation(data):
-        raise TableError(
-            "the file does not declare itself as Web Annotation",
-            place=str(place),
-            next_step="Say with an import description (--description) how it is to be read.",
-        )
+    return read_source(AnnotationSource(place=place, columns=columns, facts=facts, images=folder))
 
 
 def _with_sizes(annotations: Annotations, folder: Path) -> Annotations:
@@ -401,7 +342,7 @@ def read_review(
         raise TableError(
             "the table has no column 'review'",
             place=str(file),
-            next_step="Write findings with `dotledger findings --out`, add the column, fill it.",
+            next_step="Write findings with `dotledger.write_table`, add the column, fill it.",
         )
     try:
         review = annotations_from_review(findings, words)
@@ -454,14 +395,9 @@ def write_annotations(
     """
     annotations = as_annotations(annotations, "write_annotations(annotations, path)")
     target = Path(path)
-    if target.suffix.lower() == ".json":
-        return Written(files=write_croissant(annotations, target))
-    if target.suffix.lower() == ".jsonld":
-        return Written(files=(write_web_annotations(annotations, target),))
-    if target.suffix:
-        return Written(files=(write_table(annotations, target),))
-    if images is None:
-        raise ArgumentError(
-            "copies that carry regions need the folder of the images", place="images"
-        )
-    return write_regions(annotations, images, target)
+    ending = target.suffix.lower()
+    # A table is also what refuses an ending that nothing is written as.
+    writers = [one for one in FORMATS if one.write is not None]
+    chosen = next((one for one in writers if ending in one.written_as), writers[0])
+    assert chosen.write is not None
+    return chosen.write(annotations, target, images)

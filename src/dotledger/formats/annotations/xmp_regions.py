@@ -78,7 +78,7 @@ def read_regions(path: str | os.PathLike[str], *, kind: str = "object") -> Loade
         raise TableError(
             f"no image holds image regions or says it was looked at ({looked}{first})",
             place=str(place),
-            next_step="Name a table of annotations, or with --description files of another form.",
+            next_step="Name a table of annotations; for other files give `description=FILE`.",
         )
     return gathered.loaded(str(place))
 

@@ -150,7 +150,7 @@ def _annotated(described: Described, names: Mapping[str, str]) -> list[tuple[Rec
             "no record set has a field for the image and one for a box or a label",
             place=str(described.place),
             got=fields,
-            next_step="Name the fields: --columns image=THEIRS,label=THEIRS.",
+            next_step="Name the fields: `columns={'image': THEIRS, 'label': THEIRS}`.",
         )
     return found
 

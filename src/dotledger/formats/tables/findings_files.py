@@ -126,7 +126,7 @@ def _require(given: Iterable[str], wanted: Sequence[str], shape: Shape, path: Pa
             place=str(path),
             got=sorted(given),
             allowed=[name for name in wanted if name != "details"],
-            next_step="Name its columns with --columns, or columns= in Python.",
+            next_step="Name its columns: `columns={'image': THEIRS}`.",
         )
 
 

@@ -247,7 +247,7 @@ def read_shape(given: str | os.PathLike[str]) -> Shape:
     try:
         return msgspec.convert(plain, Shape, strict=True)
     except msgspec.ValidationError as error:
-        raise ArgumentError(str(error).partition(" - at")[0], place="--columns", got=text) from None
+        raise ArgumentError(str(error).partition(" - at")[0], place="columns", got=text) from None
 
 
 def _options(text: str) -> list[_Option]:
@@ -255,6 +255,6 @@ def _options(text: str) -> list[_Option]:
     for key, equals, value in parts:
         if not (key.strip() and equals and value.strip()):
             raise ArgumentError(
-                "columns are written OURS=THEIRS with commas between", place="--columns", got=text
+                "columns are written OURS=THEIRS with commas between", place="columns", got=text
             )
     return [_Option(key.strip(), value.strip()) for key, _, value in parts]

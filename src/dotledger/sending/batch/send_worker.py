@@ -129,7 +129,7 @@ class Worker:
         self.known: Callable[[str, str, str], bool] | None = None
         self._stored = stored
         self._told_of_the_end = False
-        self._fetched = any(c.body == "address" and c.bring is None for c, _ in plan.calls)
+        self._fetched = any(call.fetched for call, _ in plan.calls)
         self._kept_headers = plan.description.envelope.keep_headers
         self._jobs: Jobs = jobs or NoJobs()
         self._plan = plan

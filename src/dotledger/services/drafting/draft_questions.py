@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from urllib.parse import urlsplit
 
+from dotledger.services.body_forms import BODY_FORMS
 from dotledger.services.drafting.draft_writing import Draft, ambiguous
 from dotledger.services.drafting.request_samples import Asked
 from dotledger.services.drafting.rule_drafting import RuleGuess
@@ -42,8 +43,8 @@ def ask_about_request(asked: Asked, ask: Question) -> Asked:
         if place in ("header", "query"):
             asked.name = ask(f"The name of the {place} that holds the key", [])
     if not asked.body:
-        asked.body = ask("How the image goes", ["raw", "multipart", "json", "address"])
-        if asked.body != "raw":
+        asked.body = ask("How the image goes", list(BODY_FORMS))
+        if BODY_FORMS[asked.body].needs_field:
             asked.image_field = ask("The name of the field that holds it", [])
     return asked
 

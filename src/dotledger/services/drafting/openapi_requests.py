@@ -50,7 +50,7 @@ def from_openapi(data: bytes, *, operation: str = "") -> Saved:
     except _NOT_AS_IT_SHOULD as error:
         raise ArgumentError(
             f"the document is not as OpenAPI documents are ({type(error).__name__}: {error})",
-            place="--openapi",
+            place="openapi",
             next_step="Check it with a validator for OpenAPI, or draft from an answer instead.",
         ) from error
 
@@ -69,14 +69,14 @@ def _saved(document: Mapping[str, Any], operation: str) -> Saved:
     if not chosen:
         raise ArgumentError(
             "no operation takes an image" + (" under this name" if operation else ""),
-            place="--openapi",
+            place="openapi",
             got=operation or [f"{o.method} {o.path}" for o in api.operations()][:9],
             allowed=[o.name or o.path for o in taking],
         )
     asked = api.asked(chosen[0])
     if len(chosen) > 1:
         others = ", ".join(o.name or o.path for o in chosen[1:6])
-        asked.questions.append(f"other operations take an image too (--operation): {others}")
+        asked.questions.append(f"other operations take an image too (`operation=`): {others}")
     answers = api.answers(chosen[0])
     return Saved(asked=asked, answers=answers)
 
@@ -91,7 +91,7 @@ def _parsed(data: bytes) -> Mapping[str, Any]:
     if not version.startswith("3"):
         raise ArgumentError(
             "not an OpenAPI document of version 3",
-            place="--openapi",
+            place="openapi",
             got=version or "no 'openapi' in it",
         )
     return document
@@ -106,7 +106,7 @@ def _check_size(document: Any) -> None:
         if seen > _MOST_PARTS:
             raise ArgumentError(
                 f"the document has more than {_MOST_PARTS:,} parts, or its aliases form a circle",
-                place="--openapi",
+                place="openapi",
             )
         if isinstance(value, dict):
             waiting += value.values()
@@ -132,7 +132,7 @@ def _yaml(data: bytes) -> Any:
         return yaml.load(data, getattr(yaml, "CSafeLoader", yaml.SafeLoader))
     except (yaml.YAMLError, RecursionError, UnicodeDecodeError) as error:
         reason = str(error).splitlines()[0]
-        raise ArgumentError(f"neither JSON nor YAML ({reason})", place="--openapi") from error
+        raise ArgumentError(f"neither JSON nor YAML ({reason})", place="openapi") from error
 
 
 class _Operation(Struct, kw_only=True):
@@ -174,7 +174,7 @@ class _Api:
         if not reference.startswith("#/"):
             raise ArgumentError(
                 "the document refers to another file",
-                place="--openapi",
+                place="openapi",
                 got=reference,
                 next_step="Bundle the files into one document first.",
             )
@@ -228,7 +228,7 @@ class _Api:
                 name = re.sub(r"\W", "_", str(one.get("name")))
                 path = path.replace(f"{{{one.get('name')}}}", f"{{{name}}}")
                 blanks[name] = ""
-                questions.append(f"the path holds {name}: give it with --set {name}=VALUE")
+                questions.append(f"the path holds {name}: give it: `settings={{{name!r}: VALUE}}`")
             elif not (one.get("required") or "default" in self._of(one.get("schema"))):
                 continue
             elif one.get("in") == "query" and one.get("name") not in dict(query):
@@ -255,7 +255,7 @@ class _Api:
         for name, variable in self._of(first.get("variables")).items():
             url = url.replace(f"{{{name}}}", str(self._of(variable).get("default", "x")))
         if "://" not in url:
-            questions.append("where the service is (--address): the document does not say")
+            questions.append("where the service is (`address=`): the document does not say")
             return f"https://service.example{url if url.startswith('/') else ''}".rstrip("/")
         if len(servers) > 1:
             questions.append(f"the document names {len(servers)} addresses; the first was taken")

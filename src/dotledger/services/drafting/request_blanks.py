@@ -150,7 +150,7 @@ class Blanks:
             self.settings[setting] = ""
             self.questions.append(
                 f"the value of {name} was not copied, it may be yours alone: give it in "
-                f"[connect] settings, or with --set {setting}=VALUE"
+                f"[connect] settings, or `settings={{{setting!r}: VALUE}}`"
             )
         return "{" + setting + "}"
 

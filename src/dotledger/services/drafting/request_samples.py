@@ -9,6 +9,7 @@ from urllib.parse import parse_qsl, urlsplit
 
 from msgspec import Struct, field
 
+from dotledger.services.body_forms import BODY_FORMS
 from dotledger.services.drafting.box_drafting import toml_text
 from dotledger.services.drafting.request_blanks import Blanks
 
@@ -349,7 +350,9 @@ def call_toml(asked: Asked, kinds: str, *, several: str = "") -> str:
         lines += [f"image_field = {toml_text(asked.image_field)}"] if asked.image_field else []
         lines += [f"each = {inline_toml(asked.each)}"] if asked.each else []
     else:
-        lines.append('body = "raw"  # or multipart, json, address')
+        lines.append(
+            f'body = "raw"  # or {", ".join(name for name in BODY_FORMS if name != "raw")}'
+        )
     for key in ("query", "headers", "form", "fields"):
         value = getattr(asked, key)
         lines += [f"{key} = {inline_toml(value)}"] if value else []

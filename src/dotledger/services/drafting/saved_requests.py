@@ -74,7 +74,7 @@ def from_curl(text: str) -> Saved:
         raise
     except (ValueError, TypeError, AttributeError, RecursionError) as error:
         raise ArgumentError(
-            f"the line cannot be taken apart ({error})", place="--curl", got=text[:80]
+            f"the line cannot be taken apart ({error})", place="curl", got=text[:80]
         ) from error
 
 
@@ -83,7 +83,7 @@ def _from_words(given: Mapping[str, list[str]], text: str) -> Saved:
     if not urlsplit(url).netloc:
         raise ArgumentError(
             "the line names no address",
-            place="--curl",
+            place="curl",
             got=text[:80],
             next_step="Copy the whole line, from 'curl' on, with its https:// address.",
         )
@@ -131,10 +131,10 @@ def _words(text: str) -> dict[str, list[str]]:
         words = shlex.split(_RUN.sub("<base64>", _CONTINUED.sub(" ", text)))
     except ValueError as error:
         raise ArgumentError(
-            f"the line cannot be taken apart ({error})", place="--curl", got=text[:80]
+            f"the line cannot be taken apart ({error})", place="curl", got=text[:80]
         ) from error
     if not words or not words[0].endswith("curl"):
-        raise ArgumentError("a line for curl begins with 'curl'", place="--curl", got=text[:80])
+        raise ArgumentError("a line for curl begins with 'curl'", place="curl", got=text[:80])
     given: dict[str, list[str]] = {}
     rest = iter(words[1:])
     for word in rest:
@@ -189,13 +189,13 @@ def from_har(data: bytes) -> Saved:
         exchanges = [_exchange(entry) for entry in entries]
     except (NotJSON, KeyError, TypeError, AttributeError, ValueError, RecursionError) as error:
         raise ArgumentError(
-            "not a HAR file: log.entries with requests is missing", place="--har"
+            "not a HAR file: log.entries with requests is missing", place="har"
         ) from error
     asking = [one for one in exchanges if one.asked.body]
     if not asking:
         raise ArgumentError(
             "no request of the file brings an image",
-            place="--har",
+            place="har",
             got=[f"{one.asked.method} {one.asked.path}" for one in exchanges][:9],
             next_step="Save the file while an image is sent, with the content of requests.",
         )
