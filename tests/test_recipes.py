@@ -38,6 +38,49 @@ assert "specificity" in "".join(printed(console(), part) for part in comparison_
 print("met everywhere")
 """
 
+READ_NAMES = r"""
+import dotledger
+open("t.names", "w").write("a.jpg bell\nb.jpg drum stick\n")
+true = dotledger.read_annotations("t.names")
+assert true.label.values().tolist() == ["bell", "drum stick"], true
+open("f.csv", "w").write("image,kind,label,confidence\na.jpg,label,bell,0.9\nb.jpg,label,,\n")
+assert dotledger.measure("f.csv", "t.names").pooled.recall == 0.5
+try:
+    dotledger.read_annotations("t.nowhere")
+except dotledger.DotLedgerError as error:
+    assert "a list of names (.names)" in str(error), error
+print("as written")
+"""
+
+SENT_ENCODED = r"""
+import base64, dotledger, msgspec, urllib.parse
+from dotledger.standins.demo_scenes import RECIPES, draw_scene
+from dotledger.services.service_description import Call
+lines = ['schema = 1', 'service = "bell"', '[connect]', 'address = "http://127.0.0.1:1"', '[[call]]', 'name = "look"',
+         'kinds = ["label"]', 'path = "/look"', 'body = "encoded"', 'image_field = "picture"', 'form = { most = "3" }',
+         '[[read]]', 'kind = "label"', 'each = "tags[]"', 'label = "name"']
+open("a.toml", "w").write("\n".join(lines))
+data = draw_scene(RECIPES[0]).data
+trial = dotledger.try_call(data, "a.toml", dry=True)
+text = "\n".join(trial.request)
+assert trial.well and "application/x-www-form-urlencoded" in text, text
+start = urllib.parse.quote(base64.b64encode(data)[:30].decode(), safe="")
+assert "most=3&picture=" + start in text, text
+assert "encoded" in str(msgspec.json.schema(Call))
+print("as written")
+"""
+
+LARGER_FIRST = """
+import pandas as pd, dotledger
+def table(rows, **more):
+    columns = ["image", "kind", "label", "x0", "y0", "x1", "y1"]
+    return pd.DataFrame([("a", "face", "f", *row) for row in rows], columns=columns).assign(**more)
+found = table([(0, 0, 9, 10), (0, 0, 12, 10)], confidence=0.7)
+states = dotledger.pair_tables(found, table([(0, 0, 10, 10)]), overlap=0.5)
+assert list(states.finding) == ["wrong", "right"], states.finding
+print("as written")
+"""
+
 
 class Recipes(unittest.TestCase):
     def setUp(self):
@@ -55,21 +98,58 @@ class Recipes(unittest.TestCase):
             check=False,
         )
 
-    def block(self, heading):
-        return re.search(rf"\*\*{heading}\.\*\*.*?```python\n(.*?)```", TEXT, re.DOTALL)[1]
+    def blocks(self, heading):
+        part = re.search(rf"\*\*{heading}\.\*\*(.*?)(?:\n\*\*|\Z)", TEXT, re.DOTALL)[1]
+        return [code.rstrip() for code in re.findall(r"```python\n(.*?)```", part, re.DOTALL)]
+
+    def put(self, path, mark, code):
+        """Write code before a mark of a file."""
+        before, found, after = (self.copy / path).read_text().partition(mark)
+        self.assertTrue(found, mark)
+        (self.copy / path).write_text(f"{before}{code}{found}{after}")
+
+    def runs(self, code):
+        done = self.run_copy("-c", code)
+        self.assertEqual((done.stdout, done.returncode), ("as written\n", 0), done.stderr)
 
     def test_a_measure(self):
         """One record, and the measure has an interval, a sweep, a gate and a comparison."""
-        registry = self.copy / "core" / "measures" / "registry.py"
-        text = registry.read_text()
-        end = text.index(")\n\nMEASURES:")
-        registry.write_text(f"{text[:end]}{self.block('A measure').rstrip()},\n{text[end:]}")
+        [record] = self.blocks("A measure")
+        self.put("core/measures/registry.py", ")\n\nMEASURES:", f"{record},\n")
         done = self.run_copy("-c", ASKED)
         self.assertEqual((done.stdout, done.returncode), ("met everywhere\n", 0), done.stderr)
 
+    def test_an_annotation_format(self):
+        """One function and one record, and files of the format are read wherever annotations are."""
+        record, reader = self.blocks("An annotation format")
+        place = "formats/annotations/annotation_formats.py"
+        self.put(place, "\nFORMATS: tuple", f"{reader}\n\n")
+        self.put(place, "from dotledger.core", "import pandas as pd\n")
+        self.put(place, '\n)\n"""Every format', f"\n{record},")
+        self.runs(READ_NAMES)
+
+    def test_a_body_form(self):
+        """One function and one record, and a description may say it."""
+        record, maker = self.blocks("A body form")
+        place = "services/body_forms.py"
+        self.put(place, "_RECORDS = (", f"{maker}\n\n\n")
+        self.put(place, ")\n\nBODY_FORMS", f"    {record},\n")
+        self.put(place, "import pybase64", "from urllib.parse import urlencode\n")
+        self.runs(SENT_ENCODED)
+
+    def test_a_tie_rule(self):
+        """One line, and the larger of two equal findings chooses first."""
+        [line] = self.blocks("A tie rule")
+        place = self.copy / "core" / "pairing" / "greedy_pairing.py"
+        text = place.read_text()
+        start = text.index("    rows = np.lexsort((-best, -certain))")
+        rest = text[text.index("    return rows\n", start) :]
+        place.write_text(f"{text[:start]}{line}\n{rest}")
+        self.runs(LARGER_FIRST)
+
     def test_a_command(self):
         """One file and one line, and the command is in the help and runs."""
-        (self.copy / "cli" / "look" / "count_command.py").write_text(self.block("A command"))
+        (self.copy / "cli" / "look" / "count_command.py").write_text(self.blocks("A command")[0])
         listed = self.copy / "cli" / "__init__.py"
         line = '            "count": "count the batches of a ledger",\n'
         text = listed.read_text()
