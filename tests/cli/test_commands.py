@@ -437,7 +437,9 @@ class Readings(unittest.TestCase):
                 ).stdout,
             )
             (home / "n.csv").write_text("label,becomes\nlanter,lantern\nface,\n")
-            listed = json.loads(dotledger("names", "n.csv", *base, "--json", cwd=home).stdout)
+            told = dotledger("findings", "--names", "n.csv", *base, "--json", cwd=home)
+            self.assertIn("Entries of n.csv that match no finding: lanter", told.stderr)
+            listed = json.loads(told.stdout)["names"]
             self.assertEqual(listed["left_out"], 42)
             self.assertNotIn("lantern", {row["label"] for row in listed["unmapped"]})
             old = json.loads(

@@ -59,7 +59,9 @@ WRONG = [
     ("measure --findings f.csv --annotations pictures", "no image holds image regions"),
     ("draw nowhere --findings f.csv --out pics", "nowhere: No such file"),
     ("draw . --findings f.csv --out pics --overlap 3", "--overlap: "),
-    ("names no.csv --findings f.csv", "no.csv: the file cannot be read (No such"),
+    ("names no.csv --findings f.csv", "names is now: dotledger findings --names FILE"),
+    ("draft --names no.csv --out x.ttl", "no.csv: the file cannot be read (No such"),
+    ("draft --names no.csv", "--names needs --out FILE"),
     ("mesure", "did you mean 'measure'"),
 ]
 

@@ -24,14 +24,13 @@ batches      0 batches --ledger walk.ledger
 batch        0 batches 2 --ledger walk.ledger
 usage        0 batches --by month --ledger walk.ledger
 reread       0 reread --service edited.toml --ledger walk.ledger
-findings     0 findings --service flint --ledger walk.ledger
+findings     0 findings --service flint --names names.csv --ledger walk.ledger
 notes        0 findings --service flint --notes --ledger walk.ledger
-names        0 names names.csv --service flint --ledger walk.ledger
 show         0 show crowd-03.jpg --service marl --annotations annotations.csv --rules rules.toml --raw --ledger walk.ledger
 search       0 search --label lantern --ledger walk.ledger
 draw         0 draw few {TABLES} --out drawn
 annotations  0 annotations annotations.csv --images images
-measure      0 measure {TABLES} --also conventions --images images.csv --overlap 0.5,0.75 --threshold label=0.5,face=0.7
+measure      0 measure {TABLES} --names names.csv --also conventions --images images.csv --overlap 0.5,0.75 --threshold label=0.5,face=0.7
 reliability  0 reliability {TABLES} --fit map.json
 sweep        0 choose {TABLES}
 choose       1 choose {TABLES} --aim recall>=0.6

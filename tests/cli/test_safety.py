@@ -102,8 +102,8 @@ class Commands(unittest.TestCase):
                 ("cover", "images", "--kind", "object", "--out", "photos", *mine),
                 "never written over",
             ),
-            (("names", "names.csv", "--skos", "names.ttl"), "--replace"),
-            (("names", "names.ttl", "--skos", "names.ttl", "--replace"), "read by"),
+            (("draft", "--names", "names.csv", "--out", "names.ttl"), "--replace"),
+            (("draft", "--names", "names.ttl", "--out", "names.ttl", "--replace"), "read by"),
         ):
             done = self.run_(*words, env=state)
             self.assertRegex(done.stderr, sign, words)

@@ -10,6 +10,7 @@ from dotledger.core.kinds import KINDS, KindName
 from dotledger.errors import DescriptionError
 from dotledger.ledger.batch_queries import find_batch
 from dotledger.ledger.finding_queries import notes_of
+from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.services.drafting import draft
 from dotledger.services.service_description import (
     parse_description,
@@ -48,7 +49,7 @@ class Vocabularies(unittest.TestCase):
         self.assertEqual(sent.outcomes["label"]["found"], 1)
         table = dotledger.findings_of(self.home / "l").filter(kind="label")
         self.assertEqual(table.label.values().tolist(), ["Laterne", "Korb"])
-        with dotledger.Ledger(self.home / "l") as ledger:
+        with LedgerStore(self.home / "l") as ledger:
             notes = str(notes_of(ledger, find_batch(ledger)))
         self.assertIn("label's id is not in the vocabulary", notes)
 

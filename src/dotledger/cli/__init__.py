@@ -41,7 +41,6 @@ _GROUPS = {
         "read",
         {
             "findings": "show or export findings",
-            "names": "compare a label mapping with the labels a service uses",
         },
     ),
     "Look": (
@@ -92,6 +91,7 @@ _MOVED = {
     "check": "measure --also conventions",
     "schema": "doctor --schema NAME",
     "sweep": "choose, without --aim",
+    "names": "findings --names FILE, or measure --names FILE",
     "upgrade": "doctor --upgrade",
     "usage": "batches --by month",
 }

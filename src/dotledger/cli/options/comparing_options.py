@@ -15,9 +15,9 @@ from dotledger.cli.options.common_options import (
     service_name,
     settings_of,
 )
+from dotledger.cli.options.label_names import mapped_names, mapping_facts, mapping_lines
 from dotledger.cli.options.provenance import provenance
 from dotledger.core.kinds import check_kinds
-from dotledger.core.spelling import first_of
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
 
@@ -182,13 +182,16 @@ def compared_tables(
     inside = clip_findings(found, annotated.images)
     found, lines = inside.table, _clip_lines(inside)
     broader: dict[str, tuple[str, ...]] = {}
+    report: dict[str, Any] = {"annotations": loaded.report.to_dict()}
     if names is not None:
-        found, broader, unused = _mapped(found, names, service or "")
-        lines += unused
+        mapped, mapping = mapped_names(found, names, service or "")
+        found, broader = mapped.findings, dict(mapping.broader)
+        lines += mapping_lines(mapped, names)
+        report["names"] = mapping_facts(mapped)
     if merge is not None:
         found, count = _merged(found, merge)
         lines.append(f"Repeated boxes merged: {count}.")
-    report = {"annotations": loaded.report.to_dict(), "image_names": dict(matched.by_rule)}
+    report["image_names"] = dict(matched.by_rule)
     return Compared(
         findings=found,
         annotations=annotated,
@@ -231,19 +234,6 @@ def _merged(findings: Findings, overlap: float) -> tuple[Findings, int]:
     check_overlap(overlap, place="--merge")
     kept, into = merge_repeats(findings, overlap=overlap)
     return kept, len(into) - len(kept)
-
-
-def _mapped(
-    findings: Findings, names: str, service: str
-) -> tuple[Findings, dict[str, tuple[str, ...]], list[str]]:
-    from dotledger.core.tables.label_name_mapping import map_names
-    from dotledger.formats.label_name_files import read_names
-
-    mapping = read_names(Path(names))
-    mapped = map_names(findings, mapping, service=service)
-    labels = first_of([label for _, label, _ in mapped.unused], 10)
-    lines = [f"Entries of {names} that match no finding: {labels}."] if labels else []
-    return mapped.findings, dict(mapping.broader), lines
 
 
 def where_of(text: str) -> dict[str, Any]:

@@ -23,6 +23,7 @@ from dotledger.cli.options.common_options import (
     threshold_of,
     threshold_option,
 )
+from dotledger.cli.options.label_names import mapped_names, mapping_facts, mapping_lines
 from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.core.spelling import counted, first_of
 from dotledger.errors import ArgumentError
@@ -142,12 +143,8 @@ def command(
         _write_in_parts(ledger, out_file, at, which)
         return
     found = findings_of(ledger, threshold=at, **which)
-    found = _worked(found, service or "", names, merge, masks, labels)
-    if least is not None and strongest is None:
-        raise ArgumentError(
-            "goes with --strongest", place="--least", got=least, allowed=["--threshold"]
-        )
-    found = found if strongest is None else found.strongest(strongest, least=least)
+    found, facts = _renamed(found, names, service)
+    found = _strongest(_worked(found, merge, masks, labels), strongest, least)
     found = found.by_confidence() if order == "confidence" else found
     about = provenance(found, threshold=threshold)
     if out_file is not None:
@@ -155,23 +152,38 @@ def command(
         if metadata:
             _write_metadata(found, out_file)
     elif as_json:
-        print_json("findings", {**about, "findings": _records(found)})
+        print_json("findings", {**about, **facts, "findings": _records(found)})
     else:
         print_table(*provenance_lines(about), "")
         _show(found, most)
 
 
+def _strongest(found: Findings, strongest: int | None, least: float | None) -> Findings:
+    if least is not None and strongest is None:
+        raise ArgumentError(
+            "goes with --strongest", place="--least", got=least, allowed=["--threshold"]
+        )
+    return found if strongest is None else found.strongest(strongest, least=least)
+
+
+def _renamed(
+    found: Findings, names: str | None, service: str | None
+) -> tuple[Findings, dict[str, Any]]:
+    if names is None:
+        return found, {}
+    mapped, _ = mapped_names(found, names, service or "")
+    for line in mapping_lines(mapped, names):
+        say(line)
+    return mapped.findings, {"names": mapping_facts(mapped)}
+
+
 def _worked(
     found: Findings,
-    service: str,
-    names: str | None,
     merge: float | None,
     masks: tuple[str, ...],
     labels: tuple[str, ...],
 ) -> Findings:
-    """Return findings with names mapped, repeats merged, text masked, of some labels only."""
-    if names is not None:
-        found = _named(found, names, service)
+    """Return findings with repeats merged, text masked, of some labels only."""
     if merge is not None:
         found = _merged(found, merge)
     if masks:
@@ -234,19 +246,6 @@ def _check_labels(found: Findings, labels: tuple[str, ...]) -> None:
                 got=label,
                 allowed=known[:20],
             )
-
-
-def _named(found: Findings, names: str, service: str) -> Findings:
-    from dotledger.core.tables.label_name_mapping import map_names
-    from dotledger.formats.label_name_files import read_names
-
-    mapped = map_names(found, read_names(Path(names)), service=service)
-    unmapped = counted(len(mapped.unmapped), "label")
-    say(f"{counted(mapped.left_out, 'finding')} left out, {unmapped} not mapped")
-    if mapped.unused:
-        labels = [label for _, label, _ in mapped.unused]
-        say(f"entries of {names} that match no finding: {first_of(labels, 10)}")
-    return mapped.findings
 
 
 def _merged(found: Findings, overlap: float) -> Findings:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from contextlib import suppress
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -67,7 +68,12 @@ confidence = { at = "score" }         # scale = "percent", "thousandths", ... wh
 @click.option("--openapi", metavar="FILE", help="The service's OpenAPI document, version 3.")
 @click.option("--operation", default="", help="Which operation of it: its id or path.")
 @click.option("--ask", is_flag=True, help="Ask what no sample tells.")
-@click.option("--out", metavar="FILE", help="Write the description there.")
+@click.option(
+    "--names",
+    metavar="FILE",
+    help="Write this mapping of label names as SKOS (--out .ttl, .jsonld).",
+)
+@click.option("--out", metavar="FILE", help="Write the draft there.")
 @replace_option
 def command(
     samples: tuple[str, ...],
@@ -81,6 +87,7 @@ def command(
     openapi: str | None,
     operation: str,
     ask: bool,
+    names: str | None,
     out: str | None,
     replace: bool,
 ) -> None:
@@ -99,6 +106,9 @@ def command(
 
     if starter:
         click.echo(STARTER, nl=False)
+        return
+    if names is not None:
+        _write_names(names, out, replace=replace)
         return
     sources = [one for one in (curl, har, openapi) if one is not None]
     if len(sources) > 1 or not (samples or sources):
@@ -123,6 +133,16 @@ def command(
     ordered = [word.strip() for word in words.split(",") if word.strip()]
     made = whole_draft(raw, sizes, words=ordered, saved=saved, ask=_asked if ask else None)
     _write(made, raw, named, sizes, name, address, out)
+
+
+def _write_names(names: str, out: str | None, *, replace: bool) -> None:
+    from dotledger.formats.label_name_files import read_names, write_skos
+
+    if out is None:
+        raise click.UsageError("--names needs --out FILE, which ends in .ttl or .jsonld")
+    mapping = read_names(Path(names))
+    check_output(out, place="--out", inputs=(names,), replace=replace)
+    say(f"written: {write_skos(mapping, out)}")
 
 
 def _saved(curl: str | None, har: str | None, openapi: str | None, operation: str) -> Saved:
