@@ -160,18 +160,6 @@ def read_facts(data: bytes) -> ImageFacts:
     ImageError
         See `open_image`.
     """
-    plain = _plain_jpeg(data)
-    if plain is not None and plain[0] * plain[1] <= MOST_PIXELS:
-        width, height, colours = plain
-        return ImageFacts(
-            format="jpeg",
-            width=width,
-            height=height,
-            orientation=1,
-            colours=colours,
-            size=len(data),
-            ends_well=_ends_well(data, "JPEG"),
-        )
     image = open_image(data)
     kind = (image.format or "").upper()
     orientation = _orientation(image)
@@ -185,53 +173,6 @@ def read_facts(data: bytes) -> ImageFacts:
         size=len(data),
         ends_well=_ends_well(data, kind),
     )
-
-
-# The decoder takes three times as long for the same header. Whatever is unusual is left to it: then
-# its word counts, also on what is no image.
-def _plain_jpeg(data: bytes) -> tuple[int, int, str] | None:
-    """Return width, height and colours of a JPEG as most are; None if it is not, or tells more."""
-    if not data.startswith(_JPEG):
-        return None
-    place, found, last = 2, None, len(data) - 4
-    while place < last and data[place] == 0xFF:
-        marker, end = data[place + 1], place + 2 + (data[place + 2] << 8 | data[place + 3])
-        if marker == _SCAN:
-            return found if end <= len(data) else None
-        if end > last or not _is_usual(data, place, end, marker):
-            return None
-        if marker in _FRAMES:
-            if found is not None:
-                return None
-            height, width = (
-                data[place + 5] << 8 | data[place + 6],
-                data[place + 7] << 8 | data[place + 8],
-            )
-            found = width, height, "grey" if data[place + 9] == 1 else "rgb"
-        place = end
-    return None
-
-
-_SCAN, _TABLES = 0xDA, 0xDB
-_FRAMES = (0xC0, 0xC1, 0xC2)
-"""Baseline, extended and progressive, in Huffman's code (ITU-T T.81, table B.1)."""
-_PASSED = frozenset((0xC4, 0xDD, 0xE0, 0xE2, 0xEE, 0xFE))
-"""Segments that change nothing of what is asked here."""
-
-
-def _is_usual(data: bytes, place: int, end: int, marker: int) -> bool:
-    """Tell whether a segment is one that the decoder takes without a word."""
-    if marker in _PASSED:
-        return end >= place + 4
-    if marker == _TABLES:
-        tables = data[place + 4 : end]
-        return bool(tables) and len(tables) % 65 == 0 and max(tables[::65]) < 4
-    if marker in _FRAMES:
-        parts = data[place + 9] if end > place + 10 else 0
-        sides = data[place + 5 : place + 9]
-        seen = data[place + 4] == 8 and any(sides[:2]) and any(sides[2:])
-        return seen and parts in (1, 3) and end == place + 10 + 3 * parts
-    return False
 
 
 def _orientation(image: Image.Image) -> int:
