@@ -246,7 +246,7 @@ class Gathering(unittest.TestCase):
             found = gather(f"@{listed}", missing="list")
             self.assertEqual([item.name for item in found.items], ["inner/good.jpg"], line)
             self.assertEqual(len(found.problems), 1, line)
-        self.assertRegex(found.problems[0][1], "not below.*--outside")
+        self.assertRegex(found.problems[0][1], "not below.*outside=True")
         manifest = self.folder / "m.json"
         for address in (f"file://{secret}", f"zip://p::{secret}", str(secret), f"local://{secret}"):
             body = {"type": "Image", "id": address}

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from dotledger.acting.face_covering import Covered, cover, open_boxes, share_covered
+from dotledger.core.kinds import ANSWERED
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import DotLedgerError
@@ -111,7 +112,7 @@ def still_found(
             continue
         seen = look(one.path)
         outcome = seen.outcomes.get(kind, "pending")
-        if outcome not in ("found", "empty"):
+        if outcome not in ANSWERED:
             reason = seen.reasons.get(kind, "")
             yield StillFound(name=one.name, problem=f"{outcome}: {reason}".removesuffix(": "))
             continue

@@ -9,6 +9,7 @@ import numpy as np
 from msgspec import Struct
 
 from dotledger.core.boxes.image_frames import Frame
+from dotledger.core.kinds import ANSWERED
 from dotledger.core.measurement.suspicious_readings import suspicions
 from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.findings_table import Findings
@@ -161,7 +162,7 @@ class _Again:
         for kind in self._kinds_of(one):
             outcome, reason = reading.outcome_of(kind, said)
             self._settle(one, kind, outcome, reason)
-            if kind not in seen and outcome in ("found", "empty"):
+            if kind not in seen and outcome in ANSWERED:
                 yield one.position, *finding_row(kind, "", None, None, None)
 
     def _named(self, kind: str, label: str) -> str:

@@ -4,31 +4,72 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from dotledger.errors import ArgumentError
 
 __all__ = [
+    "ANSWERED",
     "BROADER",
     "KINDS",
     "LANDMARKS",
+    "LOST",
     "OUTCOMES",
     "VERDICTS",
+    "ImageOutcome",
     "Kind",
     "KindName",
+    "OutcomeName",
+    "VerdictName",
     "check_kinds",
     "worst_outcome",
 ]
 
-KindName = Literal["label", "object", "face", "unsafe", "text", "caption", "colour", "fact"]
-"""A name of a kind, where files are checked; the same as the keys of `KINDS`."""
 LANDMARKS, BROADER = "any landmark", "any broader label"
 """Parts of a finding that a rule may name beside its attributes, in words."""
+
+
+@dataclass(frozen=True, kw_only=True)
+class ImageOutcome:
+    """What can become of an image and a kind.
+
+    Attributes
+    ----------
+    name : str
+        The word used in tables and options.
+    says : bool
+        Whether it tells what is in the image; all others are left out of measuring.
+    settled : bool
+        Whether an answer was read, or none will come without being asked for again.
+    gravity : int
+        Of several kinds of an image, the gravest outcome stands for the image.
+    """
+
+    name: str
+    says: bool = False
+    settled: bool = True
+    gravity: int
+
+
+OUTCOMES: dict[str, ImageOutcome] = {
+    outcome.name: outcome
+    for outcome in (
+        ImageOutcome(name="found", says=True, gravity=1),
+        ImageOutcome(name="empty", says=True, gravity=0),
+        ImageOutcome(name="unread", gravity=2),
+        ImageOutcome(name="failed", gravity=5),
+        ImageOutcome(name="refused", gravity=4),
+        ImageOutcome(name="pending", settled=False, gravity=3),
+    )
+}
+"""Every outcome by its name, in the order shown."""
+ANSWERED = tuple(one.name for one in OUTCOMES.values() if one.says)
+"""Outcomes that tell what is in the image."""
+LOST = tuple(one.name for one in OUTCOMES.values() if one.settled and not one.says)
+"""Outcomes that tell nothing and are not pending."""
+
 VERDICTS = ("pass", "hold", "block")
 """From the mildest to the strictest."""
-OUTCOMES = ("found", "empty", "unread", "failed", "refused", "pending")
-"""What became of an image and a kind, in the order shown."""
-_WORST_FIRST = ("failed", "refused", "pending", "unread", "found", "empty")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -65,6 +106,17 @@ KINDS: dict[str, Kind] = {
 }
 
 
+# To a type checker a name is any text; files are checked against the names of the registries.
+if TYPE_CHECKING:
+    KindName = str
+    OutcomeName = str
+    VerdictName = str
+else:
+    KindName = Literal[tuple(KINDS)]
+    OutcomeName = Literal[tuple(OUTCOMES)]
+    VerdictName = Literal[VERDICTS]
+
+
 def worst_outcome(outcomes: Collection[str], otherwise: str) -> str:
     """Return the one outcome that stands for an image of which several kinds were asked.
 
@@ -88,7 +140,8 @@ def worst_outcome(outcomes: Collection[str], otherwise: str) -> str:
     >>> worst_outcome([], "pending")
     'pending'
     """
-    return next((word for word in _WORST_FIRST if word in outcomes), otherwise)
+    gravest_first = sorted(OUTCOMES.values(), key=lambda one: -one.gravity)
+    return next((one.name for one in gravest_first if one.name in outcomes), otherwise)
 
 
 def check_kinds(kinds: str | Iterable[str], *, place: str) -> tuple[str, ...]:

@@ -13,15 +13,13 @@ import msgspec
 from dotledger.core.copies.image_fingerprints import LEAST, Prints
 from dotledger.core.decisions.linear_patterns import linear_pattern
 from dotledger.core.decisions.rule_conditions import PATTERNS, Condition, Rule, Rules
-from dotledger.core.kinds import KindName
+from dotledger.core.kinds import KindName, OutcomeName, VerdictName
 from dotledger.errors import ArgumentError, DescriptionError, TableError
 from dotledger.reading.strict_toml import Part, parse_strictly
 from dotledger.safe_files import read_regular
 
 __all__ = ["RulesFile", "listed", "pattern_of", "read_rules"]
 
-_Verdict = Literal["pass", "hold", "block"]
-_Outcome = Literal["found", "empty", "unread", "failed", "refused", "pending"]
 _Count = Annotated[int, msgspec.Meta(ge=0)]
 _Share = Annotated[float, msgspec.Meta(ge=0, le=1)]
 _Scalar = str | int | float | bool
@@ -45,7 +43,7 @@ class _When(Part, frozen=True, kw_only=True):
     person: str | tuple[str, ...] = ()
     person_other_than: str | tuple[str, ...] = ()
     least_similarity: Annotated[float, msgspec.Meta(ge=0)] = 0.0
-    outcome: _Outcome | tuple[_Outcome, ...] = ()
+    outcome: OutcomeName | tuple[OutcomeName, ...] = ()
     copy_of: str = ""
     likeness: _Share | None = None
     all: tuple[_When, ...] = ()
@@ -87,7 +85,7 @@ class _When(Part, frozen=True, kw_only=True):
 class _Rule(_When, frozen=True, kw_only=True):
     """One rule: a condition, its verdict, its name."""
 
-    verdict: _Verdict
+    verdict: VerdictName
     name: str = ""
 
 
@@ -108,8 +106,8 @@ class RulesFile(Part, frozen=True, kw_only=True):
 
     rules_file: Literal[1]
     audience: str = ""
-    otherwise: _Verdict = "pass"
-    unmentioned: _Verdict | None = None
+    otherwise: VerdictName = "pass"
+    unmentioned: VerdictName | None = None
     unmentioned_from: float | str | None = None
     rule: tuple[_Rule, ...]
 

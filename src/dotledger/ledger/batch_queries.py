@@ -8,7 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from sqlalchemy import func, select
 
-from dotledger.core.kinds import OUTCOMES
+from dotledger.core.kinds import LOST, OUTCOMES
 from dotledger.errors import LedgerError
 from dotledger.json_codec import AsData
 from dotledger.ledger import ledger_schema as schema
@@ -353,7 +353,7 @@ def failures(ledger: LedgerStore, batch: Batch) -> list[tuple[str, str, str, str
     query = (
         select(items.c.name, table.c.kind, table.c.outcome, table.c.reason)
         .join(items, (items.c.batch == table.c.batch) & (items.c.position == table.c.position))
-        .where(table.c.batch == batch.id, table.c.outcome.in_(("unread", "failed", "refused")))
+        .where(table.c.batch == batch.id, table.c.outcome.in_(LOST))
         .order_by(table.c.position, table.c.kind)
     )
     with ledger.reading() as connection:

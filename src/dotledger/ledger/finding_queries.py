@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from sqlalchemy import Select, select
 
+from dotledger.core.kinds import ANSWERED
 from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.name_codes import Coded
@@ -176,7 +177,7 @@ def _of_findings(batch: Batch, kinds: tuple[str, ...]) -> Select[Any]:
 def _of_outcomes(batch: Batch, kinds: tuple[str, ...]) -> Select[Any]:
     """Ask for position and kind of everything that was answered while sending."""
     t = schema.outcomes
-    answered = t.c.outcome.in_(("found", "empty"))
+    answered = t.c.outcome.in_(ANSWERED)
     return select(t.c.position, t.c.kind).where(
         t.c.batch == batch.id, answered, t.c.kind.in_(kinds)
     )

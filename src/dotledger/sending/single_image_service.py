@@ -22,7 +22,7 @@ import numpy as np
 from dotledger.core.decisions.decide import decide
 from dotledger.core.decisions.rule_conditions import Rules
 from dotledger.core.decisions.verdicts import Verdict
-from dotledger.core.kinds import worst_outcome
+from dotledger.core.kinds import ANSWERED, worst_outcome
 from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.name_codes import Coded
@@ -421,7 +421,7 @@ def _findings(name: str, record: ItemRecord, plan: Plan) -> Findings:
     blank = [
         (one.kind, "", None, None, None, None, None, None)
         for one in record.outcomes
-        if one.outcome in ("found", "empty") and one.kind not in there
+        if one.outcome in ANSWERED and one.kind not in there
     ]
     columns: list[Any] = list(zip(*[*rows, *blank], strict=True)) or [()] * 8
     details = tuple(

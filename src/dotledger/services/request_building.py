@@ -93,7 +93,7 @@ class RequestBuilder:
         ask = self.call.ask
         if ask is None:
             return
-        words = [ask.words[kind] for kind in kinds if kind in ask.words]  # type: ignore[index]
+        words = [ask.words[kind] for kind in kinds if kind in ask.words]
         value: Any = words if ask.separate else ask.join.join(dict.fromkeys(words))
         {"query": self._query, "form": self._form, "json": self._fields}[ask.place][ask.name] = (
             value

@@ -19,6 +19,7 @@ from dotledger.cli.options.common_options import (
     say,
     service_name,
 )
+from dotledger.core.kinds import VERDICTS
 from dotledger.core.spelling import counted, nearest
 from dotledger.errors import ArgumentError
 
@@ -47,7 +48,7 @@ _MOST_PICTURES = 60
 @click.option("--person", metavar="NAME", help="A face said to be this person; case apart.")
 @click.option("--text", metavar="PATTERN", help="A label or line of text that holds this.")
 @click.option("--outcome", "outcomes", multiple=True, help="Images of this outcome instead.")
-@click.option("--verdict", type=click.Choice(["pass", "hold", "block"]), help="With --rules.")
+@click.option("--verdict", type=click.Choice(VERDICTS), help="With --rules.")
 @click.option("--rules", metavar="FILE", help="The rules of the verdict.")
 @click.option("--since", metavar="DATE", default="", help="Sent on this day or later (UTC).")
 @click.option("--until", metavar="DATE", default="", help="Sent before this day (UTC).")

@@ -141,7 +141,7 @@ def _never_met(rules: Rules, findings: Findings) -> list[str]:
     return found
 
 
-_STRICT = ("hold", "block")
+_STRICT = VERDICTS[1:]
 
 
 def _any_of(trips: Sequence[Trip], images: int, *verdicts: str) -> Flags:

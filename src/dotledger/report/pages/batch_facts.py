@@ -6,7 +6,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 from datetime import datetime
 
-from dotledger.core.kinds import OUTCOMES
+from dotledger.core.kinds import ANSWERED, OUTCOMES
 from dotledger.core.spelling import counted
 from dotledger.ledger.answer_queries import raw_answers
 from dotledger.ledger.batch_queries import Batch, failures, outcome_counts, outcomes_of, sent_images
@@ -53,7 +53,7 @@ class SentFacts:
         there = {
             word for counts in self.outcomes.values() for word, count in counts.items() if count
         }
-        return [word for word in OUTCOMES if word in there or word in ("found", "empty")]
+        return [word for word in OUTCOMES if word in there or word in ANSWERED]
 
 
 def sent_facts(ledger: LedgerStore, batch: Batch, *, raw: bool = True) -> SentFacts:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from typing import Literal
 
+from dotledger.core.kinds import ANSWERED
 from dotledger.services.call_parts import OnlyIf
 
 __all__ = ["Fate", "fate_of", "not_asked"]
@@ -38,7 +39,7 @@ def fate_of(
     outcome = outcomes.get(only_if.kind)
     if outcome is None:
         return "later"
-    if outcome not in ("found", "empty"):
+    if outcome not in ANSWERED:
         return "fail"
     return "ask" if only_if.met_by(found) else "skip"
 
