@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from dotledger.core.measurement.measure_result import Measure
-from dotledger.report.pages.svg_charts import Chart, bars
+from dotledger.report.pages.svg_charts import Chart, bars, can_draw
 
 __all__ = ["Names", "kind_charts", "latency_chart"]
 
@@ -35,8 +35,10 @@ def kind_charts(
     Returns
     -------
     list of str
-        HTML; charts that have nothing to show are left out.
+        HTML; charts that have nothing to show are left out, and all of them without Matplotlib.
     """
+    if not can_draw():
+        return []
     mine = {name: one for name, one in runs.items() if kind in one.kinds}
     made = [_precision_recall(mine, kind), *_against_threshold(mine, kind, chosen)]
     cut = {name: one for name, one in at_threshold.items() if kind in one.kinds}
@@ -193,7 +195,7 @@ def latency_chart(seconds: Mapping[str, Sequence[float]]) -> str:
         Of each call that was answered, by run.
     """
     every = [value for one in seconds.values() for value in one]
-    if not every:
+    if not every or not can_draw():
         return ""
     top = max(every) * 1.001 or 1
     edges = np.linspace(0, top, 25)

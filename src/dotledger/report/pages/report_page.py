@@ -21,6 +21,7 @@ from dotledger.report.pages.batch_facts import SentFacts
 from dotledger.report.pages.embedded_pictures import crops_of
 from dotledger.report.pages.report_charts import kind_charts, latency_chart
 from dotledger.report.pages.report_columns import PageRun
+from dotledger.report.pages.svg_charts import can_draw
 
 if TYPE_CHECKING:
     from dotledger.core.comparison.differences import Difference
@@ -152,6 +153,7 @@ def render(pages: Pages) -> str:
         scope=_scope(pages),
         differences=_differences(pages),
         charts=_charts(pages),
+        drawn=can_draw(),
         confusions=_confusions(pages),
         worst=_worst(pages),
         cards=_cards(pages),

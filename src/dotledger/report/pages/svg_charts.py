@@ -1,15 +1,43 @@
-"""Charts as inline SVG: written once, styled by the page."""
+"""Charts inside a page: drawn by Matplotlib, styled by the page.
+
+Matplotlib writes colours and sizes into each element. They are taken out again, and each element
+gets the class that it was drawn as, so that a chart follows the page into dark, print and high
+contrast. Text stays text. For the marks that the page's script moves, the figure says where its
+axes lie (``data-axes``: left, top, width and height).
+"""
 
 from __future__ import annotations
 
+import io
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from html import escape
+from typing import TYPE_CHECKING, Any
 
-__all__ = ["Chart", "bars"]
+from dotledger.errors import MissingExtra
 
-_WIDTH, _HEIGHT = 420, 260
-_LEFT, _RIGHT, _TOP, _BOTTOM = 46, 14, 14, 40
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+__all__ = ["Chart", "bars", "can_draw"]
+
+# In CSS pixels. The axes lie where they are put, not where their labels leave room: all charts of a
+# page line up, and the script can count on it.
+_WIDTH, _HEIGHT = 420.0, 260.0
+_LEFT, _RIGHT, _TOP, _BOTTOM = 46.0, 14.0, 14.0, 40.0
+_DPI = 72.0  # one unit of the SVG is one pixel
+_TEXT = 11.0  # as in the page's style, so that labels keep clear of each other
+_BAR_NAMES = 182.0
+_LONGEST_NAME = 26
+
+Point = tuple[float, float]
+
+
+def can_draw() -> bool:
+    """Tell whether Matplotlib is installed: a page without it has no charts, and says so."""
+    from importlib.util import find_spec
+
+    return find_spec("matplotlib") is not None
 
 
 class Chart:
@@ -18,11 +46,18 @@ class Chart:
     Parameters
     ----------
     title : str
-        For those who cannot see it, and above it.
+        Shown above it, and read to those who cannot see it.
     x, y : str
-        Of the axes.
+        Names of the axes.
     x_range, y_range : (float, float)
         From where to where.
+    about : str
+        Shown below it.
+
+    Raises
+    ------
+    MissingExtra
+        If Matplotlib is not installed.
     """
 
     def __init__(
@@ -31,148 +66,199 @@ class Chart:
         *,
         x: str,
         y: str,
-        x_range: tuple[float, float] = (0, 1),
-        y_range: tuple[float, float] = (0, 1),
+        x_range: Point = (0, 1),
+        y_range: Point = (0, 1),
         about: str = "",
     ) -> None:
         self._title, self._about = title, about
-        self._x, self._y = x, y
-        self._x_range, self._y_range = x_range, y_range
-        self._parts: list[str] = []
+        self._axes = _axes_in(_WIDTH, _HEIGHT, left=_LEFT)
+        self._axes.set(xlim=x_range, ylim=y_range, xlabel=x, ylabel=y)
+        self._axes.grid(axis="y")
+        self._classes: dict[str, tuple[str, str]] = {}
+        self._moving: list[str] = []
         self._keys: list[tuple[str, str]] = []
-        self._ticks: list[tuple[float, str]] | None = None
+        self._words: list[tuple[float, str]] | None = None
 
-    def at(self, x: float, y: float) -> tuple[float, float]:
-        """Return where a point lies, in the chart's own units."""
-        x0, x1 = self._x_range
-        y0, y1 = self._y_range
-        across = (x - x0) / ((x1 - x0) or 1)
-        up = (y - y0) / ((y1 - y0) or 1)
-        return (
-            _LEFT + across * (_WIDTH - _LEFT - _RIGHT),
-            _TOP + (1 - up) * (_HEIGHT - _TOP - _BOTTOM),
-        )
+    def _gid(self, kind: str, text: str = "") -> dict[str, Any]:
+        """Return the settings of an artist that becomes an element of this class and title."""
+        gid = f"k{len(self._classes)}"
+        self._classes[gid] = kind, text
+        # What reaches beyond the axes by half a line is not cut off there.
+        return {"gid": gid, "clip_on": False}
 
-    def line(self, points: Sequence[tuple[float, float]], kind: str, name: str = "") -> None:
+    def line(self, points: Iterable[Point], kind: str, name: str = "") -> None:
         """Add a line; points that are not defined break it."""
-        path, pen = [], "M"
-        for x, y in points:
-            if math.isnan(x) or math.isnan(y):
-                pen = "M"
-                continue
-            there = self.at(x, y)
-            path.append(f"{pen}{there[0]:.1f} {there[1]:.1f}")
-            pen = "L"
-        if path:
-            self._parts.append(f'<path class="line {kind}" d="{"".join(path)}"/>')
+        points = list(points)
+        if any(not math.isnan(x + y) for x, y in points):
+            self._axes.plot(*zip(*points, strict=True), **self._gid(f"line {kind}"))
         if name:
             self._keys.append((kind, name))
 
-    def band(
-        self, low: Sequence[tuple[float, float]], high: Sequence[tuple[float, float]], kind: str
-    ) -> None:
+    def band(self, low: Sequence[Point], high: Sequence[Point], kind: str) -> None:
         """Add an area between two lines."""
         both = [(x, y) for x, y in [*low, *reversed(high)] if not math.isnan(x + y)]
         if len(both) > 2:
-            corners = " ".join("{:.1f},{:.1f}".format(*self.at(x, y)) for x, y in both)
-            self._parts.append(f'<polygon class="band {kind}" points="{corners}"/>')
-
-    def bar(self, x0: float, x1: float, y: float, kind: str, text: str) -> None:
-        """Add an upright bar from 0."""
-        left, top = self.at(x0, y)
-        right, foot = self.at(x1, max(self._y_range[0], 0))
-        self._parts.append(
-            f'<rect class="bar {kind}" x="{left:.1f}" y="{top:.1f}" width="{right - left:.1f}" '
-            f'height="{max(foot - top, 0):.1f}"><title>{escape(text)}</title></rect>'
-        )
+            self._axes.fill(*zip(*both, strict=True), linewidth=0, **self._gid(f"band {kind}"))
 
     def point(self, x: float, y: float, kind: str, text: str, ends: Sequence[float] = ()) -> None:
-        """Add a mark, with its interval."""
-        if math.isnan(x) or math.isnan(y):
+        """Add a mark with a title, and its interval."""
+        if math.isnan(x + y):
             return
         if len(ends) == 2 and not math.isnan(sum(ends)):
-            (across, low), (_, high) = self.at(x, ends[0]), self.at(x, ends[1])
-            self._parts.append(
-                f'<path class="whisker {kind}" d="M{across:.1f} {low:.1f}V{high:.1f}"/>'
-            )
-        there = self.at(x, y)
-        self._parts.append(
-            f'<circle class="point {kind}" cx="{there[0]:.1f}" cy="{there[1]:.1f}" r="4">'
-            f"<title>{escape(text)}</title></circle>"
-        )
+            self._axes.plot([x, x], ends, **self._gid(f"whisker {kind}"))
+        self._axes.plot([x], [y], marker="o", **self._gid(f"point {kind}", text))
 
     def rule(self, x: float, kind: str, name: str) -> None:
         """Add an upright line over the whole height."""
-        across = self.at(x, 0)[0]
-        self._parts.append(
-            f'<path class="rule {kind}" d="M{across:.1f} {_TOP}V{_HEIGHT - _BOTTOM}">'
-            f"<title>{escape(name)}</title></path>"
-        )
+        self._axes.axvline(x, **self._gid(f"rule {kind}", name))
 
     def moving(self, kind: str) -> None:
-        """Add a mark that the page moves; hidden without scripts."""
-        self._parts.append(f'<circle class="moving {kind}" r="6" cx="-9" cy="-9"/>')
+        """Add a mark that the page moves; out of sight without scripts."""
+        self._moving.append(f'<circle class="moving {kind}" r="6" cx="-9" cy="-9"/>')
 
     def moving_rule(self, kind: str) -> None:
         """Add an upright line that the page moves."""
-        self._parts.append(f'<path class="moving-rule {kind}" d="M0 {_TOP}V{_HEIGHT - _BOTTOM}"/>')
+        down = _HEIGHT - _BOTTOM
+        self._moving.append(f'<path class="moving-rule {kind}" d="M0 {_TOP:g}V{down:g}"/>')
 
     def ticks(self, ticks: Sequence[tuple[float, str]]) -> None:
         """Name places of the lower axis in words."""
-        self._ticks = list(ticks)
+        self._words = list(ticks)
 
     def svg(self, **data: str) -> str:
-        """Return the chart."""
-        facts = "".join(f' data-{name}="{escape(value)}"' for name, value in data.items())
-        about = f"<figcaption>{escape(self._about)}</figcaption>" if self._about else ""
+        """Return the chart as an HTML figure."""
+        from matplotlib.ticker import MaxNLocator
+
+        for axis in (self._axes.xaxis, self._axes.yaxis):
+            axis.set_major_locator(MaxNLocator(5, steps=[1, 2, 2.5, 5, 10]))
+            axis.set_major_formatter("{x:g}")
+        if self._words is not None:
+            places, words = zip(*self._words, strict=True) if self._words else ((), ())
+            self._axes.set_xticks(places, words)
         keys = "".join(
             f'<li><svg viewBox="0 0 28 8" aria-hidden="true"><path class="line {kind}" '
             f'd="M1 4H27"/></svg>{escape(name)}</li>'
             for kind, name in self._keys
         )
-        keys = f'<ul class="keys">{keys}</ul>' if keys else ""
-        return (
-            f'<figure class="chart"{facts}><h4>{escape(self._title)}</h4>'
-            f'<svg viewBox="0 0 {_WIDTH} {_HEIGHT}" role="img" '
-            f'aria-label="{escape(f"{self._title}. {self._about}".strip())}">'
-            f"{self._axes()}{''.join(self._parts)}</svg>{keys}{about}</figure>"
+        wide, high = _WIDTH - _LEFT - _RIGHT, _HEIGHT - _TOP - _BOTTOM
+        facts = {**data, "axes": f"{_LEFT:g} {_TOP:g} {wide:g} {high:g}"}
+        drawn = f"{_drawn(self._axes, self._classes)}{''.join(self._moving)}"
+        listed = f'<ul class="keys">{keys}</ul>' if keys else ""
+        return _figure(self._title, self._about, (_WIDTH, _HEIGHT), drawn, listed, facts)
+
+
+def _axes_in(width: float, height: float, *, left: float, bottom: float = _BOTTOM) -> Axes:
+    """Return axes without a frame in a figure of so many pixels; no state of pyplot is touched."""
+    try:
+        from matplotlib.backends.backend_svg import FigureCanvasSVG
+        from matplotlib.figure import Figure
+    except ImportError as error:
+        raise MissingExtra(
+            "charts need Matplotlib", next_step="Run: pip install 'dot-ledger[plots]'"
+        ) from error
+    figure = Figure(figsize=(width / _DPI, height / _DPI), dpi=_DPI)
+    FigureCanvasSVG(figure)
+    across, up = width - left - _RIGHT, height - _TOP - bottom
+    axes = figure.add_axes((left / width, bottom / height, across / width, up / height))
+    figure.patch.set_visible(False)
+    axes.patch.set_visible(False)
+    axes.spines[:].set_visible(False)
+    axes.tick_params(length=0, labelsize=_TEXT, pad=4)
+    axes.xaxis.labelpad = axes.yaxis.labelpad = 2
+    axes.xaxis.label.set_fontsize(_TEXT)
+    axes.yaxis.label.set_fontsize(_TEXT)
+    axes.margins(0)
+    return axes
+
+
+def _figure(
+    title: str,
+    about: str,
+    size: Point,
+    drawn: str,
+    keys: str = "",
+    facts: dict[str, str] | None = None,
+) -> str:
+    """Return the HTML around a drawing."""
+    data = "".join(f' data-{name}="{escape(value)}"' for name, value in (facts or {}).items())
+    below = f"<figcaption>{escape(about)}</figcaption>" if about else ""
+    told = escape(f"{title}. {about}" if about else title)
+    return (
+        f'<figure class="chart"{data}><h4>{escape(title)}</h4>'
+        f'<svg viewBox="0 0 {size[0]:g} {size[1]:g}" role="img" aria-label="{told}">{drawn}</svg>'
+        f"{keys}{below}</figure>"
+    )
+
+
+# -- from Matplotlib's SVG to the page's ----------------------------------------------------------
+
+_SVG = "{http://www.w3.org/2000/svg}"
+
+
+def _drawn(axes: Axes, classes: dict[str, tuple[str, str]]) -> str:
+    """Return what Matplotlib draws, with classes in place of its styles."""
+    import matplotlib
+    from lxml import etree
+
+    held = io.BytesIO()
+    settings: Any = {"svg.fonttype": "none", "svg.hashsalt": "dot-ledger"}
+    figure: Any = axes.figure
+    with matplotlib.rc_context(settings):
+        figure.savefig(held, format="svg", metadata={"Date": None})
+    root = etree.fromstring(held.getvalue(), etree.XMLParser(resolve_entities=False))
+    groups = list(root.iter(f"{_SVG}g"))
+    kept = [_classed(group, classes) for group in groups if group.get("id") in classes]
+    texts = [_text(one) for one in root.iter(f"{_SVG}text")]
+    grid = [
+        f'<path class="grid" d="{_path(one)}"/>'
+        for group in groups
+        if (group.get("id") or "").startswith("ytick")
+        for one in group.iter(f"{_SVG}path")
+        if one.getparent().tag != f"{_SVG}defs"
+    ]
+    return "".join([*grid, *kept, *texts])
+
+
+def _classed(group: Any, classes: dict[str, tuple[str, str]]) -> str:
+    """Return one artist: its paths, or a circle for each of its marks."""
+    kind, text = classes[group.get("id")]
+    title = f"<title>{escape(text)}</title>" if text else ""
+    if kind.startswith("point"):
+        return "".join(
+            f'<circle class="{kind}" cx="{float(one.get("x")):.1f}" cy="{float(one.get("y")):.1f}" '
+            f'r="4">{title}</circle>'
+            for one in group.iter(f"{_SVG}use")
         )
-
-    def _axes(self) -> str:
-        parts = []
-        for value in _round_steps(*self._y_range):
-            left, y = self.at(self._x_range[0], value)
-            parts.append(f'<path class="grid" d="M{left:.1f} {y:.1f}H{_WIDTH - _RIGHT}"/>')
-            parts.append(
-                f'<text class="tick" x="{left - 6:.1f}" y="{y + 4:.1f}" text-anchor="end">'
-                f"{value:g}</text>"
-            )
-        steps = self._ticks or [(value, f"{value:g}") for value in _round_steps(*self._x_range)]
-        for value, word in steps:
-            x, foot = self.at(value, self._y_range[0])
-            parts.append(
-                f'<text class="tick" x="{x:.1f}" y="{foot + 16:.1f}" text-anchor="middle">'
-                f"{escape(word)}</text>"
-            )
-        middle = (_LEFT + _WIDTH - _RIGHT) / 2
-        parts.append(
-            f'<text class="axis" x="{middle:.0f}" y="{_HEIGHT - 6}" text-anchor="middle">'
-            f"{escape(self._x)}</text>"
-            f'<text class="axis" transform="translate(12 {(_HEIGHT - _BOTTOM) / 2:.0f}) '
-            f'rotate(-90)" text-anchor="middle">{escape(self._y)}</text>'
-        )
-        return "".join(parts)
+    return "".join(
+        f'<path class="{kind}" d="{_path(one)}">{title}</path>' for one in group.iter(f"{_SVG}path")
+    )
 
 
-def _round_steps(low: float, high: float) -> list[float]:
-    """Return about five round numbers in a range."""
-    span = high - low
-    if not span > 0:
-        return [low]
-    size = 10 ** math.floor(math.log10(span / 4))
-    step = next(size * k for k in (1, 2, 2.5, 5, 10) if span / (size * k) <= 5.01)
-    first = math.ceil(low / step - 1e-9)
-    return [round(n * step, 10) for n in range(first, math.floor(high / step + 1e-9) + 1)]
+def _path(one: Any) -> str:
+    """Return a path on one line, with a tenth of a pixel."""
+    words = one.get("d").split()
+    return " ".join(word if word.isalpha() else f"{float(word):.1f}" for word in words)
+
+
+def _text(one: Any) -> str:
+    """Return a text at its place, turned as it was; its looks are the page's."""
+    style = dict(part.split(":", 1) for part in one.get("style", "").split(";") if ":" in part)
+    anchor = str(style.get(" text-anchor") or style.get("text-anchor") or "start").strip()
+    turned = one.get("transform", "")
+    place = f'x="{_at(one, "x")}" y="{_at(one, "y")}"'
+    place += f' transform="{turned}"' if turned.startswith("rotate(-90") else ""
+    words = "".join(one.itertext())
+    shown = words if len(words) <= _LONGEST_NAME else f"{words[: _LONGEST_NAME - 1]}…"
+    title = "" if shown == words else f"<title>{escape(words)}</title>"
+    return f'<text class="tick" {place} text-anchor="{anchor}">{escape(shown)}{title}</text>'
+
+
+def _at(one: Any, name: str) -> str:
+    value = one.get(name)
+    if value is None:  # placed by a translation
+        inner = one.get("transform", "").partition("translate(")[2].partition(")")[0].split()
+        value = inner["xy".index(name)] if len(inner) == 2 else "0"
+    return f"{float(value):.1f}"
 
 
 def bars(
@@ -187,38 +273,39 @@ def bars(
     Parameters
     ----------
     title : str
-        Above it.
+        Shown above it.
     rows : sequence of (name, bars)
         Each with a bar for each of its (style, value).
     shown : callable, optional
         How a value is written.
     about : str, optional
-        Below it.
+        Shown below it.
 
     Returns
     -------
     str
         HTML.
     """
-    most = max((value for _, values in rows for _, value in values), default=0) or 1
-    lines, y = [], 6
+    high = 14.0 * sum(len(values) for _, values in rows) + 6.0 * len(rows)
+    size = _WIDTH, high + _TOP
+    axes = _axes_in(*size, left=_BAR_NAMES, bottom=0)
+    classes: dict[str, tuple[str, str]] = {}
+    places, y = [], 6.0
     for name, values in rows:
-        lines.append(
-            f'<text class="name" x="176" y="{y + 7 * len(values) + 4}" text-anchor="end">'
-            f"{escape(name if len(name) < 27 else name[:25] + '…')}"
-            f"<title>{escape(name)}</title></text>"
-        )
+        places.append((y + 7 * len(values) - 1, name))
         for kind, value in values:
-            wide = 190 * value / most
-            lines.append(
-                f'<rect class="bar {kind}" x="182" y="{y}" width="{wide:.1f}" height="12"/>'
-                f'<text class="tick" x="{186 + wide:.1f}" y="{y + 10}">'
-                f"{escape(shown(value))}</text>"
-            )
+            gid = f"k{len(classes)}"
+            classes[gid] = f"bar {kind}", ""
+            axes.barh(y + 6, value, 12, gid=gid)[0].set_gid(gid)
+            axes.annotate(
+                shown(value), (value, y + 6), (4, 0), textcoords="offset points", va="center",
+                fontsize=_TEXT,
+            )  # fmt: skip
             y += 14
         y += 6
-    text = f"<figcaption>{escape(about)}</figcaption>" if about else ""
-    return (
-        f'<figure class="chart"><h4>{escape(title)}</h4><svg viewBox="0 0 {_WIDTH} {max(y, 30)}" '
-        f'role="img" aria-label="{escape(title)}">{"".join(lines)}</svg>{text}</figure>'
-    )
+    most = max((value for _, values in rows for _, value in values), default=0) or 1
+    # Room for the value that is written behind the longest bar.
+    axes.set(xlim=(0, most * 1.15), ylim=(max(high, 1), 0))
+    axes.set_xticks([])
+    axes.set_yticks([place for place, _ in places], [name for _, name in places])
+    return _figure(title, about, size, _drawn(axes, classes))

@@ -11,7 +11,7 @@ from importlib.resources import files
 from dotledger.core.comparison.planned_looks import LookFigure, Watch, WatchedRound
 from dotledger.core.spelling import counted
 from dotledger.errors import MissingExtra
-from dotledger.report.pages.svg_charts import Chart
+from dotledger.report.pages.svg_charts import Chart, can_draw
 from dotledger.report.terminal.watch_lines import alarm_lines, head_lines, verdict_line
 from dotledger.text_display import plain_text
 
@@ -62,7 +62,7 @@ def watch_page(watch: Watch) -> str:
         head=list(head_lines(watch)),
         verdict=verdict_line(watch),
         alarms=[(one.name, list(alarm_lines(one))) for one in watch.alarms],
-        charts=[_chart(watch.rounds, *name) for name in names[:_MOST_CHARTS]],
+        charts=[_chart(watch.rounds, *name) for name in names[:_MOST_CHARTS] if can_draw()],
         others=counted(len(names) - _MOST_CHARTS, "further figure")
         if len(names) > _MOST_CHARTS
         else "",

@@ -148,14 +148,16 @@ const dotLedger = (() => {
       if (!n || !mark) continue;
       const m = dotLedger.measures(n);
       const there = Number.isFinite(m.recall) && Number.isFinite(m.precision);
-      mark.setAttribute("cx", there ? 46 + m.recall * 360 : -9);
-      mark.setAttribute("cy", there ? 14 + (1 - m.precision) * 206 : -9);
+      const [left, top, wide, high] = chart.dataset.axes.split(" ").map(Number);
+      mark.setAttribute("cx", there ? left + m.recall * wide : -9);
+      mark.setAttribute("cy", there ? top + (1 - m.precision) * high : -9);
     }
     for (const chart of document.querySelectorAll('.chart[data-chart="sweep"]')) {
       const value = commonOf(chart.dataset.kind);
       const rule = chart.querySelector(".moving-rule");
       rule.style.visibility = value === null ? "hidden" : "visible";
-      if (value !== null) rule.setAttribute("transform", `translate(${46 + value * 360} 0)`);
+      const [left, , wide] = chart.dataset.axes.split(" ").map(Number);
+      if (value !== null) rule.setAttribute("transform", `translate(${left + value * wide} 0)`);
     }
   }
   function commonOf(kind) {
