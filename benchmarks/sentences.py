@@ -189,7 +189,7 @@ QUIET = (
     ("drift: all answers drawn anew, 100 images", lambda one: one.runs(100, anew=True), "p +smallest"),
     ("compare: two equal services, one label", lambda one: _compared(one, 60, 1), "is better"),
     ("compare: two equal services, 20 labels", lambda one: _compared(one, 60, 20), "is better"),
-    ("gate: an equal run beside the one before", _gated, r"\]: fell by [\d.]+ from [\d.]+\."),
+    ("gate: an equal run next to the one before", _gated, r"\]: fell by [\d.]+ from [\d.]+\."),
     ("reliability: a calibrated service", lambda one: one.mapped("calibrated"), MENDED),
     ("choose: an aim that is met", lambda one: _chosen(one, "recall >= 0.3"), "cannot be met|not known"),
     ("screen: a rule that applies", lambda one: one.screened("attribute = 'smiling'\nvalue = 'yes'", [{"smiling": True}] * 3), "no finding of this batch|never has"),
@@ -220,7 +220,7 @@ LOUD = (
     ("choose: nothing right", _nothing_right, "cannot be|no threshold changes"),
     ("screen: a value that a flag never has", lambda one: one.screened("attribute = 'smiling'\nvalue = 'perhaps'", [{"smiling": True}] * 3), "never has such a value"),
     ("screen: an attribute that nothing has", lambda one: one.screened("attribute = 'beard'", [{"smiling": True}] * 3), "no finding of this batch has the attribute beard"),
-    ("send: null in the place of a section", lambda one: one.sent({**ANSWER, "tags": None, "things": None}), "null at"),
+    ("send: null instead of a section", lambda one: one.sent({**ANSWER, "tags": None, "things": None}), "null at"),
     ("measure: tables in each other's place", _swapped, "these look like"),
     ("findings: a ledger with two services", _several_services, "batches of several services"),
 )  # fmt: skip

@@ -1,7 +1,7 @@
 """A stated model of sets of images, with its true measures; used to check intervals.
 
 Each image holds 1 + Poisson(2) objects of one label. How hard an image is, is drawn for each image:
-its objects are found with probability h, h ~ Beta(6, 2), each by itself; beside them it has
+its objects are found with probability h, h ~ Beta(6, 2), each by itself; next to them it has
 Poisson(1.5 (1 - h)) false findings. Then recall = E[n h] / E[n] = E[h] = 3/4, and precision =
 E[n h] / (E[n h] + 1.5 E[1 - h]) = 2.25 / (2.25 + 0.375) = 6/7; F1 is from the same expectations.
 """
@@ -270,7 +270,7 @@ SERVICES = (
     "tenths",
     "much over",
 )
-"""How a simulated service's confidences lie beside the shares that are right."""
+"""How a simulated service's confidences lie next to the shares that are right."""
 
 
 def confidences(rng, images, service):

@@ -1,4 +1,4 @@
-"""Every example runs as it stands."""
+"""Every example runs as it is."""
 
 import base64
 import socket

@@ -1,4 +1,4 @@
-"""Reading stored answers again: beside the old reading, nothing sent, nothing lost."""
+"""Reading stored answers again: next to the old reading, nothing sent, nothing lost."""
 
 from base64 import b64decode
 

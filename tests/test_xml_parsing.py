@@ -7,7 +7,7 @@ from dotledger.xml_parsing import plain_values, xml_root
 
 class Markup(unittest.TestCase):
     def test_plain_values(self):
-        """Attributes, text beside them, repeated elements, prefixes and encodings, as written."""
+        """Attributes, text next to them, repeated elements, prefixes and encodings, as written."""
         for text, value in (
             (b"<a>only</a>", {"a": "only"}),
             (b"<a/>", {"a": None}),

@@ -169,7 +169,7 @@ def kept_items(sent: Iterable[Sent], ledger: LedgerStore) -> list[Item]:
     sent : iterable of Sent
         From `sent_images`.
     ledger : LedgerStore
-        Theirs. Paths that were given relative to some folder are looked for beside it, too.
+        Theirs. Paths that were given relative to some folder are looked for next to it, too.
 
     Returns
     -------
@@ -203,7 +203,7 @@ def _as_sent(one: Sent, home: Path | None) -> Callable[[], bytes]:
 
 
 def _places(path: str, home: Path | None) -> Iterator[str]:
-    """Yield where a file may be: as it was given, or by each end of its path beside the ledger."""
+    """Yield where a file may be: as it was given, or by each end of its path next to the ledger."""
     yield path
     parts = Path(path).parts
     for start in range(len(parts)) if home is not None else ():

@@ -77,7 +77,7 @@ def read_regular(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
 
 
 def check_regular(path: str | os.PathLike[str]) -> None:
-    """Refuse what is no regular file, before something opens it and waits.
+    """Refuse what is not a regular file, before something opens it and waits.
 
     Parameters
     ----------

@@ -27,7 +27,7 @@ _LIVELY = re.compile(
 
 
 def plain_text(text: str) -> str:
-    r"""Return text that a terminal shows as it stands: control characters are written out.
+    r"""Return text that a terminal shows as it is: control characters are written out.
 
     Parameters
     ----------
@@ -37,7 +37,7 @@ def plain_text(text: str) -> str:
     Returns
     -------
     str
-        The same, with ``\n``, ``\t``, ``\x1b``, ``\u202e`` and the like in place of what would
+        The same, with ``\n``, ``\t``, ``\x1b``, ``\u202e`` and similar instead of what would
         move the cursor, colour, link, or turn the direction of what follows.
 
     Examples

@@ -1,6 +1,6 @@
 """What public functions return, for type annotations.
 
-None of these is made by hand, but for rules: each comes from the function beside its name.
+None of these is made by hand, but for rules: each comes from the function next to its name.
 
 Examples
 --------

@@ -1,4 +1,4 @@
-"""Covering many images: copies beside the originals, and what stops none of the others."""
+"""Covering many images: copies next to the originals, and what stops none of the others."""
 
 import hashlib
 import tempfile

@@ -115,7 +115,7 @@ class InRules(unittest.TestCase):
             Condition(copy_of=known, kind="face")
 
     def test_rules_file(self):
-        """A folder or a file of prints beside the rules; a known image without a print is said."""
+        """A folder or a file of prints next to the rules; a known image without a print is said."""
         (self.home / "known").mkdir()
         (self.home / "known/bad.png").write_bytes(encoded(blurred(1)))
         rules = self.home / "r.toml"

@@ -1,4 +1,4 @@
-"""A marker planted in every place that an image format has beside its pixels, and looked for in what leaves."""
+"""A marker planted in every place that an image format has next to its pixels, and looked for in what leaves."""
 
 import io
 import random
@@ -216,7 +216,7 @@ def attack(tries, seed=0):
 
 
 def cover_attack(tries, seed=0):
-    """The same with covered copies: what was planted beside the picture is nowhere in the copy."""
+    """The same with covered copies: what was planted next to the picture is nowhere in the copy."""
     rng, wrong, figures = random.Random(seed), {}, {"covered": 0, "refused": 0}
     columns = {"image": ["a"], "kind": ["face"], "label": ["face"], "confidence": [0.9]}
     boxes = {"x0": [4.0], "y0": [4.0], "x1": [20.0], "y1": [20.0]}

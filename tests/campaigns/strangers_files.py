@@ -174,7 +174,7 @@ _ODD = (b"\x00", b"\xff\xfe", b"<", b">", b'"', b"\\u0000", b"{", b"[" * 900, b"
 
 
 def vocabularies_attack(tries, seed=0):
-    """Change SKOS, and CSVW beside a table that is written: read, or refused in our words, and nothing is fetched."""
+    """Change SKOS, and CSVW next to a table that is written: read, or refused in our words, and nothing is fetched."""
     rng, wrong = random.Random(seed), {}
     with (
         tempfile.TemporaryDirectory() as home,

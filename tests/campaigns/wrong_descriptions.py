@@ -101,7 +101,7 @@ def sent_size(size):
 
 
 def alder(things, size, turn):
-    """Fractions, corners in a list; confidences as fractions; other numbers beside them."""
+    """Fractions, corners in a list; confidences as fractions; other numbers next to them."""
     return {
         "found": [
             {"id": n + 1, "name": t.label, "group": "thing", "score": round(t.confidence, 4), "quality": 0.5,
@@ -217,7 +217,7 @@ WRONG = (
 
 @dataclass(frozen=True)
 class Said:
-    """What became of one wrong description; `words` is empty if nothing was said."""
+    """What happened to one wrong description; `words` is empty if nothing was said."""
 
     service: str
     what: str

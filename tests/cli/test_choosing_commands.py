@@ -150,7 +150,7 @@ class Changing(Handler):
 
 class Rounds(unittest.TestCase):
     def test_asking_again(self):
-        """A round is paid for, kept beside the first, named, and compared with it."""
+        """A round is paid for, kept next to the first, named, and compared with it."""
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))
         (home / "p").mkdir()
         for name, data in pictures(12).items():

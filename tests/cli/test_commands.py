@@ -164,7 +164,7 @@ class Demo(unittest.TestCase):
         self.assertIn("207 annotations", shown.stderr)
 
     def test_what_was_cut_is_said_by_measure(self):
-        """A word of the service works from ledger and file; the cut stands beside the file."""
+        """A word of the service works from ledger and file; the cut stands next to the file."""
         out = self.home / "cut.csv"
         words = ("--ledger", self.walk / "walk.ledger", "--service", "flint")
         done = dotledger("findings", *words, "--threshold", "unsafe=plain,object=0.8", "--out", out)

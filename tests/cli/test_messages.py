@@ -83,7 +83,7 @@ def called(*words):
 
 class WrongUse(unittest.TestCase):
     def test_bare(self):
-        """Without a word the command prints its help, as it stands, and that is no mistake."""
+        """Without a word the command prints its help, as it is, and that is no mistake."""
         status, out, err = called()
         self.assertEqual((status, err), (0, ""))
         self.assertIn("\n\nMeasure:\n", out)
@@ -113,7 +113,7 @@ class WrongUse(unittest.TestCase):
                 self.assertEqual(made, [])
 
     def test_the_starter_loads(self):
-        """The starter is a description as it stands; without it and samples draft says what to do."""
+        """The starter is a description as it is; without it and samples draft says what to do."""
         from dotledger.services.service_description import parse_description
 
         status, out, _ = called("draft", "--starter")

@@ -139,7 +139,7 @@ class Commands(unittest.TestCase):
         )
 
     def test_try(self):
-        """One call is taken apart: key masked, answer raw, read beside it; nothing is written."""
+        """One call is taken apart: key masked, answer raw, read next to it; nothing is written."""
         done = self.run_on("try", "--service", "chalk.toml", env=self.key)
         self.assertEqual(done.returncode, 0, done.stderr)
         for sign in (

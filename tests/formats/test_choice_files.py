@@ -87,13 +87,13 @@ class Thresholds(InFolder):
             path = self.file("t.toml", text)
             with self.subTest(text=text), self.assertRaisesRegex(error, why):
                 read_thresholds(path)
-        with self.assertRaisesRegex(TableError, "dotledger choose"):
+        with self.assertRaisesRegex(TableError, "dotledger.write_thresholds"):
             read_thresholds(self.home / "none.toml")
 
 
 class Gates(InFolder):
     def test_file(self):
-        """Conditions, an earlier run, expectations beside the file, and thresholds of a file."""
+        """Conditions, an earlier run, expectations next to the file, and thresholds of a file."""
         found, true = worked()
         write_thresholds(self.home / "t.toml", [choose_thresholds(found, true, aim="recall >= 0.8", parts=2, draws=0)])  # fmt: skip
         self.file("e.csv", "image,kind,label,at_least,at_most,reason\ni0,object,x,1,,\ni9,object,x,1,,far\n")  # fmt: skip

@@ -11,7 +11,7 @@ HEAD = "rules_file = 1\n"
 
 class Reading(InFolder):
     def test_whole(self):
-        """Every key; conditions that join others; a thresholds file beside it."""
+        """Every key; conditions that join others; a thresholds file next to it."""
         self.file("t.toml", "thresholds_file = 1\n[services.any.thresholds]\nunsafe = 0.7\n")
         path = self.file("r.toml", HEAD + """
             audience = "guests"

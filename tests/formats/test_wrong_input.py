@@ -225,7 +225,7 @@ class Arguments(unittest.TestCase):
         self.assertTrue(any("passes every threshold" in note for note in result.notes))
 
     def test_frames(self):
-        """Missing values of pandas, infinite numbers as text, a name that stands twice."""
+        """Missing values of pandas, infinite numbers as text, a name that occurs twice."""
         for column, value, wanted in (
             ("ignore", pd.NA, None), ("confidence", pd.NA, None), ("label", pd.NA, None),
             ("x1", "inf", "must be finite"), ("x1", "-inf", "must be finite"),

@@ -71,7 +71,7 @@ class Packets(unittest.TestCase):
             with_packet(encoded("JPEG"), b"x" * 70_000)
 
     def test_the_largest_packet(self):
-        """A JPEG segment holds 65,502 bytes beside its name (XMP part 3, 1.1.3); no more."""
+        """A JPEG segment holds 65,502 bytes next to its name (XMP part 3, 1.1.3); no more."""
         largest = 65_502 - len(b"http://ns.adobe.com/xap/1.0/\0")
         packet = b"<x/>".ljust(largest)
         self.assertEqual(read_packet(with_packet(encoded("JPEG"), packet)), packet)

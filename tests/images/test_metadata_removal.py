@@ -1,4 +1,4 @@
-"""What a file says beside its picture stays here; the picture stays what it is."""
+"""What a file says next to its picture stays here; the picture stays what it is."""
 
 import io
 import unittest
@@ -39,7 +39,7 @@ def photo(kind, orientation=1, **more):
 
 
 def plain(kind, **more):
-    """A small picture with nothing beside it."""
+    """A small picture with nothing next to it."""
     held = io.BytesIO()
     Image.new("RGB", (16, 9), (200, 90, 30)).save(held, kind, **more)
     return held.getvalue()
@@ -169,7 +169,7 @@ class Removed(unittest.TestCase):
             self.assertTrue(hidden_metadata.same_pixels(data, made.data), name)
 
     def test_planted_anywhere(self):
-        """Wherever a format has room beside its pixels, what is planted there is not sent, nor in a covered copy."""
+        """Wherever a format has room next to its pixels, what is planted there is not sent, nor in a covered copy."""
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")  # Pillow's, of the odd files
             self.assertEqual(hidden_metadata.attack(400, seed=7)[:2], (400, {}))

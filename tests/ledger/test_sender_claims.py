@@ -144,7 +144,7 @@ class NoPlace(InFolder):
             self.assertTrue(caught.exception.next_step or caught.exception.allowed, where)
 
     def test_names_are_taken_as_they_are(self):
-        """Question marks, percent signs and the like are part of a file's name."""
+        """Question marks, percent signs and similar are part of a file's name."""
         for name in ("my?ledger", "my%41ledger", "file:x", "a b#c", "größe"):
             path = self.folder / name
             send(

@@ -45,7 +45,7 @@ class Usage(InFolder):
         self.assertEqual(sum(requests_in_month(ledger, "other", "2027-01").values()), 0)
 
     def test_a_batch_over_the_end_of_a_month(self):
-        """Its calls count in the month in which each began, beside those of other batches."""
+        """Its calls count in the month in which each began, next to those of other batches."""
         self.sent_at(DECEMBER_31, pictures(3), [ANSWER])
         images = {f"o-{n}": data for n, data in enumerate(list(pictures(9).values())[3:])}
         for moment, most in ((DECEMBER_31 + 86_399, 2), (JANUARY_1 + 1, None)):

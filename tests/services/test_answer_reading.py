@@ -232,16 +232,16 @@ class Shapes(unittest.TestCase):
         self.assertIn("label", read(optional, {"status": "queued"}).unread)
 
     def test_an_error_beside_a_section(self):
-        """A failed operation is not "nothing found": an error beside an empty section is no answer."""
+        """A failed operation is not "nothing found": an error next to an empty section is no answer."""
         rule = 'kind = "unsafe"\neach = "r.faces[]"\nlabel = "n"'
         for answer, sign in (
             ({"r": {"faces": []}}, "^$"),
             ({"r": {"faces": [], "error": "", "errors": [], "exception": None}}, "^$"),
             ({"r": {"faces": [], "error": "none"}, "errors": [None]}, "^$"),
             ({"r": {"faces": [], "error": {"code": 0, "message": "OK"}}}, "^$"),
-            ({"r": {"faces": [], "error": {"code": 5}}}, "nothing at .*, and beside it error: "),
-            ({"r": {"faces": []}, "Errors": ["faces"]}, "beside it Errors"),
-            ({"r": {"faces": [], "face_error": "busy"}}, "beside it face_error: 'busy'"),
+            ({"r": {"faces": [], "error": {"code": 5}}}, "nothing at .*, and next to it error: "),
+            ({"r": {"faces": []}, "Errors": ["faces"]}, "next to it Errors"),
+            ({"r": {"faces": [], "face_error": "busy"}}, "next to it face_error: 'busy'"),
             ({"r": {"faces": [], "labels_error": "busy"}}, "^$"),
             ({"r": {"faces": [{"n": "face"}], "error": "partly"}}, "^$"),
         ):

@@ -269,7 +269,7 @@ class InventedShapes(unittest.TestCase):
         self.assertEqual(parse_description(text).kinds, ("label",))
 
     def test_reasons_and_candidates(self):
-        """Every guess says why, and other orders stand beside it."""
+        """Every guess says why, and other orders stand next to it."""
         text = draft(SHAPES["corners in a list of pixels"], SIZES).toml()
         self.assertIn("% of the boxes fit x0, y0, x1, y1", text)
         self.assertIn("# or: box =", text)

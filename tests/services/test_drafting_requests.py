@@ -301,7 +301,7 @@ class OpenApi(unittest.TestCase):
         self.assertIn("the key is given by apiKey in cookie", made.questions)
 
     def test_an_example_goes_first(self):
-        """A written example is read as it stands; JSON with base64 or an address is recognised."""
+        """A written example is read as it is; JSON with base64 or an address is recognised."""
         for name, schema, body in (("data", {"type": "string", "format": "byte"}, "json"), ("url", {"type": "string", "format": "uri"}, "address")):  # fmt: skip
             operation = {"requestBody": {"content": {"application/json": {"schema": {"type": "object", "properties": {name: schema, "note": {"type": "string"}}}}}},
                          "responses": {"200": {"content": {"application/json": {"example": ANSWER}}}}}  # fmt: skip
@@ -311,7 +311,7 @@ class OpenApi(unittest.TestCase):
             self.assertEqual(made.rules[0].label, "name")
 
     def test_no_such_document(self):
-        """Another version, no operation for an image, one that is not there, a file beside it."""
+        """Another version, no operation for an image, one that is not there, a file next to it."""
         for data, words in ((b"swagger: '2.0'", "version 3"), (b"a: [", "neither JSON nor YAML"), (json.dumps({**API, "paths": {"/a": {"get": {}}}}).encode(), "no operation takes an image; got .*GET /a")):  # fmt: skip
             with self.assertRaisesRegex(ArgumentError, words):
                 draft_description(openapi=data)

@@ -1,4 +1,4 @@
-"""Shapes that are read beside the usual ones: tables, turned boxes, masks, flat points, lists of one."""
+"""Shapes that are read next to the usual ones: tables, turned boxes, masks, flat points, lists of one."""
 
 import math
 import unittest
@@ -146,7 +146,7 @@ class Tables(unittest.TestCase):
         self.assertEqual([(f.label, f.confidence) for f in found], [("a", 0.9), ("b", 0.4), ("c", 0.5)])  # fmt: skip
 
     def test_a_list_of_one(self):
-        """One thing in the place of a list, also deep inside; an object of things stays unread."""
+        """One thing instead of a list, also deep inside; an object of things stays unread."""
         rule = 'kind = "label"\neach = "a.b[].c[]"\nlabel = "n"\n'
         one = {"n": "x"}
         for answer in ({"a": {"b": [{"c": [one]}]}}, {"a": {"b": {"c": one}}}, {"a": {"b": [{"c": one}]}}):  # fmt: skip

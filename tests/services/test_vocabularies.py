@@ -43,7 +43,7 @@ class Vocabularies(unittest.TestCase):
         return self.toml
 
     def test_by_id(self):
-        """The names come from the file beside the description, in the language that is named."""
+        """The names come from the file next to the description, in the language that is named."""
         answer = {"tags": [{"code": 7}, {"code": "8"}, {"code": 9}], "things": []}
         sent = dotledger.send({"a.jpg": picture(1)}, self.toml, ledger=self.home / "l", key="k", transport=FakeTransport([answer]))  # fmt: skip
         self.assertEqual(sent.outcomes["label"]["found"], 1)
@@ -70,9 +70,9 @@ class Vocabularies(unittest.TestCase):
             read_description(self.toml)
         self.write(TEXT.replace(*BY_ID))
         (self.home / "words.csv").write_text(NAMES + "7,x,Licht\n")
-        with self.assertRaisesRegex(DescriptionError, "words.csv, line 4: the id stands twice.*'7'"):  # fmt: skip
+        with self.assertRaisesRegex(DescriptionError, "words.csv, line 4: the id occurs twice.*'7'"):  # fmt: skip
             read_description(self.toml)
-        with self.assertRaisesRegex(DescriptionError, "beside the description's file, and there is none"):  # fmt: skip
+        with self.assertRaisesRegex(DescriptionError, "next to the description's file, and there is none"):  # fmt: skip
             parse_description(TEXT.replace(*BY_ID))
         for lookup in ("{ }", '{ file = "a", table = "b[]" }'):
             with self.assertRaisesRegex(DescriptionError, "a table in the answer, or a file, or names"):  # fmt: skip

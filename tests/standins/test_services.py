@@ -86,7 +86,7 @@ class Dialects(unittest.TestCase):
             self.assertEqual(
                 {type(flag["flagged"]) for flag in good["flags"]},
                 {bool},
-                "yes or no beside a number",
+                "yes or no next to a number",
             )
             self.assertEqual(
                 self.post(up, path, json={"pictures": pictures * 3, "want": []})[0], 400

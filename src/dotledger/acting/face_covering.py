@@ -87,14 +87,14 @@ class Covered(JsonText):
         Raises
         ------
         FileExistsError
-            If something stands there.
+            If something is already there.
         OSError
             If it cannot be written.
         """
         from dotledger.safe_files import whole_file
 
         if Path(path).exists():
-            raise FileExistsError(f"something stands there: {path}")
+            raise FileExistsError(f"something is already there: {path}")
         with whole_file(Path(path)) as draft:
             draft.write_bytes(self.data)
 

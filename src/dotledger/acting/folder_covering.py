@@ -1,4 +1,4 @@
-"""Covering whole folders of images: new ones beside the originals, and what is still open."""
+"""Covering whole folders of images: new ones next to the originals, and what is still open."""
 
 from __future__ import annotations
 
@@ -94,7 +94,7 @@ def still_found(
     done : iterable of CoveredImage
         From `cover_all`.
     look : callable
-        Takes a path, returns what came of it; `OpenService.look`.
+        Takes a path, returns the outcome; `OpenService.look`.
     kind : str, default "face"
         What was covered.
     label : sequence of str, optional

@@ -109,7 +109,7 @@ def places_by_person(
 
 
 def places_by_outcome(outcomes: Mapping[str, Mapping[str, str]]) -> dict[str, list[Place]]:
-    """Return the place of each image by what came of it; of several kinds the worst.
+    """Return the place of each image by the outcome; of several kinds the worst.
 
     Parameters
     ----------

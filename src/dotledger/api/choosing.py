@@ -82,7 +82,7 @@ def choose_thresholds(
         Of the images, decided by what is in them and not by their names; by default one for each
         below 20 images, 20 below 200, else 5.
     held_out : str, optional
-        A column of the images that marks those to judge on, in the place of parts.
+        A column of the images that marks those to judge on, instead of parts.
     surely : float, optional
         From 0.5 to below 1: choose so that new images meet the limit of the aim this surely, for
         all thresholds at once.
@@ -169,7 +169,7 @@ def check_gates(
     before : mapping of str to findings, optional
         Earlier runs by the names that gates call them; measured at the same threshold.
     threshold : threshold, optional
-        In the place of that in the file.
+        Instead of that in the file.
     failed_share : float, optional
         Share of the images that failed, for gates about it.
     draws, seed : int
@@ -279,7 +279,7 @@ def compare(
     """Compare two or more runs on the images that all of them answered.
 
     Of every measure the difference comes with its paired 95 % interval: the same draws of images
-    for all runs. Two runs are told apart only where that interval leaves out 0.
+    for all runs. Two runs differ significantly only where that interval leaves out 0.
 
     Parameters
     ----------
@@ -301,11 +301,11 @@ def compare(
     kinds : iterable of str, optional
         By default those that the annotations hold.
     matters : float, default 0
-        The smallest difference that matters: runs that differ by less are not told apart.
+        The smallest difference that matters: smaller ones are never called significant.
     claims : sequence of str
         Figures that somebody claims, such as ``"recall 0.92"`` or ``"precision of face 92%"``.
     draws, seed : int
-        For the intervals; with 0 draws nothing is told apart.
+        For the intervals; with 0 draws no difference is called significant.
 
     Returns
     -------

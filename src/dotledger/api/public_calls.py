@@ -268,7 +268,7 @@ def reread(
     Parameters
     ----------
     ledger : Ledger or path
-        A new reading is written beside the old ones, unless nothing changes.
+        A new reading is written next to the old ones, unless nothing changes.
     service : Description or path, optional
         The edited description; by default the one kept with the batch.
     batch : int, optional

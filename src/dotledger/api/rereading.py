@@ -1,4 +1,4 @@
-"""Reading stored answers again: a new reading beside the old, nothing sent, nothing lost."""
+"""Reading stored answers again: a new reading next to the old, nothing sent, nothing lost."""
 
 from __future__ import annotations
 
@@ -172,7 +172,7 @@ class _Again:
         return label if named is None else named
 
 
-# A reading is written in one transaction beside the old ones; `findings --reading N` shows any of
+# A reading is written in one transaction next to the old ones; `findings --reading N` shows any of
 # them.
 def reread(
     ledger: LedgerStore,
@@ -188,7 +188,7 @@ def reread(
     Parameters
     ----------
     ledger : LedgerStore
-        Where the batch is; a new reading is written beside the old ones.
+        Where the batch is; a new reading is written next to the old ones.
     batch : Batch
         See `dotledger.ledger.batch_queries.find_batch`; its reading is what is compared with.
     description : Description
@@ -301,7 +301,7 @@ def _keys(table: Findings) -> list[tuple[object, ...]]:
 
 
 def _as_text(details: Details | None, confidence: float) -> str:
-    """Return what one finding has beside its row, in one order; without what reading noticed.
+    """Return what one finding has next to its row, in one order; without what reading noticed.
 
     Earlier versions kept the service's own confidence also where it is the finding's.
     """

@@ -26,7 +26,7 @@ __all__ = [
 ]
 
 LANDMARKS, BROADER = "any landmark", "any broader label"
-"""Parts of a finding that a rule may name beside its attributes, in words."""
+"""Parts of a finding that a rule may name next to its attributes, in words."""
 
 
 @dataclass(frozen=True, kw_only=True)

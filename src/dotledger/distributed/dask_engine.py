@@ -217,7 +217,7 @@ class _Crew:
         """
         from distributed import as_completed
 
-        # What is asked goes to each worker once, not beside each part.
+        # What is asked goes to each worker once, not next to each part.
         shared = self.client.scatter([(asked, self.vocabulary)], broadcast=True, hash=False)[0]
         waiting = {
             self.client.submit(work, part, shared, pure=False): place

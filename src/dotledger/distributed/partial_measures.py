@@ -2,7 +2,7 @@
 
 Each part holds whole images: what was found in them, and what is annotated. A first look says what
 must be known of all parts before any is judged (`Facts`): a finding is judged against the labels
-that are annotated anywhere, not only beside it.
+that are annotated anywhere, not only next to it.
 """
 
 from __future__ import annotations
@@ -288,7 +288,7 @@ def _covered(parts: Sequence[Part]) -> Iterable[str]:
 
 
 def _check_parts(parts: Sequence[Part]) -> None:
-    """Refuse parts that share an image, and findings beside the annotations of another part."""
+    """Refuse parts that share an image, and findings next to the annotations of another part."""
     seen: dict[str, int] = {}
     for number, part in enumerate(parts):
         if part.answered and part.covered and part.answered == part.totals.uncovered:

@@ -1,6 +1,6 @@
 """What is asked of a measure in parts, and what must be known of all parts before one is judged.
 
-A finding is judged against the labels that are annotated anywhere, not only beside it; a threshold
+A finding is judged against the labels that are annotated anywhere, not only next to it; a threshold
 may name what one part alone holds.
 """
 

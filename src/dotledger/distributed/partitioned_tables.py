@@ -111,7 +111,7 @@ def write_parts(
     """Write two tables in parts that hold whole images, as Parquet.
 
     Which part an image goes to depends on its name alone, so that tables written one after another
-    with the same number of parts can be put beside each other.
+    with the same number of parts can be put next to each other.
 
     Parameters
     ----------

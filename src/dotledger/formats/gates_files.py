@@ -132,7 +132,7 @@ def read_gates(path: str | os.PathLike[str]) -> GatesFile:
     Raises
     ------
     DescriptionError
-        Naming line and key, for what is no such file.
+        Naming line and key, if the file is not of this kind.
     TableError
         If it cannot be read.
     """
@@ -187,7 +187,7 @@ def read_expectations(path: str | os.PathLike[str]) -> list[Expectation]:
     else:
         found = _from_csv(text, str(file))
     if not found:
-        raise TableError("no expectation stands in the file", place=str(file))
+        raise TableError("no expectation is in the file", place=str(file))
     return found
 
 

@@ -141,7 +141,7 @@ def read_rules(path: str | os.PathLike[str]) -> Rules:
     Raises
     ------
     DescriptionError
-        Naming line and key, for what is no such file.
+        Naming line and key, if the file is not of this kind.
     TableError
         If it cannot be read.
 

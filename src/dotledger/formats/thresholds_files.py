@@ -140,7 +140,7 @@ def read_thresholds(path: str | os.PathLike[str]) -> ThresholdsFile:
     Raises
     ------
     DescriptionError
-        Naming line and key, for what is no such file.
+        Naming line and key, if the file is not of this kind.
     TableError
         If it cannot be read.
 
@@ -180,7 +180,7 @@ def write_thresholds(
     choices : sequence of Choice or ThreeWays
         For one aim; those of one service replace each other.
     join : ThresholdsFile, optional
-        What is kept beside them.
+        What is kept next to them.
 
     Returns
     -------

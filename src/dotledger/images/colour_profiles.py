@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 __all__ = ["in_srgb"]
 
 _MODES = {"RGB": "RGB", "RGBA": "RGBA", "L": "RGB", "CMYK": "RGB"}
-"""Modes that are converted, each with what becomes of it."""
+"""Modes that are converted, each with what happens to it."""
 
 
 def in_srgb(image: Image.Image) -> tuple[Image.Image, list[str]]:

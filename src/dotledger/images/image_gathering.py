@@ -44,7 +44,7 @@ _BEGINNINGS = re.compile(
 )
 
 _FROM_A_LIST = ("http://", "https://")
-"""What a list may name besides files of its folder; file: and the like would read any file."""
+"""What a list may name besides files of its folder; file: and similar would read any file."""
 _ADDRESS = re.compile(r"^[a-z][a-z0-9+.-]+://", re.IGNORECASE)
 _SECRET = re.compile(r"sig|token|key|auth|secret|pass|credential|session", re.IGNORECASE)
 

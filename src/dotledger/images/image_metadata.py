@@ -61,7 +61,7 @@ def _load(image: Image.Image) -> None:
 
 
 def with_packet(data: bytes, packet: bytes) -> bytes:
-    """Return the file with `packet` in the place of its XMP packet.
+    """Return the file with `packet` instead of its XMP packet.
 
     Parameters
     ----------

@@ -39,7 +39,7 @@ class Demands(Struct, frozen=True, kw_only=True):
     smallest_face : int or None
         The smallest face the service says it finds, in pixels sent.
     keep_metadata : bool
-        Send what the file says beside its picture: places, camera, previews.
+        Send what the file says next to its picture: places, camera, previews.
     """
 
     formats: tuple[str, ...] = ("jpeg", "png")

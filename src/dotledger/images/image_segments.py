@@ -25,7 +25,7 @@ _PIXELS = 0xDA
 
 
 class Segment(NamedTuple):
-    """A segment of JPEG: where it stands in the file, its marker, and what it holds."""
+    """A segment of JPEG: where it is in the file, its marker, and what it holds."""
 
     start: int
     end: int
@@ -34,7 +34,7 @@ class Segment(NamedTuple):
 
 
 class Chunk(NamedTuple):
-    """A chunk of PNG: where it stands in the file, its kind, and what it holds."""
+    """A chunk of PNG: where it is in the file, its kind, and what it holds."""
 
     start: int
     end: int
@@ -123,7 +123,7 @@ def png_chunks(data: bytes) -> Iterator[Chunk]:
 
 
 def png_chunk(kind: bytes, body: bytes) -> bytes:
-    """Return a chunk as it stands in a file.
+    """Return a chunk as it is in a file.
 
     Parameters
     ----------

@@ -124,7 +124,7 @@ def _system(address: str, shown: str) -> tuple[Any, str]:
             "this kind of address needs fsspec",
             place=shown,
             got=error.name,
-            next_step="Run: pip install 'dot-ledger[fsspec]', and what the store needs beside it.",
+            next_step="Run: pip install 'dot-ledger[fsspec]', and what the store needs next to it.",
         ) from error
     except ValueError as error:
         raise OSError(f"nobody knows this kind of address ({error})") from error

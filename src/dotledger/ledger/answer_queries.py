@@ -213,7 +213,7 @@ class AskedAs(Protocol):
 
     @property
     def identities(self) -> Mapping[str, tuple[str, ...]]:
-        """By call, what its answers are known by beside the bytes sent."""
+        """By call, what its answers are known by next to the bytes sent."""
 
 
 def answers_kept(

@@ -115,7 +115,7 @@ def findings_in_parts(
 
 
 def have_details(ledger: LedgerStore, batch: Batch) -> bool:
-    """Tell whether any finding has more than its columns: attributes, points and the like.
+    """Tell whether any finding has more than its columns: attributes, points and similar.
 
     Parameters
     ----------
@@ -249,7 +249,7 @@ def _in_order(details: list[str], blanks: int, order: Any) -> tuple[Details | No
 
 
 def _details(text: str | None) -> Details | None:
-    """Return what a row has beside its columns; a note in its place if that is damaged."""
+    """Return what a row has next to its columns; a note in its place if that is damaged."""
     if not text:
         return None
     try:

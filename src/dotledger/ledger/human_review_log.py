@@ -1,4 +1,4 @@
-"""What persons decided, as it stands in the ledger: written, never changed."""
+"""What persons decided, as it is in the ledger: written, never changed."""
 
 from __future__ import annotations
 

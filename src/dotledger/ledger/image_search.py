@@ -32,7 +32,7 @@ class Wanted:
     since, until : str
         ISO dates or times in UTC of the batch's start; `until` is left out itself.
     outcomes : tuple of str
-        Images of these outcomes, in the place of findings.
+        Images of these outcomes, instead of findings.
     """
 
     kinds: tuple[str, ...] = ()

@@ -158,7 +158,7 @@ class ItemRecord(Struct, kw_only=True):
 class BatchOpening(Struct, frozen=True, kw_only=True):
     """What a batch is, before anything is sent; `earlier_key` is how earlier versions knew it.
 
-    `identities` are what the answers of each call are known by, beside the bytes sent.
+    `identities` are what the answers of each call are known by, next to the bytes sent.
     """
 
     key: str

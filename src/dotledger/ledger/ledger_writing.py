@@ -537,7 +537,7 @@ def _first_reading(connection: Connection, batch: int) -> int:
 
 
 class ReadingWriter:
-    """Writes a new reading of a batch beside the old ones.
+    """Writes a new reading of a batch next to the old ones.
 
     Parameters
     ----------

@@ -134,7 +134,7 @@ class Claim(Protocol):
 
 
 def claim_path(ledger: Path, fingerprint: str) -> Path:
-    """Return the file beside a ledger that is locked by whoever sends with these settings.
+    """Return the file next to a ledger that is locked by whoever sends with these settings.
 
     Parameters
     ----------
@@ -155,7 +155,7 @@ def claim_path(ledger: Path, fingerprint: str) -> Path:
 
 
 def turn_path(ledger: Path, service: str) -> Path:
-    """Return the file beside a ledger that is locked by whoever sends to a service.
+    """Return the file next to a ledger that is locked by whoever sends to a service.
 
     Parameters
     ----------
@@ -461,7 +461,7 @@ def _opened(path: Path) -> int:
 
 
 def _is_at(file: int, path: Path) -> bool:
-    """Tell whether an open file is the one that stands under a path."""
+    """Tell whether an open file is the one that is under a path."""
     try:
         there, ours = os.stat(path), os.fstat(file)  # noqa: PTH116 - a pair
     except OSError:
@@ -541,7 +541,7 @@ def is_of_a_dead_process(path: Path) -> bool:
     Returns
     -------
     bool
-        False where that cannot be told.
+        False where that cannot be known.
     """
     owner = _owner_of(path)
     # On Windows this very question would end the process.

@@ -184,7 +184,7 @@ class ServerClaim:
 
 
 def _free_file(first: Path, opening: BatchOpening) -> FileClaim:
-    """Return the first file beside those that other senders on this machine have."""
+    """Return the first file next to those that other senders on this machine have."""
     for number in count():
         path = first.with_name(f"{first.name}.{number}") if number else first
         try:

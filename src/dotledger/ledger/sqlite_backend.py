@@ -54,7 +54,7 @@ def check_file(path: Path, *, create: bool) -> None:
     Raises
     ------
     LedgerError
-        If there is no file and none may be made, or something else stands there.
+        If there is no file and none may be made, or something else is there.
     """
     try:
         if path.exists():

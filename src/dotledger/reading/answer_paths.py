@@ -72,7 +72,7 @@ def compile_path(path: str, *, place: str = "path") -> Getter:
     path : str
         Such as ``box.left`` or ``^width``.
     place : str, default 'path'
-        The key it stands under.
+        The key it is under.
 
     Returns
     -------
@@ -156,7 +156,7 @@ def _expression(path: str, place: str) -> Getter:
 
 
 def check_paths(*named: tuple[str, str]) -> None:
-    """Refuse what is no path, of pairs of a path and the key it stands under; empty ones are fine.
+    """Refuse what is not a path, of pairs of a path and the key it is under; empty ones are fine.
 
     Parameters
     ----------
@@ -229,7 +229,7 @@ def compile_each(
     path : str
         Such as ``report.faces[]``; empty for the level itself.
     place : str, default 'each'
-        The key it stands under.
+        The key it is under.
 
     Returns
     -------
@@ -261,7 +261,7 @@ def names_of_path(path: str, *, place: str = "path") -> list[str]:
     path : str
         Such as ``parts[].body``.
     place : str, default 'path'
-        The key it stands under.
+        The key it is under.
 
     Returns
     -------

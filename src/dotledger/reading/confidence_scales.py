@@ -1,6 +1,6 @@
 """Confidences: every scale a service may use, brought to 0 to 1.
 
-The service's own value is always kept beside the result.
+The service's own value is always kept next to the result.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Labels by id: a vocabulary file beside a description, in one or several languages."""
+"""Labels by id: a vocabulary file next to a description, in one or several languages."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ R = TypeVar("R", bound=ReadRule)
 def with_vocabularies(rules: Sequence[R], folder: Path | None, name: str) -> tuple[R, ...]:
     """Put the vocabulary files that rules name into the rules, so that they stand alone.
 
-    A ledger keeps the description with every batch: the names must be in it, not beside it.
+    A ledger keeps the description with every batch: the names must be in it, not next to it.
 
     Parameters
     ----------
@@ -44,11 +44,11 @@ def with_vocabularies(rules: Sequence[R], folder: Path | None, name: str) -> tup
     ------
     DescriptionError
         Naming file, line and column: a file that is not there or no CSV in UTF-8, a column that
-        lacks, an id that stands twice.
+        lacks, an id that occurs twice.
     """
     if folder is None and any(rule.lookup is not None and rule.lookup.file for rule in rules):
         raise DescriptionError(
-            "a vocabulary file is looked for beside the description's file, and there is none",
+            "a vocabulary file is looked for next to the description's file, and there is none",
             place=name,
             next_step="Load it with read_description, or write the names into lookup.names.",
         )
@@ -89,7 +89,7 @@ def _names(file: Path, lookup: Lookup) -> dict[str, str]:
             key, label = row[lookup.id].strip(), row[lookup.name].strip()
             if key and label and names.setdefault(key, label) != label:
                 raise DescriptionError(
-                    "the id stands twice, with two names",
+                    "the id occurs twice, with two names",
                     place=f"{file}, line {reader.line_num}",
                     got=key,
                 )

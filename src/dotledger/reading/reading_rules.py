@@ -62,7 +62,7 @@ class Place(Part, frozen=True, kw_only=True):
     upright: bool = True
 
     def __post_init__(self) -> None:
-        """Refuse unknown units and what is no path."""
+        """Refuse unknown units and what is not a path."""
         check_paths((self.at, "at"))
         if self.unit not in (*BOX_UNITS, "grid"):
             raise ValueError(unknown("unit", self.unit, (*BOX_UNITS, "grid")))
@@ -121,7 +121,7 @@ class PointsRule(Part, frozen=True, kw_only=True):
     step: Literal[2, 3] = 2
 
     def __post_init__(self) -> None:
-        """Refuse unknown units and what is no path."""
+        """Refuse unknown units and what is not a path."""
         check_paths((self.at, "at"), (self.x, "x"), (self.y, "y"))
         if self.step == 3 and not self.order:
             raise ValueError("step goes with order: the names of points in one flat list")
@@ -160,7 +160,7 @@ class AttributeRule(Part, frozen=True, kw_only=True):
     similarity: str = ""
 
     def __post_init__(self) -> None:
-        """Refuse what is no path."""
+        """Refuse what is not a path."""
         check_paths(
             (self.at, "at"),
             (self.low, "low"),
@@ -173,7 +173,7 @@ class Lookup(Part, frozen=True, kw_only=True):
     """Where labels stand by their id.
 
     Either in a side table of the answer, with `id` and `name` as paths in its rows; or in a CSV
-    `file` beside the description, with `id` and `name` as columns; or written out as `names`.
+    `file` next to the description, with `id` and `name` as columns; or written out as `names`.
     """
 
     table: str = ""
@@ -183,7 +183,7 @@ class Lookup(Part, frozen=True, kw_only=True):
     name: str = "name"
 
     def __post_init__(self) -> None:
-        """Refuse what is no path."""
+        """Refuse what is not a path."""
         if sum(map(bool, (self.table, self.file, self.names))) != 1:
             raise ValueError("a lookup needs a table in the answer, or a file, or names")
         if not self.table:

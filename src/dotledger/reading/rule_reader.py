@@ -52,7 +52,7 @@ class Reading(Struct):
         What was set aside or noticed: a short reason and the value or place.
     unread : dict of str to str
         By kind why nothing could be read: the places that its rules name are not there or null, an
-        error stands beside them, or everything that stood there was set aside.
+        error stands next to them, or everything that stood there was set aside.
     failed : dict of str to str
         By kind what the service says of its own failure, where the description says where.
     """
@@ -142,7 +142,7 @@ _NO_DETAILS = Details()
 def _said(own: Any, confidence: float | None) -> float | str | bool | None:
     """Return what the service wrote, where that is not the confidence itself.
 
-    A finding whose service gives shares has then mostly nothing beside its row: a ledger is a
+    A finding whose service gives shares has then mostly nothing next to its row: a ledger is a
     tenth smaller, and its findings are read in half the time.
     """
     if not isinstance(own, (str, int, float, bool)):
@@ -270,13 +270,13 @@ class RuleReader:
         return ""
 
     def _beside(self, top: Level) -> str:
-        """Return what says, beside an empty section, that the service failed to look."""
+        """Return what says, next to an empty section, that the service failed to look."""
         for value, name in _on_the_way(top.value, self._way):
             for key, said in value.items():
                 word = key.casefold()
                 own = name and name.casefold()[:_STEM] in word and "error" in word
                 if (word in _ERRORS or own) and _is_fault(said):
-                    return f"nothing at {self.section}, and beside it {key}: {short(said)}"
+                    return f"nothing at {self.section}, and next to it {key}: {short(said)}"
         return ""
 
     def _header(self, top: Level) -> list[Any] | None:

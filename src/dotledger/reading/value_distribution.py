@@ -3,7 +3,7 @@
 Most findings of most services are this. Whatever is unusual about one (a part that is missing, a
 number written as text, a box over the edge) is left to the readers of the rule, which convert it,
 set it aside or note it; a test holds both equal. An answer of ten findings takes a third less time
-(48 in place of 73 microseconds, measured in one run), and every image sent is read.
+(48 instead of 73 microseconds, measured in one run), and every image sent is read.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""What came of gates, for people and for build servers."""
+"""The results of gates, for people and for build servers."""
 
 from __future__ import annotations
 

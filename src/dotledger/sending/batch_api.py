@@ -78,7 +78,7 @@ def prepare_sending(
     ledger : Ledger or path-like
         Where it is kept.
     key : str, Key or callable, optional
-        In place of the sources of the description.
+        Instead of the sources of the description.
     settings : mapping of str to str, optional
         Of the description.
     kinds : str or iterable of str, optional
@@ -92,9 +92,9 @@ def prepare_sending(
     round : str, default ""
         Asks again under this name.
     transport : Transport, optional
-        In place of the network.
+        Instead of the network.
     signer : callable, optional
-        In place of the one the description names.
+        Instead of the one the description names.
     allow_code : bool, default False
         Let code run that the description names.
     tell : callable, optional
@@ -197,7 +197,7 @@ def send(
     ledger : Ledger, path or str
         Made if there is none.
     key : str or callable, optional
-        In place of the sources that the description names.
+        Instead of the sources that the description names.
     settings : mapping, optional
         Values for the description's named settings.
     kinds : str or iterable of str, optional
@@ -213,9 +213,9 @@ def send(
         asked for again, at no cost; ``"anew"`` sends what failed as new jobs, and pays again.
     round : str, default ""
         Ask again under this name, and pay again: a new set of answers for the same images and
-        settings, kept beside the earlier one. A hosted model changes under its users.
+        settings, kept next to the earlier one. A hosted model changes under its users.
     transport : Transport or callable, optional
-        In place of HTTP; see `dotledger.testing`. A function, such as a model on this machine,
+        Instead of HTTP; see `dotledger.testing`. A function, such as a model on this machine,
         takes an image's bytes, as prepared, and the settings, and returns plain data.
     signer : callable, optional
         Given the finished `Request`, returns headers to add.

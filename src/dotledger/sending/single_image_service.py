@@ -242,7 +242,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         )
 
     def look_many(self, images: Mapping[str, Any] | Iterable[Any]) -> Iterator[tuple[str, Seen]]:
-        """Yield (name, what came of it) as results arrive, within the declared rate.
+        """Yield (name, the outcome) as results arrive, within the declared rate.
 
         Parameters
         ----------

@@ -120,11 +120,11 @@ def try_call(
     call : str, optional
         The call's name; by default the first.
     key : str or callable, optional
-        In place of the described sources.
+        Instead of the described sources.
     transport : Transport or callable, optional
-        In place of HTTP; a function takes an image's bytes, as prepared, and the settings.
+        Instead of HTTP; a function takes an image's bytes, as prepared, and the settings.
     signer : callable, optional
-        In place of the one the description names.
+        Instead of the one the description names.
     allow_code : bool, default False
         Let code run that the description names; see `dotledger.services.description_trust`.
     dry : bool

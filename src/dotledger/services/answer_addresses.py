@@ -1,6 +1,6 @@
 """Where an address out of an answer may lead: a job, a result, the next part, an upload.
 
-Such an address is a stranger's word. Followed as it stands, it could make this machine ask for a
+Such an address is a stranger's word. Followed as it is, it could make this machine ask for a
 file, for a service of the inner network, or send an image to somebody else. So each goes through
 `AnswerAddresses.checked`: http or https, a real host and port, and only to the service itself or to
 hosts that the description names.

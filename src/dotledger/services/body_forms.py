@@ -21,7 +21,7 @@ _JSON = "application/json"
 
 
 class BodyParts(NamedTuple):
-    """What a description puts beside the image, filled with its settings.
+    """What a description puts next to the image, filled with its settings.
 
     `document` makes the JSON document around what stands for each image.
     """

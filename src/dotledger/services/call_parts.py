@@ -41,7 +41,7 @@ class Bring(Part, frozen=True, kw_only=True):
     remove: str = ""
 
     def __post_init__(self) -> None:
-        """Refuse what is no path."""
+        """Refuse what is not a path."""
         check_paths((self.id, "id"), (self.to, "to"))
 
 
@@ -87,7 +87,7 @@ class More(Part, frozen=True, kw_only=True):
     most: Positive = 50
 
     def __post_init__(self) -> None:
-        """Refuse what is no path."""
+        """Refuse what is not a path."""
         check_paths((self.next, "next"))
 
 

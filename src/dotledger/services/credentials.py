@@ -62,7 +62,7 @@ def find_key(
         line), ``keyring:SERVICE/USER``, ``call:MODULE:FUNCTION``. Whether such code may run is
         asked before; see `dotledger.services.description_trust`.
     environment : mapping, optional
-        In place of ``os.environ``.
+        Instead of ``os.environ``.
     given : str or callable, optional
         A key, or a function that returns one; it goes before every source.
 

@@ -103,7 +103,7 @@ def _traces(text: str) -> tuple[bytes, ...]:
 
 
 def _forms(part: str) -> set[bytes]:
-    """Return a text as it stands in plain text, JSON, HTML, an address or base64."""
+    """Return a text as it is in plain text, JSON, HTML, an address or base64."""
     coded = [base64.b64encode(part.encode()), base64.urlsafe_b64encode(part.encode())]
     plain = {
         part,

@@ -244,7 +244,7 @@ class Envelope(Part, frozen=True, kw_only=True):
     keep_headers: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
-        """Refuse what is no path."""
+        """Refuse what is not a path."""
         compile_each(self.images, place="images")
         document_reader(self.written, self.texts)
         names = ("id", "error", "reason", "width", "height", "version", "wait_if", "wait_for")
@@ -299,7 +299,7 @@ class Description(Part, frozen=True, kw_only=True):
 
     @property
     def attribute_names(self) -> dict[str, tuple[str, ...]]:
-        """What the reading rules name beside the box, by kind; as `suspicions` takes it."""
+        """What the reading rules name next to the box, by kind; as `suspicions` takes it."""
         found: dict[str, tuple[str, ...]] = {}
         for rule in self.read:
             more = (*((LANDMARKS,) if rule.points else ()), *((BROADER,) if rule.parents else ()))

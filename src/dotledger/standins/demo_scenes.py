@@ -151,7 +151,7 @@ def scenes(*, seed: int = 7, recipes: Sequence[Recipe] = RECIPES) -> Iterator[Sc
 def write_scenes(
     folder: Path, *, seed: int = 7, recipes: Sequence[Recipe] = RECIPES
 ) -> Annotations:
-    """Write every scene below ``folder/images``, and what is true of them beside it.
+    """Write every scene below ``folder/images``, and what is true of them next to it.
 
     ``annotations.csv`` is the ground truth, ``images.csv`` what is known about the images.
     """

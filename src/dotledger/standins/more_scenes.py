@@ -1,4 +1,4 @@
-"""Any number of seeded scenes beside those of the demo: 33 are too few to choose thresholds by."""
+"""Any number of seeded scenes next to those of the demo: 33 are too few to choose thresholds by."""
 
 from __future__ import annotations
 

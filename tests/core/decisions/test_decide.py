@@ -85,7 +85,7 @@ class Conditions(unittest.TestCase):
                 self.assertEqual(blocked(when, findings=rows), wanted)
 
     def test_values_of_attributes(self):
-        """A flag is met by yes and true, with a confidence beside it, too; what can never be met is refused."""
+        """A flag is met by yes and true, with a confidence next to it, too; what can never be met is refused."""
         rows = findings_of([(n, "face", "face", 0.9, BOX) for n in "abc"])
         given = (
             {"smiling": True, "mood": "glad", "age": 30},

@@ -341,7 +341,7 @@ class Noticed(unittest.TestCase):
     """Worked cases of what nothing else tells apart."""
 
     def test_two_kinds_that_are_one(self):
-        """A kind beside its own copy: every pooled interval is that of the one."""
+        """A kind next to its own copy: every pooled interval is that of the one."""
         rng = np.random.default_rng(4)
         box, far = (0, 0, 10, 10), (50, 0, 60, 10)
         found, true = [], []

@@ -12,7 +12,7 @@ OBJECT = (100, 100, 200, 200)
 
 
 def wrong_reason(box, label="lantern", more=()):
-    """Return the reason for a wrong finding beside one annotated lantern."""
+    """Return the reason for a wrong finding next to one annotated lantern."""
     said = findings_of([("a", "object", label, 0.6, box), *more])
     true = annotations_of(
         [("a", "object", "lantern", OBJECT, False), ("a", "object", "moon", (900, 900, 950, 950), False)]

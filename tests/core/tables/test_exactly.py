@@ -45,7 +45,7 @@ class ManyRows(unittest.TestCase):
 
 class Joined(unittest.TestCase):
     def test_details_of_some(self):
-        """A table without details beside one with them: each row keeps its own."""
+        """A table without details next to one with them: each row keeps its own."""
         plain = findings_of([("a", "label", "x", 0.5, None)] * 2)
         rich = replace(plain, details=(Details({"n": "größer"}), None))
         for parts, wanted in (([plain, rich], [None, None, "größer", None]), ([rich, plain], ["größer", None, None, None])):  # fmt: skip

@@ -29,7 +29,7 @@ class Reading(unittest.TestCase):
         self.assertEqual((ways.sort, ways.passed, ways.stopped), ("three ways", 0.01, 0.05))
 
     def test_examples_are_aims(self):
-        """What a message proposes can be written as it stands."""
+        """What a message proposes can be written as it is."""
         for text in AIMS:
             self.assertEqual(read_aim(text).text, text.casefold())
 

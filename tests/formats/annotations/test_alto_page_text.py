@@ -80,7 +80,7 @@ class Pages(unittest.TestCase):
     def test_units(self):
         """Tenths of a millimetre need the size of the image, which its file tells."""
         path = self.write(ALTO.format(unit="mm10"))
-        with self.assertRaisesRegex(TableError, "mm10 need the size.*--images"):
+        with self.assertRaisesRegex(TableError, "mm10 need the size.*images="):
             load_annotations(path)
         folder = self.home / "images"
         folder.mkdir()

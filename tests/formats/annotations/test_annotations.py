@@ -10,7 +10,6 @@ import numpy as np
 from PIL import Image
 
 from dotledger import (
-    load_annotations,
     measure,
     read_annotations,
     read_findings,
@@ -20,6 +19,7 @@ from dotledger import (
 )
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError, DescriptionError, TableError
+from dotledger.formats.annotations.annotation_files import load_annotations
 from tests.core.measurement.test_measure import annotations_of, findings_of
 from tests.core.questions.test_questions import with_details
 
@@ -106,7 +106,7 @@ class Columns(InFolder):
         self.assertEqual(self.rows(loaded.annotations)[0][3], (0, 0, 5, 5))
 
     def test_image_facts(self):
-        """Sizes are numbers, other columns stay; an image that stands twice is refused."""
+        """Sizes are numbers, other columns stay; an image that occurs twice is refused."""
         facts = read_image_facts(self.written("i.csv", "image,width,height,light\na,10,20,dusk\nb,,,\n"))  # fmt: skip
         self.assertEqual(facts, {"a": {"width": 10.0, "height": 20.0, "light": "dusk"}, "b": {}})
         for text, sign in (("image\na\na\n", "twice"), ("image,width\na,0\n", "no size of an image"), ("image,width\na,1e160\n", "no size of an image"), ("image,width\na,1e-300\n", "no size of an image"), ("name\na\n", "no column 'image'")):  # fmt: skip

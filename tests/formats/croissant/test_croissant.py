@@ -204,9 +204,9 @@ class Reading(InAFolder):
             return self.put("set.json", document)
 
         for change, sign in (
-            (lambda d, f, _: f.update(contentUrl="https://walk.invalid/other.csv"), r"not beside it.*https://walk.invalid/other.csv.*Fetch it"),
-            (lambda d, f, _: f.update(contentUrl="../secret.csv"), "not beside it"),
-            (lambda d, f, _: f.update(contentUrl="/etc/passwd"), "not beside it"),
+            (lambda d, f, _: f.update(contentUrl="https://walk.invalid/other.csv"), r"not next to it.*https://walk.invalid/other.csv.*Fetch it"),
+            (lambda d, f, _: f.update(contentUrl="../secret.csv"), "not next to it"),
+            (lambda d, f, _: f.update(contentUrl="/etc/passwd"), "not next to it"),
             (lambda d, f, _: f.update({"@type": "cr:FileSet", "includes": "../*.csv"}), "leads out of the folder"),
             (lambda d, f, _: f.update(sha256="0" * 64), "SHA-256 differs"),
             (lambda d, f, _: f.update(encodingFormat="application/x-tape"), "not read"),
@@ -326,7 +326,7 @@ class Writing(InAFolder):
         self.assertEqual({one["images/sky"] for one in theirs["images"]}, {facts["sky"].encode() for facts in dotledger.read_image_facts(walk / "images.csv").values()})  # fmt: skip
 
     def test_nothing_is_overwritten(self):
-        """The tables beside a description are outputs like it; a file that has the name of one is left alone."""
+        """The tables next to a description are outputs like it; a file that has the name of one is left alone."""
         walk, _ = walk_in(self.home)
         (walk / "set-boxes.csv").write_text("mine")
         done = command("annotations", "annotations.csv", "--out", "set.json", cwd=walk)

@@ -1,4 +1,4 @@
-"""Metadata beside a CSV file, as the W3C's vocabulary has it."""
+"""Metadata next to a CSV file, as the W3C's vocabulary has it."""
 
 import csv
 import json

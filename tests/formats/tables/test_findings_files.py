@@ -242,7 +242,7 @@ class BadFiles(InFolder):
             read_annotations(self.written(header + "a,object,x,0,0,1,1,maybe\n"))
 
     def test_repeats(self):
-        """A row of annotations that stands twice is refused with both lines."""
+        """A row of annotations that occurs twice is refused with both lines."""
         header = "image,kind,label,x0,y0,x1,y1,ignore\n"
         rows = "a,object,x,0,0,1,1,\nb,object,x,0,0,1,1,\na,object,x,0,0,1,1,\n"
         with self.assertRaisesRegex(TableError, "line 4.*the first is .*line 2"):

@@ -143,7 +143,7 @@ class Page(WithPage):
         self.assertEqual(self.text.count("data:image/jpeg;base64,") >= 14, True)
 
     def test_linked_or_none(self):
-        """In a folder beside the page, or no pictures at all; a second run writes the same."""
+        """In a folder next to the page, or no pictures at all; a second run writes the same."""
         linked = self.home / "l.html"
         for _ in range(2):
             dotledger.write_report(linked, self.found, self.true, images=self.images, how="link", draws=0)  # fmt: skip

@@ -196,7 +196,7 @@ def overlapping(a, b):
 
 class Judged(unittest.TestCase):
     def test_ways_of_drawing(self):
-        """Beside another run, smaller, in percent, and sheets in each order."""
+        """Next to another run, smaller, in percent, and sheets in each order."""
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))
         images = {"a": grey(), "b": grey()}
         findings = found(("a", "lamp", 0.9, (10, 10, 60, 60)), ("b", "lamp", 0.8, (100, 10, 150, 60)))  # fmt: skip

@@ -281,7 +281,7 @@ class Processes(unittest.TestCase):
         process = disk_of(1_500_000)
         out, err = process.communicate(timeout=60)
         self.assertIn(process.returncode, (2, 3), err)
-        self.assertRegex(out + err, "disk.* full|cannot be kept beside the ledger")
+        self.assertRegex(out + err, "disk.* full|cannot be kept next to the ledger")
         sent = len(self.handler.seen)
         self.assertTrue(20 < sent < 300, sent)
         _, err = self.start().communicate()

@@ -131,7 +131,7 @@ def command(
     if as_json:
         from dotledger.core.thresholds.three_way_choice import ThreeWays
 
-        # An aim with two shares is met by two thresholds: that is told by other keys.
+        # An aim with two shares is met by two thresholds: that is found from other keys.
         output = "choose-two" if isinstance(chosen, ThreeWays) else "choose"
         print_json(output, {**about, **chosen.to_dict()})
     else:

@@ -78,7 +78,7 @@ def command(
 
     IMAGES (files, folders, lists) are by default where they were sent from.
 
-    A slider on the page moves the threshold for all of it. The page needs nothing beside it and
+    A slider on the page moves the threshold for all of it. The page needs nothing next to it and
     can be sent around; with --private it holds no images, names, texts or raw answers.
     """
     from dotledger.report.pages.html_report import write_report

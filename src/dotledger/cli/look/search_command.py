@@ -77,7 +77,7 @@ def command(
     replace: bool,
     as_json: bool,
 ) -> None:
-    """Find images across all batches, by what was found in them or what came of them.
+    """Find images across all batches, by their findings or outcomes.
 
     The newest batch comes first.
     """

@@ -171,7 +171,7 @@ def _truth(annotations: str, sent: Sent) -> Annotations:
 def _judged(
     found: Findings, truth: Annotations | None, overlap: float, threshold: Any
 ) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
-    """Return the findings with what becomes of each, and what was missed."""
+    """Return the findings with what happens to each, and what was missed."""
     from dotledger.core.measurement.measure import measure
     from dotledger.report.pages.report_columns import STATES, page_run
 

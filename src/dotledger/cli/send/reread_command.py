@@ -44,7 +44,7 @@ def command(
 ) -> None:
     """Read stored answers again by an edited description or mapping; nothing is sent.
 
-    The new reading stands beside the old ones (see `findings --reading`), and what differs is
+    The new reading is kept next to the old ones (see `findings --reading`), and what differs is
     counted and listed. Without --service the description kept with the batch is used.
     """
     from dotledger.api.rereading import reread

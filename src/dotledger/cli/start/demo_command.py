@@ -152,7 +152,7 @@ def _chosen(home: Path, services: list[str]) -> list[str]:
 
 
 _RULES = """\
-# What becomes of each image: dotledger screen rules.toml --ledger walk.ledger --service marl
+# What happens to each image: dotledger screen rules.toml --ledger walk.ledger --service marl
 rules_file = 1
 audience = "guests of the walk"
 otherwise = "pass"        # where no rule applies

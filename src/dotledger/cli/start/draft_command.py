@@ -50,7 +50,7 @@ each = "labels[]"
 label = "name"
 confidence = { at = "score" }         # scale = "percent", "thousandths", ... where it is not 0 to 1
 """
-"""A description to begin with; it loads as it stands."""
+"""A description to begin with; it loads as it is."""
 
 
 @click.command(
@@ -234,7 +234,7 @@ def _show(
     *,
     aside: bool,
 ) -> None:
-    """Show what the draft reads out of the samples, beside the part of the sample."""
+    """Show what the draft reads out of the samples, next to the part of the sample."""
     from dotledger.report.terminal.terminal_tables import number, rows_table
     from dotledger.services.drafting import read_beside
     from dotledger.text_display import shown

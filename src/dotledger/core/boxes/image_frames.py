@@ -1,4 +1,4 @@
-"""How the image an answer speaks of relates to the original."""
+"""How the image an answer is about relates to the original."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ LEAST_SIDE, MOST_SIDE = 1e-3, 1e9
 
 
 class Frame(NamedTuple):
-    """What the reader must know of the image an answer speaks of.
+    """What the reader must know of the image an answer is about.
 
     `width` and `height` are the upright original's; `sent_width` and `sent_height` those of
     what was sent, upright too. `turned` is the EXIF orientation that the sent file still

@@ -57,7 +57,7 @@ class Partners:
     Attributes
     ----------
     first, second : ndarray of intp, shape (n,)
-        Rows of the two tables, beside each other.
+        Rows of the two tables, next to each other.
     """
 
     first: Ints

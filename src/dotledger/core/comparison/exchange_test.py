@@ -2,13 +2,13 @@
 
 If two services are equally good, nothing tells which of two answers to an image came from which. So
 each image's answers are exchanged with probability 1/2, many times over, and every figure is worked
-out anew (R. A. Fisher, "The design of experiments", 1935, chapter 3). A difference is told apart
+out anew (R. A. Fisher, "The design of experiments", 1935, chapter 3). A difference is significant
 where hardly any exchange makes one as large.
 
 Many figures looked at together would call one of them different by chance. So a figure is held
 against the largest of all that are no more striking than it (P. H. Westfall and S. S. Young,
 "Resampling-based multiple testing", 1993, step-down max-T): where nothing differs, any of them is
-told apart in at most 5 of 100 such tables, however many rows they have.
+called significant in at most 5 of 100 such tables, however many rows they have.
 """
 
 from __future__ import annotations
@@ -179,7 +179,7 @@ class Critical:
 
 
 def critical(moved: Floats, level: float) -> Critical:
-    """Return how striking a difference must be, to be told apart among all rows.
+    """Return how striking a difference must be, to be significant among all rows.
 
     Parameters
     ----------

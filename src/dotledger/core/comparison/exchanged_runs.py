@@ -1,6 +1,6 @@
 """Every figure of two runs, worked out anew where the answers to some images change places.
 
-Both runs are put beside each other as one run of twice as many images: the first run's answers to
+Both runs are put next to each other as one run of twice as many images: the first run's answers to
 them, then the second's. A weight of 0 or 1 for each of these says whose answer counts, and every
 count, share and curve is a weighted one, by the very code that measures.
 """

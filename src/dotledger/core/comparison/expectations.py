@@ -35,7 +35,7 @@ class Expectation:
     at_most : int or None
         0 for "none at all"; None for no limit.
     verdict : str
-        ``pass``, ``hold`` or ``block``, in the place of kind and counts.
+        ``pass``, ``hold`` or ``block``, instead of kind and counts.
     reason : str
         Why it matters, shown where it fails.
     """

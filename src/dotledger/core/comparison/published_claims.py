@@ -1,4 +1,4 @@
-"""A figure that somebody claims, beside one's own with its interval."""
+"""A figure that somebody claims, next to one's own with its interval."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ class Claim:
 
 @dataclass(frozen=True, kw_only=True)
 class Checked:
-    """A claim beside what one run showed.
+    """A claim next to what one run showed.
 
     Attributes
     ----------
@@ -107,7 +107,7 @@ def read_claim(text: str) -> Claim:
 
 
 def check_claims(claims: Sequence[Claim], runs: Sequence[JudgedRun]) -> tuple[Checked, ...]:
-    """Return each claim beside each run.
+    """Return each claim next to each run.
 
     Parameters
     ----------

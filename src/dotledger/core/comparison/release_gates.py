@@ -158,7 +158,7 @@ class Judged:
 
 @dataclass(frozen=True, kw_only=True, repr=False)
 class Verdicts(Displayed):
-    """What came of all gates.
+    """The results of all gates.
 
     Attributes
     ----------
@@ -243,7 +243,7 @@ def judge_gates(
 
 @dataclass(frozen=True)
 class _Beside:
-    """What is known beside the measure."""
+    """What is known next to the measure."""
 
     failed: float
     verdicts: Mapping[str, str] | None

@@ -41,7 +41,7 @@ __all__ = ["Comparison", "Pair", "compare_runs"]
 
 @dataclass(frozen=True, kw_only=True)
 class Pair:
-    """Two runs beside each other.
+    """Two runs next to each other.
 
     Attributes
     ----------
@@ -103,9 +103,9 @@ class Comparison(Displayed, Plotted):
     pairs : tuple of Pair
         Every two runs.
     never_beaten : dict of str to tuple of str
-        By measure, the runs that no other is better than, told apart.
+        By measure, the runs that no other is significantly better than.
     claims : tuple of Checked
-        Figures that somebody claims, beside one's own.
+        Figures that somebody claims, next to one's own.
     matters : float
         Smaller differences do not matter.
     rows_together : int
@@ -208,7 +208,7 @@ def compare_runs(
     claims : sequence of str
         Such as ``recall 0.92`` or ``precision of face 92%``.
     draws, seed : int
-        Of the intervals; none with 0 draws, and then nothing is told apart.
+        Of the intervals; none with 0 draws, and then no difference is called significant.
 
     Returns
     -------

@@ -88,7 +88,7 @@ def attribute_names(findings: Findings, rows: Flags) -> list[str]:
 
 
 def _plain(value: Any) -> Any:
-    """Return the value itself where the service's confidence stands beside it."""
+    """Return the value itself where the service's confidence stands next to it."""
     return value["value"] if isinstance(value, Mapping) and "value" in value else value
 
 

@@ -187,7 +187,7 @@ def reviewed_annotations(
 ) -> Reviewed:
     """Make annotations of what persons decided, for `measure`.
 
-    A finding that is confirmed is annotated as it stands; one with a wrong label under the right
+    A finding that is confirmed is annotated as it is; one with a wrong label under the right
     one, or not at all; one with a wrong box counts neither way. What two persons see otherwise
     counts neither way. ``pass`` says of unsafe findings that nothing else was said of: not there;
     ``block``, of the single one that rules held the image for: there.

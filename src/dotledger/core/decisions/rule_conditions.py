@@ -180,9 +180,9 @@ class Rules:
     unmentioned_from : number, word or None
         From which confidence on; None for any.
     audience : str
-        Whom they are for; shown beside the counts.
+        Whom they are for; shown next to the counts.
     words : mapping of str to float
-        Words of confidence beside those of the findings.
+        Words of confidence next to those of the findings.
     """
 
     rules: tuple[Rule, ...]

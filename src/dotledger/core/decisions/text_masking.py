@@ -41,7 +41,7 @@ class Masked:
 
 
 def mask_text(findings: Findings, patterns: Sequence[str]) -> tuple[Findings, tuple[Masked, ...]]:
-    """Put ``[telephone]`` and the like where lines of text match.
+    """Put ``[telephone]`` and similar where lines of text match.
 
     Parameters
     ----------

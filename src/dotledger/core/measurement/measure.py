@@ -83,7 +83,7 @@ def measure(
         By falling confidence, as defined; or, among what passes the threshold, one-to-one with
         the greatest total overlap (average precision then stays that of the first).
     broader : mapping of str to iterable of str, optional
-        Broader labels of each label, beside those that findings carry.
+        Broader labels of each label, next to those that findings carry.
     credit_related : bool, default False
         Count a finding with a broader or narrower label in the right place as right.
     floor : float, optional
@@ -178,7 +178,7 @@ def _measured(
 
 
 def about_of(basis: Basis, scope: Scope) -> About:
-    """Return what is known of one kind beside what is judged.
+    """Return what is known of one kind next to what is judged.
 
     Parameters
     ----------

@@ -36,7 +36,7 @@ __all__ = ["About", "KindWork", "Totals", "assembled", "worked_out"]
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class About:
-    """What is known of one kind beside what was judged.
+    """What is known of one kind next to what was judged.
 
     Attributes
     ----------

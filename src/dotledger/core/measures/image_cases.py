@@ -36,7 +36,7 @@ def sparse_rows(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = 
     Returns
     -------
     csr_array of float32
-        Entries at one place are kept beside each other, and add up in products.
+        Entries at one place are kept next to each other, and add up in products.
     """
     from scipy import sparse
 

@@ -86,7 +86,7 @@ def _spread(value: Floats, like: Floats) -> Floats:
 
 @dataclass(frozen=True, eq=False, kw_only=True)
 class Levels:
-    """The thresholds that can be told apart, falling, and what comes in at each.
+    """The thresholds that change a count, falling, and what each lets in.
 
     Attributes
     ----------
@@ -165,7 +165,7 @@ def _running(added: Any) -> Floats:
 
 
 def values_of(group: Group, *, most: int | None = None, tops: bool = False) -> Floats:
-    """Return the thresholds that can be told apart, falling.
+    """Return the thresholds that change a count, falling.
 
     Parameters
     ----------

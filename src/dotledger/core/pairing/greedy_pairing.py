@@ -235,7 +235,7 @@ def _least_of_best(overlap: Floats, best: Floats, first: Ints, value: Ints) -> I
 def _visiting(certain: Floats, best: Floats, box: Floats, unlike: Ints | None = None) -> Ints:
     """Return the visiting order: by falling confidence, falling best overlap, then the box.
 
-    The box (and what stands beside it) is looked at only if two findings are alike in the first
+    The box (and what stands next to it) is looked at only if two findings are alike in the first
     two, which is rare. Those `unlike` their best annotation in label come after those that are.
     """
     rows = np.lexsort((-best, -certain))

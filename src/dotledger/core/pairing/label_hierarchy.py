@@ -241,7 +241,7 @@ def credited(
     cut : Thresholds
         Thresholds, by kind and label.
     broader : mapping of str to iterable of str, or None
-        Broader labels of a label, beside those the findings carry.
+        Broader labels of a label, next to those the findings carry.
 
     Returns
     -------

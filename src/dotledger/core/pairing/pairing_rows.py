@@ -1,4 +1,4 @@
-"""What became of each finding and each annotation: the pairing, row by row."""
+"""What happened to each finding and each annotation: the pairing, row by row."""
 
 from __future__ import annotations
 

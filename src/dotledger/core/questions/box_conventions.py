@@ -361,7 +361,7 @@ def convention_lines(
     mended = f"; the description then says {_MENDED[best.name]}" if best.name in _MENDED else ""
     return [
         f"boxes fit the annotations better read as {best.name}: mean overlap "
-        f"{best.mean_overlap:.2f} in place of {best.as_now:.2f}{mended}."
+        f"{best.mean_overlap:.2f} instead of {best.as_now:.2f}{mended}."
     ]
 
 

@@ -187,7 +187,7 @@ class BoxReasons(Reasons):
             MISNAMED: f"is annotated as {true}",
             SPILLS: f"the box spills over the {true}",
             CUTS: f"the box cuts off part of the {true}",
-            SHIFTED: f"the box lies beside the {true}",
+            SHIFTED: f"the box lies next to the {true}",
             BOTH_OFF: f"no {own} there; the nearest is a {true}",
         }[reason]
         return self.case(
@@ -301,7 +301,7 @@ class BoxReasons(Reasons):
             MISNAMED: f"found as {name}",
             SPILLS: "found, but the box spills over it",
             CUTS: "found, but the box cuts part of it off",
-            SHIFTED: "found, but the box lies beside it",
+            SHIFTED: "found, but the box lies next to it",
             BOTH_OFF: f"only a {name} was found nearby",
         }[reason]
         return self.case(

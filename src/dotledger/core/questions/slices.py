@@ -438,7 +438,7 @@ def _found_in(scope: Scope, judged: Judged, of_annotations: Ints, of_findings: I
 
 # Slices never pair anew, so that they add up to the whole.
 def _relabelled(judged: Judged, codes: SliceCodes) -> Judged:
-    """Return the judgement with slices in the place of labels."""
+    """Return the judgement with slices instead of labels."""
     findings = judged.findings
     homeless = np.flatnonzero(codes.found < 0)
     nothing = np.zeros(0, dtype=np.intp)

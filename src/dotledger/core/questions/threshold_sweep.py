@@ -34,7 +34,7 @@ SWEPT = (
 
 @dataclass(frozen=True, kw_only=True, repr=False)
 class Sweep(Displayed):
-    """Counts and measures at every threshold that can be told apart.
+    """Counts and measures at every threshold that changes a count.
 
     Attributes
     ----------

@@ -1,4 +1,4 @@
-"""Cells of the common shape: told apart, checked, and refused by row and column."""
+"""Cells of the common shape: recognised, checked, and refused by row and column."""
 
 from __future__ import annotations
 

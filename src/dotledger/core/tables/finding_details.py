@@ -1,4 +1,4 @@
-"""What only some findings have beside their row."""
+"""What only some findings have next to their row."""
 
 from __future__ import annotations
 

@@ -50,7 +50,7 @@ RULES: Mapping[str, tuple[Callable[[str], str], str]] = {
 
 @dataclass(frozen=True, kw_only=True)
 class NamesMatched:
-    """What became of image names.
+    """What happened to image names.
 
     Attributes
     ----------

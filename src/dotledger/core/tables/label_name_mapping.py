@@ -17,7 +17,7 @@ __all__ = ["Mapped", "NameMap", "map_names"]
 
 @dataclass(frozen=True, kw_only=True)
 class NameMap:
-    """What becomes of label names.
+    """What happens to label names.
 
     Attributes
     ----------
@@ -81,7 +81,7 @@ def map_names(findings: Findings, names: NameMap, *, service: str = "") -> Mappe
     findings : Findings
         An image and kind all of whose findings are left out keeps a blank row: it was answered.
     names : NameMap
-        What becomes of the names.
+        What happens to the names.
     service : str
         Whose findings they are; by default what their origin says.
     """

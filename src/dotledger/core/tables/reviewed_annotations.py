@@ -19,7 +19,7 @@ __all__ = ["REVIEWS", "Reviewed", "annotations_from_review"]
 REVIEWS = ("confirmed", "corrected", "added", "wrong", "doubtful")
 """What a person may say of a row.
 
-``confirmed`` as it stands; ``corrected``: label or box in the row are the person's; ``added``: a
+``confirmed`` as it is; ``corrected``: label or box in the row are the person's; ``added``: a
 row of the person's own; ``wrong``: nothing of the kind there; ``doubtful``: can be neither found
 nor missed.
 """

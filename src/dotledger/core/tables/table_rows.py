@@ -144,7 +144,7 @@ class Rows:
 
 
 def details_columns(table: Rows, how: str | None) -> dict[str, list[Any]]:
-    """Return what rows have beside the common shape, as columns.
+    """Return what rows have next to the common shape, as columns.
 
     Parameters
     ----------

@@ -134,7 +134,7 @@ def thresholds_of(
     words : mapping of str to float, optional
         The scale of the service.
     labels : iterable of str, default ()
-        Names that may be given beside those of the findings.
+        Names that may be given next to those of the findings.
     floor : float, optional
         The lowest confidence that is known; a threshold below it is refused, but 0 cuts nothing.
     place : str, default 'threshold'

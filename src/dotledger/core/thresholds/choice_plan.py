@@ -32,7 +32,7 @@ class Plan:
     parts : int or None
         Of the cross-fitting; None for as many as `crossed` takes.
     held_out : str or None
-        A column that marks the images to judge on, in the place of cross-fitting.
+        A column that marks the images to judge on, instead of cross-fitting.
     surely : float or None
         How surely new images are to meet the aim, at all thresholds at once; None for the aim as it
         stands.

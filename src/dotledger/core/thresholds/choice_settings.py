@@ -243,7 +243,7 @@ def drawn_of_leaves(setting: Setting, final: Mapping[str, float]) -> dict[str, D
 
 
 def _beside(parts: Sequence[LevelCounts]) -> LevelCounts:
-    """Return the counts of some draws beside those of others."""
+    """Return the counts of some draws next to those of others."""
     columns: dict[str, Any] = {}
     for name in vars(parts[0]):
         values = [getattr(part, name) for part in parts]

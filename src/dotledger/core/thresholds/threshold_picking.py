@@ -63,7 +63,7 @@ def pick(aim: Aim, counts: LevelCounts, *, least: Floats | None = None) -> Picke
     counts : LevelCounts
         At all levels, falling.
     least : ndarray of float64, optional
-        What must meet the aim in the place of the measure itself, such as the lower end of its
+        What must meet the aim instead of the measure itself, such as the lower end of its
         interval.
 
     Returns

@@ -213,7 +213,7 @@ def read_image_facts(path: PathLike) -> dict[str, dict[str, Any]]:
     Raises
     ------
     TableError
-        If it cannot be read, an image stands twice, or a size is not a number above 0.
+        If it cannot be read, an image occurs twice, or a size is not a number above 0.
 
     Examples
     --------
@@ -367,7 +367,7 @@ def write_annotations(
         What to write.
     path : path-like
         ``.csv``, ``.jsonl``, ``.parquet``; ``.jsonld`` for Web Annotations; ``.json`` for a
-        Croissant description with its tables beside it; or a folder for copies of the images that
+        Croissant description with its tables next to it; or a folder for copies of the images that
         carry IPTC Image Regions.
     images : path-like, optional
         The folder of the images, for copies that carry regions.

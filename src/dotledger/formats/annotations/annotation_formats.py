@@ -51,7 +51,7 @@ _JSON = (".json", ".jsonld")
 
 @dataclass(frozen=True, kw_only=True)
 class AnnotationSource:
-    """A file or folder of annotations, and what the caller knows beside it.
+    """A file or folder of annotations, and what the caller knows next to it.
 
     Attributes
     ----------
@@ -138,7 +138,7 @@ def _read_pages(source: AnnotationSource) -> Loaded:
 
 
 def _hold_pages(source: AnnotationSource) -> bool:
-    # The images' own folder is looked at for regions; pages beside them are given by their folder.
+    # The images' own folder is looked at for regions; pages next to them are given by their folder.
     return source.place != source.images and are_pages(source.place)
 
 

@@ -67,9 +67,9 @@ class ImportDescription(Part, frozen=True, kw_only=True):
     form : {"json", "xml"}
         In XML, attributes are named ``_name``; the text of an element that has more is ``_text``.
     one_image_each : bool
-        Each file speaks of one image: the one at `image`, or else the one named like the file.
+        Each file is about one image: the one at `image`, or else the one named like the file.
     image, width, height : str
-        Where a file that speaks of one image names it and its size.
+        Where a file that is about one image names it and its size.
     images : ImageTable or None
         The side table of images, for files that speak of many.
     read : tuple of ImportRule
@@ -169,7 +169,7 @@ def _files(path: Path, form: str) -> list[Path]:
 
 @dataclass(frozen=True)
 class _Facts:
-    """What is known about images beside the files."""
+    """What is known about images next to the files."""
 
     given: Mapping[str, Mapping[str, Any]]
     folder: Path | None

@@ -319,7 +319,7 @@ def _serialised(root: Element) -> bytes:
 
 
 def _replace_regions(root: Element, rows: Annotations, facts: ImageFacts) -> None:
-    """Put `rows` in the place of the regions there are; everything else stays."""
+    """Put `rows` instead of the regions there are; everything else stays."""
     rdf = root if root.tag == _tag(_RDF, "RDF") else root.find(_tag(_RDF, "RDF"))
     if rdf is None:
         rdf = etree.SubElement(root, _tag(_RDF, "RDF"))

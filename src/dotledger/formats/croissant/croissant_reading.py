@@ -216,7 +216,7 @@ class _Reading:
                 place=f"{self._described.place}, {roles.box.id}, format",
                 got=roles.box.form,
                 allowed=list(FORMS),
-                next_step="Add `format` beside its source.",
+                next_step="Add `format` next to its source.",
             )
         values = self._records.of(records.id)
         images = self._images(roles.image, values)

@@ -1,4 +1,4 @@
-"""Records of a Croissant description, out of the files that lie beside it."""
+"""Records of a Croissant description, out of the files that lie next to it."""
 
 from __future__ import annotations
 
@@ -214,7 +214,7 @@ class Records:
         }
 
     def _name(self, file: File) -> str:
-        """Return where a single file lies: as it is named, or beside the description."""
+        """Return where a single file lies: as it is named, or next to the description."""
         if self._archive(file) is not None:
             return file.url
         root = self._root(file).resolve()
@@ -223,7 +223,7 @@ class Records:
             if name and path.is_file() and path.is_relative_to(root):
                 return path.relative_to(root).as_posix()
         raise self._error(
-            "a file of the description is not beside it",
+            "a file of the description is not next to it",
             file.id,
             file.url,
             f"Fetch it, and put it into {root}.",

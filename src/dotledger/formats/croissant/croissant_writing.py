@@ -1,4 +1,4 @@
-"""Annotations as a Croissant description with its tables beside it."""
+"""Annotations as a Croissant description with its tables next to it."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def croissant_files(target: Path) -> dict[str, Path]:
     Returns
     -------
     dict of str to Path
-        ``images``, ``boxes`` and ``labels``, beside it.
+        ``images``, ``boxes`` and ``labels``, next to it.
     """
     return {n: target.with_name(f"{target.stem}-{n}.csv") for n in ("images", "boxes", "labels")}
 
@@ -154,7 +154,7 @@ def _left_open(annotations: Annotations) -> dict[str, str]:
 
 _FIRST: _Columns = (
     ("image", "sc:Text", "The image that it is in."),
-    ("kind", "sc:Text", "What was looked for: object, face, label, unsafe and the like."),
+    ("kind", "sc:Text", "What was looked for: object, face, label, unsafe and similar."),
     ("label", ["sc:Text", "cr:Label"], "What it is."),
 )
 _BOX: _Columns = (

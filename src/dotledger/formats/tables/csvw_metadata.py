@@ -1,4 +1,4 @@
-"""What a CSV file's columns are, in a file beside it that other programs read.
+"""What a CSV file's columns are, in a file next to it that other programs read.
 
 W3C Recommendation "Metadata Vocabulary for Tabular Data" (17 December 2015): the file is called
 like the table with ``-metadata.json`` behind.
@@ -26,7 +26,7 @@ _PIXELS = "in pixels of the upright original, from the top left corner"
 _BETWEEN = {"base": "number", "minimum": 0, "maximum": 1}
 _COLUMNS: Mapping[str, tuple[Any, str]] = {
     "image": ("string", "the image's name"),
-    "kind": ("string", "what was asked for: label, object, face, unsafe, text and the like"),
+    "kind": ("string", "what was asked for: label, object, face, unsafe, text and similar"),
     "label": ("string", "what it is; empty: the image was looked at and holds nothing"),
     "confidence": (_BETWEEN, "how sure the service is; empty where it simply asserts"),
     "x0": ("number", f"left edge of the box, {_PIXELS}"),
@@ -49,7 +49,7 @@ def metadata_file(path: str | os.PathLike[str]) -> Path:
     Returns
     -------
     Path
-        Beside it.
+        Next to it.
     """
     return Path(f"{os.fspath(path)}-metadata.json")
 
@@ -57,7 +57,7 @@ def metadata_file(path: str | os.PathLike[str]) -> Path:
 def write_csv_metadata(
     table: Findings | Annotations, path: str | os.PathLike[str], *, created: str = ""
 ) -> Path:
-    """Write beside a CSV file what its columns are, where it comes from and what was cut from it.
+    """Write next to a CSV file what its columns are, where it comes from and what was cut from it.
 
     Parameters
     ----------

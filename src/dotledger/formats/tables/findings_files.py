@@ -216,7 +216,7 @@ def read_findings(
     Returns
     -------
     Findings
-        Without rows if the file has a header only. Their `origin` is what stands in the file
+        Without rows if the file has a header only. Their `origin` is what is in the file
         beside (see `dotledger.formats.tables.origin_files`), if there is one.
 
     Raises
@@ -328,7 +328,7 @@ def read_annotation_table(
     ------
     TableError
         Naming file, line and column, for anything that breaks the common shape, and for a row
-        that stands twice.
+        that occurs twice.
     DescriptionError
         If `columns` is a file that is not written as it should be.
     MissingExtra
@@ -407,7 +407,7 @@ def write_table(table: Findings | Annotations, path: PathLike, *, details: bool 
     path : path-like
         A name that ends in ``.csv``, ``.jsonl`` or ``.parquet``.
     details : bool, default False
-        Add the column ``details`` to CSV: attributes, points and the like, as JSON.
+        Add the column ``details`` to CSV: attributes, points and similar, as JSON.
 
     Returns
     -------

@@ -44,7 +44,7 @@ class Shape(Part, frozen=True, kw_only=True):
     scale : str
         Of the confidence: one of `SCALES`.
     outline : str
-        Their column of polygons as well-known text, in the place of the four numbers: the box is
+        Their column of polygons as well-known text, instead of the four numbers: the box is
         the smallest around each.
     """
 

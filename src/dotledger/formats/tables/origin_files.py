@@ -1,4 +1,4 @@
-"""Where findings come from, kept in a file beside their table."""
+"""Where findings come from, kept in a file next to their table."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ PathLike = str | os.PathLike[str]
 
 
 def origin_file(path: PathLike) -> Path:
-    """Return where the origin of a findings file is kept: ``found.csv.origin.json`` beside it.
+    """Return where the origin of a findings file is kept: ``found.csv.origin.json`` next to it.
 
     A file of its own, since a comment or a further column would break plain readers of the table.
 
@@ -51,7 +51,7 @@ def read_origin(path: Path) -> Origin | None:
     Raises
     ------
     TableError
-        If the file beside it says nothing of the kind.
+        If the file next to it says nothing of the kind.
     """
     beside = origin_file(path)
     if not beside.exists():
@@ -74,7 +74,7 @@ def _digest(path: Path) -> str:
 
 
 def write_origin(origin: Origin | None, target: Path) -> None:
-    """Write the origin beside a file just written; an older one would be wrong now.
+    """Write the origin next to a file just written; an older one would be wrong now.
 
     Parameters
     ----------
@@ -112,7 +112,7 @@ def check_origin_place(target: Path) -> None:
         ours = False
     if not ours:
         raise ArgumentError(
-            "the origin of the findings is written beside them, and another file has that name",
+            "the origin of the findings is written next to them, and another file has that name",
             got=str(beside),
             next_step="Move it away, or write the findings elsewhere.",
         )

@@ -83,7 +83,7 @@ def sent_facts(ledger: LedgerStore, batch: Batch, *, raw: bool = True) -> SentFa
         ("Calls", f"{figures.calls:,}{retried}"),
         ("Cost", f"{figures.money:,.2f} {batch.currency}"),
         ("Pace", _pace(batch, figures.calls)),
-        ("A call took", took if figures.calls else DASH),
+        ("Call time", took if figures.calls else DASH),
     ]
     if batch.stopped_because:
         rows.append(("Stopped early", batch.stopped_because))

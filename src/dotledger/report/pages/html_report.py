@@ -1,4 +1,4 @@
-"""Writing the report: one HTML file that needs nothing beside it."""
+"""Writing the report: one HTML file that needs nothing next to it."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ __all__ = ["IMAGES", "write_report"]
 _CALL = "write_report(path, findings, annotations)"
 
 IMAGES = ("embed", "link", "none")
-"""Small copies of the images in the page itself, in a folder beside it, or not at all."""
+"""Small copies of the images in the page itself, in a folder next to it, or not at all."""
 PathLike = str | os.PathLike[str]
 _AT_ONCE = 64
 
@@ -107,7 +107,7 @@ def write_report(
     rules : Rules or path, optional
         For verdicts on each image.
     how : {"embed", "link", "none"}
-        Whether small copies of the images stand in the page, or in a folder beside it.
+        Whether small copies of the images stand in the page, or in a folder next to it.
     private : bool, default False
         Leave out images, names of persons, lines of text and raw answers.
     title : str, optional

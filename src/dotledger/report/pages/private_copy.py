@@ -27,7 +27,7 @@ _SHOWN = ("label", "object", "unsafe")
 _PLAIN = re.compile(r"[a-z][a-z _]{0,30}")
 _SERVICE = re.compile(r"[a-z][a-z0-9-]{0,40}")
 _CURRENCY = re.compile(r"[A-Z]{3}")
-_ROWS = ("Images", "Sent", "Kinds", "Calls", "Cost", "Pace", "A call took", "Floor")
+_ROWS = ("Images", "Sent", "Kinds", "Calls", "Cost", "Pace", "Call time", "Floor")
 
 
 class PrivateNames:

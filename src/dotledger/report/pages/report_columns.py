@@ -118,7 +118,7 @@ def page_run(
 
 
 class _Marks:
-    """What becomes of every row of both tables."""
+    """What happens to every row of both tables."""
 
     def __init__(self, findings: Findings, annotations: Annotations | None) -> None:
         number = len(findings)

@@ -196,7 +196,7 @@ _SVG = "{http://www.w3.org/2000/svg}"
 
 
 def _drawn(axes: Axes, classes: dict[str, tuple[str, str]]) -> str:
-    """Return what Matplotlib draws, with classes in place of its styles."""
+    """Return what Matplotlib draws, with classes instead of its styles."""
     import matplotlib
     from lxml import etree
 

@@ -58,7 +58,7 @@ def trial_page(attempt: Attempt, image: bytes) -> str:
     Parameters
     ----------
     attempt : Attempt
-        What came of it.
+        The call and how it was read.
     image : bytes
         That was sent.
 
@@ -99,6 +99,6 @@ def trial_page(attempt: Attempt, image: bytes) -> str:
         source="data:image/jpeg;base64," + base64.b64encode(shown.data).decode(),
         width=shown.width,
         height=shown.height,
-        # A number beside a box is as large as a line of the table, whatever the image's size.
+        # A number next to a box is as large as a line of the table, whatever the image's size.
         letter=max(shown.width, shown.height) / 38,
     )

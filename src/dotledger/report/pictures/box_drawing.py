@@ -108,7 +108,7 @@ def draw(
     threshold : float, str or mapping, optional
         Findings below it are not drawn; as `dotledger.measure` takes it.
     versus : Findings, optional
-        Of another service, drawn on a second copy of each image beside the first.
+        Of another service, drawn on a second copy of each image next to the first.
     confidence : {"share", "percent", "own"}
         Written as 0.97, as 97 %, or as the service wrote it.
     side : int, optional

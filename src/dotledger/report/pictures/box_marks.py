@@ -33,7 +33,7 @@ _DASHES: dict[str, tuple[float, ...]] = {
     "set aside": (3, 3),
     "unjudged": (10, 3, 2, 3),
 }
-"""Lengths on and off, in line widths: the second sign beside the colour. Others are solid."""
+"""Lengths on and off, in line widths: the second sign next to the colour. Others are solid."""
 
 _BY_LABEL: tuple[Colour, ...] = (
     (38, 190, 160),
@@ -60,7 +60,7 @@ class Mark:
     box : tuple of four floats
         Pixels of the upright original.
     text : str
-        Written beside it; control characters are shown as a dot.
+        Written next to it; control characters are shown as a dot.
     label : str
         What is marked: equal labels get equal colours.
     tone : str
@@ -70,7 +70,7 @@ class Mark:
     points : tuple of (x, y)
         Landmarks.
     outline : tuple of (x, y)
-        A polygon to draw beside the box; empty for none.
+        A polygon to draw next to the box; empty for none.
     """
 
     box: Box
@@ -230,7 +230,7 @@ def _dashed(
 
 
 def _shape(pen: ImageDraw.ImageDraw, mark: Mark, scale: float, width: int) -> None:
-    """Draw what a mark has beside its box: a polygon, and landmarks."""
+    """Draw what a mark has next to its box: a polygon, and landmarks."""
     if mark.outline:
         corners = [(x * scale, y * scale) for x, y in (*mark.outline, mark.outline[0])]
         pen.line(corners, fill=_INK, width=width + 2)

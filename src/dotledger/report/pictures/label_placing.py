@@ -1,4 +1,4 @@
-"""Where writing goes on a picture: beside its box, over nothing that matters.
+"""Where writing goes on a picture: next to its box, over nothing that matters.
 
 Pure geometry: a tag covers no other tag, no small box, and leaves the picture nowhere. One that
 finds no place at all gives way to its number, which is small, with a line to its box if need be.

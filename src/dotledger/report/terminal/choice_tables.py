@@ -88,7 +88,7 @@ def _ends(row: Mapping[Any, Any], name: str) -> Interval | None:
 
 
 def choice_table(choice: Choice | ThreeWays) -> Sheet:
-    """Return what was chosen, with the honest outcome beside the optimistic one.
+    """Return what was chosen, with the honest outcome next to the optimistic one.
 
     Parameters
     ----------
@@ -168,7 +168,7 @@ def _verdict(group: GroupChoice, aim: Aim) -> str:
 
 
 def choice_lines(choice: Choice | ThreeWays) -> list[str]:
-    """Return in words what a reader must know beside the table.
+    """Return in words what a reader must know next to the table.
 
     Parameters
     ----------

@@ -117,7 +117,7 @@ def _pair_table(result: Comparison, pair: Pair, *, labels: bool) -> Sheet:
         for group, found in groups
         for name, one in found.items()
     ]
-    # 95 % intervals stand beside the difference, which is what decides.
+    # 95 % intervals stand next to the difference, which is what decides.
     header = ("", "measure", pair.first, pair.second, "difference", "")
     title = f"{pair.second} compared with {pair.first}, on {counted(result.images, 'common image')}"
     return rows_table(title, header, rows, ())

@@ -478,7 +478,7 @@ PARTS: Mapping[str, Callable[[Measure], Iterable[Any]]] = {
     "points": _points,
     "conventions": _conventions,
 }
-"""What can be shown beside the measures, by name."""
+"""What can be shown next to the measures, by name."""
 
 
 def parts(measure: Measure, names: Iterable[str]) -> Group:

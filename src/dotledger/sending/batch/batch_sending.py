@@ -197,7 +197,7 @@ class Sending:
         ------
         LedgerError
             If the ledger cannot be written, or somebody else is sending this batch. Calls under
-            way are waited for, and what they brought is kept beside the ledger, which the error
+            way are waited for, and what they brought is kept next to the ledger, which the error
             says; the next sending takes it in.
         """
         with interruptions_told(self._interrupt):
@@ -510,7 +510,7 @@ class Sending:
         try:
             place = claim.put_aside(answer, sync=sync)
         except Exception as error:  # nothing of this may cost the answer its place in memory
-            self._stop(f"answers cannot be kept beside the ledger ({error})")
+            self._stop(f"answers cannot be kept next to the ledger ({error})")
             return -1
         self._aside += 1
         if claim.tight:

@@ -177,7 +177,7 @@ class Desk:
             self._gate.stop("the claim on the ledger was lost: somebody else may be sending now")
 
     def rescued(self, error: LedgerError) -> LedgerError:
-        """Keep beside the ledger what it does not take; return the error that says where."""
+        """Keep next to the ledger what it does not take; return the error that says where."""
         lost: list[str] = []
         kept = 0
         safe = self._claim.safe()

@@ -1,4 +1,4 @@
-"""What becomes of an image, put into its record: what was read, kept, and not asked."""
+"""What happens to an image, put into its record: what was read, kept, and not asked."""
 
 from __future__ import annotations
 

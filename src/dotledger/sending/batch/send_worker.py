@@ -54,7 +54,7 @@ Keep = Callable[[CallRecord, "list[ImageRecord]", "list[str]", bool], bool]
 
 
 class Loaded(Struct, kw_only=True):
-    """One image read and prepared, with the record that collects what becomes of it."""
+    """One image read and prepared, with the record that collects what happens to it."""
 
     record: ItemRecord
     sha: str

@@ -198,7 +198,7 @@ def waiting_aside(error: LedgerError, count: int, where: Path) -> LedgerError:
     count : int
         Answers, 1 or more.
     where : Path
-        The file beside the ledger.
+        The file next to the ledger.
 
     Returns
     -------

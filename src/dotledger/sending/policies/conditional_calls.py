@@ -18,7 +18,7 @@ def fate_of(
     outcomes: Mapping[str, str],
     found: Iterable[tuple[str, str, float | None]],
 ) -> Fate:
-    """Decide what becomes of a call for one image.
+    """Decide what happens to a call for one image.
 
     Parameters
     ----------

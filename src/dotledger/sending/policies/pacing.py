@@ -430,7 +430,7 @@ def refused(pace: Pace, now: float, wait: float | None) -> Pace:
 def announced(pace: Pace, now: float, left: float, seconds: float) -> Pace:
     """Obey what a service announces before it refuses: so many calls left, more after a while.
 
-    Calls under way beside the one that was answered may not be counted by the service yet: they
+    Calls under way next to the one that was answered may not be counted by the service yet: they
     use up what is left.
 
     Parameters

@@ -37,9 +37,9 @@ class Plan(Struct, frozen=True, kw_only=True):
     fingerprint, earlier : str
         Of everything that could change an answer; and as earlier versions knew the same.
     round : str
-        Names a deliberate asking again, whose answers are kept beside the earlier ones.
+        Names a deliberate asking again, whose answers are kept next to the earlier ones.
     identities : mapping of str to tuple of str
-        By call, what its answers are known by beside the bytes sent; see `identities_of`.
+        By call, what its answers are known by next to the bytes sent; see `identities_of`.
     """
 
     description: Description

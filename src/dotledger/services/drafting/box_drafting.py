@@ -269,7 +269,7 @@ def _polygon(
 def _of_roles(
     fields: Mapping[Path, Sequence[Any]], sizes: Sequence[Size], working: Sequence[Size]
 ) -> list[BoxGuess]:
-    """Recognise sides by their names, in one object or in several beside each other."""
+    """Recognise sides by their names, in one object or in several next to each other."""
     numbers = {p: v for p, v in fields.items() if p and all(map(is_amount, v))}
     homes: dict[Path, list[Path]] = {}
     for path in numbers:
@@ -321,7 +321,7 @@ def _role(path: Path, names: set[str]) -> list[str]:
 def _of_pairs(
     fields: Mapping[Path, Sequence[Any]], sizes: Sequence[Size], working: Sequence[Size]
 ) -> list[BoxGuess]:
-    """Recognise two points, or a point and an extent, that stand as pairs beside each other."""
+    """Recognise two points, or a point and an extent, that stand as pairs next to each other."""
     pairs = {p: v for p, v in fields.items() if p and all(map(is_pair, v))}
     found = []
     for first in pairs:

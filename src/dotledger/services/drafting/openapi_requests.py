@@ -34,7 +34,7 @@ def from_openapi(data: bytes, *, operation: str = "") -> Saved:
     -------
     Saved
         The answer is the document's example, or one made up by its schema: its numbers mean
-        nothing, and whether boxes are corners or a size is told by their names alone.
+        nothing, and whether boxes are corners or a size is found from their names alone.
 
     Raises
     ------

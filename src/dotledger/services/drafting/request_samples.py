@@ -203,7 +203,7 @@ def _take_parts(asked: Asked, parts: Sequence[Part]) -> None:
 
 
 def _take_document(asked: Asked, document: Any) -> None:
-    """Find the image in a JSON body; what stands beside it goes along as it is."""
+    """Find the image in a JSON body; what stands next to it goes along as it is."""
     if not isinstance(document, dict):
         asked.questions.append("the body is JSON, but no object: write fields by hand")
         return

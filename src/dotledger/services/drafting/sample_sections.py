@@ -1,6 +1,6 @@
 """Taking sample answers apart: where things stand, and the fields of each.
 
-What is a list of things is told by the data of all samples together, not by names: a list of
+What is a list of things is found from the data of all samples together, not by names: a list of
 objects, a list of rows, an object whose keys are labels, or lists that run side by side.
 """
 
@@ -287,7 +287,7 @@ def _collect(
 
 
 def _side_by_side(path: Path, objects: Held, groups: dict[Path, Group]) -> None:
-    """Recognise lists of equal length beside each other: names, numbers, boxes."""
+    """Recognise lists of equal length next to each other: names, numbers, boxes."""
     first = objects[0][1]
     lists = [
         name

@@ -390,7 +390,7 @@ const dotLedger = (() => {
     const marks = [];
     if (data.floor) marks.push([data.floor, "floor"]);
     const values = [...new Set(Object.values(start))].filter((value) => value !== null);
-    for (const value of values.slice(0, 4)) marks.push([value, values.length > 1 ? "chosen" : "as begun"]);
+    for (const value of values.slice(0, 4)) marks.push([value, values.length > 1 ? "chosen" : "initial"]);
     const low = Number(slider.min);
     at("ticks").replaceChildren(...marks.map(([value, name]) => {
       const made = document.createElement("span");
