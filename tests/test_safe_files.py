@@ -69,7 +69,7 @@ class Files(unittest.TestCase):
         self.assertTrue(check_output_folder(self.home / "empty", place="--csv"))
         self.assertTrue(check_output_folder(self.home / "new", place="--csv"))
         for path, inputs, sign in (
-            (self.home, (), "not empty.*--replace"),
+            (self.home, (), "not empty.*replace=True"),
             (self.file, (), "not a folder"),
             (self.home / "none" / "x", (), "the folder above"),
             (self.home, (self.home,), "read by the same command"),

@@ -39,7 +39,7 @@ class Trust(unittest.TestCase):
     def test_consent(self):
         """Code needs consent once, and again when its text changes; the caller's own key needs none."""
         service = description(CALL)
-        with self.assertRaisesRegex(ConnectError, "bell_keys:find.*--allow-code"):
+        with self.assertRaisesRegex(ConnectError, "bell_keys:find.*allow_code=True"):
             prepare_sending({"a": picture()}, service, self.home / "l")
         trial = try_call(make_plan(service, gather({"a": picture()})), picture())
         self.assertIn("names code to run", trial.problem)

@@ -75,7 +75,7 @@ class Curl(unittest.TestCase):
         self.assertIn("the value of password was not copied", questions)
         self.assertEqual(dict(service.connect.settings), {"password": ""})
         with self.assertRaisesRegex(
-            DescriptionError, "'password' has no value.*--set password=VALUE"
+            DescriptionError, "'password' has no value.*settings=.*password.*VALUE"
         ):
             RequestBuilder(service, service.call[0], service.kinds)
 
