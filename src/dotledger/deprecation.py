@@ -44,8 +44,6 @@ def warn_deprecated(one: Deprecated, *, level: int = 3) -> None:
 
     Parameters
     ----------
-    one : Deprecated
-        What is deprecated.
     level : int, default 3
         How many frames above this one the user's own line is.
 

@@ -52,12 +52,8 @@ class Host:
         ``http`` or ``https``, and the name with its port if it has one.
     timeout : float
         Seconds for sending, and for the whole answer; for connecting at most 10 of them.
-    at_once : int
-        How many connections are kept.
     most : int
         Bytes kept of an answer's body.
-    clock : callable
-        Seconds of a steady clock.
     tls : ssl.SSLContext, optional
         How connections are secured; by default the certificates that the system trusts.
 

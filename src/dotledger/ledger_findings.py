@@ -134,15 +134,6 @@ def findings_and_sizes(
 
     Also ``sent_width`` and ``sent_height``, of what went out, and the EXIF ``orientation``.
 
-    Parameters
-    ----------
-    ledger : path-like or Ledger
-        Where the batch is kept.
-    batch : int, optional
-        Its number; without, the newest.
-    service : str, optional
-        The newest of this service.
-
     Returns
     -------
     tuple of Findings and dict

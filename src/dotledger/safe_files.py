@@ -55,8 +55,6 @@ def read_regular(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
     path : path-like
         What it names must be a regular file, or a link to one: a pipe would block for ever, a
         device never end.
-    most : int
-        Bytes that it may hold.
 
     Raises
     ------
@@ -78,11 +76,6 @@ def read_regular(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
 
 def check_regular(path: str | os.PathLike[str]) -> None:
     """Refuse what is not a regular file, before something opens it and waits.
-
-    Parameters
-    ----------
-    path : path-like
-        Links are followed.
 
     Raises
     ------
@@ -128,11 +121,6 @@ def parse_toml(text: str) -> dict[str, Any]:
     text : str
         TOML 1.0.
 
-    Returns
-    -------
-    dict of str to object
-        Empty for empty text.
-
     Raises
     ------
     ValueError
@@ -158,18 +146,10 @@ def check_output(
 
     Parameters
     ----------
-    path : path-like
-        The file to be written.
     place : str
         The option or argument that names it, for the message.
-    inputs : iterable of path-like or None
-        What the same command reads.
     replace : bool
         Whether an existing file may be replaced.
-
-    Returns
-    -------
-    Path
 
     Raises
     ------
@@ -227,11 +207,6 @@ _IMAGES_BEGIN = (b"\xff\xd8\xff", b"\x89PNG", b"GIF8", b"BM", b"II*\0", b"MM\0*"
 def is_image(path: Path) -> bool:
     """Tell whether a file begins as an image does; false where it cannot be read.
 
-    Parameters
-    ----------
-    path : Path
-        Any.
-
     Returns
     -------
     bool
@@ -256,11 +231,6 @@ _MOST_AT_ONCE = 1 << 20
 
 def state_file(name: str) -> Path:
     """Return a file of the user's state folder, in which digests are remembered.
-
-    Parameters
-    ----------
-    name : str
-        Of the file.
 
     Returns
     -------
@@ -299,8 +269,6 @@ def remember(name: str, digest: str) -> None:
     ----------
     name : str
         See `state_file`.
-    digest : str
-        Hexadecimal.
 
     Raises
     ------
@@ -353,11 +321,6 @@ def check_unpacked(facts: zipfile.ZipInfo, before: int = 0) -> None:
 def is_ledger(path: Path) -> bool:
     """Tell whether a file begins as a ledger does; false where it cannot be read.
 
-    Parameters
-    ----------
-    path : Path
-        Any.
-
     Returns
     -------
     bool
@@ -386,12 +349,8 @@ def check_output_folder(
 
     Parameters
     ----------
-    path : path-like
-        Where the outputs should go.
     place : str
         Option or argument, for the message.
-    inputs : iterable of path-like or None, default ()
-        What the same command reads.
     replace : bool, default False
         Let a folder be used that is not empty.
 
@@ -487,11 +446,6 @@ _LONGEST_NAME = 180
 
 def safe_file_name(name: str) -> str:
     """Return a harmless file name for an image's name, which may hold anything.
-
-    Parameters
-    ----------
-    name : str
-        Any text.
 
     Returns
     -------

@@ -31,11 +31,11 @@ def answer(content: Any, status: int = 200, **headers: str) -> Response:
     Parameters
     ----------
     content : object
-        Plain values.
+        Plain values, sent as JSON.
     status : int, default 200
-        HTTP status.
+        HTTP status of the answer.
     headers : str
-        More headers.
+        Further headers of the answer.
 
     Returns
     -------
@@ -131,9 +131,9 @@ class GateAssertions(unittest.TestCase):
         findings, annotations
             As `dotledger.check_gates` takes them.
         gates : path
-            A gates file.
+            The file of the gates.
         **options
-            Its other arguments.
+            Other arguments of `check_gates`.
         """
         from dotledger.api.choosing import check_gates
 
@@ -152,7 +152,7 @@ class GateAssertions(unittest.TestCase):
         expectations : path or iterable of Expectation
             What must come out.
         findings : Findings or path
-            What came out.
+            The findings to check.
         threshold : threshold, optional
             As `dotledger.measure` takes it.
         rules : Rules or path, optional

@@ -29,11 +29,6 @@ _LIVELY = re.compile(
 def plain_text(text: str) -> str:
     r"""Return text that a terminal shows as it is: control characters are written out.
 
-    Parameters
-    ----------
-    text : str
-        From anywhere.
-
     Returns
     -------
     str
@@ -57,11 +52,6 @@ def escaped_json(text: str) -> str:
 
     Line breaks between its parts stay: inside strings JSON itself escapes them.
 
-    Parameters
-    ----------
-    text : str
-        JSON.
-
     Returns
     -------
     str
@@ -83,11 +73,6 @@ def shown(value: Any, most: int = 80) -> str:
         Of any depth and size, also one that contains itself.
     most : int
         Characters at most; what is longer ends in ``…``.
-
-    Returns
-    -------
-    str
-        One line.
 
     Examples
     --------

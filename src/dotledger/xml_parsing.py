@@ -18,11 +18,6 @@ def xml_root(data: bytes | str) -> Any:
     data : bytes or str
         A whole document. Its own encoding is what its first line says.
 
-    Returns
-    -------
-    lxml.etree.Element
-        Without comments and processing instructions.
-
     Raises
     ------
     ValueError

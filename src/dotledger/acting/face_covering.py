@@ -120,7 +120,7 @@ def cover(
     findings : Findings or dataframe
         Boxes in pixels of the upright original. Of several images those of `name` count.
     kind : str, default "face"
-        With boxes.
+        Findings of this kind are covered; it needs boxes.
     label : str or sequence of str, optional
         Only these labels; by default all.
     style : {"solid", "blurred", "blocks"}
@@ -320,10 +320,6 @@ def open_boxes(
         Covers, in pixels of the upright image.
     annotations : Annotations
         Ground truth; ignored ones may stay open.
-    image : str
-        Which image.
-    kind : str, default "face"
-        Of the annotations.
     least : float, default 0.99
         The share of a box that must be covered.
 
@@ -348,13 +344,6 @@ def open_boxes(
 
 def share_covered(box: Floats | Sequence[float], covers: Sequence[Sequence[float]]) -> float:
     """Return how much of a box is under covers, counted on a grid of 200 x 200 points.
-
-    Parameters
-    ----------
-    box : (x0, y0, x1, y1)
-        In pixels.
-    covers : sequence of (x0, y0, x1, y1)
-        In the same.
 
     Returns
     -------

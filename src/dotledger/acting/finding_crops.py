@@ -33,8 +33,6 @@ def crop_findings(
 
     Parameters
     ----------
-    gathered : Gathered
-        The full-size originals.
     findings : Findings
         Cut already; boxes in pixels of the upright original.
     folder : Path

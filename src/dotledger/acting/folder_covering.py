@@ -95,10 +95,6 @@ def still_found(
         From `cover_all`.
     look : callable
         Takes a path, returns the outcome; `OpenService.look`.
-    kind : str, default "face"
-        What was covered.
-    label : sequence of str, optional
-        Only these labels.
     threshold : threshold, optional
         Findings below it do not count.
 
@@ -155,8 +151,6 @@ def cover_all(
     shas : mapping of str to str, optional
         By image the SHA-256 that was sent: an image that changed since is refused, since its boxes
         would lie elsewhere.
-    kind : str, default "face"
-        What is covered.
     **options
         As `cover` takes them.
 

@@ -53,8 +53,6 @@ def sort_images(
 
     Parameters
     ----------
-    gathered : Gathered
-        The images.
     places : mapping of str to sequence of (place, why)
         By image; those without go to ``no answer``.
     folder : Path

@@ -46,11 +46,6 @@ _NAMES = {
 def harmless_exif(opened: Image.Image) -> tuple[bytes | None, list[str]]:
     """Return Exif with nothing but harmless values, upright, and what went, in words.
 
-    Parameters
-    ----------
-    opened : Image
-        Of the original file.
-
     Returns
     -------
     (bytes or None, list of str)

@@ -29,16 +29,6 @@ def folder_names(places: set[str]) -> dict[str, str]:
     """Return a safe folder name for each place; two places never fall together.
 
     Letter case does not tell folders apart everywhere.
-
-    Parameters
-    ----------
-    places : set of str
-        Labels, verdicts and so on.
-
-    Returns
-    -------
-    dict of str to str
-        By place.
     """
     own = {NOTHING: "nothing-found", UNDECIDED: "undecided", WITHOUT: "no-answer"}
     own |= {NOBODY: "nobody-named", UNSEEN: "not-reviewed"}
@@ -50,15 +40,8 @@ def names_apart(names: Sequence[str], taken: set[str]) -> dict[str, str]:
 
     Parameters
     ----------
-    names : sequence of str
-        Of images or places.
     taken : set of str
         Names that are not free, in small letters; what is given out is added.
-
-    Returns
-    -------
-    dict of str to str
-        By name.
     """
     found = {}
     for given in names:
@@ -75,13 +58,6 @@ def names_apart(names: Sequence[str], taken: set[str]) -> dict[str, str]:
 
 def put_bytes(data: bytes, path: Path) -> tuple[Path | None, str]:
     """Write a new file, whole, over nothing that holds other bytes.
-
-    Parameters
-    ----------
-    data : bytes
-        Of the file.
-    path : Path
-        Its folder is made.
 
     Returns
     -------

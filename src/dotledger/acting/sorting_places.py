@@ -39,10 +39,6 @@ def places_by_label(
     ----------
     findings : Findings
         With a blank row for what was answered and holds nothing.
-    kind : str, optional
-        Only its labels.
-    threshold : threshold, optional
-        Findings below do not count.
     strongest : bool, default False
         Only the strongest finding of each image counts.
     least : float, optional
@@ -82,8 +78,6 @@ def places_by_person(
     ----------
     findings : Findings
         Faces whose details name a person.
-    threshold : threshold, optional
-        Faces below do not count.
     least_similarity : float, default 0
         A name that is less similar counts as none.
 
@@ -110,11 +104,6 @@ def places_by_person(
 
 def places_by_outcome(outcomes: Mapping[str, Mapping[str, str]]) -> dict[str, list[Place]]:
     """Return the place of each image by the outcome; of several kinds the worst.
-
-    Parameters
-    ----------
-    outcomes : mapping of str to mapping of str to str
-        By image and kind.
 
     Returns
     -------
@@ -159,16 +148,5 @@ def places_by_review(
 
 
 def places_by_verdict(decisions: Decisions) -> dict[str, list[Place]]:
-    """Return the place of each image by its verdict, with the reasons.
-
-    Parameters
-    ----------
-    decisions : Decisions
-        On the images.
-
-    Returns
-    -------
-    dict of str to list of (place, why)
-        One place each.
-    """
+    """Return the place of each image by its verdict, with the reasons."""
     return {one.image: [(one.verdict, "; ".join(one.reasons))] for one in decisions}

@@ -173,7 +173,7 @@ def check_gates(
     failed_share : float, optional
         Share of the images that failed, for gates about it.
     draws, seed : int
-        Of the intervals.
+        For the 95 % intervals, over images.
 
     Returns
     -------
@@ -290,7 +290,7 @@ def compare(
     names : sequence of str, optional
         Of the runs; by default those of their services, files, or their numbers.
     overlap : float, default 0.5
-        Required overlap.
+        Required overlap (IoU), for kinds with boxes.
     threshold : threshold or list of thresholds, optional
         One for all runs, or a list with one for each; as `measure` takes it.
     aim : str, optional
@@ -386,7 +386,7 @@ def drift(
         Exchanges of the two answers to an image, at least 20; all that there are where those are
         fewer.
     seed : int, default 0
-        Of the exchanges.
+        Of the random swaps of answers.
 
     Returns
     -------

@@ -36,8 +36,6 @@ def run_of_batches(ledger: LedgerStore, numbers: Sequence[int]) -> tuple[Finding
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
     numbers : sequence of int
         Batches of one service; the settings are those of the last.
 
@@ -117,7 +115,7 @@ def watch(
     any_images : bool, default False
         Also judge batches of other images; what changed may then be the images.
     seed : int, default 0
-        Of the exchanges.
+        Of the random swaps of answers.
 
     Returns
     -------

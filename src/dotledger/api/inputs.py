@@ -19,11 +19,6 @@ def threshold_given(given: Any) -> Any:
     ----------
     given : threshold or path
         A path ends in ``.toml``.
-
-    Returns
-    -------
-    ThresholdsFile, or what was given
-        As a measure takes it.
     """
     if isinstance(given, os.PathLike) or (isinstance(given, str) and given.endswith(".toml")):
         from dotledger.formats.thresholds_files import read_thresholds
@@ -37,17 +32,8 @@ def findings_given(given: Any, call: str = "", *, place: str = "findings") -> Fi
 
     Parameters
     ----------
-    given : table, dataframe or path
-        As the caller gave it.
     call : str, optional
         How the call is written, for the message when a table of the other sort is given.
-    place : str, default "findings"
-        Name of the argument.
-
-    Returns
-    -------
-    Findings
-        Checked.
 
     Raises
     ------
@@ -68,15 +54,8 @@ def annotations_given(given: Any, call: str = "") -> Annotations:
 
     Parameters
     ----------
-    given : table, dataframe or path
-        As the caller gave it.
     call : str, optional
         How the call is written, for the message when a table of the other sort is given.
-
-    Returns
-    -------
-    Annotations
-        Checked.
 
     Raises
     ------

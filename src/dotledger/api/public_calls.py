@@ -216,7 +216,7 @@ def try_call(
     Parameters
     ----------
     image : bytes or path
-        One image.
+        The file of one image.
     service, settings, kinds, key, transport, allow_code
         As `send` takes them.
     call : str, optional
@@ -389,7 +389,7 @@ def check_conventions(
     ledger : Ledger or path
         Where the batch is.
     annotations : Annotations, dataframe or path
-        With boxes.
+        Ground truth of kinds with boxes.
     batch, service
         Which batch; by default the newest.
 

@@ -241,24 +241,7 @@ def reread(
 def suspicions_of(
     ledger: LedgerStore, batch: Batch, findings: Findings, description: Description
 ) -> list[str]:
-    """Return what looks wrong in the findings of a batch as a whole.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
-    findings : Findings
-        Of the batch.
-    description : Description
-        With the attributes it names.
-
-    Returns
-    -------
-    list of str
-        Empty if nothing looks wrong.
-    """
+    """Return what looks wrong in the findings of a batch as a whole."""
     sizes = {n: (s["width"], s["height"]) for n, s in kept_sizes(ledger, batch).items()}
     return suspicions(findings, sizes, description.attribute_names)
 
@@ -270,13 +253,6 @@ def _later(outcomes: dict[tuple[int, str], tuple[object, ...]]) -> Iterator[tupl
 
 def differences(old: Findings, new: Findings) -> tuple[int, list[Difference]]:
     """Return how many findings two tables share, and the others.
-
-    Parameters
-    ----------
-    old : Findings
-        May be empty.
-    new : Findings
-        May be empty.
 
     Returns
     -------

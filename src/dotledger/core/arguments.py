@@ -31,15 +31,6 @@ def whole_number(value: Any, *, place: str, least: int, most: int) -> int:
     ----------
     value : object
         An int, or a number of NumPy that is whole.
-    place : str
-        The argument's name.
-    least, most : int
-        Both are allowed.
-
-    Returns
-    -------
-    int
-        The number.
 
     Raises
     ------
@@ -60,8 +51,6 @@ def real_number(value: Any, *, place: str) -> float:
 
     Parameters
     ----------
-    value : object
-        What was given.
     place : str
         Where it was given, for the message.
 
@@ -120,15 +109,8 @@ def check_overlap(value: float, *, place: str = "overlap") -> float:
 
     Parameters
     ----------
-    value : float
-        A required overlap.
     place : str, default 'overlap'
         Where it was given, for the message.
-
-    Returns
-    -------
-    float
-        The value.
 
     Raises
     ------
@@ -151,17 +133,8 @@ def as_path(given: Any, *, place: str, call: str) -> Path:
 
     Parameters
     ----------
-    given : path-like
-        As the caller gave it.
-    place : str
-        Name of the argument.
     call : str
         How the call is written, for the message.
-
-    Returns
-    -------
-    Path
-        Not looked at.
 
     Raises
     ------

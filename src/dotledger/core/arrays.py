@@ -18,13 +18,6 @@ Counts = NDArray[np.int64]
 def ratio(part: float, whole: float) -> float:
     """Return ``part / whole``; NaN if `whole` is 0.
 
-    Parameters
-    ----------
-    part : float
-        Any number.
-    whole : float
-        Any number.
-
     Returns
     -------
     float
@@ -38,8 +31,6 @@ def ratios(part: NDArray[np.number], whole: NDArray[np.number]) -> Floats:
 
     Parameters
     ----------
-    part : ndarray of numbers
-        Of any shape.
     whole : ndarray of numbers
         Of a shape that broadcasts with it.
 
@@ -59,11 +50,6 @@ def narrow(codes: Ints) -> NDArray[np.integer]:
     ----------
     codes : ndarray of intp
         Whole numbers of at least 0; may be empty.
-
-    Returns
-    -------
-    ndarray of int16 or intp
-        The same numbers.
     """
     return codes.astype(np.int16) if codes.max(initial=0) < 2**15 else codes
 

@@ -70,11 +70,6 @@ class Plotted:
         **options
             Such as ``kind``, ``chosen`` and ``ax``.
 
-        Returns
-        -------
-        Axes
-            Of Matplotlib.
-
         Raises
         ------
         ArgumentError

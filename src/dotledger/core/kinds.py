@@ -122,8 +122,6 @@ def worst_outcome(outcomes: Collection[str], otherwise: str) -> str:
 
     Parameters
     ----------
-    outcomes : collection of str
-        One for each kind.
     otherwise : str
         What is returned if there are none.
 
@@ -149,8 +147,6 @@ def check_kinds(kinds: str | Iterable[str], *, place: str) -> tuple[str, ...]:
 
     Parameters
     ----------
-    kinds : str or iterable of str
-        One name or several.
     place : str
         Where it was given, for the message.
 

@@ -15,15 +15,6 @@ _SHAPE = bytes.maketrans(b"0123456789", b"0" * 10)
 def nearest(name: str, known: Iterable[str], *, most: int = 1) -> list[str]:
     """Return up to `most` names of `known` that are spelt most like `name`, letter case aside.
 
-    Parameters
-    ----------
-    name : str
-        As somebody wrote it.
-    known : iterable of str
-        Names there are.
-    most : int, default 1
-        How many at most.
-
     Returns
     -------
     list of str
@@ -63,43 +54,18 @@ def counted(number: int, noun: str) -> str:
     ----------
     number : int
         0 or more.
-    noun : str
-        In the singular.
-
-    Returns
-    -------
-    str
-        With commas between thousands.
     """
     return f"{number:,} {noun}{'' if number == 1 else 's'}"
 
 
 def first_of(names: Sequence[str], most: int) -> str:
-    """Return the first names in one line, and how many more there are: ``a, b and 3 more``.
-
-    Parameters
-    ----------
-    names : sequence of str
-        May be empty.
-    most : int
-        How many to show.
-
-    Returns
-    -------
-    str
-        Empty without names.
-    """
+    """Return the first names in one line, and how many more there are: ``a, b and 3 more``."""
     more = f" and {len(names) - most:,} more" if len(names) > most else ""
     return ", ".join(names[:most]) + more
 
 
 def natural_key(text: str) -> str:
     """Return a sort key under which ``walk-9`` comes before ``walk-10``.
-
-    Parameters
-    ----------
-    text : str
-        A name.
 
     Returns
     -------
@@ -117,16 +83,6 @@ def naturally_sorted(names: Sequence[str]) -> list[int]:
     """Return the places of `names` in natural order; equal names keep their order.
 
     Names that differ in digits of equal width only, as most exports do, need no keys.
-
-    Parameters
-    ----------
-    names : sequence of str
-        May be empty.
-
-    Returns
-    -------
-    list of int
-        As many.
     """
     joined = "\0".join(names).encode("utf-8", "surrogateescape")
     one_shape = len(set(joined.translate(_SHAPE).split(b"\0"))) == 1

@@ -59,11 +59,6 @@ class Reasons:
 def reasons_of(found: Diagnosis) -> Reasons:
     """Return what is brought here of the reasons of a part.
 
-    Parameters
-    ----------
-    found : Diagnosis
-        Of one part.
-
     Returns
     -------
     Reasons
@@ -130,8 +125,6 @@ class PartedMeasure(Measure):
         ----------
         name : str
             See `Measure.by`.
-        edges : sequence of float, optional
-            Rising.
 
         Raises
         ------

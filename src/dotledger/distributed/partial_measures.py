@@ -115,13 +115,6 @@ class Part:
 def basis_of(request: Request, findings: Findings, annotations: Annotations) -> Basis:
     """Return what every question about one part is asked of, judged.
 
-    Parameters
-    ----------
-    request : Request
-        What is asked.
-    findings, annotations
-        Of one part.
-
     Returns
     -------
     Basis
@@ -171,8 +164,6 @@ def with_parents(request: Request, parts: Iterable[Part]) -> Request:
     ----------
     request : Request
         As it was given to the parts.
-    parts : iterable of Part
-        What they gave.
 
     Returns
     -------
@@ -190,8 +181,6 @@ def part_of(request: Request, findings: Findings, annotations: Annotations) -> P
 
     Parameters
     ----------
-    request : Request
-        What is asked.
     findings, annotations
         Of one part; both may be empty.
 
@@ -250,10 +239,6 @@ def measured(request: Request, parts: Sequence[Part], asked: Asked) -> PartedMea
 
     Parameters
     ----------
-    request : Request
-        What was asked of them.
-    parts : sequence of Part
-        At least one.
     asked : Asked
         Asks further questions of the parts.
 

@@ -78,18 +78,7 @@ Sets = Mapping[str, frozenset[str]]
 
 
 def united(some: Sets, more: Sets) -> dict[str, frozenset[str]]:
-    """Return by name what either has.
-
-    Parameters
-    ----------
-    some, more : mapping of str to frozenset of str
-        Either may be empty.
-
-    Returns
-    -------
-    dict of str to frozenset of str
-        With the names of both.
-    """
+    """Return by name what either has."""
     nothing: frozenset[str] = frozenset()
     return {n: some.get(n, nothing) | more.get(n, nothing) for n in {**some, **more}}
 
@@ -99,12 +88,8 @@ def facts_of(annotations: Annotations, found: Iterable[str], origin: Origin | No
 
     Parameters
     ----------
-    annotations : Annotations
-        Of one part.
     found : iterable of str
         Labels of its findings; they are needed only where a threshold names some.
-    origin : Origin or None
-        Of its findings.
 
     Returns
     -------
@@ -177,8 +162,6 @@ def request_of(
 
     Parameters
     ----------
-    facts : Facts
-        Of all parts together.
     overlap, threshold, kinds, count_unanswered, broader, floor, words, draws, seed
         As `measure` takes them.
 

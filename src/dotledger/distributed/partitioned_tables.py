@@ -54,11 +54,6 @@ def parts_in(folder: PathLike) -> list[PartFiles]:
         Holds both folders, as `write_parts` makes them, and perhaps ``images``. Hidden files and
         origins are passed over.
 
-    Returns
-    -------
-    list of PartFiles
-        Sorted by name.
-
     Raises
     ------
     ArgumentError

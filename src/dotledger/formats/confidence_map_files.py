@@ -21,11 +21,6 @@ def read_map(path: Path) -> ConfidenceMap:
     path : Path
         JSON, from `write_map`.
 
-    Returns
-    -------
-    ConfidenceMap
-        As it was written.
-
     Raises
     ------
     TableError
@@ -45,13 +40,6 @@ def read_map(path: Path) -> ConfidenceMap:
 
 def write_map(mapping: ConfidenceMap, path: Path) -> None:
     """Write a confidence mapping, whole or not at all.
-
-    Parameters
-    ----------
-    mapping : ConfidenceMap
-        Fitted.
-    path : Path
-        A file to write.
 
     Raises
     ------

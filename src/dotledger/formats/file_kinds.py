@@ -20,11 +20,6 @@ def read_json(path: Path) -> Any:
     path : Path
         A file in UTF-8.
 
-    Returns
-    -------
-    object
-        Plain values.
-
     Raises
     ------
     TableError

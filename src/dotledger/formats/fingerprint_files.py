@@ -34,7 +34,7 @@ def write_prints(prints: Prints, path: str | os.PathLike[str]) -> Path:
     Returns
     -------
     Path
-        The file.
+        The file that was written.
 
     Raises
     ------
@@ -70,7 +70,7 @@ def read_prints(path: str | os.PathLike[str]) -> Prints:
     Returns
     -------
     Prints
-        As written.
+        The prints that were written.
 
     Raises
     ------

@@ -165,11 +165,6 @@ def read_expectations(path: str | os.PathLike[str]) -> list[Expectation]:
         CSV with the columns ``image,kind`` and as many of ``label,at_least,at_most,verdict,reason``
         as are needed, or TOML with an ``[[expect]]`` for each.
 
-    Returns
-    -------
-    list of Expectation
-        At least one.
-
     Raises
     ------
     TableError

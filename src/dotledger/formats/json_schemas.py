@@ -79,13 +79,7 @@ def schema_of(name: str) -> dict[str, Any]:
 
 
 def head(title: str) -> dict[str, str]:
-    """Return what a schema begins with.
-
-    Parameters
-    ----------
-    title : str
-        What it is of.
-    """
+    """Return what a schema begins with."""
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"Dot Ledger: {title}",
@@ -96,11 +90,6 @@ def one_line(part: Any) -> Any:
     """Return a schema whose descriptions, which are docstrings, are one line each.
 
     What a docstring says of an attribute goes to that key.
-
-    Parameters
-    ----------
-    part : any
-        A schema, or anything within.
     """
     if isinstance(part, list | tuple):
         return [one_line(one) for one in part]

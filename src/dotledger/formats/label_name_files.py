@@ -34,10 +34,6 @@ def read_names(path: str | os.PathLike[str]) -> NameMap:
         ``[names]``, ``[services.NAME]`` and ``[broader]``; or SKOS in Turtle (``.ttl``) or JSON-LD
         (``.jsonld``), where other spellings of a concept become its preferred one.
 
-    Returns
-    -------
-    NameMap
-
     Raises
     ------
     TableError
@@ -214,18 +210,6 @@ def write_skos(names: NameMap, path: str | os.PathLike[str]) -> Path:
     """Write a mapping as a SKOS vocabulary, in Turtle (``.ttl``) or JSON-LD (``.jsonld``).
 
     What is particular to one service or kind becomes an alternative label like any other.
-
-    Parameters
-    ----------
-    names : NameMap
-        A mapping; may be empty.
-    path : path-like
-        Its ending says which form.
-
-    Returns
-    -------
-    Path
-        The file written.
 
     Raises
     ------

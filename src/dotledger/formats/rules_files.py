@@ -201,13 +201,6 @@ def _rules(kept: RulesFile, home: Path) -> Rules:
 def listed(value: str | tuple[str, ...], home: Path) -> tuple[str, ...]:
     """Return names: those given, and those of each ``.txt`` file among them, one a line.
 
-    Parameters
-    ----------
-    value : str or tuple of str
-        Names and files.
-    home : Path
-        Where files are looked for.
-
     Returns
     -------
     tuple of str
@@ -242,8 +235,6 @@ def pattern_of(given: Sequence[str], home: Path) -> str:
     ----------
     given : sequence of str
         Each a ready pattern's name, a ``.txt`` file of terms, or a regular expression.
-    home : Path
-        Where files are looked for.
 
     Returns
     -------

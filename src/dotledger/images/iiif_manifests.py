@@ -41,11 +41,6 @@ class Canvas(Struct, frozen=True, kw_only=True):
 def is_manifest(data: Any) -> bool:
     """Tell whether a JSON document is a manifest of version 3.
 
-    Parameters
-    ----------
-    data : object
-        Read from JSON.
-
     Returns
     -------
     bool

@@ -16,18 +16,7 @@ _CHANNELS = (1, 3, 4)
 
 
 def is_picture(value: object) -> bool:
-    """Tell whether a value is a picture of Pillow or an array.
-
-    Parameters
-    ----------
-    value : object
-        Whatever was given.
-
-    Returns
-    -------
-    bool
-        False for bytes and streams.
-    """
+    """Tell whether a value is a picture of Pillow or an array."""
     return isinstance(value, (Image.Image, np.ndarray))
 
 
@@ -36,16 +25,9 @@ def as_file(name: str, value: Any) -> bytes:
 
     Parameters
     ----------
-    name : str
-        Of the image, for messages.
     value : Image or ndarray of uint8, shape (height, width) or (height, width, 1, 3 or 4)
         Grey, red-green-blue, or these with opacity. A picture of Pillow is taken as it is seen:
         one that its Exif turns is turned by whoever shows it, and goes out with its Exif.
-
-    Returns
-    -------
-    bytes
-        Equal for equal pixels.
 
     Raises
     ------

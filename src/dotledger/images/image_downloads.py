@@ -39,11 +39,6 @@ def fetched(address: str) -> bytes:
     address : str
         ``http://`` or ``https://``, perhaps with a name and a password.
 
-    Returns
-    -------
-    bytes
-        Of the file.
-
     Raises
     ------
     OSError

@@ -66,16 +66,6 @@ class ImageFacts(Struct, frozen=True, kw_only=True):
 def open_image(data: bytes) -> Image.Image:
     """Open an image without decoding its pixels.
 
-    Parameters
-    ----------
-    data : bytes
-        The bytes of the file.
-
-    Returns
-    -------
-    Image
-        Not decoded yet.
-
     Raises
     ------
     ImageError
@@ -144,11 +134,6 @@ def _too_many_pixels(got: str) -> ImageError:
 
 def read_facts(data: bytes) -> ImageFacts:
     """Return what the header of an image file says.
-
-    Parameters
-    ----------
-    data : bytes
-        The bytes of the file.
 
     Returns
     -------

@@ -184,6 +184,7 @@ def gather(
     Returns
     -------
     Gathered
+        The images, and what could not be read.
 
     Raises
     ------
@@ -568,11 +569,6 @@ def _stored_item(one: Stored) -> Item:
 
 def shown_address(address: str) -> str:
     """Return an address as it may be written down: no user, password, signature or token.
-
-    Parameters
-    ----------
-    address : str
-        With a scheme.
 
     Returns
     -------

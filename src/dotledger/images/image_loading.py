@@ -28,11 +28,6 @@ class LookedAt(NamedTuple):
 def look_at(item: Item) -> LookedAt:
     """Read and hash an image, and read its header.
 
-    Parameters
-    ----------
-    item : Item
-        One gathered image.
-
     Returns
     -------
     LookedAt
@@ -52,20 +47,6 @@ def look_at(item: Item) -> LookedAt:
 def made_ready(data: bytes, facts: ImageFacts, demands: Demands) -> tuple[Prepared, Frame]:
     """Return an image as it goes out, and how what is answered about it relates to the original.
 
-    Parameters
-    ----------
-    data : bytes
-        The bytes of the file.
-    facts : ImageFacts
-        Of the same bytes.
-    demands : Demands
-        What the service takes.
-
-    Returns
-    -------
-    tuple of Prepared and Frame
-        Of what goes out.
-
     Raises
     ------
     ImageError
@@ -76,20 +57,7 @@ def made_ready(data: bytes, facts: ImageFacts, demands: Demands) -> tuple[Prepar
 
 
 def frame_of(facts: ImageFacts, prepared: Prepared) -> Frame:
-    """Return the frame of an image that was prepared.
-
-    Parameters
-    ----------
-    facts : ImageFacts
-        Of the original.
-    prepared : Prepared
-        What is sent.
-
-    Returns
-    -------
-    Frame
-        All in pixels.
-    """
+    """Return the frame of an image that was prepared."""
     return Frame(facts.width, facts.height, prepared.width, prepared.height, prepared.turned)
 
 
@@ -100,11 +68,6 @@ def why_not(error: Exception) -> str:
     ----------
     error : Exception
         What came of reading or preparing.
-
-    Returns
-    -------
-    str
-        One line, without a stop.
     """
     if isinstance(error, ImageError):
         return str(error)

@@ -31,16 +31,6 @@ def read_packet(data: bytes) -> bytes | None:
 
     Of every format in which Pillow finds one: JPEG, PNG, WebP, TIFF, GIF, AVIF.
 
-    Parameters
-    ----------
-    data : bytes
-        The bytes of the file.
-
-    Returns
-    -------
-    bytes or None
-        As it stands there, unpacked.
-
     Raises
     ------
     ImageError
@@ -65,8 +55,6 @@ def with_packet(data: bytes, packet: bytes) -> bytes:
 
     Parameters
     ----------
-    data : bytes
-        The bytes of the file.
     packet : bytes
         XMP, in UTF-8.
 

@@ -90,12 +90,8 @@ def prepare(data: bytes, facts: ImageFacts, demands: Demands) -> Prepared:
 
     Parameters
     ----------
-    data : bytes
-        The file.
     facts : ImageFacts
         What `read_facts` says of it.
-    demands : Demands
-        What the service accepts.
 
     Raises
     ------
@@ -188,11 +184,6 @@ def _factor(width: int, height: int, demands: Demands) -> float:
 
 def decode_upright(data: bytes) -> Image.Image:
     """Return a file's picture, decoded and upright.
-
-    Parameters
-    ----------
-    data : bytes
-        The bytes of the file.
 
     Returns
     -------

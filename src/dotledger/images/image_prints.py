@@ -59,18 +59,6 @@ def prints_of(items: Iterable[Item]) -> Prints:
 def print_of(name: str, data: bytes) -> Prints:
     """Return the print of one image.
 
-    Parameters
-    ----------
-    name : str
-        What it is called.
-    data : bytes
-        The bytes of its file.
-
-    Returns
-    -------
-    Prints
-        Of one image.
-
     Raises
     ------
     ImageError

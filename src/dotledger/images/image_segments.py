@@ -45,16 +45,6 @@ class Chunk(NamedTuple):
 def jpeg_segments(data: bytes) -> Iterator[Segment]:
     """Yield the segments before the pixels.
 
-    Parameters
-    ----------
-    data : bytes
-        Of a JPEG file.
-
-    Yields
-    ------
-    Segment
-        In their order.
-
     Raises
     ------
     ImageError
@@ -66,11 +56,6 @@ def jpeg_segments(data: bytes) -> Iterator[Segment]:
 
 def jpeg_places(data: bytes) -> Iterator[tuple[int, int, int]]:
     """Yield where the segments before the pixels begin and end, and their markers.
-
-    Parameters
-    ----------
-    data : bytes
-        Of a JPEG file.
 
     Yields
     ------
@@ -97,16 +82,6 @@ def jpeg_places(data: bytes) -> Iterator[tuple[int, int, int]]:
 def png_chunks(data: bytes) -> Iterator[Chunk]:
     """Yield the chunks to the last one; what stands behind that is none.
 
-    Parameters
-    ----------
-    data : bytes
-        Of a PNG file.
-
-    Yields
-    ------
-    Chunk
-        In their order.
-
     Raises
     ------
     ImageError
@@ -123,18 +98,5 @@ def png_chunks(data: bytes) -> Iterator[Chunk]:
 
 
 def png_chunk(kind: bytes, body: bytes) -> bytes:
-    """Return a chunk as it is in a file.
-
-    Parameters
-    ----------
-    kind : bytes
-        Four letters.
-    body : bytes
-        What it holds.
-
-    Returns
-    -------
-    bytes
-        With its length and checksum.
-    """
+    """Return a chunk as it is in a file."""
     return struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))

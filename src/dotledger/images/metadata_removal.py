@@ -44,8 +44,6 @@ def without_metadata(data: bytes, format: str, orientation: int) -> Cleaned:
 
     Parameters
     ----------
-    data : bytes
-        The file, which decodes.
     format : str
         ``"jpeg"``, ``"png"``, ``"webp"``, ``"gif"``, ``"tiff"`` or ``"bmp"``.
     orientation : int
@@ -125,11 +123,6 @@ _SIZES = {1: 0, 3: 0, 4: 0, 5: 8}
 
 def is_profile(profile: bytes) -> bool:
     """Tell whether bytes are one colour profile, with nothing behind it (ICC.1, 7.2).
-
-    Parameters
-    ----------
-    profile : bytes
-        As a file holds it.
 
     Returns
     -------

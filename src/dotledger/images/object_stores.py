@@ -50,15 +50,8 @@ def stored_in(
         Of the folder; a file without an ending is its own only one.
     shown : str
         The address as it may be written down.
-    endings : tuple of str
-        Of images, in small letters.
     skipped : Counter
         Files with other endings are counted here.
-
-    Returns
-    -------
-    list of Stored
-        Empty if there is nothing.
 
     Raises
     ------
@@ -91,17 +84,8 @@ def read_stored(address: str, shown: str, most: int) -> bytes:
 
     Parameters
     ----------
-    address : str
-        Of the file.
     shown : str
         The address as it may be written down.
-    most : int
-        Bytes.
-
-    Returns
-    -------
-    bytes
-        As they are stored.
 
     Raises
     ------

@@ -34,10 +34,6 @@ def raw_answers(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
     positions : sequence of int
         Of images in the batch, from 0.
 
@@ -91,14 +87,10 @@ def is_answered(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
     fingerprints : (str, str)
         Of the settings asked under, as they are known now and were before.
     call_names : sequence of str
         Every call of the description: without them the index would be read to its end.
-    sha : str
-        Of the image, in hexadecimal.
 
     Returns
     -------
@@ -114,15 +106,6 @@ class KnownAnswers:
     """Tells which images a ledger has answers for, one image at a time.
 
     To read them all before the first call takes minutes and much memory where they are many.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    plan : AskedAs
-        What answers are known by.
-    calls : sequence of str
-        Names of the calls.
     """
 
     def __init__(self, ledger: LedgerStore, plan: AskedAs, calls: Sequence[str]) -> None:
@@ -159,12 +142,6 @@ def stored_answers(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    fingerprints : sequence of str
-        Of the settings asked under.
-    call_name : str
-        One call of the description.
     shas : sequence of str
         SHA-256 of images, in hexadecimal.
 
@@ -223,12 +200,6 @@ def answers_kept(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    plan : Plan
-        What is asked.
-    call_name : str
-        One of its calls.
     images : mapping of str to str
         By SHA-256 of each file, that of what is sent of it.
 
@@ -276,13 +247,6 @@ def kept_answers(ledger: LedgerStore, batch: Batch) -> Iterator[KeptAnswer]:
     ----------
     ledger : LedgerStore
         Open, and not written to meanwhile by the same thread.
-    batch : Batch
-        Of this ledger.
-
-    Yields
-    ------
-    KeptAnswer
-        Unpacked; damaged ones say so.
     """
     with ledger.reading() as connection:
         for query in (_read_answers(batch), _unread_answers(batch)):

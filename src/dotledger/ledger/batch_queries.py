@@ -78,11 +78,6 @@ class Batches(list[Batch]):
 def batches(ledger: LedgerStore) -> Batches:
     """Return every batch, oldest first.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-
     Returns
     -------
     Batches
@@ -131,21 +126,10 @@ def find_batch(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    batch : int, optional
-        Its number.
     service : str, optional
         Its service; may be left out where the ledger knows only one.
     reading : int, optional
         Number of a reading of it.
-    round : str, optional
-        The name of its round.
-
-    Returns
-    -------
-    Batch
-        With its reading.
 
     Raises
     ------
@@ -187,13 +171,6 @@ def find_batch(
 def readings(ledger: LedgerStore, batch: Batch) -> list[tuple[int, str, str]]:
     """Return (number, when, about) of a batch's readings, oldest first.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
-
     Returns
     -------
     list of tuple of int, str and str
@@ -224,13 +201,6 @@ _COUNTED_AT_ONCE = 10_000
 
 def outcome_counts(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, int]]:
     """Return how many images have each outcome, by kind and outcome; all of `OUTCOMES`.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
 
     Returns
     -------
@@ -269,13 +239,6 @@ class Sent(Struct, frozen=True, kw_only=True):
 def sent_images(ledger: LedgerStore, batch: Batch) -> list[Sent]:
     """Return the images of a batch in its order.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
-
     Returns
     -------
     list of Sent
@@ -305,13 +268,6 @@ def sent_images(ledger: LedgerStore, batch: Batch) -> list[Sent]:
 def outcomes_of(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, str]]:
     """Return by image and kind the outcome; kinds that are not settled yet are pending.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        In it.
-
     Returns
     -------
     dict of str to dict of str to str
@@ -335,20 +291,7 @@ def outcomes_of(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, str]]:
 
 
 def failures(ledger: LedgerStore, batch: Batch) -> list[tuple[str, str, str, str]]:
-    """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
-
-    Returns
-    -------
-    list of tuple of str
-        Empty if all was read.
-    """
+    """Return (image, kind, outcome, reason) of all that is unread, failed or refused, in order."""
     table, items = schema.outcomes, schema.items
     query = (
         select(items.c.name, table.c.kind, table.c.outcome, table.c.reason)
@@ -373,13 +316,6 @@ def unread_images(ledger: LedgerStore, batch: Batch) -> int:
 def left_out(ledger: LedgerStore, batch: Batch) -> dict[str, int]:
     """Return for how many images no call was made, since what it waits for was not found.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
-
     Returns
     -------
     dict of str to int
@@ -397,13 +333,6 @@ def left_out(ledger: LedgerStore, batch: Batch) -> dict[str, int]:
 
 def kept_sizes(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, float]]:
     """Return by image name the upright size, and the size and orientation of what was sent.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
 
     Returns
     -------

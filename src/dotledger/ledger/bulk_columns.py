@@ -42,11 +42,6 @@ it a column that begins with nothing would be taken for one of another type."""
 def number(column: ColumnElement[Any]) -> ColumnElement[Any]:
     """Return a column of numbers for `columns_of`: NULL becomes NaN.
 
-    Parameters
-    ----------
-    column : column of SQLAlchemy
-        Of type Float.
-
     Returns
     -------
     column of SQLAlchemy
@@ -57,11 +52,6 @@ def number(column: ColumnElement[Any]) -> ColumnElement[Any]:
 
 def text(column: ColumnElement[Any]) -> ColumnElement[Any]:
     """Return a column of text for `columns_of`: NULL becomes empty; see `number`.
-
-    Parameters
-    ----------
-    column : column of SQLAlchemy
-        Of type Text.
 
     Returns
     -------
@@ -84,8 +74,6 @@ def columns_of(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
     query : Select
         Of SQLAlchemy; its numbers and texts by `number` and `text`.
     kinds : sequence of {'whole', 'number', 'name', 'text'}
@@ -126,8 +114,6 @@ def parts_of(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
     query : Select
         Of SQLAlchemy; its first column is `by`.
     kinds : sequence of {'whole', 'number', 'name', 'text'}

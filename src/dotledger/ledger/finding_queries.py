@@ -29,13 +29,6 @@ _IN_AN_IMAGE = 10
 def notes_of(ledger: LedgerStore, batch: Batch) -> list[tuple[str, str, str]]:
     """Return (image, reason, value) of everything a reading set aside or noticed.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        With the reading wanted.
-
     Returns
     -------
     list of tuple of str
@@ -62,17 +55,8 @@ def load_findings(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        With the reading wanted.
     kinds : sequence of str, optional
         Those wanted; None for all.
-
-    Returns
-    -------
-    Findings
-        Without an origin.
     """
     wanted = tuple(batch.kinds if kinds is None else (k for k in batch.kinds if k in kinds))
     with ThreadPoolExecutor(3) as pool:  # where they are many, each waits for another process
@@ -89,10 +73,6 @@ def findings_in_parts(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        With the reading wanted.
     kinds : sequence of str, optional
         Those wanted; None for all.
 
@@ -116,13 +96,6 @@ def findings_in_parts(
 
 def have_details(ledger: LedgerStore, batch: Batch) -> bool:
     """Tell whether any finding has more than its columns: attributes, points and similar.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        With the reading wanted.
 
     Returns
     -------

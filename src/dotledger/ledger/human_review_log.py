@@ -20,8 +20,6 @@ def keep_reviews(ledger: LedgerStore, batch: Batch, reviews: Sequence[Review]) -
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open for writing.
     batch : Batch
         With the reading whose findings were reviewed.
     reviews : sequence of Review
@@ -61,13 +59,6 @@ def reviews_of(ledger: LedgerStore, batch: Batch) -> list[Review]:
 
     Decisions about a whole image hold for every reading; those about a finding for theirs.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        With the reading wanted.
-
     Returns
     -------
     list of Review
@@ -89,13 +80,6 @@ def reviews_of(ledger: LedgerStore, batch: Batch) -> list[Review]:
 
 def verdicts_of(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, str]]:
     """Return by image and person ``pass`` or ``block``.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        In it.
 
     Returns
     -------

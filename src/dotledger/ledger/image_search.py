@@ -82,20 +82,7 @@ class Hit:
 
 
 def search(ledger: LedgerStore, wanted: Wanted) -> Iterator[Hit]:
-    """Yield what fits, the newest batch first, in the order of its images.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    wanted : Wanted
-        What is looked for.
-
-    Yields
-    ------
-    Hit
-        Of each batch's newest reading.
-    """
+    """Yield what fits, the newest batch first, in the order of its images."""
     query = _outcomes(wanted) if wanted.outcomes else _findings(wanted)
     with ledger.reading() as connection:
         for row in connection.execute(query):

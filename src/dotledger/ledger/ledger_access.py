@@ -29,7 +29,7 @@ class Ledger:
     create : bool, default True
         Make a new ledger if there is none.
     read_only : bool, default False
-        Never write.
+        Refuse everything that would write.
 
     Raises
     ------
@@ -175,13 +175,7 @@ class Ledger:
 
 
 def store_of(ledger: Any) -> Any:
-    """Return what keeps a `Ledger`; a path, address or store as it is.
-
-    Parameters
-    ----------
-    ledger : Ledger, LedgerStore, path or None
-        As a caller gave it.
-    """
+    """Return what keeps a `Ledger`; a path, address or store as it is."""
     return ledger._store if isinstance(ledger, Ledger) else ledger
 
 
@@ -192,12 +186,8 @@ def opened_ledger(
 
     Parameters
     ----------
-    ledger : Ledger, LedgerStore or path
-        As a caller gave it.
     create : bool, default False
         Make a new one if there is none.
-    write : bool, default False
-        Open a path for writing.
 
     Raises
     ------

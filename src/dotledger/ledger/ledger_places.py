@@ -49,11 +49,6 @@ def place_of(where: str | os.PathLike[str]) -> FilePlace | ServerPlace:
     where : path-like
         A path, or the address of a server.
 
-    Returns
-    -------
-    FilePlace or ServerPlace
-        Nothing is opened yet.
-
     Raises
     ------
     LedgerError

@@ -27,11 +27,6 @@ __all__ = [
 def storable(text: str) -> str:
     r"""Return text that every database can keep: NUL as ``\x00``, half surrogates as ``\ud800``.
 
-    Parameters
-    ----------
-    text : str
-        Any text.
-
     Returns
     -------
     str
@@ -192,19 +187,8 @@ def finding_row(
     ----------
     kind : str
         Kind of each row, or of this one.
-    label : str
-        Any text.
     confidence : float or None
         From 0 to 1; None for none.
-    box : tuple of float, or None
-        In pixels.
-    details : dict, or None
-        Plain values.
-
-    Returns
-    -------
-    tuple
-        One value a column.
     """
     text = to_json(details).decode() if details else None
     return (kind, storable(label), confidence, *(box or _NO_BOX), text)

@@ -54,11 +54,6 @@ def compress(answer: bytes) -> bytes:
 
     Most answers are a few kilobytes, for which that takes longer than the compressing.
 
-    Parameters
-    ----------
-    answer : bytes
-        As received.
-
     Returns
     -------
     bytes
@@ -75,11 +70,6 @@ def decompress(stored: bytes) -> bytes:
     ----------
     stored : bytes
         From `compress`.
-
-    Returns
-    -------
-    bytes
-        The answer as received.
     """
     # A ledger may be a stranger's: two megabytes can unpack to gigabytes.
     unpacking = zlib.decompressobj()
@@ -105,8 +95,6 @@ class LedgerStore:
         A file, or an address such as ``postgresql://…``.
     create : bool, default True
         Make a new ledger if there is none.
-    read_only : bool, default False
-        Never write.
     any_version : bool, default False
         Open an earlier version too, to be upgraded.
 

@@ -80,13 +80,7 @@ VIEWS: Mapping[str, Callable[[], Any]] = {
 
 
 def make_views(connection: Connection) -> None:
-    """Make the views; the tables are there.
-
-    Parameters
-    ----------
-    connection : Connection
-        In a transaction.
-    """
+    """Make the views; the tables are there."""
     for name, query in VIEWS.items():
         text = query().compile(dialect=connection.dialect, compile_kwargs={"literal_binds": True})
         connection.exec_driver_sql(f"CREATE VIEW {name} AS {text}")

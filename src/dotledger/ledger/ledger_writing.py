@@ -81,8 +81,6 @@ class BatchWriter:
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Where to.
     opening : BatchOpening
         Which batch; one with the same key is resumed.
     now : float
@@ -541,10 +539,6 @@ class ReadingWriter:
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Where the batch is.
-    batch : int
-        Its number.
     about : str
         What the reading was made with, for people.
     now : float
@@ -569,8 +563,6 @@ class ReadingWriter:
         ----------
         found : iterator of tuple
             Position and `FINDING_COLUMNS`.
-        noted : iterator of tuple
-            Position, reason and value.
         outcomes : iterator of tuple
             Position, kind, outcome, reason and call id: what the batch's outcomes are from now on.
         """

@@ -42,13 +42,6 @@ class LookRecord(Struct, frozen=True, kw_only=True):
 def looks_since(ledger: LedgerStore, since: Batch) -> list[LookRecord]:
     """Return the looks of a watch, oldest first.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    since : Batch
-        The first round.
-
     Returns
     -------
     list of LookRecord
@@ -87,18 +80,10 @@ def add_look(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open for writing.
     since, batch : Batch
         The first round and the one judged, each with its reading.
-    settings : str
-        Under which it was judged.
-    planned : int
-        Looks of the whole watch.
     now : float
         Seconds since 1970.
-    result : dict
-        Ready for JSON.
 
     Returns
     -------

@@ -18,10 +18,6 @@ class LedgerJobs:
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open for writing.
-    fingerprint : str
-        Of the settings.
     wall : callable
         Seconds since 1970.
     anew : bool, default False

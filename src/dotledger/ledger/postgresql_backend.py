@@ -20,11 +20,6 @@ _TURN = int.from_bytes(b"dotledge")
 def server_engine(place: ServerPlace) -> Engine:
     """Return the engine of a database server that can keep the first of equal rows.
 
-    Parameters
-    ----------
-    place : ServerPlace
-        Its address.
-
     Returns
     -------
     Engine
@@ -71,25 +66,13 @@ _IDLE_SESSION = "idle_session_timeout = '30s'"
 
 
 def limit_crew(connection: Connection) -> None:
-    """Set the time limits of a connection on which senders agree who does what.
-
-    Parameters
-    ----------
-    connection : Connection
-        Each statement by itself.
-    """
+    """Set the time limits of a connection on which senders agree who does what."""
     for setting in _CREW_LIMITS:
         connection.exec_driver_sql(f"SET {setting}")
 
 
 def limit_claim(connection: Connection) -> None:
-    """Let the server end a claim's connection that has been silent for half a minute.
-
-    Parameters
-    ----------
-    connection : Connection
-        Each statement by itself.
-    """
+    """Let the server end a claim's connection that has been silent for half a minute."""
     with suppress(SQLAlchemyError):  # before version 14 there is no such limit
         connection.exec_driver_sql(f"SET {_IDLE_SESSION}")
 

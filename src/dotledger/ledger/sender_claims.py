@@ -134,20 +134,7 @@ class Claim(Protocol):
 
 
 def claim_path(ledger: Path, fingerprint: str) -> Path:
-    """Return the file next to a ledger that is locked by whoever sends with these settings.
-
-    Parameters
-    ----------
-    ledger : Path
-        The file.
-    fingerprint : str
-        Of service and settings.
-
-    Returns
-    -------
-    Path
-        In the same folder.
-    """
+    """Return the file next to a ledger that is locked by whoever sends with these settings."""
     name = f"{ledger.name}-sending-{fingerprint[:12]}"
     if len(os.fsencode(name)) > _LONGEST_NAME:
         name = f"{hashlib.sha256(os.fsencode(ledger.name)).hexdigest()[:24]}-{fingerprint[:12]}"
@@ -155,20 +142,7 @@ def claim_path(ledger: Path, fingerprint: str) -> Path:
 
 
 def turn_path(ledger: Path, service: str) -> Path:
-    """Return the file next to a ledger that is locked by whoever sends to a service.
-
-    Parameters
-    ----------
-    ledger : Path
-        The file.
-    service : str
-        Its name.
-
-    Returns
-    -------
-    Path
-        In the same folder.
-    """
+    """Return the file next to a ledger that is locked by whoever sends to a service."""
     return claim_path(ledger, hashlib.sha256(service.encode()).hexdigest())
 
 
@@ -199,8 +173,6 @@ class Turn:
 
     Parameters
     ----------
-    ledger : Path
-        The file.
     service : str
         To which nobody else sends meanwhile.
 
@@ -241,8 +213,6 @@ class FileClaim:
     ----------
     path : Path
         See `claim_path`; its folder is made.
-    opening : BatchOpening
-        What is to be sent.
 
     Attributes
     ----------

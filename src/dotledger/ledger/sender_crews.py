@@ -69,16 +69,8 @@ class Crew:
 
     Parameters
     ----------
-    ledger : LedgerStore
-        On a PostgreSQL server.
-    batch : int
-        What is sent.
     service : str
         To which service: its limits hold for all who send to it.
-    who : str
-        Process and host, for people.
-    holds : float, default HOLDS
-        Seconds.
     before : int, optional
         The sender that this one goes on for: what that one used of a budget counts on.
 
@@ -341,12 +333,6 @@ class Crew:
 
         Parameters
         ----------
-        connection : Connection
-            In the writing transaction.
-        calls : int
-            Requests.
-        money : float
-            Their price.
         ours : bool
             Whether we set them aside; what a killed sender left was set aside by that one.
         month : str, optional
@@ -384,10 +370,6 @@ def senders_of(ledger: LedgerStore, batch: int, now: float) -> list[dict[str, st
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    batch : int
-        Its number.
     now : float
         Seconds since 1970; for a ledger that is a file. A server knows by its own clock.
 

@@ -44,15 +44,6 @@ class ServerClaim:
     Several senders who share their batches hold it together, each with a file of its own; one that
     asks again about what was settled holds it alone.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        On a server.
-    opening : BatchOpening
-        What is to be sent.
-    shared : bool, default False
-        Hold it together with others.
-
     Raises
     ------
     BlockingIOError

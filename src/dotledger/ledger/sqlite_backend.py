@@ -46,8 +46,6 @@ def check_file(path: Path, *, create: bool) -> None:
 
     Parameters
     ----------
-    path : Path
-        Of the ledger.
     create : bool
         Whether a new one may be made there.
 
@@ -81,11 +79,6 @@ def check_file(path: Path, *, create: bool) -> None:
 
 def file_engine(place: FilePlace) -> Engine:
     """Return the engine of a ledger in a file; the file is not opened yet.
-
-    Parameters
-    ----------
-    place : FilePlace
-        Where it is.
 
     Returns
     -------
@@ -143,17 +136,10 @@ def explained(error: DatabaseError, where: str, said: str) -> LedgerError:
 
     Parameters
     ----------
-    error : DatabaseError
-        Of SQLAlchemy.
     where : str
         The ledger, as it may be shown.
     said : str
         The driver's own words, without secrets, for errors that are not known.
-
-    Returns
-    -------
-    LedgerError
-        To be raised.
     """
     text = str(error.orig).lower()
     for sign, message, step in (

@@ -98,20 +98,7 @@ class BatchCost(Struct, frozen=True, kw_only=True):
 
 
 def batch_cost(ledger: LedgerStore, batch: Batch) -> BatchCost:
-    """Return what the answers of a batch cost.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        In it.
-
-    Returns
-    -------
-    BatchCost
-        Zeros if nothing was answered.
-    """
+    """Return what the answers of a batch cost."""
     calls, outcomes = schema.calls, schema.outcomes
     mine = (outcomes.c.batch == batch.id) & outcomes.c.call.is_not(None)
     used = select(outcomes.c.call).where(mine).distinct().subquery()
@@ -130,13 +117,6 @@ def batch_cost(ledger: LedgerStore, batch: Batch) -> BatchCost:
 def call_seconds(ledger: LedgerStore, batch: Batch) -> list[float]:
     """Return how long each answered call of a batch took.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        In it.
-
     Returns
     -------
     list of float
@@ -150,13 +130,6 @@ def call_seconds(ledger: LedgerStore, batch: Batch) -> list[float]:
 
 def versions_of(ledger: LedgerStore, batch: Batch) -> dict[str, int]:
     """Return what the service said of its own version, with the calls in which it did.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        In it.
 
     Returns
     -------
@@ -176,18 +149,7 @@ def versions_of(ledger: LedgerStore, batch: Batch) -> dict[str, int]:
 
 
 def usage(ledger: LedgerStore) -> Months:
-    """Return calls and money by service and month, services by name, months in order.
-
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-
-    Returns
-    -------
-    Months
-        Empty without calls.
-    """
+    """Return calls and money by service and month, services by name, months in order."""
     calls, batches = schema.calls, schema.batches
     month = func.substr(calls.c.started, 1, 7)
     first, last = func.min(month), func.max(month)
@@ -246,10 +208,6 @@ def requests_in_month(ledger: LedgerStore, service: str, month: str) -> dict[str
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    service : str
-        Its name.
     month : str
         Year and month in UTC, such as ``2026-11``.
 
@@ -271,10 +229,6 @@ def images_in_month(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    service : str
-        Its name.
     month : str
         Year and month in UTC, such as ``2026-11``.
 
@@ -330,13 +284,6 @@ class CallFigures(Struct, frozen=True, kw_only=True):
 def call_figures(ledger: LedgerStore, batch: Batch) -> CallFigures:
     """Return how the calls of one batch went.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
-
     Returns
     -------
     CallFigures
@@ -363,13 +310,6 @@ def call_figures(ledger: LedgerStore, batch: Batch) -> CallFigures:
 def preparations(ledger: LedgerStore, batch: Batch) -> list[tuple[str, Sequence[str]]]:
     """Return (image, what was done to it before sending) for every image not sent as it is.
 
-    Parameters
-    ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
-
     Returns
     -------
     list of tuple of str and sequence of str
@@ -386,10 +326,6 @@ def calls_about(ledger: LedgerStore, batch: Batch, position: int) -> list[dict[s
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        Of this ledger.
     position : int
         Of the image in the batch.
 

@@ -71,8 +71,6 @@ def compile_path(path: str, *, place: str = "path") -> Getter:
     ----------
     path : str
         Such as ``box.left`` or ``^width``.
-    place : str, default 'path'
-        The key it is under.
 
     Returns
     -------
@@ -158,11 +156,6 @@ def _expression(path: str, place: str) -> Getter:
 def check_paths(*named: tuple[str, str]) -> None:
     """Refuse what is not a path, of pairs of a path and the key it is under; empty ones are fine.
 
-    Parameters
-    ----------
-    named : tuple of str and str
-        Path and key.
-
     Raises
     ------
     DescriptionError
@@ -228,8 +221,6 @@ def compile_each(
     ----------
     path : str
         Such as ``report.faces[]``; empty for the level itself.
-    place : str, default 'each'
-        The key it is under.
 
     Returns
     -------
@@ -260,8 +251,6 @@ def names_of_path(path: str, *, place: str = "path") -> list[str]:
     ----------
     path : str
         Such as ``parts[].body``.
-    place : str, default 'path'
-        The key it is under.
 
     Returns
     -------
@@ -284,11 +273,6 @@ def listed_names(paths: Iterable[str]) -> tuple[str, ...]:
     ----------
     paths : iterable of str
         As in ``each``.
-
-    Returns
-    -------
-    tuple of str
-        Each once, as it comes.
     """
     found = (name for path in paths for name in _LISTED.findall(path))
     return tuple(dict.fromkeys(found))

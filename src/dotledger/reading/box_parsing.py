@@ -342,8 +342,6 @@ def landmarks_reader(
 
     Parameters
     ----------
-    rule : PointsRule
-        Of the description.
     box : BoxRule or None
         Whose unit and origin count unless `rule` says otherwise.
 

@@ -36,11 +36,6 @@ def linear(low: float, high: float) -> Callable[[float], float]:
 def logistic(value: float) -> float:
     """Return the probability whose log-odds are `value`.
 
-    Parameters
-    ----------
-    value : float
-        Any finite number.
-
     Returns
     -------
     float

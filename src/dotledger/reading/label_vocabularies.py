@@ -28,8 +28,6 @@ def with_vocabularies(rules: Sequence[R], folder: Path | None, name: str) -> tup
 
     Parameters
     ----------
-    rules : sequence of ReadRule
-        As they were read.
     folder : Path or None
         Where files are looked for; None where the description came as text.
     name : str

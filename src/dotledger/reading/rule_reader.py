@@ -67,8 +67,6 @@ class Reading(Struct):
 
         Parameters
         ----------
-        kind : str
-            That was asked for.
         seen : container of str
             Kinds of which something was found.
 
@@ -187,13 +185,7 @@ def _nothing_there(section: str, lacking: Sequence[str]) -> str:
 
 
 class RuleReader:
-    """One reading rule, compiled.
-
-    Parameters
-    ----------
-    rule : ReadRule
-        What to read and where.
-    """
+    """One reading rule, compiled."""
 
     def __init__(self, rule: ReadRule) -> None:
         self.kind = rule.kind

@@ -37,11 +37,6 @@ def load_strictly(path: str | os.PathLike[str], model: type[Model]) -> Model:
     model : type
         A msgspec struct that forbids unknown keys.
 
-    Returns
-    -------
-    Model
-        Checked.
-
     Raises
     ------
     DescriptionError
@@ -63,17 +58,10 @@ def parse_strictly(text: str, model: type[Model], *, name: str) -> Model:
 
     Parameters
     ----------
-    text : str
-        TOML.
     model : type
         A msgspec struct that forbids unknown keys.
     name : str
         What the text is called in messages.
-
-    Returns
-    -------
-    Model
-        Checked.
 
     Raises
     ------
@@ -98,10 +86,6 @@ def unknown(what: str, got: str, known: Any) -> str:
     ----------
     what : str
         Of what there is none, such as a kind.
-    got : str
-        The word as written.
-    known : collection of str
-        Words there are.
 
     Returns
     -------
@@ -113,15 +97,6 @@ def unknown(what: str, got: str, known: Any) -> str:
 
 def hinted(message: str, got: str, known: Any) -> str:
     """Return a message with the nearest known word added, if one is near.
-
-    Parameters
-    ----------
-    message : str
-        What is wrong.
-    got : str
-        The word as written.
-    known : iterable of str
-        Words there are.
 
     Returns
     -------

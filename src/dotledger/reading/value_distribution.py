@@ -30,11 +30,6 @@ Numbers = Callable[[dict[str, Any]], Any]
 def usual_reader(rule: ReadRule) -> Callable[[Any, Frame], tuple[str, float, Box | None] | None]:
     """Return a function from a part of an answer to label, confidence and box.
 
-    Parameters
-    ----------
-    rule : ReadRule
-        Any.
-
     Returns
     -------
     callable

@@ -138,11 +138,6 @@ def attributes_reader(rules: Mapping[str, AttributeRule]) -> Callable[[Level], A
 
     Those not given are left out of both.
 
-    Parameters
-    ----------
-    rules : mapping of str to AttributeRule
-        By name; may be empty.
-
     Returns
     -------
     callable

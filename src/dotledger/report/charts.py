@@ -37,7 +37,7 @@ def plot_style(*, font_size: float = 10) -> dict[str, Any]:
     Parameters
     ----------
     font_size : float, default 10
-        In points.
+        Of all writing, in points.
 
     Returns
     -------

@@ -14,13 +14,6 @@ __all__ = ["junit_text", "markdown_text"]
 def junit_text(verdicts: Verdicts, *, name: str = "gates") -> str:
     """Return verdicts as JUnit XML, the form that build servers read.
 
-    Parameters
-    ----------
-    verdicts : Verdicts
-        Of a gates file.
-    name : str, default "gates"
-        Of the suite.
-
     Returns
     -------
     str
@@ -64,11 +57,6 @@ def _value(one: Judged) -> str:
 
 def markdown_text(verdicts: Verdicts) -> str:
     """Return verdicts as a table in Markdown.
-
-    Parameters
-    ----------
-    verdicts : Verdicts
-        Of a gates file.
 
     Returns
     -------

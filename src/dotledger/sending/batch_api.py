@@ -73,37 +73,16 @@ def prepare_sending(
     ----------
     images : object
         What `gather` takes.
-    service : Description or path-like
-        What is asked.
-    ledger : Ledger or path-like
-        Where it is kept.
     key : str, Key or callable, optional
         Instead of the sources of the description.
-    settings : mapping of str to str, optional
-        Of the description.
     kinds : str or iterable of str, optional
         Those wanted; None for all.
-    at_most : int, optional
-        Calls at most.
     budget : float, optional
         Money at most, in the currency of the description.
-    again : str or iterable of str, default ()
-        Outcomes to send again.
-    round : str, default ""
-        Asks again under this name.
-    transport : Transport, optional
-        Instead of the network.
     signer : callable, optional
         Instead of the one the description names.
     allow_code : bool, default False
         Let code run that the description names.
-    tell : callable, optional
-        Called with the progress.
-
-    Returns
-    -------
-    Sending
-        Nothing has been sent.
 
     Raises
     ------
@@ -191,9 +170,9 @@ def send(
     Parameters
     ----------
     images : path, str, mapping, iterable of those, or Gathered
-        See `gather`.
+        Everything that `gather` takes.
     service : Description or path
-        The service's description.
+        The service's description, or its file.
     ledger : Ledger, path or str
         Made if there is none.
     key : str or callable, optional
@@ -292,7 +271,7 @@ def open_service(
     Parameters
     ----------
     description : Description or path
-        What is asked.
+        The service's description, or its file.
     ledger : Ledger, path or str, optional
         Asked first, so that the same bytes are not paid for twice. Made if there is none.
     before : bool, default False

@@ -95,9 +95,9 @@ class OpenService(AbstractContextManager["OpenService"]):
     Parameters
     ----------
     plan : Plan
-        Without images.
+        The calls and limits, without images.
     key : Key or None
-        See `dotledger.services.credentials.find_key`.
+        The key, from `dotledger.services.credentials.find_key`.
     means : Means
         What it works with.
     ledger : LedgerStore, optional
@@ -105,7 +105,7 @@ class OpenService(AbstractContextManager["OpenService"]):
     before : bool, default False
         Every answer is in the ledger before `look` returns; else within a twentieth of a second.
     rules : Rules, optional
-        For verdicts.
+        Rules that give each image a verdict.
     """
 
     def __init__(
@@ -208,7 +208,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         Parameters
         ----------
         image : bytes, path or binary file
-            One image.
+            The file of one image.
         name : str, optional
             What it is called in the findings and the ledger; by default its file's name.
 

@@ -115,12 +115,8 @@ def try_call(
     ----------
     plan : Plan
         Of it only the description, kinds and calls are used.
-    image : bytes
-        A file.
     call : str, optional
         The call's name; by default the first.
-    key : str or callable, optional
-        Instead of the described sources.
     transport : Transport or callable, optional
         Instead of HTTP; a function takes an image's bytes, as prepared, and the settings.
     signer : callable, optional
@@ -336,15 +332,6 @@ def _read(
 
 def advice(trial: Trial, description: Description, error: DotLedgerError) -> list[str]:
     """Return a plain next step for each usual mistake that fits what happened.
-
-    Parameters
-    ----------
-    trial : Trial
-        Of one image.
-    description : Description
-        As it was used.
-    error : DotLedgerError
-        What ended it.
 
     Returns
     -------

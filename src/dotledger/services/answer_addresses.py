@@ -53,18 +53,7 @@ def check_host_names(names: Iterable[str]) -> None:
 
 
 def resolved(host: str) -> list[str]:
-    """Return the IP addresses of a host; empty if the system knows none.
-
-    Parameters
-    ----------
-    host : str
-        A name.
-
-    Returns
-    -------
-    list of str
-        As the system gives them.
-    """
+    """Return the IP addresses of a host; empty if the system knows none."""
     try:
         return sorted({str(one[4][0]) for one in socket.getaddrinfo(host, None)})
     except (OSError, UnicodeError):
@@ -104,16 +93,6 @@ class AnswerAddresses:
         """Return the whole address that an answer gives, if it may be followed.
 
         What the address leaves out is the call's own, as in a browser (RFC 3986, 5).
-
-        Parameters
-        ----------
-        given : object
-            What stands in the answer.
-
-        Returns
-        -------
-        str
-            With http or https.
 
         Raises
         ------

@@ -59,12 +59,8 @@ class Reader:
 
         Parameters
         ----------
-        answer : bytes
-            As received.
         call : str
             The name of the call it answers.
-        kinds : iterable of str
-            The kinds to read.
         frames : sequence of Frame
             The images the call held, in the order sent.
 

@@ -178,16 +178,6 @@ _WAYS: Mapping[str, Callable[[str, str], tuple[Key | None, str]]] = {
 def imported(where: str) -> Any:
     """Return the function named ``MODULE:FUNCTION``.
 
-    Parameters
-    ----------
-    where : str
-        As a description names it.
-
-    Returns
-    -------
-    callable
-        Not called yet.
-
     Raises
     ------
     ConnectError
@@ -215,11 +205,6 @@ def find_signer(description: Description) -> Signer | None:
     ----------
     description : Description
         With the place of its key.
-
-    Returns
-    -------
-    callable or None
-        It is not called yet.
 
     Raises
     ------

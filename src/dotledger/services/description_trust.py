@@ -66,11 +66,6 @@ def facts_of(description: Description) -> Facts:
     ----------
     description : Description
         With its settings filled or not.
-
-    Returns
-    -------
-    Facts
-        For people to look at.
     """
     place = description.connect.key
     used = () if place.place == "none" else place.sources
@@ -102,8 +97,6 @@ def check_trust(
 
     Parameters
     ----------
-    description : Description
-        With its settings filled.
     code : bool
         The user allows the code that it names, from now on.
     asked : bool
@@ -174,11 +167,6 @@ def _is_here(authority: str) -> bool:
 def allow_code(description: Description) -> None:
     """Remember that the code a description names may run, as it is now.
 
-    Parameters
-    ----------
-    description : Description
-        With the code it names.
-
     Raises
     ------
     ConnectError
@@ -194,8 +182,6 @@ def remember_agreement(name: str, digest: str, what: str = "your agreement") -> 
     ----------
     name : str
         Of the list in the state folder.
-    digest : str
-        Of what was agreed to.
     what : str, default "your agreement"
         What it is called in the message.
 

@@ -40,10 +40,6 @@ class RequestBuilder:
 
     Parameters
     ----------
-    description : Description
-        With its settings filled.
-    call : Call
-        Which of its calls.
     kinds : sequence of str
         The kinds wanted, told to the service if the call has an ``ask``.
     signer : callable, optional

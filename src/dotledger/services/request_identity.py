@@ -31,14 +31,8 @@ def identities_of(
 
     Parameters
     ----------
-    description : Description
-        With its settings filled.
-    call : Call
-        One of its calls.
     kinds : iterable of str
         Those that the call is made for.
-    round : str, default ""
-        Of a deliberate asking again.
 
     Returns
     -------

@@ -23,17 +23,10 @@ def signed(request: Request, signer: Signer, secrets: Secrets) -> Request:
 
     Parameters
     ----------
-    request : Request
-        Finished but for the signature.
     signer : callable
         From the request to headers to add.
     secrets : Secrets
         Where what it adds is noted.
-
-    Returns
-    -------
-    Request
-        A new one.
 
     Raises
     ------

@@ -42,8 +42,6 @@ def kept_headers(headers: Mapping[str, str], named: Iterable[str]) -> dict[str, 
 
     Parameters
     ----------
-    headers : mapping of str to str
-        Names in lower case.
     named : iterable of str
         Further names that the description wants kept.
 

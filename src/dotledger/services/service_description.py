@@ -477,7 +477,7 @@ def read_description(path: str | os.PathLike[str]) -> Description:
     Parameters
     ----------
     path : path-like
-        A TOML file.
+        The description, a TOML file.
 
     Returns
     -------
@@ -509,8 +509,6 @@ def parse_description(text: str, *, name: str = "description") -> Description:
 
     Parameters
     ----------
-    text : str
-        TOML.
     name : str, default 'description'
         What the text is called in messages.
 
@@ -544,16 +542,6 @@ def _check_promises(described: Description, name: str) -> None:
 
 def stored_description(text: str) -> Description:
     """Return a description from the JSON that `Description.to_json` gave.
-
-    Parameters
-    ----------
-    text : str
-        JSON, from a ledger.
-
-    Returns
-    -------
-    Description
-        Checked.
 
     Raises
     ------

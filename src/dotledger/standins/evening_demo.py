@@ -95,8 +95,6 @@ def evening_walk(
 
     Parameters
     ----------
-    folder : Path
-        Made if needed.
     services : tuple of str
         Names from `MAKERS`.
     count : int

@@ -40,11 +40,6 @@ def recipes(count: int, *, seed: int = 7) -> tuple[Recipe, ...]:
         At least 1.
     seed : int, default 7
         Equal seeds give equal scenes; more of them begin with the same.
-
-    Returns
-    -------
-    tuple of Recipe
-        With names of their own.
     """
     drawn = [_recipe(number, Random(f"{seed}/scene/{number}")) for number in range(36, count + 1)]
     return (*RECIPES[:count], *drawn)

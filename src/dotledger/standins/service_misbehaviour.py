@@ -99,17 +99,7 @@ Handler = Callable[[Request], Awaitable[Response]]
 
 
 class TroubleMaker:
-    """Counts calls and spoils the ones that are due.
-
-    Parameters
-    ----------
-    trouble : Trouble
-        What goes wrong.
-    per_minute : float, optional
-        The service's own declared limit.
-    clock : callable, optional
-        Seconds.
-    """
+    """Counts calls and spoils the ones that are due."""
 
     def __init__(
         self,

@@ -61,11 +61,6 @@ def review_app(worklist: Worklist, *, who: str, token: str) -> Starlette:
     token : str
         Stands in the address; everything else is not found.
 
-    Returns
-    -------
-    Starlette
-        To be served on loopback.
-
     Raises
     ------
     MissingExtra

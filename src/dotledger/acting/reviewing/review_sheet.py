@@ -33,11 +33,6 @@ def write_sheet(worklist: Worklist, path: str | os.PathLike[str]) -> int:
         What is to be looked at.
     path : path-like
         A CSV file; replaced if it exists.
-
-    Returns
-    -------
-    int
-        How many images.
     """
     rows = [row for work in worklist.work for row in _rows(work)]
     with whole_file(Path(path)) as draft:
@@ -61,18 +56,11 @@ def read_sheet(worklist: Worklist, path: str | os.PathLike[str], *, who: str) ->
 
     Parameters
     ----------
-    worklist : Worklist
-        Of the same batch.
     path : path-like
         A CSV file with the columns ``image``, ``finding``, ``decision`` and ``right_label``; rows
         without a decision say nothing.
     who : str
         The person who filled it in.
-
-    Returns
-    -------
-    int
-        How many decisions were kept.
 
     Raises
     ------

@@ -92,10 +92,6 @@ class Worklist:
     ----------
     ledger : LedgerStore
         Open for writing; it stays open.
-    batch : Batch
-        Its batch.
-    findings : Findings
-        Of the batch's reading.
     work : sequence of Work
         In the order to be looked at.
     wall : callable
@@ -162,8 +158,6 @@ def open_worklist(
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open for writing.
     rules : Rules, optional
         The images they hold, the most confident reason first; without rules every image in which
         something was found, in the order of the batch.
@@ -171,11 +165,6 @@ def open_worklist(
         Which batch; by default the newest.
     wall : callable
         The time in seconds since 1970.
-
-    Returns
-    -------
-    Worklist
-        Empty if nothing is held.
 
     Raises
     ------

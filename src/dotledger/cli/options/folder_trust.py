@@ -87,13 +87,6 @@ _ACTS = frozenset(
 def may_set(command: str, option: str) -> bool:
     """Tell whether an untrusted file may set an option.
 
-    Parameters
-    ----------
-    command : str
-        Its name.
-    option : str
-        Without dashes in front.
-
     Returns
     -------
     bool
@@ -125,11 +118,6 @@ def owned_project(folder: Path) -> bool:
 def is_trusted(path: Path) -> bool:
     """Tell whether the user has agreed to a file as it is now.
 
-    Parameters
-    ----------
-    path : Path
-        Any file.
-
     Returns
     -------
     bool
@@ -143,11 +131,6 @@ def is_trusted(path: Path) -> bool:
 
 def trust_files(paths: Iterable[Path]) -> None:
     """Remember files as they are now; what descriptions among them say of keys, too.
-
-    Parameters
-    ----------
-    paths : iterable of Path
-        Settings and descriptions.
 
     Raises
     ------
@@ -165,11 +148,6 @@ def trust_files(paths: Iterable[Path]) -> None:
 def remember_keys(description: Description) -> None:
     """Remember that the user agrees to where a description's key comes from and goes to.
 
-    Parameters
-    ----------
-    description : Description
-        Read from a file.
-
     Raises
     ------
     ConnectError
@@ -183,10 +161,6 @@ def agree_to_keys(description: Description, *, name: str, place: Path | None) ->
 
     Parameters
     ----------
-    description : Description
-        About to be used.
-    name : str
-        As the user named it.
     place : Path or None
         Its file; None for one that a ledger holds.
 

@@ -100,10 +100,6 @@ def upright_size(width: int, height: int, orientation: int) -> tuple[int, int]:
 
     Parameters
     ----------
-    width : int
-        Pixels as stored.
-    height : int
-        Pixels as stored.
     orientation : int
         From 1 to 8 (CIPA DC-008, tag 0112).
 

@@ -13,13 +13,7 @@ __all__ = ["overlap", "shared_and_areas"]
 def shared_and_areas(
     a: NDArray[np.float64], b: NDArray[np.float64]
 ) -> tuple[NDArray[np.float64], NDArray[np.float64], NDArray[np.float64]]:
-    """Return the intersection area, the area of `a` and the area of `b`.
-
-    Parameters
-    ----------
-    a, b : ndarray of float64, shape (..., 4)
-        Boxes; the leading shapes broadcast.
-    """
+    """Return the intersection area, the area of `a` and the area of `b`."""
     width = np.minimum(a[..., 2], b[..., 2]) - np.maximum(a[..., 0], b[..., 0])
     height = np.minimum(a[..., 3], b[..., 3]) - np.maximum(a[..., 1], b[..., 1])
     shared = np.maximum(width, 0.0) * np.maximum(height, 0.0)

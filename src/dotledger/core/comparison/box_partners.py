@@ -18,15 +18,6 @@ __all__ = ["Partners", "as_marked", "partners_of"]
 def as_marked(table: Findings, labels: tuple[str, ...], kind: str) -> Annotations:
     """Return what a run found as if a person had marked it; boxes without one are left out.
 
-    Parameters
-    ----------
-    table : Findings
-        Of one run.
-    labels : tuple of str
-        The vocabulary of the kind.
-    kind : str
-        The only one kept.
-
     Returns
     -------
     Annotations
@@ -85,15 +76,6 @@ def _centred(box: Floats) -> tuple[Floats, Floats, Floats, Floats]:
 
 def partners_of(first: Findings, second: Findings, kind: str, *, overlap: float = 0.5) -> Partners:
     """Return which boxes of one kind lie on each other, label by label.
-
-    Parameters
-    ----------
-    first, second : Findings
-        Of the same images.
-    kind : str
-        With boxes.
-    overlap : float, default 0.5
-        Required.
 
     Returns
     -------

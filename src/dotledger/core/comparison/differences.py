@@ -82,21 +82,12 @@ def difference_of(
     ----------
     name : str
         One of `COMPARED`; of a false-alarm rate less is better.
-    values : (float, float)
-        Of both runs.
     ends : pair of (float, float), or None
         Their intervals; None for no interval.
     correlation : float, default 0
         Of the two runs over images, from -1 to 1.
     p_value : float
         Adjusted; NaN for none.
-    matters : float, default 0
-        Smaller differences do not matter.
-
-    Returns
-    -------
-    Difference
-        Not significant without a p-value.
     """
     low, high = hybrid_limits(values, ends, correlation) if ends else (math.nan, math.nan)
     apart = p_value <= TOLD_APART and (not matters or low > matters or high < -matters)
@@ -125,10 +116,6 @@ def hybrid_limits(
 
     Parameters
     ----------
-    values : (float, float)
-        First and second.
-    ends : pair of (float, float)
-        Their intervals.
     correlation : float
         Of the two runs over images.
 

@@ -159,8 +159,6 @@ def drift_of(
         What a ledger knows of both.
     draws : int, default 2000
         Exchanges, at least 20; all that there are where those are fewer.
-    seed : int, default 0
-        Of the exchanges.
     level : float, default 0.05
         Any figure is said to have changed in at most this share of comparisons in which nothing
         did.

@@ -91,17 +91,7 @@ class Side:
 
 
 def add_kind(figures: Figures, sides: Sequence[Side], kind: str) -> None:
-    """Add counts and confidences of a kind, and counts of its labels.
-
-    Parameters
-    ----------
-    figures : Figures
-        Takes them in.
-    sides : sequence of Side
-        Both runs.
-    kind : str
-        In either.
-    """
+    """Add counts and confidences of a kind, and counts of its labels."""
     rows = [side.rows(kind) for side in sides]
     _add_counts(figures, sides, rows, kind)
     certain = [side.confident(r) for side, r in zip(sides, rows, strict=True)]
@@ -134,17 +124,7 @@ def _each(
 
 
 def add_partners(figures: Figures, sides: Sequence[Side], kind: str) -> None:
-    """Add how boxes of two runs of the same images lie on each other, and where all of them lie.
-
-    Parameters
-    ----------
-    figures : Figures
-        Takes them in.
-    sides : sequence of Side
-        Both runs.
-    kind : str
-        With boxes.
-    """
+    """Add how boxes of two runs of the same images lie on each other, and where all of them lie."""
     one, other = sides
     pairs = partners_of(one.table, other.table, kind)
     image = one.table.image.onto(one.names)[pairs.first]
@@ -186,10 +166,6 @@ def add_fields(
 
     Parameters
     ----------
-    figures : Figures
-        Takes them in.
-    names : sequence of sequence of str
-        Images of both runs.
     fields : sequence of mapping of str to frozenset of str
         Of both runs: by image, the fields of its answers.
 
@@ -220,15 +196,6 @@ def add_fields(
 def order_of(sides: Sequence[Side], names: Sequence[Sequence[str]], *, paired: bool) -> Ints:
     """Return which exchanges each image gets, by what both runs found in them together.
 
-    Parameters
-    ----------
-    sides : sequence of Side
-        Both runs.
-    names : sequence of sequence of str
-        Their images.
-    paired : bool
-        Whether they are the same.
-
     Returns
     -------
     ndarray of intp, shape (images,)
@@ -247,11 +214,6 @@ def order_of(sides: Sequence[Side], names: Sequence[Sequence[str]], *, paired: b
 
 def fields_of(answer: Any) -> frozenset[str]:
     """Return the fields of a parsed answer; lists count as one place.
-
-    Parameters
-    ----------
-    answer : object
-        As parsed.
 
     Returns
     -------

@@ -111,11 +111,6 @@ def compare_runs(
     facts : pair of RunFacts, optional
         What a ledger knows of both.
 
-    Returns
-    -------
-    ComparedRuns
-        Nothing is exchanged yet.
-
     Raises
     ------
     ScopeError

@@ -31,13 +31,6 @@ _DECIMALS = 9
 def has_all(images: int, count: int = EXCHANGES) -> bool:
     """Tell whether all exchanges of so few images are made, and not some at random.
 
-    Parameters
-    ----------
-    images : int
-        In both runs.
-    count : int
-        Exchanges that are made otherwise.
-
     Returns
     -------
     bool
@@ -55,8 +48,6 @@ def exchanges(images: int, seed: int, at_once: int, count: int = EXCHANGES) -> I
         In both runs; with 0 nothing is yielded.
     seed : int
         The same seed gives the same exchanges, whatever `at_once` is.
-    at_once : int
-        Most in one array.
     count : int
         How many; all 2^images where those are fewer.
 

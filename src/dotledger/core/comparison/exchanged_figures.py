@@ -79,8 +79,6 @@ class Figures:
 
     Parameters
     ----------
-    images : (int, int)
-        Of both runs.
     paired : bool
         Whether they are the same, in the same order.
     """
@@ -130,15 +128,8 @@ class Figures:
         order : ndarray of intp, shape (images,)
             The place of each image (of different images, of the first run's and then the
             second's): which exchanges it gets.
-        seed : int
-            Of the exchanges.
         count : int
             How many; all that there are where those are fewer.
-
-        Returns
-        -------
-        Exchanged
-            In doubles.
         """
         parts = [np.zeros((len(self.figures), 0)), *self.moving(order, seed, count)]
         first, second, change = self.seen()

@@ -30,13 +30,6 @@ Rows = dict[tuple[str, str], Floats]
 def moved_differences(one: JudgedRun, other: JudgedRun, seed: int) -> Rows:
     """Return the difference of every figure in every exchange.
 
-    Parameters
-    ----------
-    one, other : JudgedRun
-        On the same images.
-    seed : int
-        Of the exchanges.
-
     Returns
     -------
     dict of (str, str) to ndarray of float64, shape (exchanges,)
@@ -95,11 +88,6 @@ def _moving(one: JudgedRun, at: Ints | None, seed: int, side: int) -> Weighing:
 
 def correlations(one: JudgedRun, other: JudgedRun) -> dict[tuple[str, str], float]:
     """Return how two runs go together over images, for every figure.
-
-    Parameters
-    ----------
-    one, other : JudgedRun
-        On the same images.
 
     Returns
     -------

@@ -135,10 +135,6 @@ def unmet_expectations(
     ----------
     findings : Findings
         With every image that was answered.
-    expectations : iterable of Expectation
-        In any order.
-    threshold : threshold, optional
-        Findings below do not count.
     verdicts : mapping of str to str, optional
         By image, where a verdict is expected.
 
@@ -218,16 +214,9 @@ def expectations_from(annotations: Annotations, *, nothing_else: bool = False) -
 
     Parameters
     ----------
-    annotations : Annotations
-        Ignored ones expect nothing.
     nothing_else : bool, default False
         Also that labels of the vocabulary that are not annotated in an image are not found there;
         labels with ignored annotations are left open.
-
-    Returns
-    -------
-    list of Expectation
-        By image, kind and label.
     """
     counts: Counter[tuple[str, str, str]] = Counter()
     open_to: set[tuple[str, str, str]] = set()

@@ -45,11 +45,6 @@ class FoundBy:
 def found_by(first: JudgedRun, second: JudgedRun) -> dict[str, FoundBy]:
     """Return what both, one or neither finds, by kind and by ``kind:label``.
 
-    Parameters
-    ----------
-    first, second : JudgedRun
-        On the same images.
-
     Returns
     -------
     dict of str to FoundBy
@@ -109,11 +104,6 @@ def _hit(run: JudgedRun, kind: str) -> Flags:
 
 def image_changes(first: JudgedRun, second: JudgedRun) -> list[dict[str, Any]]:
     """Return the images in which two runs differ, the largest changes first.
-
-    Parameters
-    ----------
-    first, second : JudgedRun
-        On the same images.
 
     Returns
     -------

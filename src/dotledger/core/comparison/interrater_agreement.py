@@ -234,11 +234,6 @@ def _agreed(
 def kappa(both: int, first_only: int, second_only: int, neither: int) -> float:
     """Return Cohen's kappa: agreement beyond what chance gives, over all that could be.
 
-    Parameters
-    ----------
-    both, first_only, second_only, neither : int
-        Cases.
-
     Returns
     -------
     float

@@ -28,8 +28,6 @@ def p_values_of_falls(
 
     Parameters
     ----------
-    before, now : Measure
-        Against the same annotations.
     rows : sequence of (str, str)
         Group (``""`` for all pooled, a kind, or ``kind:label``) and measure; those that are looked
         at together.

@@ -158,13 +158,6 @@ def looks_that_images_bear(images: int, level: float = _LEVEL) -> int:
     Of 2^images exchanges two are as striking as the most striking change: the change itself, and
     its mirror image.
 
-    Parameters
-    ----------
-    images : int
-        In both rounds.
-    level : float, default 0.05
-        Of all looks together.
-
     Returns
     -------
     int
@@ -198,8 +191,6 @@ def look_at(
         What a ledger knows of both.
     planned : int, default 365
         Looks of the watch, at least 1.
-    seed : int, default 0
-        Of the exchanges.
 
     Returns
     -------

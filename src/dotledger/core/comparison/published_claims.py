@@ -84,11 +84,6 @@ def read_claim(text: str) -> Claim:
     text : str
         Such as ``recall 0.92``, ``precision of face 92%`` or ``f1 of object:lantern 0.8``.
 
-    Returns
-    -------
-    Claim
-        Checked.
-
     Raises
     ------
     ArgumentError
@@ -108,13 +103,6 @@ def read_claim(text: str) -> Claim:
 
 def check_claims(claims: Sequence[Claim], runs: Sequence[JudgedRun]) -> tuple[Checked, ...]:
     """Return each claim next to each run.
-
-    Parameters
-    ----------
-    claims : sequence of Claim
-        May be empty.
-    runs : sequence of JudgedRun
-        At the thresholds compared.
 
     Returns
     -------

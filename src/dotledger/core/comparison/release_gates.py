@@ -207,12 +207,8 @@ def judge_gates(
 
     Parameters
     ----------
-    gates : sequence of Gate
-        At least one.
     measured : Measure
         With intervals, if a gate asks for their ends.
-    before : mapping of str to Measure, optional
-        Earlier runs by name.
     failed_share : float, optional
         Share of the images that were not answered, or not read; NaN if that is not known.
     verdicts : mapping of str to str, optional

@@ -110,23 +110,12 @@ def judged_runs(
     ----------
     tables : mapping of str to Findings
         By name, reduced to common images.
-    annotations : Annotations
-        Ground truth.
-    overlap : float
-        Required.
     thresholds : mapping of str to threshold
         By name; not used with a plan.
     plan : Plan or None
         Choose thresholds for each run under one aim; each image is cut by those chosen without it.
-    kinds : sequence of str or None
-        By default those annotated.
     resampling : Resampling
         The same draws for all; none with 0 draws.
-
-    Returns
-    -------
-    list of JudgedRun
-        In the same order.
     """
     bases = {
         name: measure(

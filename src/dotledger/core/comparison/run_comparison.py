@@ -188,12 +188,6 @@ def compare_runs(
 
     Parameters
     ----------
-    tables : mapping of str to Findings
-        At least two, by name.
-    annotations : Annotations
-        Ground truth.
-    overlap : float, default 0.5
-        Required overlap.
     thresholds : mapping of str to threshold, optional
         By name of the run; not together with an aim.
     aim : str, optional
@@ -201,19 +195,12 @@ def compare_runs(
         without it, and each draw chooses again.
     each : str, default "kind"
         What has a threshold of its own, with an aim.
-    kinds : iterable of str, optional
-        By default those annotated.
     matters : float, default 0
         The smallest difference that matters, from 0 to 1.
     claims : sequence of str
         Such as ``recall 0.92`` or ``precision of face 92%``.
     draws, seed : int
         Of the intervals; none with 0 draws, and then no difference is called significant.
-
-    Returns
-    -------
-    Comparison
-        Differences are second minus first.
 
     Raises
     ------

@@ -205,18 +205,7 @@ def _signs(packed: Bits) -> npt.NDArray[np.float32]:
 
 
 def joined(parts: Sequence[Prints]) -> Prints:
-    """Return the prints of several sets as one.
-
-    Parameters
-    ----------
-    parts : sequence of Prints
-        In order; none gives none.
-
-    Returns
-    -------
-    Prints
-        With all names.
-    """
+    """Return the prints of several sets as one."""
     none = Prints(
         names=(),
         whole=np.zeros((0, PRINT_BYTES), dtype=np.uint8),
@@ -240,10 +229,6 @@ def pairs_alike(known: Prints, *, least: float = LEAST, most: int = 2000) -> tup
     ----------
     known : Prints
         The first `most` are looked at.
-    least : float, default 0.8
-        Share of equal bits.
-    most : int, default 2000
-        Images.
 
     Returns
     -------

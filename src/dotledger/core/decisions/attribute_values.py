@@ -22,12 +22,8 @@ def having_attribute(findings: Findings, rows: Flags, name: str, values: Sequenc
 
     Parameters
     ----------
-    findings : Findings
-        With details.
     rows : ndarray of bool, shape (n,)
         Those that the rule is about.
-    name : str
-        Of the attribute.
     values : sequence
         Any of them; none for any value but no. Of a flag ``"yes"`` and ``"true"`` mean that it is
         set, ``"no"`` and ``"false"`` that it is not.
@@ -63,20 +59,7 @@ def having_attribute(findings: Findings, rows: Flags, name: str, values: Sequenc
 
 
 def attribute_names(findings: Findings, rows: Flags) -> list[str]:
-    """Return the attributes that some findings have, sorted.
-
-    Parameters
-    ----------
-    findings : Findings
-        With or without details.
-    rows : ndarray of bool, shape (n,)
-        Those that are looked at.
-
-    Returns
-    -------
-    list of str
-        Each once.
-    """
+    """Return the attributes that some findings have, sorted."""
     return sorted(
         {
             name

@@ -46,8 +46,6 @@ def decide(
     ----------
     findings : Findings
         With a blank row for every image and kind that was answered and holds nothing.
-    rules : Rules
-        Checked.
     outcomes : mapping of str to mapping of str to str, optional
         By image and kind, the outcome of everything that was to be sent; without it only the
         images that were answered are decided on.

@@ -77,11 +77,6 @@ def newest(reviews: Iterable[Review]) -> dict[tuple[str, int, str], Review]:
     ----------
     reviews : iterable of Review
         In the order they were made.
-
-    Returns
-    -------
-    dict of (image, row, who) to Review
-        Without what was undone.
     """
     kept: dict[tuple[str, int, str], Review] = {}
     for one in reviews:
@@ -198,8 +193,6 @@ def reviewed_annotations(
         The ones that were reviewed, all of them, in the order of the answer.
     reviews : iterable of Review
         In the order they were made.
-    who : str, optional
-        Only this person's.
     tripped : iterable of int, optional
         Findings that rules hold images for; by default all.
 

@@ -67,11 +67,6 @@ def linear_pattern(pattern: str, *, place: str, allowed: tuple[str, ...] = ()) -
     allowed : tuple of str, optional
         Other values that the message offers.
 
-    Returns
-    -------
-    LinearPattern
-        Ready.
-
     Raises
     ------
     ArgumentError

@@ -180,13 +180,6 @@ def _measured(
 def about_of(basis: Basis, scope: Scope) -> About:
     """Return what is known of one kind next to what is judged.
 
-    Parameters
-    ----------
-    basis : Basis
-        With the kind's scope.
-    scope : Scope
-        Of the kind.
-
     Returns
     -------
     About
@@ -211,22 +204,7 @@ def about_of(basis: Basis, scope: Scope) -> About:
 def unjudged_kinds(
     findings: Findings, annotations: Annotations, covered: list[str], cut: Thresholds
 ) -> dict[str, int]:
-    """Return how many findings on covered images are of a kind that is not annotated, by kind.
-
-    Parameters
-    ----------
-    findings, annotations
-        Either may be empty.
-    covered : list of str
-        Images that the annotations cover.
-    cut : Thresholds
-        Only what passes counts.
-
-    Returns
-    -------
-    dict of str to int
-        Sorted by kind.
-    """
+    """Return how many findings on covered images are of a kind that is not annotated, by kind."""
     judged = {*annotations.kind.used(), *annotations.vocabulary}
     other = [k for k in findings.kind.used() if k not in judged and KINDS[k].judged != "carried"]
     if not other:

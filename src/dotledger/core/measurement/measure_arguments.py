@@ -34,11 +34,6 @@ PAIRINGS = ("confidence", "total-overlap")
 def checked_overlaps(value: float | Sequence[float]) -> tuple[float, ...]:
     """Return required overlaps, one or several; raises ArgumentError outside above 0 to 1.
 
-    Parameters
-    ----------
-    value : float or sequence of float
-        As the caller gave it.
-
     Returns
     -------
     tuple of float
@@ -63,19 +58,6 @@ def thresholds_asked(
     ----------
     value : number, word, mapping, sequence or None
         As the caller gave it; several numbers in a sequence.
-    findings : Findings
-        May be empty.
-    annotations : Annotations
-        May be empty.
-    words : mapping of str to float, or None
-        The scale of the service.
-    floor : float, optional
-        Thresholds below it are refused.
-
-    Returns
-    -------
-    tuple of Thresholds
-        At least one.
 
     Raises
     ------
@@ -123,11 +105,6 @@ def checked_tolerances(given: Mapping[str, float]) -> dict[str, float]:
 def check_pairing(pairing: str) -> None:
     """Refuse a way of pairing that there is not; raises ArgumentError.
 
-    Parameters
-    ----------
-    pairing : str
-        As the caller gave it.
-
     Raises
     ------
     ArgumentError
@@ -142,8 +119,6 @@ def require_common_images(answered: list[str], covered: list[str]) -> None:
 
     Parameters
     ----------
-    answered : list of str
-        Images with findings.
     covered : list of str
         Images with annotations. Without any on one side nothing is refused: a note says so.
 
@@ -173,8 +148,6 @@ def wanted_kinds(annotations: Annotations, kinds: Iterable[str] | None) -> tuple
 
     Parameters
     ----------
-    annotations : Annotations
-        May be empty.
     kinds : iterable of str, or None
         None for all that are annotated.
 

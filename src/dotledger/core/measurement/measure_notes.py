@@ -36,10 +36,6 @@ def notes_of(basis: Basis, scopes: list[Scope], *, part: bool = False) -> tuple[
 
     Parameters
     ----------
-    basis : Basis
-        Of the whole measure.
-    scopes : list of Scope
-        Those that are judged.
     part : bool, default False
         Leave out what can only be said of all parts together; see `size_notes`.
 
@@ -72,17 +68,10 @@ def suspicious_lines(
 
     Parameters
     ----------
-    findings : Findings
-        Of one run.
     annotations : Annotations
         With what is known about images; sizes make more visible.
     conventions : bool, default True
         Also whether boxes should be read in another way.
-
-    Returns
-    -------
-    list of str
-        Sentences; mostly none.
     """
     sizes = sizes_in(annotations)
     found = suspicions(findings, {name: (s.width, s.height) for name, s in sizes.items()})
@@ -121,18 +110,7 @@ def _size_of(facts: Mapping[str, Any]) -> ImageSize:
 
 
 def form_lines(labels: Sequence[str]) -> list[str]:
-    """Return what is said of labels that were brought into another Unicode form.
-
-    Parameters
-    ----------
-    labels : sequence of str
-        As they are now.
-
-    Returns
-    -------
-    list of str
-        Empty without any.
-    """
+    """Return what is said of labels that were brought into another Unicode form."""
     if not labels:
         return []
     listed = first_of(labels, 5)
@@ -149,13 +127,6 @@ def size_notes(sizes: Sizes, repeats: int) -> list[str]:
     ----------
     sizes : sequence of (str, int, int)
         Of each kind: its name, its images in scope, and its findings that lack a box.
-    repeats : int
-        Duplicate findings.
-
-    Returns
-    -------
-    list of str
-        Sentences.
     """
     return [*_left_out(sizes), *_counted(sizes, repeats)]
 
@@ -183,18 +154,7 @@ def _counted(sizes: Sizes, repeats: int) -> list[str]:
 
 
 def repeats_of(findings: Findings) -> int:
-    """Return how many findings are, in every column, what another one is.
-
-    Parameters
-    ----------
-    findings : Findings
-        May be empty.
-
-    Returns
-    -------
-    int
-        Each beyond the first counts.
-    """
+    """Return how many findings are, in every column, what another one is."""
     # Sorting by eight columns takes longer than pairing; so only rows that may be equal are sorted.
     parts = slices(len(findings))
     mixed = [_mixed(_columns(findings, part))[_boxed(findings, part)] for part in parts]

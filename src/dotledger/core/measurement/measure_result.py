@@ -339,7 +339,7 @@ class Measure(Plotted, JsonText):
         each : {"kind", "label", "all"}, default "kind"
             What is counted apart.
         kinds : sequence of str, optional
-            Only these.
+            Kinds to sweep; by default all that are measured.
         intervals : bool, default True
             95 % intervals over images, at every threshold.
 

@@ -95,8 +95,6 @@ def worked_out(
     ----------
     basis : Basis
         With overlaps, thresholds, draws and places; its tables are not looked at.
-    about : About
-        Of the kind.
     judged : list of Judged
         By falling confidence, one for each required overlap.
     anew : callable, optional
@@ -148,8 +146,6 @@ def assembled(basis: Basis, work: list[KindWork], totals: Totals, result: type[R
         What every question will be asked of; what is judged is added to it.
     work : list of KindWork
         In the order of the kinds.
-    totals : Totals
-        Of all kinds together.
     result : type
         `Measure`, or one that extends it.
 

@@ -86,8 +86,6 @@ def area(group: Ints, rank: Ints, aside_group: Ints, aside_rank: Ints, actual: C
         Of each hit; the rank counts everything of the group found with at least its confidence.
     aside_group, aside_rank : ndarray of intp, shape (s,)
         Of what is set aside, and does not count.
-    actual : ndarray of int64, shape (groups,)
-        Countable annotations.
     """
     point_group, gained, precision = _points(group, rank, aside_group, aside_rank)
     ceiling = running_max_from_right(point_group, precision)

@@ -34,13 +34,6 @@ _NOTHING = np.zeros(0, dtype=np.intp)
 def draws_at_once(images: int, points: int) -> int:
     """Return how many draws are worked out together, so that they fit into memory.
 
-    Parameters
-    ----------
-    images : int
-        In scope.
-    points : int
-        Of the curves together.
-
     Returns
     -------
     int
@@ -99,17 +92,10 @@ def all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> _
 
     Parameters
     ----------
-    judged : sequence of Judged
-        One a kind.
     at : sequence of ndarray of intp
         For each kind, where its images stand among all.
     images : int
         How many there are in all kinds together.
-
-    Returns
-    -------
-    _Ranking
-        With one group.
     """
     findings = [one.findings for one in judged]
     confidence = np.concatenate([np.zeros(0), *(s.confidence for s in findings)])

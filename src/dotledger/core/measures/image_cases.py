@@ -24,14 +24,8 @@ def sparse_rows(rows: Ints, columns: Ints, shape: tuple[int, int], value: Any = 
 
     Parameters
     ----------
-    rows : ndarray of intp, shape (n,)
-        Row of each entry.
-    columns : ndarray of intp, shape (n,)
-        Column of each entry.
     shape : tuple of int
         Rows and columns of the matrix.
-    value : ndarray, shape (n,), optional
-        Of each entry.
 
     Returns
     -------

@@ -23,15 +23,7 @@ __all__ = ["CasesInOrder", "SumsAtLevels", "mean_of_shares_at_levels"]
 
 
 class CasesInOrder:
-    """The findings of a group image by image, by falling confidence in each: sorted once for all.
-
-    Parameters
-    ----------
-    group : Group
-        May be empty.
-    values : ndarray of float64, shape (levels,)
-        Falling thresholds.
-    """
+    """The findings of a group image by image, by falling confidence; sorted once for all."""
 
     def __init__(self, group: Group, values: Floats) -> None:
         self.group, self.values = group, values
@@ -154,10 +146,6 @@ def mean_of_shares_at_levels(
     ----------
     cases : CasesInOrder
         Of a group; with absences if the measure needs them.
-    record : MeasureRecord
-        With several ratios.
-    level : float, default 0.95
-        Confidence level.
 
     Returns
     -------

@@ -104,10 +104,6 @@ def spread_of(
     judged : sequence of Judged
         The same things judged at one or several required overlaps; counts and the curve are
         those of the first, the mean average precision is that of all.
-    passes : ndarray of bool, shape (n,)
-        Which findings pass the threshold.
-    resampling : Resampling
-        With at least one draw.
     place : ndarray of intp, shape (images,)
         Which draws each image gets; see `dotledger.core.measures.resampling.placed`.
     """
@@ -123,8 +119,6 @@ def spread_from(judged: Sequence[Judged], counts: CaseCounts, drawn: Drawn, leve
     ----------
     judged : sequence of Judged
         As for `drawn_of`.
-    counts : CaseCounts
-        What passes the threshold.
     drawn : Drawn
         From `drawn_of`.
     level : float
@@ -144,17 +138,8 @@ def drawing(images: int, resampling: Resampling, place: Ints) -> Weighing:
 
     Parameters
     ----------
-    images : int
-        How many.
-    resampling : Resampling
-        Seed and number of draws.
     place : ndarray of intp, shape (images,)
         Which draws each image gets. Two runs with the same places get the same draws.
-
-    Returns
-    -------
-    callable
-        Takes how many at once.
     """
     return lambda at_once: (drawn[place] for drawn in weights(images, resampling, at_once))
 
@@ -200,15 +185,8 @@ def drawn_of(judged: Sequence[Judged], counts: CaseCounts, weighing: Weighing) -
     ----------
     judged : sequence of Judged
         One a required overlap; counts and curves are those of the first.
-    counts : CaseCounts
-        What passes the threshold.
     weighing : callable
         Gives the weights of images, such as `drawing`; at least one draw.
-
-    Returns
-    -------
-    Drawn
-        Of so many draws.
     """
     findings = judged[0].findings
     curves = Curves.of(by_label(judged))
@@ -247,16 +225,12 @@ def spread_of_all(
 
     Parameters
     ----------
-    judged : sequence of Judged
-        One for each kind.
     passes : sequence of ndarray of bool
         For each kind, which findings pass the threshold.
     at : sequence of ndarray of intp
         For each kind, where its images stand among all `images`.
     place : ndarray of intp, shape (images,)
         Which draws each of all images gets.
-    resampling : Resampling
-        With at least one draw.
     """
     counts = _counts_of_all(judged, passes, at, place)
     images = len(place)
@@ -282,11 +256,6 @@ def spread_from_all(
         From `drawn_of_all`.
     level : float
         Such as 0.95.
-
-    Returns
-    -------
-    dict of str to (float, float)
-        By measure.
     """
     columns = _columns_of_all(counts, at, images)
     # What only some kinds have (absence, overlap) is no share of all of them.
@@ -333,8 +302,6 @@ def drawn_of_all(
 
     Parameters
     ----------
-    judged : sequence of Judged
-        One for each kind.
     counts : sequence of CaseCounts
         For each kind what passes the threshold.
     at : sequence of ndarray of intp
@@ -343,11 +310,6 @@ def drawn_of_all(
         How many there are in all kinds together.
     weighing : callable
         Gives the weights of all images, such as `drawing`; at least one draw.
-
-    Returns
-    -------
-    dict of str to ndarray of float64, shape (draws,)
-        By measure.
     """
     whole = Curves.of(all_together(judged, at, images))
     parts = []

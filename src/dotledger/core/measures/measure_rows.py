@@ -109,8 +109,6 @@ def rows_frame(keys: Sequence[Mapping[str, Any]], rows: Sequence[Row]) -> pd.Dat
     ----------
     keys : sequence of mapping
         One a row: the columns before the measures.
-    rows : sequence of Row
-        As many.
 
     Returns
     -------
@@ -147,10 +145,6 @@ def row_of(
     ----------
     counts : Tally
         The last entry is the pooled one.
-    place : int
-        Which entry.
-    intervals : mapping of str to (float, float), optional
-        By measure.
     images : mapping of str to int, optional
         How many images each interval rests on.
 
@@ -179,11 +173,6 @@ def row_of(
 def defined(value: float) -> float | None:
     """Return `value`, or None for NaN.
 
-    Parameters
-    ----------
-    value : float
-        Any.
-
     Returns
     -------
     float or None
@@ -199,11 +188,6 @@ def plain_intervals(intervals: Mapping[str, Interval]) -> dict[str, list[float] 
     ----------
     intervals : mapping of str to (float, float)
         NaN where undefined.
-
-    Returns
-    -------
-    dict of str to list of float, or None
-        By name of the measure.
     """
     return {n: None if math.isnan(low) else [low, high] for n, (low, high) in intervals.items()}
 
@@ -321,18 +305,7 @@ class KindMeasure(Displayed):
 
 
 def mean_over(rows: Iterable[Row]) -> dict[str, float]:
-    """Return the plain mean of each measure over the rows where it is defined; NaN if nowhere.
-
-    Parameters
-    ----------
-    rows : iterable of Row
-        May be empty.
-
-    Returns
-    -------
-    dict of str to float
-        By name of the measure.
-    """
+    """Return the plain mean of each measure over the rows where it is defined; NaN if nowhere."""
     kept = list(rows)
     columns = {name: [row.measure(name) for row in kept] for name in MEASURES}
     known = {name: [v for v in values if not math.isnan(v)] for name, values in columns.items()}
@@ -340,16 +313,5 @@ def mean_over(rows: Iterable[Row]) -> dict[str, float]:
 
 
 def plain_means(rows: Iterable[Row]) -> dict[str, float | None]:
-    """Return `mean_over` with None where undefined.
-
-    Parameters
-    ----------
-    rows : iterable of Row
-        May be empty.
-
-    Returns
-    -------
-    dict of str to float or None
-        By name of the measure.
-    """
+    """Return `mean_over` with None where undefined."""
     return {name: defined(value) for name, value in mean_over(rows).items()}

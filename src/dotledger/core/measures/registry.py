@@ -115,20 +115,7 @@ class MeasureRecord:
 
 
 def combined(form: Form, counts: Mapping[str, Any]) -> Any:
-    """Return a sum of counts: numbers, arrays or sparse matrices alike.
-
-    Parameters
-    ----------
-    form : mapping of str to int
-        Not empty.
-    counts : mapping of str to number, array or matrix
-        Of one shape.
-
-    Returns
-    -------
-    number, array or matrix
-        As the counts are.
-    """
+    """Return a sum of counts: numbers, arrays or sparse matrices alike."""
     terms = [
         counts[name] if factor == 1 else counts[name] * factor for name, factor in form.items()
     ]
@@ -242,11 +229,6 @@ RATIOS: Mapping[str, MeasureRecord] = {n: one for n, one in MEASURES.items() if 
 
 def records_for(*, presence: bool) -> dict[str, MeasureRecord]:
     """Return the measures of kinds that are judged by presence, or by boxes.
-
-    Parameters
-    ----------
-    presence : bool
-        Which.
 
     Returns
     -------

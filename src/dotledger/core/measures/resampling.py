@@ -66,10 +66,6 @@ def weights(images: int, resampling: Resampling, at_once: int) -> Iterator[Weigh
     ----------
     images : int
         How many; with 0 nothing is yielded.
-    resampling : Resampling
-        Seed and number of draws.
-    at_once : int
-        Most draws in one array.
 
     Yields
     ------
@@ -93,8 +89,6 @@ def limits(draws: Floats, images: Any, level: float) -> tuple[Floats, Floats]:
 
     Parameters
     ----------
-    draws : ndarray of float64, shape (..., draws)
-        What each draw gives.
     images : array_like, shape (...)
         How many images contribute: for few the percentiles lie further out.
     level : float
@@ -158,15 +152,6 @@ def places_of_images(names: Sequence[str], annotations: Annotations, findings: F
     pairing, and only compares: renaming images, other row orders and other units (by an exact
     factor) change no interval, and neither does asking for one more overlap.
 
-    Parameters
-    ----------
-    names : sequence of str
-        Images.
-    annotations : Annotations
-        May be empty.
-    findings : Findings
-        May be empty.
-
     Returns
     -------
     Places
@@ -183,8 +168,6 @@ def placed(names: Sequence[str], places: Places) -> Ints:
 
     Parameters
     ----------
-    names : sequence of str
-        Images of one kind.
     places : Places
         From `places_of_images`; has every name.
 

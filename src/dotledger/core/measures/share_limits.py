@@ -114,8 +114,6 @@ def share_limits(sums: ShareSums, level: float = 0.95) -> tuple[Floats, Floats]:
 
     Parameters
     ----------
-    sums : ShareSums
-        Of any shape.
     level : float
         Such as 0.95.
 
@@ -221,8 +219,6 @@ def ends_of_spread(
     ----------
     p, spread, n, m : ndarray of float64, of one shape
         The measure; the summed squares of what each image moves it by; contributing images; cases.
-    level : float
-        Confidence level.
 
     Returns
     -------
@@ -346,10 +342,6 @@ def share_interval(x: Any, m: Any, level: float = 0.95) -> tuple[float, float]:
 
     Parameters
     ----------
-    x : array-like, shape (images,)
-        Cases that are right.
-    m : array-like, shape (images,)
-        Cases.
     level : float, default 0.95
         The share of cases the interval is meant to hold, such as 0.95.
 
@@ -367,10 +359,6 @@ def interval_of_cases(image: Any, right: Any, level: float = 0.95) -> tuple[floa
 
     Parameters
     ----------
-    image : array-like, shape (n,)
-        The image of each case.
-    right : array-like of bool, shape (n,)
-        Whether it is right.
     level : float, default 0.95
         The share of cases the interval is meant to hold, such as 0.95.
 

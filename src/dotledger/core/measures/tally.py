@@ -45,8 +45,6 @@ def tally(judged: Judged, passes: Flags, *, curve: Floats | None = None) -> Tall
 
     Parameters
     ----------
-    judged : Judged
-        At one required overlap.
     passes : ndarray of bool, shape (n,)
         Which findings pass the threshold; see `Ranked.passing`. Average precision is
         that of all findings, whatever the threshold.

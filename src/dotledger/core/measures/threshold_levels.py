@@ -169,8 +169,6 @@ def values_of(group: Group, *, most: int | None = None, tops: bool = False) -> F
 
     Parameters
     ----------
-    group : Group
-        May be empty.
     most : int, optional
         At most about so many, spread evenly over the findings; by default all.
     tops : bool, default False

@@ -174,14 +174,10 @@ def pair_edges(
     ----------
     edges : Edges
         As `edges_of` gives them, or some of them.
-    findings : Boxes
-        Length n.
     confidence : ndarray of float64, shape (n,)
         NaN sorts before all others.
     order : ndarray of intp, shape (m,)
         The annotations in the order that decides between equal overlaps.
-    required : float
-        The required overlap.
     """
     offers, rank = _in_visiting_order(edges, findings, confidence, order)
     return _pair_at(required, offers, rank, no_edges(), len(order))

@@ -59,13 +59,6 @@ class Related:
 def lineage(findings: Findings, broader: Broader | None = None) -> dict[str, frozenset[str]]:
     """Return all broader labels of each label: those given, those findings carry, and theirs.
 
-    Parameters
-    ----------
-    findings : Findings
-        May be empty.
-    broader : mapping of str to iterable of str, optional
-        Broader labels of a label.
-
     Returns
     -------
     dict of str to frozenset of str
@@ -79,11 +72,6 @@ def lineage(findings: Findings, broader: Broader | None = None) -> dict[str, fro
 
 def carried_parents(findings: Findings) -> dict[str, frozenset[str]]:
     """Return the broader labels that findings carry, by label.
-
-    Parameters
-    ----------
-    findings : Findings
-        May be empty.
 
     Returns
     -------
@@ -114,10 +102,6 @@ def relation_table(
 
     Parameters
     ----------
-    found : tuple of str
-        Labels of findings.
-    annotated : tuple of str
-        Labels of annotations.
     above : mapping of str to frozenset of str
         See `lineage`.
 
@@ -150,8 +134,6 @@ def related_pairs(
 
     Parameters
     ----------
-    scope : Scope
-        Of one kind.
     findings : Findings
         The table the scope was made from.
     open_findings : ndarray of intp
@@ -198,12 +180,8 @@ def open_sides(
 
     Parameters
     ----------
-    scope : Scope
-        Of one kind.
     findings : Findings
         The table the scope was made from.
-    cut : Thresholds
-        Thresholds, by kind and label.
     hits, annotations : ndarray of intp
         Rows of the scope's sides that are right and found, at the threshold.
     """
@@ -230,16 +208,8 @@ def credited(
 
     Parameters
     ----------
-    findings : Findings
-        May be empty.
-    annotations : Annotations
-        May be empty.
-    kinds : iterable of str
-        Those to judge.
     required : float
         The required overlap, above 0 up to 1.
-    cut : Thresholds
-        Thresholds, by kind and label.
     broader : mapping of str to iterable of str, or None
         Broader labels of a label, next to those the findings carry.
 
@@ -270,14 +240,10 @@ def related_of(
 
     Parameters
     ----------
-    scope : Scope
-        Of one kind.
     findings : Findings
         The table the scope was made from.
     judged : Judged
         Of one kind, at one required overlap.
-    cut : Thresholds
-        Thresholds, by kind and label.
     above : mapping of str to frozenset of str
         See `lineage`.
 

@@ -109,8 +109,6 @@ def scope_of(
 
     Parameters
     ----------
-    findings, annotations
-        Either may be empty.
     kind : str
         One of `KINDS`.
     count_unanswered : bool, default False
@@ -203,18 +201,7 @@ def _side(table: Findings | Annotations, rows: Ints, image: Ints, label: Ints) -
 
 
 def counts_by_name(column: Coded) -> dict[str, int]:
-    """Return how often each name stands in a column, by name; names that never do are left out.
-
-    Parameters
-    ----------
-    column : Coded
-        May be empty.
-
-    Returns
-    -------
-    dict of str to int
-        Sorted by name.
-    """
+    """Return how often each name stands in a column, by name; names that never do are left out."""
     counts = np.bincount(column.codes, minlength=len(column.names))
     names = sorted(zip(column.names, counts.tolist(), strict=True))
     return {name: count for name, count in names if count}

@@ -79,11 +79,6 @@ class Edges:
 def visiting_order(annotations: Boxes) -> Ints:
     """Return annotations sorted by group, then x0, y0, x1, y1.
 
-    Parameters
-    ----------
-    annotations : Boxes
-        May be empty.
-
     Returns
     -------
     ndarray of intp, shape (m,)
@@ -115,10 +110,6 @@ def edges_of(findings: Boxes, annotations: Boxes, order: Ints, least: float) -> 
 
     Parameters
     ----------
-    findings : Boxes
-        May be empty.
-    annotations : Boxes
-        May be empty.
     order : ndarray of intp, shape (m,)
         See `visiting_order`.
     least : float

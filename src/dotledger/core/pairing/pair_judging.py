@@ -102,8 +102,6 @@ def judge(scope: Scope, required: Sequence[float]) -> list[Judged]:
 
     Parameters
     ----------
-    scope : Scope
-        Of one kind.
     required : sequence of float
         Required overlaps, each above 0 up to 1.
 

@@ -53,9 +53,9 @@ def pair_tables(findings: Findings, annotations: Annotations, *, overlap: float 
     Parameters
     ----------
     findings : Findings
-        Length n.
+        Table of n rows, with boxes.
     annotations : Annotations
-        Length m.
+        Table of m rows, with boxes.
     overlap : float, default 0.5
         Required overlap; above 0, up to 1.
 

@@ -19,20 +19,6 @@ def reassigned(scope: Scope, judged: Judged, passes: Flags) -> Judged:
     one, have the greatest sum (a linear sum assignment: Crouse, "On implementing 2D rectangular
     assignment algorithms", 2016, as in `scipy.optimize.linear_sum_assignment`). Findings that do
     not pass, and findings in ignored annotations, are left as they were.
-
-    Parameters
-    ----------
-    scope : Scope
-        Of one kind.
-    judged : Judged
-        By falling confidence.
-    passes : ndarray of bool, shape (n,)
-        Which findings reach the threshold.
-
-    Returns
-    -------
-    Judged
-        Of the same findings.
     """
     labels, required = len(scope.labels), round(judged.required or 0.0, 9)
     annotations = scope.annotations.grouped(labels)

@@ -160,8 +160,6 @@ def details_of(basis: Basis, kind: str, tolerances: Mapping[str, float]) -> Deta
     ----------
     basis : Basis
         What was compared and judged; pairs at its first overlap and threshold count.
-    kind : str
-        A kind with boxes.
     tolerances : mapping of str to float
         By attribute that is a number: how far off still counts as right.
     """
@@ -216,10 +214,6 @@ def judge_attribute(found: Any, true: Any, tolerance: float) -> tuple[str, bool,
     found : value
         As read from the service: a choice, a number, or a mapping with ``value``, with ``low`` and
         ``high``, or with ``leading``.
-    true : value
-        As annotated.
-    tolerance : float
-        For numbers.
 
     Returns
     -------

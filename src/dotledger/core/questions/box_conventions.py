@@ -221,10 +221,6 @@ def check_conventions(
     ----------
     findings : Findings
         Those with boxes on images of `sizes` are looked at, whatever their label.
-    annotations : Annotations
-        Those with boxes.
-    sizes : mapping of str to ImageSize
-        By image name.
 
     Returns
     -------
@@ -284,16 +280,6 @@ def better_convention(fits: Sequence[Fit]) -> Fit | None:
 
     Each is judged on the images whose boxes it moves: one that concerns turned images only is not
     drowned by the others. What fits badly under every convention is not a matter of conventions.
-
-    Parameters
-    ----------
-    fits : sequence of Fit
-        May be empty.
-
-    Returns
-    -------
-    Fit or None
-        The one that gains most.
     """
     good = [
         fit
@@ -334,8 +320,6 @@ def convention_lines(
 
     Parameters
     ----------
-    findings : Findings
-        With boxes.
     annotations : Annotations
         Of the same images; at most 500 are looked at.
     sizes : mapping of str to ImageSize

@@ -74,13 +74,6 @@ class Confusion(Displayed):
 def confusion_of(basis: Basis, kind: str) -> Confusion:
     """Return the confusion of one kind with boxes, at the first overlap and threshold.
 
-    Parameters
-    ----------
-    basis : Basis
-        Of the whole measure.
-    kind : str
-        One judged by boxes.
-
     Returns
     -------
     Confusion

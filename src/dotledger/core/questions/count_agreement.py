@@ -29,11 +29,6 @@ __all__ = [
 def image_counts(basis: Basis) -> pd.DataFrame:
     """Return counts by image and kind, the most missed first.
 
-    Parameters
-    ----------
-    basis : Basis
-        Of the whole measure.
-
     Returns
     -------
     DataFrame
@@ -134,13 +129,6 @@ class CountAgreement(Displayed):
 
 def count_agreement(basis: Basis, kind: str) -> CountAgreement:
     """Compare, for each image and label, how many were found with how many are annotated.
-
-    Parameters
-    ----------
-    basis : Basis
-        Of the whole measure.
-    kind : str
-        One of the kinds measured.
 
     Returns
     -------

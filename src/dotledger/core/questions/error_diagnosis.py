@@ -55,7 +55,7 @@ class Diagnosis(Displayed):
         Parameters
         ----------
         side : {"wrong", "missed"}
-            Which side.
+            Wrong findings or missed annotations.
         """
         every = self.counts(side)
         counts: Counter[str] = Counter()
@@ -69,7 +69,7 @@ class Diagnosis(Displayed):
         Parameters
         ----------
         side : {"wrong", "missed"}
-            Which side.
+            Wrong findings or missed annotations.
         """
         cases = self.wrong if side == "wrong" else self.missed
         return Counter((case.reason, case.kind, case.label) for case in cases)
@@ -80,7 +80,7 @@ class Diagnosis(Displayed):
         Parameters
         ----------
         side : {"wrong", "missed", ""}
-            Which side.
+            Wrong findings or missed annotations; empty for both.
         """
         import pandas as pd
 
@@ -119,8 +119,6 @@ def diagnose(basis: Basis, *, near: float = 0.1, small: float = 0.001) -> Diagno
 
     Parameters
     ----------
-    basis : Basis
-        What was compared and judged.
     near : float
         The least overlap at which a box counts as meant for an annotation.
     small : float
@@ -140,11 +138,6 @@ def diagnose(basis: Basis, *, near: float = 0.1, small: float = 0.001) -> Diagno
 def by_confidence(case: Case) -> tuple[Any, ...]:
     """Return what orders wrong findings: the most confident first.
 
-    Parameters
-    ----------
-    case : Case
-        One of them.
-
     Returns
     -------
     tuple
@@ -155,11 +148,6 @@ def by_confidence(case: Case) -> tuple[Any, ...]:
 
 def by_size(case: Case) -> tuple[Any, ...]:
     """Return what orders misses: the largest first.
-
-    Parameters
-    ----------
-    case : Case
-        One of them.
 
     Returns
     -------

@@ -28,10 +28,6 @@ def area_shares(annotations: Annotations, scope: Scope, side: Side) -> Floats:
 
     Parameters
     ----------
-    annotations : Annotations
-        With the sizes of images.
-    scope : Scope
-        Of one kind.
     side : Side
         Boxes in pixels of the upright original.
 
@@ -51,10 +47,6 @@ def at_edge(annotations: Annotations, scope: Scope, side: Side) -> Floats:
 
     Parameters
     ----------
-    annotations : Annotations
-        With the sizes of images.
-    scope : Scope
-        Of one kind.
     side : Side
         Boxes in pixels of the upright original.
 

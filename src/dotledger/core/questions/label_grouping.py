@@ -19,11 +19,6 @@ __all__ = ["by_kind", "by_label", "common_images"]
 def common_images(basis: Basis) -> list[str]:
     """Return the images in scope of any kind, sorted.
 
-    Parameters
-    ----------
-    basis : Basis
-        Judged.
-
     Returns
     -------
     list of str
@@ -37,8 +32,6 @@ def by_kind(basis: Basis, images: Sequence[str]) -> Iterator[Group]:
 
     Parameters
     ----------
-    basis : Basis
-        Judged, paired by confidence.
     images : sequence of str
         From `common_images`.
 
@@ -59,8 +52,6 @@ def by_label(basis: Basis, images: Sequence[str]) -> Iterator[Group]:
 
     Parameters
     ----------
-    basis : Basis
-        Judged, paired by confidence.
     images : sequence of str
         From `common_images`.
 

@@ -26,8 +26,6 @@ def curve_of(basis: Basis, kind: str | None, label: str | None) -> pd.DataFrame:
 
     Parameters
     ----------
-    basis : Basis
-        Of the whole measure.
     kind : str or None
         None where one kind only is measured.
     label : str or None

@@ -116,8 +116,6 @@ def reliability_of(
         At one required overlap; what is set aside does not count.
     edges : sequence of float, optional
         Between the bands, rising, inside 0 to 1; by default ten equal bands.
-    rows : ndarray of bool, shape (n,), optional
-        Look at these findings only.
 
     Raises
     ------

@@ -92,11 +92,6 @@ def screening_counts(basis: Basis) -> ScreeningCounts:
     Whatever its category: one that the annotations do not know stops an image in use, too. An
     image is unsafe if a category is annotated and not ignored; left out if all are ignored.
 
-    Parameters
-    ----------
-    basis : Basis
-        Its first threshold decides.
-
     Returns
     -------
     ScreeningCounts
@@ -126,11 +121,6 @@ class Decided:
 def decided(basis: Basis) -> Decided:
     """Decide on each image in scope; see `screening_counts`.
 
-    Parameters
-    ----------
-    basis : Basis
-        Its first threshold decides.
-
     Returns
     -------
     Decided
@@ -153,8 +143,6 @@ def screening_of(found: Decided, level: float | None) -> ScreeningCounts:
 
     Parameters
     ----------
-    found : Decided
-        Of any images.
     level : float or None
         Of the intervals; None for none.
 

@@ -115,11 +115,6 @@ _OF_WRONG = tuple(name for name, one in MEASURES.items() if not one.ratios or "f
 def slice_names(basis: Basis) -> list[str]:
     """Return what can be sliced by: size, crowding and edge, and the user's columns.
 
-    Parameters
-    ----------
-    basis : Basis
-        Of the whole measure.
-
     Returns
     -------
     list of str
@@ -139,10 +134,6 @@ def sliced(basis: Basis, name: str, edges: Sequence[float] | None) -> dict[str, 
 
     Parameters
     ----------
-    basis : Basis
-        Of the whole measure.
-    name : str
-        A slice or a column.
     edges : sequence of float, or None
         Ends of bands, rising; None for our own.
 
@@ -169,8 +160,6 @@ def check_slice(name: str, edges: Sequence[float] | None, known: Sequence[str]) 
 
     Parameters
     ----------
-    name : str
-        A slice or a column.
     edges : sequence of float, or None
         Ends of bands, rising; None for our own.
     known : sequence of str
@@ -226,12 +215,6 @@ def slice_codes(
 
     Parameters
     ----------
-    basis : Basis
-        Judged.
-    kind : str
-        One that is judged.
-    name : str
-        A slice or a column.
     edges : sequence of float, or None
         Ends of bands, rising; None for our own.
     of_images : bool, optional
@@ -296,17 +279,6 @@ def slice_measure(basis: Basis, kind: str, name: str, codes: SliceCodes) -> Slic
     ----------
     basis : Basis
         Judged; its tables are not looked at.
-    kind : str
-        One that is judged.
-    name : str
-        What it is sliced by.
-    codes : SliceCodes
-        Of this kind.
-
-    Returns
-    -------
-    SliceMeasure
-        Without slices that hold nothing.
     """
     scope, judged = basis.scopes[kind], basis.judged[kind]
     names, of_image = codes.names, codes.images

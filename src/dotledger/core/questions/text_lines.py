@@ -92,15 +92,8 @@ def normalised(line: str, *, ignore_case: bool = False) -> str:
 
     Parameters
     ----------
-    line : str
-        As read.
     ignore_case : bool, default False
         Compare without regard to case (Unicode case folding).
-
-    Returns
-    -------
-    str
-        In NFC, with single spaces.
     """
     text = " ".join(unicodedata.normalize("NFC", line).split())
     return text.casefold() if ignore_case else text
@@ -108,13 +101,6 @@ def normalised(line: str, *, ignore_case: bool = False) -> str:
 
 def edits(a: str, b: str) -> int:
     """Return the least number of single-character edits from `a` to `b` (Levenshtein, 1966).
-
-    Parameters
-    ----------
-    a : str
-        Any text.
-    b : str
-        Any text.
 
     Returns
     -------

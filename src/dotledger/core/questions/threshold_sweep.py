@@ -99,8 +99,6 @@ def sweep_of(
         Of the whole measure, paired by confidence.
     each : {"all", "kind", "label"}
         Everything pooled, by kind, or by label.
-    kinds : sequence of str, optional
-        Only these.
     intervals : bool, default True
         95 % intervals of the shares; of false alarms for each 100 images that of a mean.
 

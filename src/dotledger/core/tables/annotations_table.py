@@ -295,11 +295,6 @@ def not_covered_lines(counts: Mapping[str, int]) -> list[str]:
     ----------
     counts : mapping of str to int
         Images by kind; the empty kind stands for every kind.
-
-    Returns
-    -------
-    list of str
-        One line, or none.
     """
     listed = ", ".join(f"{kind or 'every kind'} {count}" for kind, count in counts.items())
     text = "Images not covered, since an annotation of them could not be read: "

@@ -42,15 +42,8 @@ def image_sizes(images: Coded, facts: Facts) -> Floats:
 
     Parameters
     ----------
-    images : Coded, shape (n,)
-        May be empty.
     facts : mapping of str to mapping
         By image; ``width`` and ``height`` in pixels.
-
-    Returns
-    -------
-    ndarray of float64, shape (n, 2)
-        In pixels.
     """
     table = np.full((len(images.names) + 1, 2), np.nan)
     for place, name in enumerate(images.names):
@@ -80,8 +73,6 @@ def clip_annotations(annotations: Annotations, facts: Facts | None = None) -> Cl
 
     Parameters
     ----------
-    annotations : Annotations
-        Length n.
     facts : mapping of str to mapping, optional
         Width and height by image; by default what the annotations know.
     """
@@ -102,15 +93,7 @@ def clip_annotations(annotations: Annotations, facts: Facts | None = None) -> Cl
 
 
 def clip_findings(findings: Findings, facts: Facts) -> Clipped[Findings]:
-    """Clip the boxes of findings to their images, as far as their sizes are known.
-
-    Parameters
-    ----------
-    findings : Findings
-        Length n.
-    facts : mapping of str to mapping
-        Width and height by image.
-    """
+    """Clip the boxes of findings to their images, as far as their sizes are known."""
     box, clipped, outside = _clip(findings.box, image_sizes(findings.image, facts))
     table = replace(findings, box=box) if len(clipped) else findings
     if len(outside):

@@ -46,8 +46,6 @@ def row_place(row: int, column: str) -> str:
     ----------
     row : int
         From 0.
-    column : str
-        Its name, for the message.
 
     Returns
     -------
@@ -64,8 +62,6 @@ def codes_of(values: Iterable[Any] | Coded, column: str, where: Where) -> Coded:
     ----------
     values : iterable, or Coded
         What is coded already comes back as it is.
-    column : str
-        Its name, for the message.
     where : callable
         Names a cell, for the message.
 
@@ -112,8 +108,6 @@ def numbers_of(values: Any, column: str, where: Where) -> NDArray[np.float64]:
     ----------
     values : array-like
         Numbers, text that holds them, or empty.
-    column : str
-        Its name, for the message.
     where : callable
         Names a cell, for the message.
 
@@ -170,14 +164,8 @@ def refuse_rows(
     ----------
     rows : sequence of int
         At least one, from 0.
-    value : object
-        What stands in the first.
-    column : str
-        Its name, for the message.
     where : callable
         Names a cell, for the message.
-    message : str
-        What is wrong.
     more : object
         Further facts of the error, such as `allowed`.
 
@@ -219,8 +207,6 @@ def check_kinds(kind: Coded, where: Where, *, blank: NDArray[np.bool_] | None) -
         Kind of each row, or of this one.
     where : callable
         Names a cell, for the message.
-    blank : ndarray of bool, shape (n,), or None
-        Rows that need no kind.
 
     Raises
     ------
@@ -294,11 +280,6 @@ def check_confidences(confidence: NDArray[np.float64], where: Where) -> None:
 def check_lengths(columns: Mapping[str, Any]) -> None:
     """Compare the lengths of columns; raises TableError if they differ.
 
-    Parameters
-    ----------
-    columns : mapping of str to sequence
-        By name.
-
     Raises
     ------
     TableError
@@ -311,11 +292,6 @@ def check_lengths(columns: Mapping[str, Any]) -> None:
 
 def blank_rows(label: Coded) -> NDArray[np.bool_]:
     """Return which rows have no label: ndarray of bool, shape (n,).
-
-    Parameters
-    ----------
-    label : Coded, shape (n,)
-        May be empty.
 
     Returns
     -------
@@ -333,15 +309,8 @@ def flags_of(values: Any, column: str, where: Where) -> NDArray[np.bool_]:
     ----------
     values : array-like
         Yes and no as bool, numbers or words.
-    column : str
-        Its name, for the message.
     where : callable
         Names a cell, for the message.
-
-    Returns
-    -------
-    ndarray of bool, shape (n,)
-        Empty cells are no.
 
     Raises
     ------
@@ -382,14 +351,6 @@ def stack_boxes(x0: Any, y0: Any, x1: Any, y1: Any, where: Where) -> NDArray[np.
 
     Parameters
     ----------
-    x0 : array-like
-        Left.
-    y0 : array-like
-        Top.
-    x1 : array-like
-        Right.
-    y1 : array-like
-        Bottom.
     where : callable
         Names a cell, for the message.
 
@@ -413,8 +374,6 @@ def check_names(image: Coded, where: Where) -> None:
 
     Parameters
     ----------
-    image : Coded, shape (n,)
-        Image of each row.
     where : callable
         Names a cell, for the message.
 
@@ -435,8 +394,6 @@ def check_boxed(kind: Coded, label: Coded, box: NDArray[np.float64], where: Wher
     ----------
     kind : Coded, shape (n,)
         Kind of each row, or of this one.
-    label : Coded, shape (n,)
-        Label of each row.
     box : ndarray of float64, shape (n, 4)
         NaN for none.
     where : callable

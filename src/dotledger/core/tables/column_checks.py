@@ -67,11 +67,6 @@ def details_of(frame: pd.DataFrame, where: Where) -> list[Details | None] | None
     where : callable
         Names a cell, for the message.
 
-    Returns
-    -------
-    list of Details or None, or None
-        One a row.
-
     Raises
     ------
     TableError
@@ -95,13 +90,6 @@ def details_of(frame: pd.DataFrame, where: Where) -> list[Details | None] | None
 
 def frame_columns(frame: pd.DataFrame, columns: Sequence[str]) -> dict[str, Any]:
     """Return the columns of the common shape out of a frame; raises TableError if one lacks.
-
-    Parameters
-    ----------
-    frame : DataFrame
-        Of pandas.
-    columns : sequence of str
-        Names of the common shape.
 
     Returns
     -------

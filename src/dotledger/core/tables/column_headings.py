@@ -24,8 +24,6 @@ def check_headings(names: Iterable[str], ours: Sequence[str], *, place: str = ""
     ours : sequence of str
         The columns of the common shape: with ``confidence`` for findings, with ``ignore`` for
         annotations.
-    place : str
-        The file.
 
     Raises
     ------

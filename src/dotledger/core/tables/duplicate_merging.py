@@ -25,8 +25,6 @@ def merge_repeats(findings: Findings, *, overlap: float = 0.6) -> tuple[Findings
 
     Parameters
     ----------
-    findings : Findings
-        Length n.
     overlap : float, default 0.6
         Above 0, up to 1.
 

@@ -111,11 +111,6 @@ def plain_name(name: str) -> str:
     ----------
     name : str
         As a service or a person writes it.
-
-    Returns
-    -------
-    str
-        Equal for equal persons.
     """
     return " ".join(name.split()).casefold()
 

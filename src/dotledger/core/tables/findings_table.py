@@ -215,7 +215,7 @@ class Findings(Rows):
         Parameters
         ----------
         most : int
-            At least 1.
+            Findings to keep of each image, at least 1.
         least : float, optional
             From 0 to 1; findings below it do not count, and an image without any other is
             undecided: see `undecided`.
@@ -266,7 +266,7 @@ class Findings(Rows):
         Parameters
         ----------
         kind, label, image : str or iterable of str, optional
-            By default all.
+            Rows with one of these; by default all rows.
         least : float, str, mapping or Thresholds, optional
             As `cut` takes it.
 

@@ -93,8 +93,6 @@ def match_names(
 
     Parameters
     ----------
-    answered, covered : iterable of str
-        Distinct names of either side.
     rules : iterable of str
         Some of `RULES`; always tried in their order there.
 
@@ -181,7 +179,7 @@ def match_images(
     covered : iterable of str
         The annotated images' names.
     rules : iterable of str
-        Some of `RULES`.
+        Names of `RULES`, tried in this order.
 
     Returns
     -------

@@ -80,8 +80,6 @@ def map_names(findings: Findings, names: NameMap, *, service: str = "") -> Mappe
     ----------
     findings : Findings
         An image and kind all of whose findings are left out keeps a blank row: it was answered.
-    names : NameMap
-        What happens to the names.
     service : str
         Whose findings they are; by default what their origin says.
     """

@@ -18,17 +18,8 @@ def as_findings(given: Any, call: str = "", *, place: str = "findings") -> Findi
 
     Parameters
     ----------
-    given : Findings or dataframe
-        As the caller gave it.
     call : str, optional
         How the call is written, for the message: ``"pair_tables(findings, annotations)"``.
-    place : str, default "findings"
-        Name of the argument.
-
-    Returns
-    -------
-    Findings
-        Checked.
 
     Raises
     ------
@@ -47,17 +38,8 @@ def as_annotations(given: Any, call: str = "", *, place: str = "annotations") ->
 
     Parameters
     ----------
-    given : Annotations or dataframe
-        As the caller gave it.
     call : str, optional
         How the call is written, for the message.
-    place : str, default "annotations"
-        Name of the argument.
-
-    Returns
-    -------
-    Annotations
-        Checked.
 
     Raises
     ------
@@ -78,8 +60,6 @@ def in_one_form(
 
     Parameters
     ----------
-    findings : Findings
-        As given.
     annotations : Annotations
         As given; the vocabulary is brought into NFC, too.
 

@@ -148,8 +148,6 @@ def details_columns(table: Rows, how: str | None) -> dict[str, list[Any]]:
 
     Parameters
     ----------
-    table : Rows
-        Length n.
     how : {"json", "columns"} or None
         One column ``details`` of JSON; a column for each plain attribute and ``NAME_x``, ``NAME_y``
         for each point; or nothing.
@@ -183,16 +181,5 @@ def _flat(details: Details | None) -> dict[str, Any]:
 
 
 def joined(columns: Sequence[Coded]) -> Coded:
-    """Return columns of names one below the other.
-
-    Parameters
-    ----------
-    columns : sequence of Coded
-        May be empty.
-
-    Returns
-    -------
-    Coded
-        As long as all together.
-    """
+    """Return columns of names one below the other."""
     return Coded.of([name for column in columns for name in column.values().tolist()])

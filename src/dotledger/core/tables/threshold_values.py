@@ -131,8 +131,6 @@ def thresholds_of(
         One for all, or by kind and label; None cuts nothing. Thresholds were checked before.
     findings : Findings
         Whose labels and words are known.
-    words : mapping of str to float, optional
-        The scale of the service.
     labels : iterable of str, default ()
         Names that may be given next to those of the findings.
     floor : float, optional

@@ -157,11 +157,6 @@ def read_aim(text: str, *, place: str = "aim") -> Aim:
     place : str, default 'aim'
         Where it was given, for the message.
 
-    Returns
-    -------
-    Aim
-        Checked.
-
     Raises
     ------
     ArgumentError

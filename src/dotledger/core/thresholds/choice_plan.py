@@ -72,12 +72,8 @@ def check_plan(
         1 or more.
     parts : int or None
         From 2 to 50; None for as many as `crossed` takes.
-    held_out : str or None
-        The name of a column.
     surely : float or None
         From 0.5 to below 1.
-    draws, seed : int
-        Of the intervals.
 
     Returns
     -------

@@ -57,16 +57,6 @@ class Setting:
 def kinds_of(basis: Basis) -> tuple[list[str], dict[str, Group]]:
     """Return the images in scope, and the group of each kind.
 
-    Parameters
-    ----------
-    basis : Basis
-        Of a measure.
-
-    Returns
-    -------
-    (list of str, dict of str to Group)
-        Neither is empty.
-
     Raises
     ------
     ScopeError
@@ -88,12 +78,8 @@ def split_of(basis: Basis, plan: Plan, images: Sequence[str]) -> tuple[Ints, Spl
 
     Parameters
     ----------
-    basis : Basis
-        Of a measure.
     plan : Plan
         Parts, or the column of images held out.
-    images : sequence of str
-        In scope.
 
     Returns
     -------
@@ -118,13 +104,6 @@ def setting_of(basis: Basis, plan: Plan) -> Setting:
     ----------
     basis : Basis
         Of a measure, paired by confidence.
-    plan : Plan
-        Not for three ways.
-
-    Returns
-    -------
-    Setting
-        Leaves, owners and parts.
 
     Raises
     ------
@@ -183,17 +162,8 @@ def fits_of(
 
     Parameters
     ----------
-    setting : Setting
-        What is chosen for.
-    groups : mapping of str to Group
-        Leaves or owners of it.
     final : mapping of str to float
         The final threshold of each owner, for draws; else empty.
-
-    Returns
-    -------
-    dict of str to Fit
-        By name.
     """
     plan = setting.plan
     return {

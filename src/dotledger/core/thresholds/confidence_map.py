@@ -256,8 +256,6 @@ def unseen_images(mapping: ConfidenceMap, annotations: Annotations) -> Annotatio
     ----------
     mapping : ConfidenceMap
         With the images it was fitted on.
-    annotations : Annotations
-        May be empty.
 
     Returns
     -------

@@ -39,8 +39,6 @@ def helpful_mapping(confidence: Floats, right: Flags, image: Ints) -> tuple[str,
     ----------
     confidence : ndarray of float64, shape (n,)
         From 0 to 1.
-    right : ndarray of bool, shape (n,)
-        Whether the finding is right.
     image : ndarray of intp, shape (n,)
         Its image: all findings of one have a say together, or none has.
 
@@ -88,13 +86,6 @@ def isotonic_knots(confidence: Floats, right: Flags) -> Knots:
     ----------
     confidence : ndarray of float64, shape (n,)
         From 0 to 1; n from 1 on.
-    right : ndarray of bool, shape (n,)
-        Whether the finding is right.
-
-    Returns
-    -------
-    tuple of (float, float)
-        Confidence and share right, rising.
     """
     from scipy.optimize import isotonic_regression
 
@@ -114,13 +105,6 @@ def logistic_knots(confidence: Floats, right: Flags) -> Knots:
     ----------
     confidence : ndarray of float64, shape (n,)
         From 0 to 1; n from 1 on.
-    right : ndarray of bool, shape (n,)
-        Whether the finding is right.
-
-    Returns
-    -------
-    tuple of (float, float)
-        Confidence and share right, rising.
     """
     from scipy.optimize import minimize
     from scipy.special import expit, logit

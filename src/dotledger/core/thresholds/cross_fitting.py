@@ -34,11 +34,6 @@ them is within half a percent of the findings of the best of all, far below what
 def needs_tops(aim: Aim) -> bool:
     """Return whether an aim is about whole images, whatever is found in them.
 
-    Parameters
-    ----------
-    aim : Aim
-        Any.
-
     Returns
     -------
     bool
@@ -176,8 +171,6 @@ def drawn_counts(
     ----------
     leaves, owners : mapping of str to Fit
         What is counted, and what has a threshold of its own; a leaf may be its own owner.
-    owner_of : mapping of str to str
-        By leaf.
     final : mapping of str to float
         The final threshold of each owner.
     weight : ndarray, shape (images, draws)

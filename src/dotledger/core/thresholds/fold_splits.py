@@ -52,11 +52,6 @@ def crossed(place: Ints, parts: int | None, seed: int) -> Splits:
     seed : int
         The same seed gives the same parts.
 
-    Returns
-    -------
-    Splits
-        All parts are judged.
-
     Raises
     ------
     ScopeError
@@ -85,17 +80,10 @@ def held_out(images: Sequence[str], facts: Mapping[str, Mapping[str, Any]], colu
 
     Parameters
     ----------
-    images : sequence of str
-        In scope.
     facts : mapping of str to mapping
         What is known about images, by name.
     column : str
         One of the facts: true, 1 or yes for images to judge on.
-
-    Returns
-    -------
-    Splits
-        One judged part.
 
     Raises
     ------

@@ -72,8 +72,6 @@ def honest_thresholds(basis: Basis, plan: Plan, place: Ints) -> Honest:
 
     Parameters
     ----------
-    basis : Basis
-        Of one run.
     plan : Plan
         Not for three ways, and without images held out.
     place : ndarray of intp, shape (images,)

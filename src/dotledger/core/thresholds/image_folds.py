@@ -22,11 +22,6 @@ def contents_of(annotations: Annotations) -> dict[str, str]:
     Boxes of the same labels in the same places, to nine significant digits, tell that two names
     are one image; but not where they are common, as one box around the whole image is.
 
-    Parameters
-    ----------
-    annotations : Annotations
-        May be empty.
-
     Returns
     -------
     dict of str to str
@@ -56,17 +51,10 @@ def part_of_images(
 
     Parameters
     ----------
-    findings, annotations
-        The two sides.
     share : float
         Above 0 and below 1; at least one image is taken and at least one left.
     seed : int
         The same seed takes the same images.
-
-    Returns
-    -------
-    list of str
-        Names of images.
 
     Raises
     ------
@@ -92,13 +80,6 @@ def part_of_images(
 
 def rows_on(findings: Findings, images: set[str]) -> Flags:
     """Return which findings are on some images: ndarray of bool, shape (n,).
-
-    Parameters
-    ----------
-    findings : Findings
-        May be empty.
-    images : set of str
-        Names; may be empty.
 
     Returns
     -------

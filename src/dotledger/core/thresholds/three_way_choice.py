@@ -194,12 +194,8 @@ def choose_three_ways(
     ----------
     group : Group
         A kind, or several together; its images are decided on by their highest confidence.
-    aim : Aim
-        Of three ways.
     splits : Splits
         Which images are chosen on and judged.
-    place : ndarray of intp, shape (images,)
-        Which draws each image gets.
     resampling : Resampling
         Of the intervals; none with 0 draws.
 

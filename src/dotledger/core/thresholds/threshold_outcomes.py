@@ -107,12 +107,8 @@ def counts_of(group: Group, threshold: Floats, judged: Flags) -> ImageCounts:
 
     Parameters
     ----------
-    group : Group
-        What shares the thresholds.
     threshold : ndarray of float64, shape (images,)
         NaN for no threshold: everything passes.
-    judged : ndarray of bool, shape (images,)
-        The images that count.
 
     Returns
     -------
@@ -139,11 +135,6 @@ def counts_of(group: Group, threshold: Floats, judged: Flags) -> ImageCounts:
 def summed(parts: Sequence[ImageCounts]) -> ImageCounts:
     """Return the counts of several groups over the same images together.
 
-    Parameters
-    ----------
-    parts : sequence of ImageCounts
-        At least one.
-
     Returns
     -------
     ImageCounts
@@ -167,8 +158,6 @@ def outcome_of(
 
     Parameters
     ----------
-    counts : ImageCounts
-        May be of no image.
     level : float or None
         Of the intervals, such as 0.95; None for none.
     aimed : float

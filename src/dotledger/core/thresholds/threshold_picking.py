@@ -32,13 +32,6 @@ class Picked:
 def value_of(aim: Aim, counts: LevelCounts) -> Floats:
     """Return the measure that an aim is about.
 
-    Parameters
-    ----------
-    aim : Aim
-        Not of three ways.
-    counts : LevelCounts
-        At levels, or at one.
-
     Returns
     -------
     ndarray of float64
@@ -58,10 +51,6 @@ def pick(aim: Aim, counts: LevelCounts, *, least: Floats | None = None) -> Picke
 
     Parameters
     ----------
-    aim : Aim
-        Not of three ways.
-    counts : LevelCounts
-        At all levels, falling.
     least : ndarray of float64, optional
         What must meet the aim instead of the measure itself, such as the lower end of its
         interval.

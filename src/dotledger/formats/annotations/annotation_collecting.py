@@ -130,12 +130,6 @@ def report_of(
 
     Parameters
     ----------
-    annotations : Annotations
-        As read.
-    source : str
-        Where from.
-    clipped, refused
-        What happened on the way.
     on_disk : iterable of str, optional
         Names of the images there are.
     """

@@ -303,7 +303,7 @@ def read_review(
         A ``.csv`` or ``.jsonl`` findings table with a column ``review``; see
         `dotledger.core.tables.reviewed_annotations.REVIEWS`.
     columns : Shape, path-like or str, optional
-        See `read_findings`.
+        How the columns are written; see `read_findings`.
     vocabulary : mapping of str to iterable of str, optional
         The labels that were looked for, by kind; by default those that stand in the table.
 
@@ -364,7 +364,7 @@ def write_annotations(
     Parameters
     ----------
     annotations : Annotations
-        What to write.
+        The ground truth to write.
     path : path-like
         ``.csv``, ``.jsonl``, ``.parquet``; ``.jsonld`` for Web Annotations; ``.json`` for a
         Croissant description with its tables next to it; or a folder for copies of the images that

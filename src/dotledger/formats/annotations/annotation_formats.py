@@ -199,11 +199,6 @@ FORMATS: tuple[AnnotationFormat, ...] = (
 def read_source(source: AnnotationSource) -> Loaded:
     """Read annotations by the first format that fits.
 
-    Parameters
-    ----------
-    source : AnnotationSource
-        What the caller gave.
-
     Raises
     ------
     TableError

@@ -25,8 +25,6 @@ def read_manifest(data: Any, place: Path, *, kind: str = "object") -> Loaded:
 
     Parameters
     ----------
-    data : object
-        The manifest, read from JSON.
     place : Path
         Where it stands, for the report.
     kind : str, default "object"

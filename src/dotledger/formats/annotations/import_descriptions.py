@@ -98,16 +98,6 @@ class ImportDescription(Part, frozen=True, kw_only=True):
 def load_import(path: str | os.PathLike[str]) -> ImportDescription:
     """Read and check an import description.
 
-    Parameters
-    ----------
-    path : path-like
-        A TOML file.
-
-    Returns
-    -------
-    ImportDescription
-        Checked.
-
     Raises
     ------
     DescriptionError
@@ -131,8 +121,6 @@ def read_by_description(
     ----------
     path : path-like
         A file, or a folder whose ``.json`` or ``.xml`` files are read in natural order.
-    description : ImportDescription or path-like
-        How to read them.
     images : mapping of str to mapping, optional
         Known facts about images, such as width and height.
     image_folder : path-like, optional

@@ -46,11 +46,6 @@ Facts = Mapping[str, Mapping[str, Any]]
 def is_web_annotation(data: Any) -> bool:
     """Tell whether a JSON document declares itself as Web Annotation.
 
-    Parameters
-    ----------
-    data : object
-        Read from JSON.
-
     Returns
     -------
     bool
@@ -73,14 +68,10 @@ def read_web_annotations(
 
     Parameters
     ----------
-    data : object
-        Read from JSON.
     place : Path
         Where it stands, for messages and the report.
     images : mapping of str to mapping, optional
         Width and height of images, for selectors in percent.
-    image_folder : Path, optional
-        Where the images are.
     kind : str, default "object"
         Of annotations with a place that do not say; without a place it is ``label``.
 
@@ -317,15 +308,8 @@ def write_web_annotations(annotations: Annotations, path: str | os.PathLike[str]
 
     Parameters
     ----------
-    annotations : Annotations
-        May be empty.
     path : path-like
         A file that ends in ``.json`` or ``.jsonld``, by custom.
-
-    Returns
-    -------
-    Path
-        The file written.
 
     Raises
     ------

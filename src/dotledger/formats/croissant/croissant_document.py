@@ -128,13 +128,7 @@ class Described:
 
 
 def is_croissant(data: Any) -> bool:
-    """Tell whether JSON declares itself as Croissant.
-
-    Parameters
-    ----------
-    data : object
-        Read from JSON.
-    """
+    """Tell whether JSON declares itself as Croissant."""
     if not isinstance(data, dict):
         return False
     return any("mlcommons.org/croissant" in id_of(one) for one in _listed(_own(data, "conformsTo")))
@@ -147,8 +141,6 @@ def read_document(data: Mapping[str, Any], place: Path) -> Described:
     ----------
     data : mapping
         Read from JSON. Keys may have their prefix (``cr:field``) or none.
-    place : Path
-        Where it stands, for messages.
 
     Raises
     ------

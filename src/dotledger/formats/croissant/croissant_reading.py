@@ -84,8 +84,6 @@ def read_croissant(
 
     Parameters
     ----------
-    data : mapping
-        The description, read from JSON.
     place : Path
         Where it stands; its files lie in the same folder.
     shape : Shape, optional

@@ -62,11 +62,6 @@ class Records:
     def of(self, id: str) -> dict[str, list[Any]]:
         """Return the values of each field by its id, all of one length.
 
-        Parameters
-        ----------
-        id : str
-            Of the record set.
-
         Returns
         -------
         dict of str to list

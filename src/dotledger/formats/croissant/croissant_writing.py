@@ -46,11 +46,6 @@ _Table = tuple[_Columns, list[Sequence[Any]]]
 def croissant_files(target: Path) -> dict[str, Path]:
     """Return the files that are written for a description.
 
-    Parameters
-    ----------
-    target : Path
-        Where the description should stand.
-
     Returns
     -------
     dict of str to Path
@@ -67,8 +62,6 @@ def write_croissant(annotations: Annotations, path: Path) -> tuple[Path, ...]:
 
     Parameters
     ----------
-    annotations : Annotations
-        Any.
     path : Path
         Of the description, ``.json``; see `croissant_files` for the others.
 

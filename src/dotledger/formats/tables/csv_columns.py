@@ -42,11 +42,6 @@ csv.field_size_limit(10_000_000)
 def guard(text: str) -> str:
     """Return `text` so that no spreadsheet takes it for a formula; `unguard` gives it back.
 
-    Parameters
-    ----------
-    text : str
-        A cell or a heading.
-
     Returns
     -------
     str
@@ -57,11 +52,6 @@ def guard(text: str) -> str:
 
 def unguard(text: str) -> str:
     """Undo `guard`.
-
-    Parameters
-    ----------
-    text : str
-        A cell as read.
 
     Returns
     -------
@@ -187,8 +177,6 @@ def read_csv(
 
     Parameters
     ----------
-    path : Path
-        The file.
     wanted : sequence of str
         Our names of the columns to read.
     theirs : mapping of str to str
@@ -322,8 +310,6 @@ def read_json_lines(
     ----------
     path : Path
         A file in UTF-8.
-    wanted : sequence of str
-        Names of our fields.
     theirs : mapping of str to str, optional
         The file's names, where they are not ours.
     keep_own : bool, default False

@@ -39,18 +39,7 @@ _COLUMNS: Mapping[str, tuple[Any, str]] = {
 
 
 def metadata_file(path: str | os.PathLike[str]) -> Path:
-    """Return where the metadata of a table stands.
-
-    Parameters
-    ----------
-    path : path-like
-        Of the table.
-
-    Returns
-    -------
-    Path
-        Next to it.
-    """
+    """Return where the metadata of a table stands."""
     return Path(f"{os.fspath(path)}-metadata.json")
 
 
@@ -61,8 +50,6 @@ def write_csv_metadata(
 
     Parameters
     ----------
-    table : Findings or Annotations
-        What the file holds.
     path : path-like
         Of a ``.csv`` file that was written.
     created : str, optional

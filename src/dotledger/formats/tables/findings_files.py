@@ -155,11 +155,6 @@ def _load_parquet(path: Path, wanted: Sequence[str], shape: Shape, keep_own: boo
 def parquet_rows(path: Path) -> pd.DataFrame:
     """Return a Parquet file's rows as a frame of objects.
 
-    Parameters
-    ----------
-    path : Path
-        The file.
-
     Raises
     ------
     TableError
@@ -403,7 +398,7 @@ def write_table(table: Findings | Annotations, path: PathLike, *, details: bool 
     Parameters
     ----------
     table : Findings or Annotations
-        What to write.
+        The rows to write.
     path : path-like
         A name that ends in ``.csv``, ``.jsonl`` or ``.parquet``.
     details : bool, default False
@@ -412,7 +407,7 @@ def write_table(table: Findings | Annotations, path: PathLike, *, details: bool 
     Returns
     -------
     Path
-        The file written.
+        The file that was written.
 
     Raises
     ------
@@ -506,10 +501,6 @@ def write_rows(path: PathLike, header: Sequence[str], rows: Iterable[Sequence[An
 
     Parameters
     ----------
-    path : path-like
-        A file to write.
-    header : sequence of str
-        Names of the columns.
     rows : iterable of sequence
         Each as long as the header.
     """
@@ -537,8 +528,6 @@ def parquet_frame(table: Findings | Annotations, *, details: bool) -> pd.DataFra
 
     Parameters
     ----------
-    table : Findings or Annotations
-        The rows.
     details : bool
         Add the column ``details``, as JSON, whether any row has some or not.
 

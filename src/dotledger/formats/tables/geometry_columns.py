@@ -97,8 +97,6 @@ class Shape(Part, frozen=True, kw_only=True):
         ----------
         columns : dict of str to column
             By our name, boxes in their own form and unit.
-        where : callable
-            Names a cell for people.
         sizes : mapping of str to mapping
             Known facts of images, for units other than pixels.
 
@@ -130,12 +128,8 @@ class Shape(Part, frozen=True, kw_only=True):
 
         Parameters
         ----------
-        columns : dict of str to column
-            Gets the four numbers.
         own : list of dict, or None
             Of each row, what stands in columns that are not ours; the outline is taken out of it.
-        where : callable
-            Names a cell for people.
 
         Raises
         ------
@@ -219,11 +213,6 @@ def read_shape(given: str | os.PathLike[str]) -> Shape:
     ----------
     given : path-like or str
         Text that holds an equals sign is the shape itself.
-
-    Returns
-    -------
-    Shape
-        Checked.
 
     Raises
     ------

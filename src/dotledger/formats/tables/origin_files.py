@@ -21,27 +21,12 @@ def origin_file(path: PathLike) -> Path:
     """Return where the origin of a findings file is kept: ``found.csv.origin.json`` next to it.
 
     A file of its own, since a comment or a further column would break plain readers of the table.
-
-    Parameters
-    ----------
-    path : path-like
-        Of the table.
-
-    Returns
-    -------
-    Path
-        It may not be there.
     """
     return Path(f"{os.fspath(path)}.origin.json")
 
 
 def read_origin(path: Path) -> Origin | None:
     """Return where the findings of a file come from, if that is known.
-
-    Parameters
-    ----------
-    path : Path
-        Of the table.
 
     Returns
     -------
@@ -80,8 +65,6 @@ def write_origin(origin: Origin | None, target: Path) -> None:
     ----------
     origin : Origin or None
         Without one, what is there goes.
-    target : Path
-        Of the table.
     """
     beside = origin_file(target)
     if origin is None:

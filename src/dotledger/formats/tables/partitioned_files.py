@@ -32,11 +32,6 @@ def write_in_parts(parts: Iterable[Findings], path: PathLike, *, details: bool) 
     details : bool
         Whether any part has details: the columns are the same in all of them.
 
-    Returns
-    -------
-    int
-        Rows written.
-
     Raises
     ------
     ArgumentError

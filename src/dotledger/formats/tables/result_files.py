@@ -25,8 +25,6 @@ def write_frame(frame: pd.DataFrame, path: PathLike) -> None:
 
     Parameters
     ----------
-    frame : DataFrame
-        May be empty.
     path : path-like
         A file to write; ``.jsonl`` and ``.parquet`` by their endings, anything else as CSV.
 
@@ -59,15 +57,8 @@ def write_everything(measure: Measure, folder: PathLike) -> list[Path]:
 
     Parameters
     ----------
-    measure : Measure
-        Any.
     folder : path-like
         Made if it is not there.
-
-    Returns
-    -------
-    list of Path
-        The files written.
     """
     home = Path(folder)
     home.mkdir(parents=True, exist_ok=True)

@@ -61,10 +61,6 @@ def sent_facts(ledger: LedgerStore, batch: Batch, *, raw: bool = True) -> SentFa
 
     Parameters
     ----------
-    ledger : LedgerStore
-        Open.
-    batch : Batch
-        In it.
     raw : bool, default True
         Also the raw answers, up to 2,000 images.
 

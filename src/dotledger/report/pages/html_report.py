@@ -113,12 +113,12 @@ def write_report(
     title : str, optional
         By default the services' names.
     draws : int, default 1000
-        For the intervals.
+        For the 95 % intervals, over images.
 
     Returns
     -------
     Path
-        The file.
+        The page that was written.
 
     Raises
     ------

@@ -110,20 +110,7 @@ def _harmless(details: Details | None) -> Details | None:
 
 
 def private_facts(facts: SentFacts | None, names: PrivateNames) -> SentFacts | None:
-    """Return what is known of a batch without texts: reasons, rounds, raw answers.
-
-    Parameters
-    ----------
-    facts : SentFacts or None
-        Of a batch.
-    names : PrivateNames
-        For its images.
-
-    Returns
-    -------
-    SentFacts or None
-        With figures, times and outcomes.
-    """
+    """Return what is known of a batch without texts: reasons, rounds, raw answers."""
     if facts is None:
         return None
     rows = [(what, _figures(what, value)) for what, value in facts.rows if what in _ROWS]
@@ -152,16 +139,9 @@ def private_run_name(name: str, number: int, *, of_ledger: bool) -> str:
 
     Parameters
     ----------
-    name : str
-        Of the run.
     number : int
         From 1.
     of_ledger : bool
         Whether it is the service of a batch.
-
-    Returns
-    -------
-    str
-        For titles, tables and menus.
     """
     return name if of_ledger and _SERVICE.fullmatch(name) else f"run {number}"

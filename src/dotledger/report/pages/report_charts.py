@@ -23,14 +23,10 @@ def kind_charts(
 
     Parameters
     ----------
-    runs : mapping of str to Measure
-        By name, without a threshold.
     at_threshold : mapping of str to Measure
         The same at the threshold that the report begins with.
     kind : str
         Measured in at least one of them.
-    chosen : mapping of str to float
-        Thresholds to mark, by run.
 
     Returns
     -------

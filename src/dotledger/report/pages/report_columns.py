@@ -66,14 +66,10 @@ def page_run(
 
     Parameters
     ----------
-    name : str
-        Of the run.
     findings : Findings
         All of them; where it is measured, the table that was.
     images : sequence of str
         Of the page; codes count into them. Findings on others are left out.
-    measured : Measure, optional
-        Without a threshold.
     annotations : Annotations, optional
         The table that it was measured against.
     private : bool, default False
@@ -220,13 +216,6 @@ def _finding_columns(
 
 def in_words(attributes: Mapping[str, Any], *, private: bool = False) -> str:
     """Return attributes in words.
-
-    Parameters
-    ----------
-    attributes : mapping of str to value
-        Of a finding.
-    private : bool, default False
-        Leave out names of persons.
 
     Returns
     -------

@@ -111,11 +111,6 @@ class Pages:
 def render(pages: Pages) -> str:
     """Return the page.
 
-    Parameters
-    ----------
-    pages : Pages
-        What goes into it.
-
     Returns
     -------
     str
@@ -227,11 +222,6 @@ def dumped(value: Any) -> str:
     ----------
     value : plain value
         Numbers that are not finite become null.
-
-    Returns
-    -------
-    str
-        Equal values give equal text.
     """
     text = to_json(value).decode()
     return text.replace("<", "\\u003c").replace(">", "\\u003e").replace("&", "\\u0026")

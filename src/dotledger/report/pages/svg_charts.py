@@ -47,12 +47,6 @@ class Chart:
     ----------
     title : str
         Shown above it, and read to those who cannot see it.
-    x, y : str
-        Names of the axes.
-    x_range, y_range : (float, float)
-        From where to where.
-    about : str
-        Shown below it.
 
     Raises
     ------
@@ -272,19 +266,8 @@ def bars(
 
     Parameters
     ----------
-    title : str
-        Shown above it.
     rows : sequence of (name, bars)
         Each with a bar for each of its (style, value).
-    shown : callable, optional
-        How a value is written.
-    about : str, optional
-        Shown below it.
-
-    Returns
-    -------
-    str
-        HTML.
     """
     high = 14.0 * sum(len(values) for _, values in rows) + 6.0 * len(rows)
     size = _WIDTH, high + _TOP

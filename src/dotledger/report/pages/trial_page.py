@@ -59,8 +59,6 @@ def trial_page(attempt: Attempt, image: bytes) -> str:
     ----------
     attempt : Attempt
         The call and how it was read.
-    image : bytes
-        That was sent.
 
     Returns
     -------

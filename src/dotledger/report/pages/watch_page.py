@@ -27,11 +27,6 @@ _NOT_DRAWN = ("boxes without a partner",)
 def watch_page(watch: Watch) -> str:
     """Return the page.
 
-    Parameters
-    ----------
-    watch : Watch
-        With or without rounds.
-
     Returns
     -------
     str

@@ -40,13 +40,6 @@ _SQUARE = "\N{WHITE SQUARE}"
 def font_for(text: str, size: int) -> tuple[Font, str]:
     """Return a font that has the letters of a text, and the text as `write` can write it.
 
-    Parameters
-    ----------
-    text : str
-        One line.
-    size : int
-        In pixels.
-
     Returns
     -------
     tuple of font and str
@@ -122,16 +115,10 @@ def write(pen: Any, place: tuple[float, float], text: str, font: Font, *, fill: 
 
     Parameters
     ----------
-    pen : ImageDraw
-        Of Pillow.
-    place : tuple of float
-        Left and top.
     text : str
         As `font_for` gives it.
     font : font
         As `font_for` gives it.
-    fill : colour
-        Of the letters.
     """
     if not isinstance(font, _Several):
         pen.text(place, text, font=font, fill=fill, **_from_left(font))
@@ -151,11 +138,6 @@ def _from_left(font: Font) -> dict[str, Any]:
 def lacking(text: str) -> str:
     """Return the letters of a text that no font on this machine has.
 
-    Parameters
-    ----------
-    text : str
-        Any.
-
     Returns
     -------
     str
@@ -171,11 +153,6 @@ _CHOSEN: ContextVar[str] = ContextVar("font", default="")
 @contextmanager
 def using_font(path: str | os.PathLike[str] | None) -> Iterator[None]:
     """Write with this font first, as far as it has the letters; with None nothing changes.
-
-    Parameters
-    ----------
-    path : path-like or None
-        A TrueType or OpenType file.
 
     Raises
     ------

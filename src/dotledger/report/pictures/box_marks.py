@@ -101,8 +101,6 @@ def draw_marks(
 
     Parameters
     ----------
-    image : Image
-        Upright.
     marks : sequence of Mark
         Drawn in order. Writing covers no other writing, no small box, and stays in the image; what
         finds no place there, or has more to say, has a number and stands in the margin.

@@ -95,19 +95,12 @@ def picture_marks(
 
     Parameters
     ----------
-    findings : Findings
-        May be empty.
     annotations : Annotations or None
         None to draw findings alone.
     overlap : float, default 0.5
         The required overlap, above 0 up to 1.
     confidence : str, default "share"
         One of `CONFIDENCES`.
-
-    Returns
-    -------
-    dict of str to tuple
-        By image; empty without rows.
     """
     paired = None if annotations is None else pair_tables(findings, annotations, overlap=overlap)
     wrong, missed = _reasons(findings, annotations, overlap)
@@ -214,10 +207,6 @@ def write_pictures(
 
     Parameters
     ----------
-    pictures : iterable of Pictured
-        One an image.
-    folder : Path
-        It is there.
     side : int, optional
         Longest side of the image in pixels; by default as large as it is.
     beside : mapping of str to Pictured, optional
@@ -280,29 +269,12 @@ def contact_sheet(
     ----------
     pictures : sequence of Pictured
         In reading order; none gives a sheet with the title only.
-    title : str
-        Written above.
-    columns : int
-        Images in a row.
-    width : int
-        Of the sheet, in pixels.
     """
     return tile_sheet(image_tiles(pictures), title=title, columns=columns, width=width)
 
 
 def image_tiles(pictures: Sequence[Pictured]) -> list[Tile]:
-    """Return images as tiles, with their names and a summary below.
-
-    Parameters
-    ----------
-    pictures : sequence of Pictured
-        In order.
-
-    Returns
-    -------
-    list of Tile
-        One each.
-    """
+    """Return images as tiles, with their names and a summary below."""
     return [Tile(caption=f"{one.name}  ·  {one.summary}", make=_maker(one)) for one in pictures]
 
 
@@ -349,12 +321,6 @@ def tile_sheet(
     ----------
     tiles : sequence of Tile
         In reading order; a heading begins a new row.
-    title : str
-        Written above.
-    columns : int
-        Tiles in a row.
-    width : int
-        Of the sheet, in pixels.
     """
     cell = (width - 12) // columns
     high = round(cell * 0.7)
@@ -427,16 +393,10 @@ def fault_tiles(
 
     Parameters
     ----------
-    findings, annotations : Findings, Annotations
-        With boxes; findings cut already.
     readers : mapping of str to callable
         By image, what returns its bytes.
     by : {"reason", "label"}
         What is a group; the largest group first, within it the most confident and largest.
-    overlap : float, default 0.5
-        Required.
-    most : int, default 48
-        Tiles altogether.
 
     Returns
     -------

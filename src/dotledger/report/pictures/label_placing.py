@@ -54,8 +54,6 @@ def place_tags(
         What the tags belong to, in pixels of the picture.
     full, short : sequence of (width, height)
         Of each tag with its text, and with its number only; a width of 0 has no tag.
-    size : (int, int)
-        Of the picture.
 
     Returns
     -------

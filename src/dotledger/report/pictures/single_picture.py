@@ -41,7 +41,7 @@ def picture(
     Parameters
     ----------
     image : bytes or path
-        The original.
+        The original image, not a copy with boxes.
     findings : Findings or dataframe
         Of several images those of `name` count.
     annotations : Annotations or dataframe, optional
@@ -49,7 +49,7 @@ def picture(
     name : str, optional
         The image's name in both tables; by default that of the file, or the only one.
     overlap : float, default 0.5
-        Required.
+        Required overlap for a finding to be right.
     threshold : threshold, optional
         Findings below it are not drawn.
     confidence : {"share", "percent", "own"}

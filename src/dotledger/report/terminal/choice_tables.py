@@ -29,13 +29,6 @@ def with_ends(value: float, ends: Interval | None, digits: int = 2) -> str:
         NaN is a dash.
     ends : (float, float) or None
         NaN for an interval that is not known.
-    digits : int, default 2
-        After the point.
-
-    Returns
-    -------
-    str
-        The value alone without ends.
     """
     if ends is None or math.isnan(value) or math.isnan(ends[0]):
         return number(value, digits)
@@ -43,20 +36,7 @@ def with_ends(value: float, ends: Interval | None, digits: int = 2) -> str:
 
 
 def sweep_tables(sweep: Sweep, most: int = 25) -> Iterator[Sheet]:
-    """Yield a table for each group.
-
-    Parameters
-    ----------
-    sweep : Sweep
-        May be empty.
-    most : int, default 25
-        Thresholds in each table.
-
-    Yields
-    ------
-    Sheet
-        The thresholds falling.
-    """
+    """Yield a table for each group."""
     shown = sweep.shown(most)
     for name, part in shown.groupby("group", sort=False):
         rows = [_sweep_cells(row) for row in part.to_dict("records")]
@@ -88,18 +68,7 @@ def _ends(row: Mapping[Any, Any], name: str) -> Interval | None:
 
 
 def choice_table(choice: Choice | ThreeWays) -> Sheet:
-    """Return what was chosen, with the honest outcome next to the optimistic one.
-
-    Parameters
-    ----------
-    choice : Choice or ThreeWays
-        Any.
-
-    Returns
-    -------
-    Sheet
-        One row a group.
-    """
+    """Return what was chosen, with the honest outcome next to the optimistic one."""
     if isinstance(choice, ThreeWays):
         return _ways_table(choice)
     beside = "recall" if choice.aim.measure in ("precision", "f") else "precision"
@@ -169,11 +138,6 @@ def _verdict(group: GroupChoice, aim: Aim) -> str:
 
 def choice_lines(choice: Choice | ThreeWays) -> list[str]:
     """Return in words what a reader must know next to the table.
-
-    Parameters
-    ----------
-    choice : Choice or ThreeWays
-        Any.
 
     Returns
     -------

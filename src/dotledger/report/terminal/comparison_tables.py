@@ -23,13 +23,6 @@ _MOST_IMAGES = 5
 def verdict_of(pair: Pair, one: Difference) -> str:
     """Return in words whether two runs differ in a measure.
 
-    Parameters
-    ----------
-    pair : Pair
-        Two runs.
-    one : Difference
-        Of a measure.
-
     Returns
     -------
     str
@@ -51,17 +44,8 @@ def comparison_parts(
 
     Parameters
     ----------
-    result : Comparison
-        Of two or more runs.
-    labels : bool, default False
-        Also by label.
     costs : mapping of str to cost or None, optional
         By name of the run: its ``images``, ``money``, ``currency`` and ``seconds``.
-
-    Yields
-    ------
-    str or Sheet
-        Lines and tables.
     """
     images = counted(result.images, "image")
     yield f"On the {images} that all runs answered and the annotations cover."
@@ -200,18 +184,7 @@ def _cost_table(result: Comparison, costs: Mapping[str, Any]) -> Sheet:
 
 
 def agreement_parts(result: Agreement) -> Iterator[Any]:
-    """Yield what a terminal shows of the agreement of runs.
-
-    Parameters
-    ----------
-    result : Agreement
-        Without annotations.
-
-    Yields
-    ------
-    str or Sheet
-        Lines and tables.
-    """
+    """Yield what a terminal shows of the agreement of runs."""
     yield (
         f"On the {counted(result.images, 'image')} that all runs answered. Nothing is annotated: "
         "this says how far they agree, not who is right."

@@ -106,11 +106,6 @@ def measure_tables(measure: Measure) -> list[Sheet]:
     Kinds with boxes stand in one, kinds judged by presence in the other: only these have images
     where a label is rightly absent, and a false-alarm rate.
 
-    Parameters
-    ----------
-    measure : Measure
-        Any.
-
     Returns
     -------
     list of Sheet
@@ -159,18 +154,7 @@ def _with_interval(value: float, interval: Interval | None, images: int | None =
 
 
 def pooled_lines(measure: Measure) -> Sheet:
-    """Return the pooled measures of each kind, and the means over labels, with 95 % intervals.
-
-    Parameters
-    ----------
-    measure : Measure
-        Any.
-
-    Returns
-    -------
-    Sheet
-        To be printed.
-    """
+    """Return the pooled measures of each kind, and the means over labels, with 95 % intervals."""
     intervals = any(kind.pooled.intervals for kind in measure.kinds.values())
     first = "95 % intervals over images" if intervals else "without intervals"
     few = any(
@@ -196,18 +180,7 @@ def _row_cells(row: Row, names: Sequence[str]) -> list[str]:
 
 
 def scope_lines(measure: Measure) -> list[str]:
-    """Return what a reader must know before the numbers: scope, and what was left out.
-
-    Parameters
-    ----------
-    measure : Measure
-        Any.
-
-    Returns
-    -------
-    list of str
-        At least one.
-    """
+    """Return what a reader must know before the numbers: scope, and what was left out."""
     kinds = [f"{k.kind} {k.images_in_scope}" for k in measure.kinds.values()]
     lines = [f"Images in scope: {measure.images_in_scope} ({', '.join(kinds)})."]
     if measure.unanswered:
@@ -486,15 +459,8 @@ def parts(measure: Measure, names: Iterable[str]) -> Group:
 
     Parameters
     ----------
-    measure : Measure
-        Any.
     names : iterable of str
         Parts, by `PARTS`.
-
-    Returns
-    -------
-    Group
-        To be printed.
     """
     shown: list[Any] = []
     for name in names:
@@ -504,18 +470,7 @@ def parts(measure: Measure, names: Iterable[str]) -> Group:
 
 
 def comparison_table(measures: Mapping[str, Measure]) -> Sheet:
-    """Return services side by side: recall and precision by label; fits 80 columns for two.
-
-    Parameters
-    ----------
-    measures : mapping of str to Measure
-        By service; at least one.
-
-    Returns
-    -------
-    Sheet
-        To be printed.
-    """
+    """Return services side by side: recall and precision by label; fits 80 columns for two."""
     columns = [("kind", False), ("label", False), ("annotated", True)]
     for name in measures:
         columns += [(f"{name}:\nrecall", True), ("precision", True)]

@@ -39,16 +39,6 @@ def console(file: IO[str] | None = None) -> Console:
     """Return a console; plain text and as wide as its content where `file` is not a terminal.
 
     Without a terminal nothing is wrapped or left out, unless ``COLUMNS`` says how wide it is.
-
-    Parameters
-    ----------
-    file : text file, optional
-        By default the standard output.
-
-    Returns
-    -------
-    Console
-        Of rich.
     """
     made = _Console(file=file, highlight=False, emoji=False, markup=False)
     if made.is_terminal:
@@ -69,8 +59,6 @@ def printed(out: Console, part: Any) -> str:
 
     Parameters
     ----------
-    out : Console
-        Where it would be printed.
     part : object
         Text, or anything rich can print.
 
@@ -99,8 +87,6 @@ def number(value: float | None, digits: int = 2) -> str:
     ----------
     value : float or None
         NaN and None are undefined.
-    digits : int, default 2
-        After the point.
 
     Returns
     -------
@@ -117,11 +103,6 @@ def duration(seconds: float) -> str:
     ----------
     seconds : float
         0 or more.
-
-    Returns
-    -------
-    str
-        With its unit.
     """
     if seconds < 1:
         return "under 1 s"
@@ -139,11 +120,6 @@ def plain(value: Any) -> Text:
     ----------
     value : object
         Shown by `str`.
-
-    Returns
-    -------
-    Text
-        Of rich, without markup.
     """
     text = plain_text(str(value))
     return Text(text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…", overflow="fold")
@@ -157,8 +133,6 @@ class Sheet:
 
     Parameters
     ----------
-    title : str
-        Above it; none if empty.
     columns : sequence of (str, bool)
         Names, and whether they hold numbers.
     least : sequence of str
@@ -221,17 +195,10 @@ def empty_table(
 
     Parameters
     ----------
-    title : str
-        May be empty.
     columns : sequence of (str, bool)
         Heading, and whether the column holds numbers.
     least : sequence of str, default ()
         Headings that may be left out where the terminal is narrow, the least first.
-
-    Returns
-    -------
-    Sheet
-        To add rows to.
     """
     return Sheet(title, columns, least)
 
@@ -252,19 +219,10 @@ def rows_table(
 
     Parameters
     ----------
-    title : str
-        May be empty.
-    header : sequence of str
-        Headings.
     rows : iterable of sequence
         Each as long as the header.
     least : sequence of str, default ()
         Headings that may be left out where the terminal is narrow, the least first.
-
-    Returns
-    -------
-    Sheet
-        To be printed.
     """
     kept = [list(row) for row in rows]
     numeric = [bool(kept) and all(_is_number(row[i]) for row in kept) for i in range(len(header))]

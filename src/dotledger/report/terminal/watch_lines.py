@@ -15,18 +15,7 @@ _FIELD, _ALONE = "answers with a field", "boxes without a partner"
 
 
 def head_lines(watch: Watch) -> Iterator[str]:
-    """Yield whose rounds these are, and how many looks were made.
-
-    Parameters
-    ----------
-    watch : Watch
-        With or without rounds.
-
-    Yields
-    ------
-    str
-        One sentence each.
-    """
+    """Yield whose rounds these are, and how many looks were made."""
     since = watch.round or f"batch {watch.batch}"
     first = f"batch {watch.batch}, " if watch.round else ""
     yield f"{watch.service} since {since} ({first}sent {watch.started[:10]})."
@@ -45,11 +34,6 @@ def _threshold(threshold: Any) -> str:
 
 def verdict_line(watch: Watch) -> str:
     """Return what the rounds say, in one sentence.
-
-    Parameters
-    ----------
-    watch : Watch
-        With or without rounds.
 
     Returns
     -------
@@ -89,18 +73,7 @@ def _of_newest(newest: WatchedRound, watch: Watch) -> str:
 
 
 def alarm_lines(one: WatchedRound) -> Iterator[str]:
-    """Yield what an alarm is about: figures, labels, what is known to have changed.
-
-    Parameters
-    ----------
-    one : WatchedRound
-        With an alarm.
-
-    Yields
-    ------
-    str
-        One sentence each.
-    """
+    """Yield what an alarm is about: figures, labels, what is known to have changed."""
     yield from one.look.known
     for figure in one.look.figures:
         if figure.changed and figure.what == _ALONE:
@@ -122,11 +95,6 @@ def alarm_lines(one: WatchedRound) -> Iterator[str]:
 def round_cells(one: WatchedRound) -> list[Any]:
     """Return a round as a row of a table.
 
-    Parameters
-    ----------
-    one : WatchedRound
-        Judged.
-
     Returns
     -------
     list
@@ -141,11 +109,6 @@ def round_cells(one: WatchedRound) -> list[Any]:
 
 def figure_cells(figure: LookFigure) -> list[Any]:
     """Return a figure as a row of a table.
-
-    Parameters
-    ----------
-    figure : LookFigure
-        Of a round.
 
     Returns
     -------

@@ -12,11 +12,6 @@ __all__ = ["opening_of"]
 def opening_of(plan: Plan) -> BatchOpening:
     """Return the batch that sending a plan opens; every image is looked at once.
 
-    Parameters
-    ----------
-    plan : Plan
-        What is sent.
-
     Returns
     -------
     BatchOpening

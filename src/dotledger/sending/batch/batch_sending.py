@@ -80,18 +80,10 @@ class Sending:
 
     Parameters
     ----------
-    plan : Plan
-        What to send.
     ledger : LedgerStore or str
         Where everything is written; a path is opened, or made, when the sending runs.
     key : Key or None
         See `dotledger.services.credentials.find_key`.
-    means : Means
-        What it works with.
-    at_most : int, optional
-        Most calls.
-    budget : float, optional
-        Most money.
     again : iterable of str
         Outcomes to send again: ``"failed"`` or ``"refused"``; ``"anew"`` is ``"failed"`` with
         new jobs, which are paid again.

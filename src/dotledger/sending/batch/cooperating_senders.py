@@ -72,18 +72,8 @@ class Together:
 
     Parameters
     ----------
-    crew : Crew
-        As the server knows us.
-    plan : Plan
-        What is sent.
     gate : Gate
         Kept to our share of the service's limits.
-    meter : Meter
-        Of the money.
-    allowed : Allowed
-        For all together.
-    steady : callable
-        Seconds of a steady clock.
     adopt : callable
         Takes in what a sender on this machine had put aside before it was killed.
     used_by_now : callable, optional

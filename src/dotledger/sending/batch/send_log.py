@@ -30,16 +30,8 @@ def note_reading(
 
     Parameters
     ----------
-    record : ItemRecord
-        It is changed.
-    reading : Reading
-        Of one answer.
     kinds : sequence of str
         Those the call was made for.
-    call : CallRecord or None
-        Of a new call.
-    call_id : int or None
-        Of a call kept before.
     """
     seen = {found.kind for found in reading.found}
     for kind in kinds:
@@ -68,18 +60,8 @@ def note_kept(
 
     Parameters
     ----------
-    record : ItemRecord
-        It is changed.
-    kept : StoredAnswer
-        From the ledger.
     name : str
         Of the call that it answers.
-    kinds : sequence of str
-        To read.
-    frame : Frame
-        Of the image.
-    reader : Reader
-        Of the service.
     """
     reading: Reading | AnswerError
     try:
@@ -101,14 +83,8 @@ def note_not_asked(record: ItemRecord, call: Call, kinds: Sequence[str], fate: F
 
     Parameters
     ----------
-    record : ItemRecord
-        It is changed.
-    call : Call
-        With what it waits for.
     kinds : sequence of str
         Those it would have been made for.
-    fate : {'skip', 'fail'}
-        Why.
     """
     assert call.only_if is not None
     outcome, reason = not_asked(call.only_if, fate)
@@ -119,11 +95,6 @@ def found_in(
     record: ItemRecord,
 ) -> tuple[dict[str, str], list[tuple[str, str, float | None]]]:
     """Return the outcomes by kind, and what was found, of an image's record.
-
-    Parameters
-    ----------
-    record : ItemRecord
-        As it is so far.
 
     Returns
     -------

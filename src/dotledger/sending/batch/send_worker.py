@@ -96,10 +96,6 @@ class Worker:
 
     Parameters
     ----------
-    plan : Plan
-        What to do.
-    caller : Caller
-        How to call.
     keep : callable
         Given a call with its answer, its images, what was sent of them and whether it answers
         them; called first, before anything else is done with an answer. Returns whether it is kept.
@@ -512,11 +508,6 @@ def _blames_the_images(called: Called) -> bool:
 def half_of(record: ItemRecord) -> ItemRecord:
     """Return what was answered of an image, without outcomes.
 
-    Parameters
-    ----------
-    record : ItemRecord
-        Not settled.
-
     Returns
     -------
     ItemRecord
@@ -532,10 +523,6 @@ def digest_of(prepared: Prepared, data: bytes, sha: str, address: str) -> str:
 
     Parameters
     ----------
-    prepared : Prepared
-        As it would be sent.
-    data : bytes
-        The file.
     sha : str
         Of the file, which is that of what is sent where nothing was changed.
     address : str

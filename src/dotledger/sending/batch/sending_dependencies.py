@@ -24,11 +24,6 @@ def steady_seconds() -> float:
     """Return seconds of a clock that nobody sets, and that goes on while the machine sleeps.
 
     What others hold for us runs out while we sleep; Linux's usual steady clock stands still then.
-
-    Returns
-    -------
-    float
-        Since some moment.
     """
     boot = getattr(time, "CLOCK_BOOTTIME", None)
     return time.monotonic() if boot is None else time.clock_gettime(boot)

@@ -35,8 +35,6 @@ def allowance(plan: Plan, at_most: int | None, used_this_month: int) -> tuple[in
     ----------
     plan : Plan
         With limits. A budget of money is kept by the `Meter`.
-    at_most : int or None
-        Calls.
     used_this_month : int
         Requests, for a quota by month.
 
@@ -55,51 +53,17 @@ def allowance(plan: Plan, at_most: int | None, used_this_month: int) -> tuple[in
 
 
 def calls_reached(at_most: int) -> str:
-    """Return what is said when so many calls were asked for, and made.
-
-    Parameters
-    ----------
-    at_most : int
-        Calls.
-
-    Returns
-    -------
-    str
-        For people.
-    """
+    """Return what is said when so many calls were asked for, and made."""
     return f"the limit of {at_most} calls is reached"
 
 
 def quota_reached(quota: int) -> str:
-    """Return what is said when the month allows no further call.
-
-    Parameters
-    ----------
-    quota : int
-        Calls a month.
-
-    Returns
-    -------
-    str
-        For people.
-    """
+    """Return what is said when the month allows no further call."""
     return f"the monthly quota of {quota} calls is used up"
 
 
 def file_turn(path: Path, service: str) -> Turn:
     """Return the turn to send to a service with a ledger that is a file.
-
-    Parameters
-    ----------
-    path : Path
-        The ledger.
-    service : str
-        Its name.
-
-    Returns
-    -------
-    Turn
-        Ours until it is released.
 
     Raises
     ------
@@ -114,18 +78,6 @@ def file_turn(path: Path, service: str) -> Turn:
 
 def file_claim(path: Path, opening: BatchOpening) -> FileClaim:
     """Return the claim on a ledger that is a file; raises LedgerError where none can be.
-
-    Parameters
-    ----------
-    path : Path
-        The ledger.
-    opening : BatchOpening
-        What is to be sent.
-
-    Returns
-    -------
-    FileClaim
-        Not taken yet.
 
     Raises
     ------
@@ -147,11 +99,6 @@ def _refuse_folder(path: Path) -> None:
 
 def is_new(path: Path) -> bool:
     """Tell whether a ledger is still to be made, so that it holds no answer.
-
-    Parameters
-    ----------
-    path : Path
-        The ledger.
 
     Returns
     -------
@@ -193,8 +140,6 @@ def waiting_aside(error: LedgerError, count: int, where: Path) -> LedgerError:
 
     Parameters
     ----------
-    error : LedgerError
-        What went wrong.
     count : int
         Answers, 1 or more.
     where : Path

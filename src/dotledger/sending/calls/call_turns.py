@@ -22,15 +22,7 @@ _log = logging.getLogger("dotledger")
 
 
 class Gate:
-    """Lets calls through at the pace allowed.
-
-    Parameters
-    ----------
-    pace : Pace
-        The opening state.
-    clock : callable
-        Seconds of a steady clock.
-    """
+    """Lets calls through at the pace allowed."""
 
     def __init__(self, pace: Pace, clock: Callable[[], float]) -> None:
         self._pace = pace

@@ -97,15 +97,6 @@ class Transport(Protocol):
 def send_covered(transport: Transport, request: Request, secrets: Secrets) -> Response:
     """Send, and cover every secret in what comes back: services repeat what they were given.
 
-    Parameters
-    ----------
-    transport : Transport
-        What sends.
-    request : Request
-        Built.
-    secrets : Secrets
-        Keys and what signers added.
-
     Returns
     -------
     Response
@@ -128,13 +119,9 @@ class HttpTransport:
     ----------
     timeout : float
         Seconds for connecting, for sending, and for the whole answer.
-    at_once : int
-        How many connections are kept.
     most : int
         Bytes kept of an answer, as it came and unpacked; less where many are under way at once, so
         that all of them together stay under `MOST_AT_ONCE`.
-    clock : callable
-        Seconds of a steady clock.
     tls : ssl.SSLContext, optional
         How connections are secured; by default by whom the system trusts.
     """

@@ -31,8 +31,6 @@ class CodeTransport:
     function : callable
         Takes the bytes of one image, as prepared, and the settings; returns plain data, as an
         answer in JSON would hold it. What it raises is a failed call.
-    settings : mapping of str to str
-        Of the description.
     """
 
     def __init__(self, function: Look, settings: Mapping[str, str]) -> None:
@@ -58,8 +56,6 @@ def as_transport(given: Transport | Look | None, description: Description) -> Tr
     ----------
     given : Transport, callable or None
         A function takes the bytes of one image, as prepared, and the settings.
-    description : Description
-        With its settings.
 
     Returns
     -------
@@ -76,8 +72,6 @@ def transport_for(description: Description, *, at_once: int | None = None) -> Tr
 
     Parameters
     ----------
-    description : Description
-        With its settings.
     at_once : int, optional
         Most calls at a time; by default as described.
 

@@ -90,14 +90,6 @@ def call_in_steps(
 
     Parameters
     ----------
-    caller : Caller
-        Makes each step.
-    builder : RequestBuilder
-        Of the call.
-    payloads : sequence of Payload
-        The images.
-    jobs : Jobs
-        Jobs under way.
     images : str
         What the images are known by; see `images_key`.
     sleep : callable

@@ -24,17 +24,10 @@ def token_request(description: Description, token: Token, key: Key) -> Request:
 
     Parameters
     ----------
-    description : Description
-        With its settings filled.
     token : Token
         Where and how it is asked for.
     key : Key
         In two parts, divided by a colon.
-
-    Returns
-    -------
-    Request
-        Not sent yet.
     """
     address = description.filled(token.address)  # may raise: before the secret is in any variable
     return Request(
@@ -93,12 +86,6 @@ class TokenSource:
         With a ``connect.token``.
     key : Key
         ``id:secret``.
-    transport : Transport
-        Sends the token requests.
-    clock : callable
-        Seconds of a steady clock.
-    secrets : Secrets
-        Where each token is noted.
     """
 
     renewable = True
@@ -215,21 +202,8 @@ def key_source(
 
     Parameters
     ----------
-    description : Description
-        With its settings filled.
     key : Key or None
         None where none is needed.
-    transport : Transport
-        To ask for tokens.
-    clock : callable
-        Seconds of a steady clock.
-    secrets : Secrets
-        Where tokens are noted.
-
-    Returns
-    -------
-    KeySource
-        Nothing is asked for yet.
     """
     if description.connect.key.place == "token" and key is not None:
         return TokenSource(description, key, transport, clock, secrets)

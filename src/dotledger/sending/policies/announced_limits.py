@@ -60,11 +60,6 @@ class Told(Struct, frozen=True, kw_only=True):
 def told_by(description: Description) -> Told:
     """Return where a described service says that it is too fast.
 
-    Parameters
-    ----------
-    description : Description
-        Its limits and envelope.
-
     Returns
     -------
     Told
@@ -88,8 +83,6 @@ def left_and_reset(
     ----------
     headers : mapping of str to str
         Of an answer; names in lower case.
-    told : Told
-        Names that the description gives.
     now : float
         Seconds since 1970, for a reset that is a moment.
 

@@ -22,8 +22,6 @@ def fate_of(
 
     Parameters
     ----------
-    only_if : OnlyIf
-        What it waits for.
     outcomes : mapping of str to str
         Of the image so far, by kind.
     found : iterable of (str, str, float or None)
@@ -49,8 +47,6 @@ def not_asked(only_if: OnlyIf, fate: Fate) -> tuple[str, str]:
 
     Parameters
     ----------
-    only_if : OnlyIf
-        What it waits for.
     fate : {'skip', 'fail'}
         See `fate_of`.
 

@@ -182,23 +182,12 @@ def opening_pace(
 
     Parameters
     ----------
-    now : float
-        Seconds of any steady clock.
-    at_once : int
-        Most calls under way.
     per_second : float or None, optional
         Declared limit of calls in a second, if any.
-    per_minute : float or None, optional
-        The same for a minute.
     left : int | None, optional
         Calls a budget or quota still allows; None for no end.
     budget_reason : str, default ''
         What to say when none is left.
-
-    Returns
-    -------
-    Pace
-        One call may start.
     """
     limits = [(per_second, 1.0), (per_minute, 60.0)]
     buckets = tuple(_bucket(count, span, now) for count, span in limits if count)
@@ -222,8 +211,6 @@ def shared(pace: Pace, now: float, counts: Sequence[int]) -> Pace:
 
     Parameters
     ----------
-    pace : Pace
-        As it is now.
     now : float
         Seconds of the same steady clock as before.
     counts : sequence of int
@@ -245,8 +232,6 @@ def ask(pace: Pace, now: float, free_from: float = -math.inf) -> tuple[Pace, Dec
 
     Parameters
     ----------
-    pace : Pace
-        As it is now.
     now : float
         Seconds of the same steady clock as before.
     free_from : float, default -inf
@@ -293,13 +278,6 @@ def ended(pace: Pace, *, free: bool = False) -> Pace:
 
     One that was `free`, because it never left, does not count against a budget.
 
-    Parameters
-    ----------
-    pace : Pace
-        As it is now.
-    free : bool, default False
-        The call never left.
-
     Returns
     -------
     Pace
@@ -314,8 +292,6 @@ def accepted(pace: Pace, now: float) -> Pace:
 
     Parameters
     ----------
-    pace : Pace
-        As it is now.
     now : float
         Seconds of the same steady clock as before.
 
@@ -336,11 +312,6 @@ def accepted(pace: Pace, now: float) -> Pace:
 def went_well(pace: Pace) -> Pace:
     """Note that an answer could be read.
 
-    Parameters
-    ----------
-    pace : Pace
-        As it is now.
-
     Returns
     -------
     Pace
@@ -356,17 +327,10 @@ def failed(pace: Pace, reason: str, *, grave: bool = False) -> Pace:
 
     Parameters
     ----------
-    pace : Pace
-        As it is now.
     reason : str
         Of the last one, for people.
     grave : bool, default False
         It hardly concerns one image alone.
-
-    Returns
-    -------
-    Pace
-        Stopped, if it is enough.
     """
     count, worse = pace.failed + 1, pace.grave + grave
     pace = replace(pace, failed=count, grave=worse)
@@ -400,8 +364,6 @@ def refused(pace: Pace, now: float, wait: float | None) -> Pace:
 
     Parameters
     ----------
-    pace : Pace
-        As it is now.
     now : float
         Seconds of the same steady clock as before.
     wait : float or None
@@ -441,8 +403,6 @@ def announced(pace: Pace, now: float, left: float, seconds: float) -> Pace:
         Seconds of the same steady clock as before.
     left : float
         Calls that the service still allows.
-    seconds : float
-        Until there are more.
 
     Returns
     -------
@@ -479,8 +439,6 @@ def stopped(pace: Pace, reason: str) -> Pace:
 
     Parameters
     ----------
-    pace : Pace
-        As it is now.
     reason : str
         For people; an earlier one stays.
 

@@ -55,13 +55,6 @@ class PriceNow(Struct, frozen=True, kw_only=True):
 def pot_of(description: Description, call: str) -> str:
     """Return under which name the requests of a call are counted for its price.
 
-    Parameters
-    ----------
-    description : Description
-        With its calls.
-    call : str
-        A call's name.
-
     Returns
     -------
     str
@@ -80,11 +73,6 @@ def cost_of(description: Description, pot: str) -> Cost:
         With its price, and those of its calls.
     pot : str
         "" for the price of the service.
-
-    Returns
-    -------
-    Cost
-        Free if there is none.
     """
     own = [one.price for one in description.call if one.name == pot and one.price is not None]
     return own[0] if own else description.price
@@ -135,8 +123,6 @@ def per_request(cost: Cost, used: int) -> float:
 
     Parameters
     ----------
-    cost : Cost
-        With its steps, in order.
     used : int
         Such units of the month so far, from 0.
 
@@ -159,17 +145,8 @@ def units_of(cost: Cost, requests: int, images: int, kinds: int) -> int:
     ----------
     cost : Cost
         With what it is counted by.
-    requests : int
-        How many.
-    images : int
-        In all of them together.
     kinds : int
         That each asks of each image.
-
-    Returns
-    -------
-    int
-        Requests, images or operations.
     """
     return {"request": requests, "image": images, "operation": images * kinds}[cost.per]
 
@@ -181,8 +158,6 @@ def units_used(
 
     Parameters
     ----------
-    description : Description
-        With its prices.
     made : iterable of (str, tuple of str, int, int)
         See `dotledger.ledger.usage_queries.images_in_month`.
 
@@ -205,12 +180,8 @@ def money_for(cost: Cost, used: int, count: int) -> float:
 
     Parameters
     ----------
-    cost : Cost
-        With its steps, in order.
     used : int
         Units of the month before them.
-    count : int
-        Of units.
 
     Returns
     -------
@@ -256,8 +227,6 @@ def price_lines(prices: Iterable[PriceNow], currency: str) -> list[str]:
     ----------
     prices : iterable of PriceNow
         See `price_now`.
-    currency : str
-        Of them.
 
     Returns
     -------

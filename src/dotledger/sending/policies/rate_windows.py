@@ -60,8 +60,6 @@ def window(count: float, span: float) -> Window:
     ----------
     count : float
         Calls, above 0.
-    span : float
-        In so many seconds.
 
     Returns
     -------
@@ -117,8 +115,6 @@ class Starts:
             Calls in the span of each window, in their order; with 0 none starts.
         until : float
             From then on no call starts, before the next part is known.
-        now : float
-            Seconds of the same clock.
         """
         pairs = zip(counts, self._whole, strict=True)
         windows = tuple(Window(count, one.span) for count, one in pairs)
@@ -128,11 +124,6 @@ class Starts:
 
     def used(self, now: float) -> list[int]:
         """Return how many calls may lie in the window of each limit that ends now.
-
-        Parameters
-        ----------
-        now : float
-            Seconds of the same clock.
 
         Returns
         -------
@@ -169,8 +160,6 @@ class Starts:
 
         Parameters
         ----------
-        now : float
-            Seconds of the same clock.
         away : bool, default True
             Whether its request leaves at this moment; if not, `left` or `end` follows.
 
@@ -188,27 +177,11 @@ class Starts:
         return started
 
     def left(self, start: Start, now: float) -> None:
-        """Note that a call's request was handed to the network just now.
-
-        Parameters
-        ----------
-        start : Start
-            Of this call.
-        now : float
-            Seconds of the same clock.
-        """
+        """Note that a call's request was handed to the network just now."""
         start.at, start.away = now, True
 
     def end(self, start: Start, now: float) -> None:
-        """Note that a call has ended; one that never left counts from now on.
-
-        Parameters
-        ----------
-        start : Start
-            Of this call.
-        now : float
-            Seconds of the same clock.
-        """
+        """Note that a call has ended; one that never left counts from now on."""
         if not start.away:
             self.left(start, now)
             start.took = 0.0

@@ -123,14 +123,10 @@ def next_step(  # noqa: C901, PLR0911 - a table of cases reads best as one
 
     Parameters
     ----------
-    attempt : Attempt
-        What happened.
     now : float
         Seconds since 1970, for a ``Retry-After`` that is a date.
     random : float
         0 to 1, for jitter.
-    patience : Patience
-        How long to go on.
     proven : bool
         Whether the service has accepted some call of this sending.
     """

@@ -90,10 +90,6 @@ def make_plan(
 
     Parameters
     ----------
-    description : Description
-        With its calls.
-    gathered : Gathered
-        The images.
     kinds : str or iterable of str, optional
         Those wanted; None for all that are served. What a call waits for is asked for too.
     round : str, default ""

@@ -101,18 +101,7 @@ class BoxGuess(Struct, frozen=True, kw_only=True):
 
 
 def toml_text(text: str) -> str:
-    """Return text as TOML writes it, without escapes where that can be.
-
-    Parameters
-    ----------
-    text : str
-        Any text.
-
-    Returns
-    -------
-    str
-        In quotes.
-    """
+    """Return text as TOML writes it, without escapes where that can be."""
     return (
         f"'{text}'" if '"' in text and "'" not in text and text.isprintable() else json.dumps(text)
     )
@@ -154,11 +143,6 @@ def _with_grid(guess: BoxGuess) -> BoxGuess:
 
 def reported_size(part: Any) -> tuple[tuple[str, float], tuple[str, float]] | None:
     """Return where an answer reports a width and a height and nothing of a box, and both.
-
-    Parameters
-    ----------
-    part : object
-        Part of an answer.
 
     Returns
     -------

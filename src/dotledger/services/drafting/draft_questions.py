@@ -25,11 +25,6 @@ def ask_about_request(asked: Asked, ask: Question) -> Asked:
         As far as it is known; it is changed.
     ask : callable
         See `Question`.
-
-    Returns
-    -------
-    Asked
-        The same.
     """
     if not asked.address:
         split = urlsplit(ask("The whole address of one call, as its makers write it", []))
@@ -74,11 +69,6 @@ def _put_first(rule: RuleGuess, order: tuple[str, ...]) -> None:
 
 def unknown_words(made: Draft) -> list[str]:
     """Return the words of a scale whose order no sample tells; empty if there is none.
-
-    Parameters
-    ----------
-    made : Draft
-        With its questions.
 
     Returns
     -------

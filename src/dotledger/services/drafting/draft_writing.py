@@ -169,11 +169,6 @@ def _box_questions(rule: RuleGuess) -> list[str]:
 def ambiguous(rule: RuleGuess) -> list[tuple[str, ...]]:
     """Return the two ways of reading a rule's four numbers that fit the samples equally well.
 
-    Parameters
-    ----------
-    rule : RuleGuess
-        With its boxes, ranked.
-
     Returns
     -------
     list of tuple of str
@@ -322,22 +317,7 @@ def _unused(parts: Parts, made: Draft) -> list[str]:
 
 
 def described_draft(made: Draft, *, name: str, address: str) -> str:
-    """Return a whole description around a draft, which ``try`` accepts once the key is said.
-
-    Parameters
-    ----------
-    made : Draft
-        A draft.
-    name : str
-        Of the service.
-    address : str
-        Where it answers.
-
-    Returns
-    -------
-    str
-        TOML.
-    """
+    """Return a whole description around a draft, which ``try`` accepts once the key is said."""
     rules = made.sure or made.rules
     kinds = ", ".join(f'"{kind}"' for kind in dict.fromkeys(rule.kind for rule in rules))
     key = str(made.envelope.get("id", "id"))
@@ -367,11 +347,6 @@ def with_samples(made: Draft, samples: Samples) -> Draft:
         From the samples' documents; it is changed.
     samples : Samples
         See `dotledger.services.drafting.sample_trees.samples_of`.
-
-    Returns
-    -------
-    Draft
-        The same.
     """
     made.envelope = {**samples.envelope, **made.envelope}
     if not any(line.startswith("[call.job]") for line in made.asked.sections):
@@ -385,17 +360,8 @@ def read_samples(text: str, answers: Sequence[bytes], sizes: Sequence[Size] = ()
 
     Parameters
     ----------
-    text : str
-        A description in TOML.
-    answers : sequence of bytes
-        Sample answers, as received.
     sizes : sequence of (float, float), default ()
         Width and height of their images; NaN or none where not known.
-
-    Returns
-    -------
-    list of Reading
-        One an answer.
     """
     described = parse_description(text, name="the draft")
     reader, kinds = Reader(described), described.kinds
@@ -415,10 +381,6 @@ def read_beside(
 
     Parameters
     ----------
-    text : str
-        A description in TOML.
-    answers : sequence of bytes
-        Sample answers, as received.
     sizes : sequence of (float, float), default ()
         Width and height of their images; NaN or none where not known.
 

@@ -153,8 +153,6 @@ def rank_of(path: Path, names: Sequence[str]) -> int:
 
     Parameters
     ----------
-    path : tuple of str and int
-        May be empty.
     names : sequence of str
         In plain form, the likeliest first.
 
@@ -210,15 +208,8 @@ def capitals(guess: Guess, label: str) -> bool:
 
     Parameters
     ----------
-    guess : Guess
-        Of one group.
     label : str
         Path of the label, as in a rule.
-
-    Returns
-    -------
-    bool
-        False without any text.
     """
     if label == "@key":
         texts = [entry.key for entry in guess.group.entries]

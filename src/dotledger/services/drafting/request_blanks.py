@@ -108,18 +108,7 @@ class Blanks:
         return kept
 
     def path(self, path: str) -> str:
-        """Return a path with a blank for each of its parts that may be a secret.
-
-        Parameters
-        ----------
-        path : str
-            Of the address.
-
-        Returns
-        -------
-        str
-            Parts that are words stay.
-        """
+        """Return a path with a blank for each of its parts that may be a secret."""
         parts = path.split("/")
         kept = [
             part if not part or "{" in part or _is_plain(part) else self._blank(f"path_{place}")

@@ -103,8 +103,6 @@ def asked_by(
     ----------
     method : str
         Such as ``POST``.
-    url : str
-        Whole.
     headers : sequence of (str, str)
         As sent; what every program sends is left out, and so are cookies.
     document : object, optional
@@ -291,17 +289,8 @@ def connect_toml(asked: Asked, name: str, address: str) -> str:
 
     Parameters
     ----------
-    asked : Asked
-        What is known.
     name : str
         Of the service; the key is looked for under it.
-    address : str
-        Used where none is known.
-
-    Returns
-    -------
-    str
-        TOML; without the key.
     """
     lines = ["[connect]", f"address = {toml_text(asked.address or address)}"]
     if (asked.address or address).startswith("http://"):
@@ -328,10 +317,6 @@ def call_toml(asked: Asked, kinds: str, *, several: str = "") -> str:
 
     Parameters
     ----------
-    asked : Asked
-        What is known.
-    kinds : str
-        As TOML, without the brackets.
     several : str
         Lines about several images in one call, where the answers show that.
 
@@ -362,11 +347,6 @@ def call_toml(asked: Asked, kinds: str, *, several: str = "") -> str:
 
 def inline_toml(value: Any) -> str:
     """Return a value as TOML in one line.
-
-    Parameters
-    ----------
-    value : object
-        Plain, as in JSON.
 
     Returns
     -------

@@ -146,16 +146,6 @@ def amounts_of(groups: Mapping[Path, Group]) -> dict[str, list[float]]:
     """Return all values of each field that may hold a confidence, wherever it stands.
 
     A service writes one field on one scale; a few small values alone would look like fractions.
-
-    Parameters
-    ----------
-    groups : mapping of tuple to Group
-        By path.
-
-    Returns
-    -------
-    dict of str to list of float
-        By plain name.
     """
     found: dict[str, list[float]] = {}
     for group in groups.values():
@@ -212,10 +202,6 @@ def rule_of(
 
     Parameters
     ----------
-    group : Group
-        Whose entries may be findings.
-    groups : mapping of tuple to Group
-        All, by path.
     working : mapping of int to (float, float)
         By sample, the size that the answer reports.
     words : sequence of str
@@ -224,11 +210,6 @@ def rule_of(
         See `amounts_of`.
     kind : str, optional
         Where the answer itself says what they are.
-
-    Returns
-    -------
-    RuleGuess or None
-        With what it leaves open.
     """
     if not group.entries or _is_landmarks(group):
         return None

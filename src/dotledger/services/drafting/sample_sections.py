@@ -86,28 +86,12 @@ class Group(Struct, eq=False):
 
 
 def is_number(value: Any) -> bool:
-    """Tell whether a value is a number, and no yes or no.
-
-    Parameters
-    ----------
-    value : object
-        Part of an answer.
-
-    Returns
-    -------
-    bool
-        False for true and false.
-    """
+    """Tell whether a value is a number, and no yes or no."""
     return isinstance(value, (int, float)) and not isinstance(value, bool)
 
 
 def is_amount(value: Any) -> bool:
     """Tell whether a value is a number or text that holds one, such as ``87,5 %``.
-
-    Parameters
-    ----------
-    value : object
-        Part of an answer.
 
     Returns
     -------
@@ -136,11 +120,6 @@ def amount_of(value: Any) -> float:
 def is_xy(value: Any) -> bool:
     """Tell whether a value is a point written as an object.
 
-    Parameters
-    ----------
-    value : object
-        Part of an answer.
-
     Returns
     -------
     bool
@@ -152,11 +131,6 @@ def is_xy(value: Any) -> bool:
 def is_pair(value: Any) -> bool:
     """Tell whether a value is a point, as an object or as two numbers.
 
-    Parameters
-    ----------
-    value : object
-        Part of an answer.
-
     Returns
     -------
     bool
@@ -167,18 +141,7 @@ def is_pair(value: Any) -> bool:
 
 
 def plain_name(name: object) -> str:
-    """Return a name in lower case without signs around it: ``@Score`` and ``_score`` are ``score``.
-
-    Parameters
-    ----------
-    name : object
-        Name of a field.
-
-    Returns
-    -------
-    str
-        May be empty.
-    """
+    """Return a name in lower case without signs around it: ``@Score`` becomes ``score``."""
     return re.sub(r"^[\W_]+|[\W_]+$", "", str(name)).lower()
 
 
@@ -190,15 +153,8 @@ def written(path: Iterable[str | int], *, each: bool = False) -> str:
 
     Parameters
     ----------
-    path : iterable of str and int
-        Steps.
     each : bool, default False
         It is the path of a rule, its ``each``.
-
-    Returns
-    -------
-    str
-        Empty for no steps.
     """
     text = ""
     for step in path:
@@ -234,13 +190,7 @@ def is_row(value: Any) -> bool:
 
 
 def groups_of(parts: Sequence[tuple[Any, tuple[float, float]]]) -> dict[Path, Group]:
-    """Return every group of entries by its path, in the order met.
-
-    Parameters
-    ----------
-    parts : sequence of (value, (width, height))
-        One for each image.
-    """
+    """Return every group of entries by its path, in the order met."""
     groups: dict[Path, Group] = {}
     tops = [Entry(value, size, sample) for sample, (value, size) in enumerate(parts)]
     _descend((), [(top, top.value) for top in tops], groups)
@@ -366,11 +316,6 @@ def fields_of(values: Sequence[Any]) -> dict[Path, list[Any]]:
     """Return the fields of entries: by relative path the value of each entry, None if it lacks it.
 
     Objects inside are taken apart, three deep; rows by place.
-
-    Parameters
-    ----------
-    values : sequence of object
-        The entries of one group.
 
     Returns
     -------

@@ -58,11 +58,6 @@ def from_curl(text: str) -> Saved:
     text : str
         As copied from a service's pages or a terminal; line ends may be continued.
 
-    Returns
-    -------
-    Saved
-        Without answers.
-
     Raises
     ------
     ArgumentError
@@ -168,11 +163,6 @@ def _form_part(text: str) -> Part:
 
 def from_har(data: bytes) -> Saved:
     """Return what a HAR file tells: of its requests, the one that brings an image.
-
-    Parameters
-    ----------
-    data : bytes
-        The file.
 
     Returns
     -------

@@ -43,11 +43,6 @@ _LANGUAGES = (
 def kinds_in(group: Group) -> dict[str, tuple[str, Group]] | None:
     """Return a group's entries by what a field says they are, where one list holds several kinds.
 
-    Parameters
-    ----------
-    group : Group
-        Of one list.
-
     Returns
     -------
     dict of str to (str, Group), or None
@@ -95,8 +90,6 @@ def angled(guess: BoxGuess, fields: Mapping[Path, Sequence[Any]]) -> BoxGuess:
     ----------
     guess : BoxGuess
         Of a box with its middle.
-    fields : mapping of Path to sequence
-        Of the entries.
 
     Returns
     -------
@@ -121,11 +114,6 @@ def angled(guess: BoxGuess, fields: Mapping[Path, Sequence[Any]]) -> BoxGuess:
 
 def masks_of(fields: Mapping[Path, Sequence[Any]]) -> list[BoxGuess]:
     """Return where run-length masks stand: an object of a size and the lengths of runs.
-
-    Parameters
-    ----------
-    fields : mapping of Path to sequence
-        Of the entries.
 
     Returns
     -------
@@ -158,11 +146,6 @@ def _are_runs(runs: Any, size: Any) -> bool:
 def languages_of(fields: Mapping[Path, Sequence[Any]]) -> dict[str, Path]:
     """Return the names of one thing by language: texts under keys that are language codes.
 
-    Parameters
-    ----------
-    fields : mapping of Path to sequence
-        Of the entries.
-
     Returns
     -------
     dict of str to Path
@@ -182,11 +165,6 @@ def languages_of(fields: Mapping[Path, Sequence[Any]]) -> dict[str, Path]:
 
 def language_list(fields: Mapping[Path, Sequence[Any]]) -> dict[str, str]:
     """Return paths to the names of one thing by language, where they are a list of texts.
-
-    Parameters
-    ----------
-    fields : mapping of Path to sequence
-        Of the entries.
 
     Returns
     -------

@@ -32,19 +32,8 @@ def saved_from(
 
     Parameters
     ----------
-    curl : str, optional
-        A line for curl.
-    har : bytes, optional
-        A HAR file.
     openapi : bytes, optional
         An OpenAPI document of version 3.
-    operation : str
-        Which operation of it.
-
-    Returns
-    -------
-    Saved
-        Empty without a source.
 
     Raises
     ------
@@ -74,8 +63,6 @@ def whole_draft(
 
     Parameters
     ----------
-    raw : sequence of bytes
-        Answers as received.
     sizes : sequence of (width, height)
         Of their images; empty if not known.
     words : sequence of str
