@@ -55,8 +55,8 @@ def command(
     """Tell which IMAGES are near-copies of known ones.
 
     Whole pictures are compared: scaled, compressed again, brighter or darker, mirrored, or cut a
-    little at the edges. How many of the known images are alike among themselves is said, too:
-    raise --likeness where that is not few.
+    little at the edges. It also says how many of the known images are alike among themselves:
+    if that is more than a few, raise --likeness.
     """
     from dotledger.formats.fingerprint_files import known_prints, write_prints
     from dotledger.safe_files import check_output

@@ -98,8 +98,8 @@ def command(
 ) -> int:
     """Sort images into folders: by label, person's name, verdict, outcome or review.
 
-    An image with two labels goes to both. What holds nothing, is undecided, or has no answer has a
-    place of its own. Nothing that exists is written over; a second run adds nothing. A manifest
+    An image with two labels goes to both. Images without findings, undecided images and images
+    without an answer have folders of their own. Nothing that exists is written over; a second run adds nothing. A manifest
     (sorted.csv) says what went where and why.
     """
     from dotledger.acting.finding_crops import crop_findings

@@ -97,9 +97,9 @@ def command(
 ) -> int:
     """Choose thresholds under a stated aim; without one, show what every threshold leads to.
 
-    What is reported is measured on images that the thresholds were not chosen on. The file can be
-    given to every --threshold. The exit status is 1 if the aim cannot be met (then the thresholds
-    are those that come nearest), or if too few images tell whether it can.
+    All figures are measured on held-out images. The file can be given to every --threshold. The
+    exit status is 1 if the aim cannot be met (the nearest thresholds are chosen), or if there
+    are too few images to know.
     """
     from dotledger.api.choosing import choose_thresholds
 

@@ -64,7 +64,7 @@ def command(
     replace: bool,
     as_json: bool,
 ) -> None:
-    """Tell one IMAGE's whole story: file, calls, findings, verdict, right and wrong.
+    """Show everything known about one IMAGE: file, calls, findings, verdict, errors.
 
     IMAGE is its name in the ledger, or the end of it.
     """

@@ -69,9 +69,8 @@ def command(
 ) -> None:
     """Say whether 90 % means 90 %: how often findings of a confidence are right.
 
-    With --fit a non-decreasing mapping from confidences to shares that are right is fitted on a
-    part of the images and judged on the others; with --use a mapping is applied, and judged on
-    images that it was not fitted on.
+    With --fit a non-decreasing calibration map is fitted on a part of the images and judged on
+    held-out ones; with --use a map is applied, and judged on images that it was not fitted on.
     """
     inputs = [map_file, *(tables[n] for n in ("findings", "annotations", "images", "ledger"))]
     for path, place in ((fit_file, "--fit"), (out, "--out")):

@@ -93,8 +93,8 @@ def command(
 
     Every answer is kept in the ledger as it came. What the ledger already holds for the same
     images and settings is not sent again: the same command resumes after an interruption.
-    Exit status 3 means that some images failed or were refused, or that sending stopped before
-    its end for another reason than a limit that was set.
+    The exit status is 3 if some images failed or were refused, or if sending stopped early for
+    any reason but a limit that you set.
     """
     from dotledger.cli.options.progress_display import progress_line
     from dotledger.errors import GatherError

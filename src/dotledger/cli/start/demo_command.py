@@ -34,7 +34,7 @@ _THRESHOLD = 0.5
 )
 @json_option
 def command(folder: str, scenes: int, as_json: bool) -> None:
-    """Do the whole job once, offline, on made-up scenes.
+    """Run the whole workflow once, offline, on made-up scenes.
 
     Draws an evening walk with paper lanterns, starts two simulated services, sends the scenes
     to both, and compares what they found with the exact ground truth.

@@ -73,10 +73,10 @@ def command(
     """Say what is installed, which extras are missing, and where things are.
 
     With --trust, FILES (descriptions) or the files of this folder may say where images, keys and
-    money go; what they say of that is shown. A file that changes is asked about anew.
+    money go; what they say about that is shown. If a file changes, you are asked again.
 
-    With --upgrade a ledger of an earlier version is brought up to this one: a file is copied
-    first, answers are not touched. Do it while nobody is sending.
+    With --upgrade a ledger of an earlier version is upgraded to this one; the file is copied
+    first, and answers are not changed. Run it while nobody is sending.
     """
     if sum((trust, upgrade, schema is not None)) > 1:
         raise click.UsageError("--trust, --upgrade and --schema go one at a time.")

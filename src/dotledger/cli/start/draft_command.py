@@ -93,13 +93,13 @@ def command(
 ) -> None:
     """Draft a description from raw answers (SAMPLES: JSON, lines of JSON, XML).
 
-    Finds the lists, tells labels from attributes, recognises how boxes, confidences, points and
-    ordered words are written, and says why; other candidates stand beside as comments. With the
-    images' sizes it is surer. Every rule is tried on the samples; one that does not read what
-    stands there is left open, as a comment. What the draft reads, beside where it stands, what it
-    does not use and what it cannot tell is shown.
+    Finds the lists of findings and, in each, the label, confidence, box, points and attributes,
+    and says why; other candidates are added as comments. Give the images too: their sizes
+    settle the form of boxes. Every rule is tried on the samples; a rule that reads something
+    else than the sample holds is left as a comment. The draft shows each value that it reads
+    with its place in the sample, what it does not use, and what it cannot know.
 
-    How the service is asked is taken from a saved request or the service's own document; keys are
+    The request is taken from a saved request or from the service's OpenAPI document; keys are
     never copied.
     """
     from dotledger.services.drafting import whole_draft

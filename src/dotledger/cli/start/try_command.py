@@ -64,7 +64,7 @@ def command(
     """Make one harmless call with one IMAGE and take it apart.
 
     Shows where the key was found, what was sent (the key masked), status and time, the raw
-    answer beside how it is read, and a next step for each usual mistake. Without IMAGE a small
+    answer and how it is read, and a next step for each usual mistake. Without IMAGE a small
     made-up picture is sent. Nothing is written to a ledger.
     """
     from dotledger.images.image_gathering import Gathered

@@ -63,11 +63,12 @@ def command(
     as_json: bool,
     **watching: Any,
 ) -> int:
-    """Tell what changed between two runs where nothing is annotated.
+    """Test what changed between two runs, without annotations.
 
     A RUN is as of compare, or all batches of a month (flint@2026-11); the first is the earlier.
-    All figures are tested together, by swapping the two answers to an image. Versions, settings,
-    times, fields of answers and images without an answer are compared for runs out of the ledger.
+    All figures are tested together by a permutation test, which swaps the two answers to an
+    image. Versions, settings,
+    times, fields of answers and images without an answer are compared for runs in the ledger.
 
     With --since, RUN is a service. Each later round is judged once, and the ledger remembers it:
     look as often as you like, all planned looks together raise a false alarm in at most 5 of 100
