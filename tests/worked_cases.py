@@ -26,6 +26,23 @@ class Case(NamedTuple):
 
 WORKED = (
     Case(
+        # Worked in the comment above the pairing (core/pairing/greedy_pairing.py).
+        "six findings: right, taken already, right by the better overlap, taken, set aside, alone",
+        0.5,
+        (
+            (0.95, (0, 0, 8, 10)),
+            (0.90, (0, 0, 10, 10)),
+            (0.80, (20, 0, 29, 10)),
+            (0.80, (20, 0, 28, 10)),
+            (0.70, (42, 0, 52, 10)),
+            (0.60, (70, 0, 80, 10)),
+        ),
+        ((0, 0, 10, 10), (20, 0, 30, 10), (40, 0, 60, 10)),
+        pairs=((0, 0), (2, 1)),
+        aside=(4,),
+        ignored=(2,),
+    ),
+    Case(
         # IoU: the first 80/100, the second 100/100. The sure one visits first and takes the annotation.
         "falling confidence: the surer finding chooses first, though the other lies better",
         0.5,

@@ -99,8 +99,8 @@ def command(
     """Sort images into folders: by label, person's name, verdict, outcome or review.
 
     An image with two labels goes to both. Images without findings, undecided images and images
-    without an answer have folders of their own. Nothing that exists is written over; a second run adds nothing. A manifest
-    (sorted.csv) says what went where and why.
+    without an answer have folders of their own. Nothing that exists is written over; a second
+    run adds nothing. A manifest (sorted.csv) says what went where and why.
     """
     from dotledger.acting.finding_crops import crop_findings
     from dotledger.acting.image_sorting import sort_images
