@@ -109,7 +109,7 @@ class Sorting(unittest.TestCase):
     def test_command(self):
         """Folders, a manifest with reasons, and a second run that adds nothing."""
         walk, _ = walk_in(self.home)
-        words = ("sort", "images", "--findings", "flint.csv", "--kind", "object", "--out", "sorted", "--threshold", 0.5)  # fmt: skip
+        words = ("sort", "images", "--findings", "flint.csv", "--kinds", "object", "--out", "sorted", "--threshold", 0.5)  # fmt: skip
         first, second = dotledger(*words, cwd=walk), dotledger(*words, cwd=walk)
         self.assertEqual(first.returncode, 0, first.stderr)
         self.assertIn("52 new files, 0 there already", first.stdout)
@@ -123,7 +123,7 @@ class Sorting(unittest.TestCase):
         self.assertRegex(done.stdout, r"failed +1\nfound +33\nrefused +1|found +33\nrefused +2")
         done = dotledger(*kept, "--by", "review", "--how", "list", cwd=walk)
         self.assertRegex(done.stdout, r"not reviewed +35")
-        done = dotledger(*kept, "--crops", "--kind", "face", cwd=walk)
+        done = dotledger(*kept, "--crops", "--kinds", "face", cwd=walk)
         self.assertIn("new files, 0 there already", done.stdout)
         for wrong in (("--by", "verdict"), ("--similarity", 1), ("--margin", 1), ("--crops", "--by", "person")):  # fmt: skip
             self.assertEqual(dotledger(*kept, *wrong, cwd=walk).returncode, 2)

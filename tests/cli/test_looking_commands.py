@@ -118,7 +118,7 @@ class OnTheWalk(unittest.TestCase):
 
     def test_search(self):
         """By label and confidence, by outcome, by verdict; the nearest label where nothing fits."""
-        found = json.loads(self.run_on("search", "--label", "lantern", "--kind", "object", "--least", 0.9, "--json").stdout)["hits"]  # fmt: skip
+        found = json.loads(self.run_on("search", "--label", "lantern", "--kinds", "object", "--least", 0.9, "--json").stdout)["hits"]  # fmt: skip
         by_hand = {}
         for service in ("flint", "marl"):
             rows = (self.walk / f"{service}.csv").read_text().splitlines()[1:]
@@ -138,7 +138,7 @@ class OnTheWalk(unittest.TestCase):
         self.assertEqual(self.run_on("search", "--text", "^umb", "--rows", 1).stdout.count("umbrella"), 1)  # fmt: skip
         self.run_on("search", "--label", "moon", "--sheet", "moons.png")
         self.assertGreater((self.walk / "moons.png").stat().st_size, 10_000)
-        for wrong, word in ((("--kind", "fase"), "face"), (("--least", "90"), "0 to 1"), (("--since", "May"), "2026-05-31"), (("--text", "("), "regular"), (("--verdict", "block"), "--rules")):  # fmt: skip
+        for wrong, word in ((("--kinds", "fase"), "face"), (("--least", "90"), "0 to 1"), (("--since", "May"), "2026-05-31"), (("--text", "("), "regular"), (("--verdict", "block"), "--rules")):  # fmt: skip
             self.assertIn(word, self.run_on("search", *wrong, status=2).stderr)
 
 

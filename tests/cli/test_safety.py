@@ -99,7 +99,7 @@ class Commands(unittest.TestCase):
                 "never written over",
             ),
             (
-                ("cover", "images", "--kind", "object", "--out", "photos", *mine),
+                ("cover", "images", "--kinds", "object", "--out", "photos", *mine),
                 "never written over",
             ),
             (("draft", "--names", "names.csv", "--out", "names.ttl"), "--replace"),
@@ -114,7 +114,7 @@ class Commands(unittest.TestCase):
             self.assertEqual(self.run_(*words, env=state).returncode, 0)
         (self.home / "mine.png").write_bytes(picture(3))  # what stands there now is somebody's
         self.assertIn("never written over", self.run_(*words, env=state).stderr)
-        words = ("cover", "images", "--kind", "object", "--out", "covered", *mine)
+        words = ("cover", "images", "--kinds", "object", "--out", "covered", *mine)
         for _ in range(2):
             self.assertEqual(self.run_(*words, env=state).returncode, 0)
 

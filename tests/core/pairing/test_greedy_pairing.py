@@ -1,6 +1,7 @@
 """Who is paired with whom: the tie rules, case by case, against cases worked by hand."""
 
 import itertools
+import random
 import unittest
 
 from dotledger import pair_tables
@@ -41,13 +42,15 @@ def by_reference(case):
 
 class WorkedCases(unittest.TestCase):
     def test_in_every_order_of_rows(self):
-        """Each case comes out as worked by hand, whatever the order of rows."""
+        """Each case comes out as worked by hand, whatever the order of rows (24 of the orders, where there are more)."""
         for case in WORKED:
-            orders = itertools.product(
-                itertools.permutations(range(len(case.findings))),
-                itertools.permutations(range(len(case.annotations))),
+            orders = list(
+                itertools.product(
+                    itertools.permutations(range(len(case.findings))),
+                    itertools.permutations(range(len(case.annotations))),
+                )
             )
-            for found, annotated in orders:
+            for found, annotated in random.Random(1).sample(orders, min(len(orders), 24)):
                 with self.subTest(case.rule, found=found, annotated=annotated):
                     self.assertEqual(
                         by_library(case, found, annotated), ({*case.pairs}, {*case.aside})

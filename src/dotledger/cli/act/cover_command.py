@@ -14,6 +14,7 @@ from dotledger.cli.options.common_options import (
     example,
     json_option,
     ledger_option,
+    one_kind,
     print_json,
     print_table,
     replace_option,
@@ -43,7 +44,9 @@ __all__ = ["command"]
 @click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
 @ledger_option
 @batch_options
-@click.option("--kind", default="face", show_default=True, help="What is covered.")
+@click.option(
+    "--kinds", "kind", default="face", show_default=True, metavar="KIND", help="What is covered."
+)
 @click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
 @click.option(
     "--style",
@@ -88,6 +91,7 @@ def command(
     annotations the exit status is 1 if any annotated face is left open; it is 3 if some images
     could not be covered, such as one without an answer, or one that changed since it was sent.
     """
+    kind = one_kind(kind) or "face"
     from dotledger.acting.folder_covering import cover_all
     from dotledger.core.tables.image_name_matching import annotations_matched, match_images
     from dotledger.images.image_gathering import gather

@@ -14,6 +14,7 @@ from dotledger.cli.options.common_options import (
     example,
     json_option,
     ledger_option,
+    one_kind,
     print_json,
     print_table,
     say,
@@ -39,7 +40,7 @@ __all__ = ["command"]
 @click.command(
     name="sort",
     epilog=example(
-        "dotledger sort walk/images --ledger walk.ledger --service flint --kind object --out sorted"
+        "dotledger sort walk/images --ledger walk.ledger --service flint --kinds object --out out"
     ),
 )
 @click.argument("images", nargs=-1, required=True)
@@ -47,7 +48,9 @@ __all__ = ["command"]
 @click.option("--findings", metavar="FILE", help="A findings file; without it, the ledger.")
 @ledger_option
 @batch_options
-@click.option("--kind", metavar="KIND", help="Sort by its labels; by default by all labels.")
+@click.option(
+    "--kinds", "kind", metavar="KIND", help="Sort by its labels; by default by all labels."
+)
 @threshold_option
 @click.option("--strongest", is_flag=True, help="Only the strongest finding of each image counts.")
 @click.option(
@@ -102,6 +105,7 @@ def command(
     without an answer have folders of their own. Nothing that exists is written over; a second
     run adds nothing. A manifest (sorted.csv) says what went where and why.
     """
+    kind = one_kind(kind)
     from dotledger.acting.finding_crops import crop_findings
     from dotledger.acting.image_sorting import sort_images
     from dotledger.core.tables.image_name_matching import match_images

@@ -10,8 +10,10 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from dotledger.cli.options.common_options import (
+    as_kinds,
     example,
     json_option,
+    kinds_option,
     ledger_option,
     print_json,
     print_table,
@@ -41,7 +43,7 @@ _MOST_PICTURES = 60
 )
 @ledger_option
 @click.option("--service", metavar="SERVICE", help="A service of the ledger; by default all.")
-@click.option("--kind", "kinds", multiple=True, help="Only this kind; may be repeated.")
+@kinds_option
 @click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
 @click.option("--least", type=float, metavar="C", help="At least this confidence.")
 @click.option("--most", type=float, metavar="C", help="At most this confidence.")
@@ -61,7 +63,7 @@ _MOST_PICTURES = 60
 def command(
     ledger: str,
     service: str | None,
-    kinds: tuple[str, ...],
+    kinds: str | None,
     labels: tuple[str, ...],
     least: float | None,
     most: float | None,
@@ -90,7 +92,7 @@ def command(
     if sheet is not None:
         check_output(sheet, place="--sheet", inputs=(ledger, rules), replace=replace)
     wanted = Wanted(
-        kinds=_known(kinds, "--kind"),
+        kinds=_known(tuple(as_kinds(kinds) or ()), "--kinds"),
         labels=labels,
         least=_share(least, "--least"),
         most=_share(most, "--most"),
@@ -114,7 +116,7 @@ def command(
 def _known(given: tuple[str, ...], option: str) -> tuple[str, ...]:
     from dotledger.core.kinds import KINDS, OUTCOMES
 
-    known = tuple(KINDS) if option == "--kind" else tuple(OUTCOMES)
+    known = tuple(KINDS) if option == "--kinds" else tuple(OUTCOMES)
     for one in given:
         if one not in known:
             near = nearest(one, known)

@@ -29,6 +29,7 @@ __all__ = [
     "money",
     "noticed",
     "numbers_of",
+    "one_kind",
     "print_document",
     "print_json",
     "print_table",
@@ -276,6 +277,16 @@ def money(amount: float, currency: str) -> str:
 def as_kinds(text: str | None) -> list[str] | None:
     """Return the kinds of a comma-separated list."""
     return None if text is None else [part.strip() for part in text.split(",") if part.strip()]
+
+
+def one_kind(text: str | None) -> str | None:
+    """Return the only kind of a list; raises ArgumentError for more, or for what is no kind."""
+    from dotledger.core.kinds import check_kinds
+
+    kinds = check_kinds(as_kinds(text) or (), place="--kinds")
+    if len(kinds) > 1:
+        raise ArgumentError("one kind at a time", place="--kinds", got=text, allowed=list(kinds))
+    return kinds[0] if kinds else None
 
 
 def settings_of(pairs: Sequence[str], option: str = "--set") -> dict[str, str]:

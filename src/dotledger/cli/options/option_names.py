@@ -12,7 +12,13 @@ import click
 
 __all__ = ["as_options", "option_of"]
 
-_SET_BY = {"edges": "--by", "images": "--images", "rules": "--match", "settings": "--set"}
+_SET_BY = {
+    "kind": "--kinds",
+    "edges": "--by",
+    "images": "--images",
+    "rules": "--match",
+    "settings": "--set",
+}
 """Arguments whose option has another name."""
 
 _DONE_BY = {

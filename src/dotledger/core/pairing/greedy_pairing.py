@@ -42,7 +42,7 @@ _FINDINGS_AT_ONCE = 100_000
 #     6       0.60     70  80   none           wrong
 #
 # Two right, three wrong, one set aside, none missed. C is neither found nor missed, and overlapping
-# it gives finding 5 no better place in the order. tests/worked_cases.py has this case and the others.
+# it gives finding 5 no better place in the order. tests/worked_cases.py has this and other cases.
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
