@@ -4,7 +4,7 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont
 
-from dotledger.standins.scene_painting import Canvas, paint_lantern, paint_sky
+from dotledger.standins.scene_painting import PaintedCanvas, paint_lantern, paint_sky
 
 HERE = Path(__file__).parent
 SIZE = (240, 160)
@@ -16,7 +16,7 @@ def ground():
     """Return the picture that every convention is shown on."""
     from random import Random
 
-    canvas = Canvas(*SIZE, Random(5))
+    canvas = PaintedCanvas(*SIZE, Random(5))
     paint_sky(canvas, "indigo")
     paint_lantern(canvas, 120, 70, 78)
     return canvas.finished()

@@ -26,10 +26,10 @@ from dotledger.reading.rule_reader import Reading
 from dotledger.services.answer_reading import Reader
 from dotledger.services.service_description import Description
 
-__all__ = ["Difference", "Reread", "differences", "reread", "suspicions_of"]
+__all__ = ["ReadingDifference", "Reread", "differences", "reread", "suspicions_of"]
 
 
-class Difference(Struct, frozen=True, kw_only=True):
+class ReadingDifference(Struct, frozen=True, kw_only=True):
     """One finding that only one of two readings has; ``was`` or ``is``.
 
     `confidence` is NaN and `box` empty where there is none; `details` are attributes, points,
@@ -59,7 +59,7 @@ class Reread(AsData, Struct, frozen=True, kw_only=True):
         Answers of which some kind could not be read.
     same : int
         Findings that both readings have.
-    differences : list of Difference
+    differences : list of ReadingDifference
         The others, in the order of the batch.
     suspicions : list of str
         What looks wrong about the new reading as a whole.
@@ -71,7 +71,7 @@ class Reread(AsData, Struct, frozen=True, kw_only=True):
     answers: int
     unreadable: int
     same: int
-    differences: list[Difference]
+    differences: list[ReadingDifference]
     suspicions: list[str]
     notes: list[tuple[str, str, str]]
 
@@ -251,12 +251,12 @@ def _later(outcomes: dict[tuple[int, str], tuple[object, ...]]) -> Iterator[tupl
     yield from outcomes.values()
 
 
-def differences(old: Findings, new: Findings) -> tuple[int, list[Difference]]:
+def differences(old: Findings, new: Findings) -> tuple[int, list[ReadingDifference]]:
     """Return how many findings two tables share, and the others.
 
     Returns
     -------
-    tuple of int and list of Difference
+    tuple of int and list of ReadingDifference
         Equal findings count as often as they stand on both sides.
     """
     before, after = Counter(_keys(old)), Counter(_keys(new))
@@ -288,11 +288,11 @@ def _as_text(details: Details | None, confidence: float) -> str:
     return to_json(parts, ordered=True).decode() if parts else ""
 
 
-def _difference(state: str, key: tuple[object, ...]) -> Difference:
+def _difference(state: str, key: tuple[object, ...]) -> ReadingDifference:
     image, kind, label, confidence = key[:4]
     box = tuple(float(str(value)) for value in key[4:8])
     certain = float(str(confidence))
-    return Difference(
+    return ReadingDifference(
         state=state,
         image=str(image),
         kind=str(kind),

@@ -21,11 +21,11 @@ from dotledger.core.questions.slices import SLICES, SliceCodes, slice_codes
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.threshold_values import Threshold
-from dotledger.distributed.distributed_measure import PartedMeasure, Reasons, reasons_of
+from dotledger.distributed.distributed_measure import DistributedReasons, PartedMeasure, reasons_of
 from dotledger.distributed.partial_measures import (
-    Facts,
     Part,
-    Request,
+    PartFacts,
+    PartRequest,
     basis_of,
     facts_of,
     measured,
@@ -114,7 +114,7 @@ def measure(
     crew = _Crew(files, _client(client), None if vocabulary is None else _plain(vocabulary))
     asked = threshold_given(threshold)
     named = isinstance(asked, Mapping) or hasattr(asked, "thresholds_for")
-    facts = reduce(Facts.plus, crew.each(_facts, named))
+    facts = reduce(PartFacts.plus, crew.each(_facts, named))
     request = request_of(
         facts,
         overlap=overlap,
@@ -238,7 +238,7 @@ class _Questions:
     """Asks what `PartedMeasure` is asked and has no columns for."""
 
     crew: _Crew
-    request: Request
+    request: PartRequest
 
     def slice_names(self) -> list[str]:
         from dotledger.core.kinds import KINDS
@@ -250,7 +250,7 @@ class _Questions:
     def slices(self, name: str, edges: Sequence[float] | None) -> list[Mapping[str, SliceCodes]]:
         return self.crew.each(_sliced, (self.request, name, edges))
 
-    def reasons(self, near: float, small: float) -> list[Reasons]:
+    def reasons(self, near: float, small: float) -> list[DistributedReasons]:
         return self.crew.each(_reasons, (self.request, near, small))
 
 
@@ -258,7 +258,7 @@ class _Questions:
 # not to need.
 
 
-def _facts(part: PartFiles, shared: tuple[bool, Any]) -> Facts:
+def _facts(part: PartFiles, shared: tuple[bool, Any]) -> PartFacts:
     named, vocabulary = shared
     annotations = _annotations(part, vocabulary)
     if named or _is_ledger(part.findings):
@@ -267,7 +267,7 @@ def _facts(part: PartFiles, shared: tuple[bool, Any]) -> Facts:
     return facts_of(annotations, (), read_origin(Path(part.findings)))
 
 
-def _judged(part: PartFiles, shared: tuple[Request, Any]) -> Part:
+def _judged(part: PartFiles, shared: tuple[PartRequest, Any]) -> Part:
     request, vocabulary = shared
     return part_of(request, _findings(part), _annotations(part, vocabulary))
 
@@ -283,7 +283,7 @@ def _sliced(part: PartFiles, shared: tuple[Any, Any]) -> dict[str, SliceCodes]:
     }
 
 
-def _reasons(part: PartFiles, shared: tuple[Any, Any]) -> Reasons:
+def _reasons(part: PartFiles, shared: tuple[Any, Any]) -> DistributedReasons:
     (request, near, small), vocabulary = shared
     basis = basis_of(request, _findings(part), _annotations(part, vocabulary))
     return reasons_of(diagnose(basis, near=near, small=small))

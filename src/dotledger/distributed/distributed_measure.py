@@ -21,13 +21,20 @@ from dotledger.core.questions.slices import (
 )
 from dotledger.errors import ArgumentError
 
-__all__ = ["MOST_CASES", "Asked", "PartedDiagnosis", "PartedMeasure", "Reasons", "reasons_of"]
+__all__ = [
+    "MOST_CASES",
+    "DistributedReasons",
+    "MeasureAsked",
+    "PartedDiagnosis",
+    "PartedMeasure",
+    "reasons_of",
+]
 
 MOST_CASES = 1000
 """Cases of each side that are brought here from the parts; the counts are of all."""
 
 
-class Asked(Protocol):
+class MeasureAsked(Protocol):
     """Asks questions of the parts, wherever they are."""
 
     def slice_names(self) -> list[str]:
@@ -36,12 +43,12 @@ class Asked(Protocol):
     def slices(self, name: str, edges: Sequence[float] | None) -> list[Mapping[str, SliceCodes]]:
         """Return the slices of each part, by kind."""
 
-    def reasons(self, near: float, small: float) -> list[Reasons]:
+    def reasons(self, near: float, small: float) -> list[DistributedReasons]:
         """Return the reasons of each part."""
 
 
 @dataclass(frozen=True, kw_only=True)
-class Reasons:
+class DistributedReasons:
     """The reasons of one part: how many there are of each, and the first cases.
 
     Attributes
@@ -56,15 +63,15 @@ class Reasons:
     first: Diagnosis
 
 
-def reasons_of(found: Diagnosis) -> Reasons:
+def reasons_of(found: Diagnosis) -> DistributedReasons:
     """Return what is brought here of the reasons of a part.
 
     Returns
     -------
-    Reasons
+    DistributedReasons
         Counts of all cases, and the first of them.
     """
-    return Reasons(
+    return DistributedReasons(
         counts={side: found.counts(side) for side in ("wrong", "missed")},
         first=Diagnosis(wrong=found.wrong[:MOST_CASES], missed=found.missed[:MOST_CASES]),
     )
@@ -97,7 +104,7 @@ class PartedMeasure(Measure):
 
     Attributes
     ----------
-    asked : Asked
+    asked : MeasureAsked
         Asks the parts.
     decided : Decided or None
         On each image, where unsafe content is judged.
@@ -105,11 +112,11 @@ class PartedMeasure(Measure):
         By kind, where each image of the scope stands among those of the parts one after another.
     """
 
-    asked: Asked | None = field(default=None, repr=False, compare=False)
+    asked: MeasureAsked | None = field(default=None, repr=False, compare=False)
     decided: Decided | None = field(default=None, repr=False, compare=False)
     orders: Mapping[str, Ints] = field(default_factory=dict, repr=False, compare=False)
 
-    def _parts(self) -> Asked:
+    def _parts(self) -> MeasureAsked:
         if self.asked is None:
             raise ArgumentError("the parts are not there any more", place="measure")
         return self.asked

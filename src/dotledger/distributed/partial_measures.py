@@ -1,8 +1,8 @@
 """A measure in parts: what each part gives, and the result that is made from their sum.
 
 Each part holds whole images: what was found in them, and what is annotated. A first look says what
-must be known of all parts before any is judged (`Facts`): a finding is judged against the labels
-that are annotated anywhere, not only next to it.
+must be known of all parts before any is judged (`PartFacts`): a finding is judged against the
+labels that are annotated anywhere, not only next to it.
 """
 
 from __future__ import annotations
@@ -31,10 +31,10 @@ from dotledger.core.tables.box_clipping import clip_findings
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.name_codes import Coded
 from dotledger.core.tables.table_origin import Origin
-from dotledger.distributed.distributed_measure import Asked, PartedMeasure
+from dotledger.distributed.distributed_measure import MeasureAsked, PartedMeasure
 from dotledger.distributed.partitioned_questions import (
-    Facts,
-    Request,
+    PartFacts,
+    PartRequest,
     Sets,
     facts_of,
     request_of,
@@ -43,10 +43,10 @@ from dotledger.distributed.partitioned_questions import (
 from dotledger.errors import ScopeError, TableError
 
 __all__ = [
-    "Facts",
     "KindPart",
     "Part",
-    "Request",
+    "PartFacts",
+    "PartRequest",
     "basis_of",
     "facts_of",
     "measured",
@@ -112,7 +112,7 @@ class Part:
     decided: Decided | None
 
 
-def basis_of(request: Request, findings: Findings, annotations: Annotations) -> Basis:
+def basis_of(request: PartRequest, findings: Findings, annotations: Annotations) -> Basis:
     """Return what every question about one part is asked of, judged.
 
     Returns
@@ -124,7 +124,7 @@ def basis_of(request: Request, findings: Findings, annotations: Annotations) -> 
 
 
 def _judged_basis(
-    request: Request, findings: Findings, annotations: Annotations
+    request: PartRequest, findings: Findings, annotations: Annotations
 ) -> tuple[Basis, dict[str, list[Judged]]]:
     """Return the basis, and what is right at each required overlap, by kind."""
     labels = request.facts.labels
@@ -157,17 +157,17 @@ def _judged_basis(
     return basis, judged
 
 
-def with_parents(request: Request, parts: Iterable[Part]) -> Request:
+def with_parents(request: PartRequest, parts: Iterable[Part]) -> PartRequest:
     """Return the request with the broader labels that findings of any part carry.
 
     Parameters
     ----------
-    request : Request
+    request : PartRequest
         As it was given to the parts.
 
     Returns
     -------
-    Request
+    PartRequest
         For `basis_of`: a reason may be that the label is too broad.
     """
     known: Sets = {name: frozenset(above) for name, above in request.broader.items()}
@@ -176,7 +176,7 @@ def with_parents(request: Request, parts: Iterable[Part]) -> Request:
     return replace(request, broader={n: tuple(sorted(above)) for n, above in known.items()})
 
 
-def part_of(request: Request, findings: Findings, annotations: Annotations) -> Part:
+def part_of(request: PartRequest, findings: Findings, annotations: Annotations) -> Part:
     """Judge one part.
 
     Parameters
@@ -234,12 +234,12 @@ def _highest(findings: Findings, scope: Scope) -> Floats:
     return top
 
 
-def measured(request: Request, parts: Sequence[Part], asked: Asked) -> PartedMeasure:
+def measured(request: PartRequest, parts: Sequence[Part], asked: MeasureAsked) -> PartedMeasure:
     """Return the result of all parts together.
 
     Parameters
     ----------
-    asked : Asked
+    asked : MeasureAsked
         Asks further questions of the parts.
 
     Returns
@@ -341,7 +341,7 @@ def _whole(kind: str, parts: Sequence[Part]) -> _Whole:
 
 
 def _basis(
-    request: Request, parts: Sequence[Part], covered: list[str], whole: Mapping[str, _Whole]
+    request: PartRequest, parts: Sequence[Part], covered: list[str], whole: Mapping[str, _Whole]
 ) -> Basis:
     """Return what results are worked out from: columns, and of the tables only names."""
     empty: Ints = np.zeros(0, dtype=np.intp)
@@ -429,7 +429,7 @@ def _decided(parts: Sequence[Part], unsafe: _Whole | None) -> Decided | None:
     return Decided(**columns)
 
 
-def _totals(request: Request, parts: Sequence[Part], whole: Mapping[str, _Whole]) -> Totals:
+def _totals(request: PartRequest, parts: Sequence[Part], whole: Mapping[str, _Whole]) -> Totals:
     kinds: Counter[str] = Counter()
     for part in parts:
         kinds.update(part.totals.unjudged_kinds)

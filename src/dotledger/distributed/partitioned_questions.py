@@ -28,11 +28,11 @@ from dotledger.core.tables.table_origin import Origin
 from dotledger.core.tables.threshold_values import Threshold
 from dotledger.errors import TableError
 
-__all__ = ["Facts", "Request", "Sets", "facts_of", "request_of", "united"]
+__all__ = ["PartFacts", "PartRequest", "Sets", "facts_of", "request_of", "united"]
 
 
 @dataclass(frozen=True, kw_only=True)
-class Facts:
+class PartFacts:
     """What must be known of all parts before one is judged.
 
     Attributes
@@ -61,9 +61,9 @@ class Facts:
     image_columns: frozenset[str] = frozenset()
     origins: tuple[Origin, ...] = ()
 
-    def plus(self, other: Facts) -> Facts:
+    def plus(self, other: PartFacts) -> PartFacts:
         """Return what is known of both."""
-        return Facts(
+        return PartFacts(
             labels=united(self.labels, other.labels),
             declared=self.declared | other.declared,
             kinds=self.kinds | other.kinds,
@@ -83,7 +83,7 @@ def united(some: Sets, more: Sets) -> dict[str, frozenset[str]]:
     return {n: some.get(n, nothing) | more.get(n, nothing) for n in {**some, **more}}
 
 
-def facts_of(annotations: Annotations, found: Iterable[str], origin: Origin | None) -> Facts:
+def facts_of(annotations: Annotations, found: Iterable[str], origin: Origin | None) -> PartFacts:
     """Return what one part adds to what is known of all.
 
     Parameters
@@ -93,13 +93,13 @@ def facts_of(annotations: Annotations, found: Iterable[str], origin: Origin | No
 
     Returns
     -------
-    Facts
-        To be added up with `Facts.plus`.
+    PartFacts
+        To be added up with `PartFacts.plus`.
     """
     kinds = {*annotations.kind.used(), *annotations.vocabulary} - {""}
     of_images = {name for facts in annotations.images.values() for name in facts}
     own = {n for d in annotations.details or () if d is not None for n in d.attributes}
-    return Facts(
+    return PartFacts(
         labels={kind: frozenset(annotations.labels(kind)) for kind in kinds},
         declared=frozenset(annotations.vocabulary),
         kinds=frozenset(kinds),
@@ -111,12 +111,12 @@ def facts_of(annotations: Annotations, found: Iterable[str], origin: Origin | No
 
 
 @dataclass(frozen=True, kw_only=True)
-class Request:
+class PartRequest:
     """What is asked of every part: arguments that are checked, and what is known of all parts.
 
     Attributes
     ----------
-    facts : Facts
+    facts : PartFacts
         Of all parts.
     kinds : tuple of str
         To be judged.
@@ -134,7 +134,7 @@ class Request:
         Of the intervals.
     """
 
-    facts: Facts
+    facts: PartFacts
     kinds: tuple[str, ...]
     every: bool
     overlaps: tuple[float, ...]
@@ -146,7 +146,7 @@ class Request:
 
 
 def request_of(
-    facts: Facts,
+    facts: PartFacts,
     *,
     overlap: float | Sequence[float] = 0.5,
     threshold: Threshold | Sequence[float] = None,
@@ -157,7 +157,7 @@ def request_of(
     words: Mapping[str, float] | None = None,
     draws: int = 1000,
     seed: int = 0,
-) -> Request:
+) -> PartRequest:
     """Check what is asked, by what is known of all parts.
 
     Parameters
@@ -167,7 +167,7 @@ def request_of(
 
     Returns
     -------
-    Request
+    PartRequest
         To be given to `part_of` and `measured`.
 
     Raises
@@ -181,7 +181,7 @@ def request_of(
     floor = origin.floor if floor is None else floor
     named = _only_names(facts)
     cuts = thresholds_asked(threshold, *named, {**origin.words, **(words or {})}, floor)
-    return Request(
+    return PartRequest(
         facts=facts,
         kinds=wanted_kinds(named[1], kinds),
         every=kinds is None,
@@ -213,7 +213,7 @@ def _one_origin(origins: Sequence[Origin]) -> Origin:
     return first
 
 
-def _only_names(facts: Facts) -> tuple[Findings, Annotations]:
+def _only_names(facts: PartFacts) -> tuple[Findings, Annotations]:
     """Return tables that hold nothing but the names that there are, to check arguments by."""
     empty: Ints = np.zeros(0, dtype=np.intp)
     nothing = Coded(empty, ())

@@ -16,7 +16,7 @@ from dotledger.core.comparison.release_gates import GATE_MEASURES, Gate
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.tables.csv_columns import unguard
-from dotledger.reading.strict_toml import Part, parse_strictly
+from dotledger.reading.strict_toml import TomlPart, parse_strictly
 from dotledger.safe_files import read_regular
 
 __all__ = ["GatesFile", "read_expectations", "read_gates"]
@@ -29,7 +29,7 @@ else:  # the names of the registry; the JSON Schema of the file lists them
     _Measure = Literal[GATE_MEASURES]
 
 
-class _Expect(Part, frozen=True, kw_only=True):
+class _Expect(TomlPart, frozen=True, kw_only=True):
     """One expectation."""
 
     image: str
@@ -41,7 +41,7 @@ class _Expect(Part, frozen=True, kw_only=True):
     reason: str = ""
 
 
-class _Gate(Part, frozen=True, kw_only=True):
+class _Gate(TomlPart, frozen=True, kw_only=True):
     """One gate as it is written."""
 
     measure: _Measure = "unmet_expectations"
@@ -68,7 +68,7 @@ class _Gate(Part, frozen=True, kw_only=True):
             raise ValueError("expectations names a file, and its measure is unmet_expectations")
 
 
-class GatesFile(Part, frozen=True, kw_only=True):
+class GatesFile(TomlPart, frozen=True, kw_only=True):
     """What a gates file holds.
 
     Attributes
@@ -150,7 +150,7 @@ def _text(path: str | os.PathLike[str], what: str) -> str:
 _COLUMNS = ("image", "kind", "label", "at_least", "at_most", "verdict", "reason")
 
 
-class _Expectations(Part, frozen=True, kw_only=True):
+class _Expectations(TomlPart, frozen=True, kw_only=True):
     """Expectations in TOML."""
 
     expect: tuple[_Expect, ...]

@@ -15,7 +15,7 @@ from dotledger.core.decisions.linear_patterns import linear_pattern
 from dotledger.core.decisions.rule_conditions import PATTERNS, Condition, Rule, Rules
 from dotledger.core.kinds import KindName, OutcomeName, VerdictName
 from dotledger.errors import ArgumentError, DescriptionError, TableError
-from dotledger.reading.strict_toml import Part, parse_strictly
+from dotledger.reading.strict_toml import TomlPart, parse_strictly
 from dotledger.safe_files import read_regular
 
 __all__ = ["RulesFile", "listed", "pattern_of", "read_rules"]
@@ -25,7 +25,7 @@ _Share = Annotated[float, msgspec.Meta(ge=0, le=1)]
 _Scalar = str | int | float | bool
 
 
-class _When(Part, frozen=True, kw_only=True):
+class _When(TomlPart, frozen=True, kw_only=True):
     """A condition as it is written."""
 
     kind: KindName | None = None
@@ -89,7 +89,7 @@ class _Rule(_When, frozen=True, kw_only=True):
     name: str = ""
 
 
-class RulesFile(Part, frozen=True, kw_only=True):
+class RulesFile(TomlPart, frozen=True, kw_only=True):
     """What a rules file holds.
 
     Attributes

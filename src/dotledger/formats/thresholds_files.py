@@ -13,7 +13,7 @@ from dotledger.core.thresholds.three_way_choice import SHARES, ThreeWays, WaysCo
 from dotledger.core.thresholds.threshold_choice import Choice
 from dotledger.core.thresholds.threshold_outcomes import OUTCOME_MEASURES, Outcome
 from dotledger.errors import ArgumentError, TableError
-from dotledger.reading.strict_toml import Part, parse_strictly
+from dotledger.reading.strict_toml import TomlPart, parse_strictly
 from dotledger.safe_files import read_regular, whole_file
 
 if TYPE_CHECKING:
@@ -27,7 +27,7 @@ ANY = "any"
 _Confidence = Annotated[float, msgspec.Meta(ge=0, le=1)]
 
 
-class _Value(Part, frozen=True, kw_only=True):
+class _Value(TomlPart, frozen=True, kw_only=True):
     """A measure with its interval."""
 
     value: float | None = None
@@ -35,7 +35,7 @@ class _Value(Part, frozen=True, kw_only=True):
     high: float | None = None
 
 
-class _Service(Part, frozen=True, kw_only=True):
+class _Service(TomlPart, frozen=True, kw_only=True):
     """Thresholds of one service."""
 
     thresholds: dict[str, float] = msgspec.field(default_factory=dict)
@@ -55,7 +55,7 @@ class _Service(Part, frozen=True, kw_only=True):
                     raise ValueError(f"the threshold of {name!r} is {value}, not from 0 to 1")
 
 
-class ThresholdsFile(Part, frozen=True, kw_only=True):
+class ThresholdsFile(TomlPart, frozen=True, kw_only=True):
     """What a thresholds file holds; it may be given wherever a threshold is asked for.
 
     Attributes

@@ -11,7 +11,7 @@ from dotledger.core.boxes.box_forms import BOX_FORMS, BOX_UNITS
 from dotledger.core.kinds import KINDS, KindName
 from dotledger.reading.answer_paths import check_paths, compile_each
 from dotledger.reading.confidence_scales import SCALES
-from dotledger.reading.strict_toml import Part, unknown
+from dotledger.reading.strict_toml import TomlPart, unknown
 
 __all__ = ["BoxRule", "ConfidenceRule", "KindName", "Positive", "Rate", "ReadRule"]
 
@@ -20,7 +20,7 @@ Positive = Annotated[int, msgspec.Meta(gt=0)]
 Rate = Annotated[float, msgspec.Meta(gt=0)]
 
 
-class ConfidenceRule(Part, frozen=True, kw_only=True):
+class ConfidenceRule(TomlPart, frozen=True, kw_only=True):
     """Where the confidence stands and on what scale."""
 
     at: str
@@ -52,7 +52,7 @@ class ConfidenceRule(Part, frozen=True, kw_only=True):
                 raise ValueError(unknown("word in absent", word, known_words))
 
 
-class Place(Part, frozen=True, kw_only=True):
+class Place(TomlPart, frozen=True, kw_only=True):
     """Where coordinates stand and what their numbers count."""
 
     at: str
@@ -103,7 +103,7 @@ class BoxRule(Place, frozen=True, kw_only=True):
             raise ValueError(f"form {self.form!r} needs exactly {', '.join(wanted)}")
 
 
-class PointsRule(Part, frozen=True, kw_only=True):
+class PointsRule(TomlPart, frozen=True, kw_only=True):
     """Where landmark points stand: an object by name, or a list of named entries.
 
     Their numbers count what those of the box count, where nothing else is said.
@@ -141,7 +141,7 @@ class PointsRule(Part, frozen=True, kw_only=True):
         )
 
 
-class AttributeRule(Part, frozen=True, kw_only=True):
+class AttributeRule(TomlPart, frozen=True, kw_only=True):
     """One attribute: a value that is no confidence.
 
     `confidence` says how sure the service is of the attribute, where it says so; `low` and
@@ -169,7 +169,7 @@ class AttributeRule(Part, frozen=True, kw_only=True):
         )
 
 
-class Lookup(Part, frozen=True, kw_only=True):
+class Lookup(TomlPart, frozen=True, kw_only=True):
     """Where labels stand by their id.
 
     Either in a side table of the answer, with `id` and `name` as paths in its rows; or in a CSV
@@ -192,7 +192,7 @@ class Lookup(Part, frozen=True, kw_only=True):
         check_paths((self.id, "id"), (self.name, "name"))
 
 
-class ReadRule(Part, frozen=True, kw_only=True):
+class ReadRule(TomlPart, frozen=True, kw_only=True):
     """How findings of one kind are read out of an answer."""
 
     kind: KindName

@@ -13,14 +13,14 @@ from dotledger.core.spelling import nearest
 from dotledger.errors import DescriptionError
 from dotledger.safe_files import parse_toml, read_regular
 
-__all__ = ["Part", "hinted", "load_strictly", "parse_strictly", "unknown"]
+__all__ = ["TomlPart", "hinted", "load_strictly", "parse_strictly", "unknown"]
 
 _MOST_BYTES = 4 << 20
 
 Model = TypeVar("Model", bound=msgspec.Struct)
 
 
-class Part(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+class TomlPart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """One section: its keys are checked, and others refused, when it is read."""
 
     def __post_init__(self) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from xml.etree import ElementTree
 
-from dotledger.core.comparison.release_gates import Judged, Verdicts
+from dotledger.core.comparison.release_gates import JudgedGate, Verdicts
 from dotledger.text_display import plain_text
 
 __all__ = ["junit_text", "markdown_text"]
@@ -48,7 +48,7 @@ def _clean(text: str) -> str:
     return plain_text(text).encode("utf-8", "replace").decode()
 
 
-def _value(one: Judged) -> str:
+def _value(one: JudgedGate) -> str:
     if math.isnan(one.value):
         return "undefined"
     ends = "" if math.isnan(one.low) else f" ({one.low:.3f} to {one.high:.3f})"

@@ -34,11 +34,11 @@ from dotledger.json_codec import from_json
 from dotledger.ledger.ledger_records import BatchOpening, ItemRecord, timestamp
 from dotledger.ledger.pending_jobs import LedgerJobs
 from dotledger.sending.batch.send_log import note_kept
-from dotledger.sending.batch.send_worker import Loaded, Worker
+from dotledger.sending.batch.send_worker import LoadedImage, Worker
 from dotledger.sending.batch.sending_dependencies import Means
 from dotledger.sending.batch.write_behind import WrittenBehind
 from dotledger.sending.calls.call_attempts import Caller
-from dotledger.sending.calls.call_turns import Gate
+from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.calls.local_functions import transport_for
 from dotledger.sending.calls.oauth_tokens import key_source
 from dotledger.sending.calls.spending_meter import Meter
@@ -153,7 +153,7 @@ class OpenService(AbstractContextManager["OpenService"]):
     def _fresh(self) -> Worker:
         """Return a worker whose gate is open."""
         limits = self._plan.description.limits
-        self._gate = Gate(
+        self._gate = CallGate(
             opening_pace(
                 now=self._means.steady(),
                 at_once=limits.at_once,
@@ -306,7 +306,7 @@ class OpenService(AbstractContextManager["OpenService"]):
         own = name or (Path(image).name if isinstance(image, str | Path) else "")
         return _named(items[0], own) if own else items[0]
 
-    def _known(self, one: Loaded) -> None:
+    def _known(self, one: LoadedImage) -> None:
         """Settle calls from answers that the ledger holds for the same bytes."""
         from dotledger.ledger.answer_queries import answers_kept
 
@@ -323,7 +323,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             one.unanswered.discard(call.name)
             note_kept(one.record, found, call.name, kinds, one.frame, self._worker.reader())
 
-    def _is_known(self, one: Loaded) -> bool:
+    def _is_known(self, one: LoadedImage) -> bool:
         """Tell whether any call has answered these bytes, or what would be sent of them."""
         from dotledger.ledger.answer_queries import is_answered
 

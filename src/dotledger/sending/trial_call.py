@@ -18,7 +18,7 @@ from dotledger.json_codec import AsData, NotJSON, from_json, to_json
 from dotledger.reading.rule_reader import Reading
 from dotledger.reading.strict_toml import hinted
 from dotledger.sending.calls.call_attempts import Caller
-from dotledger.sending.calls.call_turns import Gate
+from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.calls.http_transport import (
     HttpTransport,
     NoAnswer,
@@ -195,7 +195,7 @@ def _one_caller(
         transport=way,
         keys=keys,
         secrets=secrets,
-        gate=Gate(opening_pace(now=clock(), at_once=1), clock),
+        gate=CallGate(opening_pace(now=clock(), at_once=1), clock),
         patience=Patience(attempts=1, connections=1, refusals=2),
         steady=clock,
         wall=time.time,

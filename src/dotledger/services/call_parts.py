@@ -10,14 +10,14 @@ import msgspec
 from dotledger.core.kinds import KindName
 from dotledger.reading.answer_paths import check_paths
 from dotledger.reading.reading_rules import Positive, Rate
-from dotledger.reading.strict_toml import Part
+from dotledger.reading.strict_toml import TomlPart
 
 __all__ = ["Ask", "Bring", "Cost", "Job", "Money", "More", "OnlyIf", "Step"]
 
 Money = Annotated[float, msgspec.Meta(ge=0)]
 
 
-class Ask(Part, frozen=True, kw_only=True):
+class Ask(TomlPart, frozen=True, kw_only=True):
     """How a call is told which kinds are wanted, for calls that serve several."""
 
     place: Literal["query", "form", "json"]
@@ -27,7 +27,7 @@ class Ask(Part, frozen=True, kw_only=True):
     separate: bool = False
 
 
-class Bring(Part, frozen=True, kw_only=True):
+class Bring(TomlPart, frozen=True, kw_only=True):
     """First the image is brought somewhere, then the service is asked with the id it got.
 
     `to` is where the answer says where the image itself goes, by PUT and without a key; without
@@ -45,7 +45,7 @@ class Bring(Part, frozen=True, kw_only=True):
         check_paths((self.id, "id"), (self.to, "to"))
 
 
-class Job(Part, frozen=True, kw_only=True):
+class Job(TomlPart, frozen=True, kw_only=True):
     """The answer comes later: it is asked for until it is there.
 
     Where to ask again is said by `path` with an `id`, by an `address`, or by a `header`.
@@ -76,7 +76,7 @@ class Job(Part, frozen=True, kw_only=True):
             raise ValueError("'done' and 'failed' are words of 'state', which is missing")
 
 
-class More(Part, frozen=True, kw_only=True):
+class More(TomlPart, frozen=True, kw_only=True):
     """The answer comes in parts: `next` is where one says which is the next.
 
     With `query` it is a value of that name in the query; without, an address.
@@ -91,14 +91,14 @@ class More(Part, frozen=True, kw_only=True):
         check_paths((self.next, "next"))
 
 
-class Step(Part, frozen=True, kw_only=True):
+class Step(TomlPart, frozen=True, kw_only=True):
     """What a thousand requests cost after so many requests of a month."""
 
     above: Positive
     per_1000: Money
 
 
-class Cost(Part, frozen=True, kw_only=True):
+class Cost(TomlPart, frozen=True, kw_only=True):
     """What a thousand cost, from the first of a month on, and by steps after so many.
 
     `per` says a thousand of what: requests, images, or operations (each kind asked of each image).
@@ -115,7 +115,7 @@ class Cost(Part, frozen=True, kw_only=True):
             raise ValueError(f"the steps of a price begin one after another, not at {above}")
 
 
-class OnlyIf(Part, frozen=True, kw_only=True):
+class OnlyIf(TomlPart, frozen=True, kw_only=True):
     """A call is made only where something of a kind was found before, by an earlier call."""
 
     kind: KindName

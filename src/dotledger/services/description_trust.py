@@ -19,13 +19,13 @@ from dotledger.errors import ConnectError, DescriptionError, DotLedgerError
 from dotledger.safe_files import read_regular, remember, remembered, state_file
 from dotledger.services.service_description import Description
 
-__all__ = ["Facts", "allow_code", "check_trust", "facts_of"]
+__all__ = ["TrustFacts", "allow_code", "check_trust", "facts_of"]
 
 _AUTHORITY = re.compile(r"^(https?)://([^/?#]*)", re.IGNORECASE)
 _MOST_CODE = 16 << 20
 
 
-class Facts(Struct, frozen=True, kw_only=True):
+class TrustFacts(Struct, frozen=True, kw_only=True):
     """What a description would do, without doing any of it.
 
     Attributes
@@ -59,7 +59,7 @@ class Facts(Struct, frozen=True, kw_only=True):
         ]
 
 
-def facts_of(description: Description) -> Facts:
+def facts_of(description: Description) -> TrustFacts:
     """Return what a description would do; nothing is run and no key is read.
 
     Parameters
@@ -69,7 +69,7 @@ def facts_of(description: Description) -> Facts:
     """
     place = description.connect.key
     used = () if place.place == "none" else place.sources
-    return Facts(
+    return TrustFacts(
         addresses=tuple(dict.fromkeys(_addresses(description))) or ("nowhere, it runs here",),
         keys=used,
         code=(

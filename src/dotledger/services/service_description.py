@@ -19,7 +19,7 @@ from dotledger.reading.answer_paths import check_paths, compile_each
 from dotledger.reading.confidence_scales import SCALES
 from dotledger.reading.label_vocabularies import with_vocabularies
 from dotledger.reading.reading_rules import Positive, Rate, ReadRule
-from dotledger.reading.strict_toml import Part, hinted, load_strictly, parse_strictly, unknown
+from dotledger.reading.strict_toml import TomlPart, hinted, load_strictly, parse_strictly, unknown
 from dotledger.services.answer_addresses import check_host_names
 from dotledger.services.body_forms import BODY_FORMS, BodyForm
 from dotledger.services.call_parts import Ask, Bring, Cost, Job, More, OnlyIf
@@ -50,7 +50,7 @@ _CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
 _HOST = re.compile(r"^[a-z]+://[^/?#]*", re.IGNORECASE)
 
 
-class KeyPlace(Part, frozen=True, kw_only=True):
+class KeyPlace(TomlPart, frozen=True, kw_only=True):
     """Where the key goes and where it comes from; never the key itself."""
 
     place: Literal["header", "query", "basic", "bearer", "token", "signed", "none"] = "none"
@@ -71,7 +71,7 @@ class KeyPlace(Part, frozen=True, kw_only=True):
                 )
 
 
-class Token(Part, frozen=True, kw_only=True):
+class Token(TomlPart, frozen=True, kw_only=True):
     """An OAuth 2.0 client-credentials token (RFC 6749, section 4.4).
 
     The key's secret is ``id:secret``; it is sent as HTTP Basic, or in the form.
@@ -83,7 +83,7 @@ class Token(Part, frozen=True, kw_only=True):
     renew_before: Annotated[float, msgspec.Meta(ge=0)] = 30.0
 
 
-class Tls(Part, frozen=True, kw_only=True):
+class Tls(TomlPart, frozen=True, kw_only=True):
     """How connections are secured where the system's own way is not enough: PEM files.
 
     `authorities` are trusted beside whom the system trusts; `certificate` is our own, for a service
@@ -100,7 +100,7 @@ class Tls(Part, frozen=True, kw_only=True):
             raise ValueError("a certificate_key belongs to a certificate")
 
 
-class Connect(Part, frozen=True, kw_only=True):
+class Connect(TomlPart, frozen=True, kw_only=True):
     """The address and the key."""
 
     address: str = ""
@@ -141,7 +141,7 @@ def _named(forms: Iterable[BodyForm]) -> str:
     return " or ".join(repr(form.name) for form in forms)
 
 
-class Call(Part, frozen=True, kw_only=True):
+class Call(TomlPart, frozen=True, kw_only=True):
     """One way of calling the service."""
 
     name: str
@@ -188,7 +188,7 @@ class Call(Part, frozen=True, kw_only=True):
             raise ValueError("several images in one request need 'each', the entry for one image")
 
 
-class Announced(Part, frozen=True, kw_only=True):
+class Announced(TomlPart, frozen=True, kw_only=True):
     """Headers in which the service says how many calls are left, and when there are more.
 
     `reset` is in seconds, or a moment in seconds since 1970. The usual names need not be named.
@@ -198,14 +198,14 @@ class Announced(Part, frozen=True, kw_only=True):
     reset: str
 
 
-class FromSetting(Part, frozen=True, kw_only=True):
+class FromSetting(TomlPart, frozen=True, kw_only=True):
     """A number that follows a setting: what is asked of the service is what it then keeps to."""
 
     setting: str
     scale: Literal["fraction", "percent", "thousandths"] = "fraction"
 
 
-class Limits(Part, frozen=True, kw_only=True):
+class Limits(TomlPart, frozen=True, kw_only=True):
     """What the service accepts and allows; None where it does not say."""
 
     formats: Annotated[tuple[FormatName, ...], msgspec.Meta(min_length=1)] = ("jpeg", "png")
@@ -225,7 +225,7 @@ class Limits(Part, frozen=True, kw_only=True):
     announced: Announced | None = None
 
 
-class Envelope(Part, frozen=True, kw_only=True):
+class Envelope(TomlPart, frozen=True, kw_only=True):
     """What is around the answer: a part for each image, errors, the working size, its version."""
 
     images: str = ""
@@ -252,7 +252,7 @@ class Envelope(Part, frozen=True, kw_only=True):
         check_paths(*((path, f"errors: {kind}") for kind, path in self.errors.items()))
 
 
-class Description(Part, frozen=True, kw_only=True):
+class Description(TomlPart, frozen=True, kw_only=True):
     """Everything Dot Ledger knows about one service."""
 
     schema_version: Literal[1] = msgspec.field(default=1, name="schema")

@@ -16,7 +16,13 @@ from dotledger.core.boxes.box_forms import Box
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.formats.tables.findings_files import write_rows, write_table
 from dotledger.safe_files import whole_file
-from dotledger.standins.scene_painting import PAINTERS, Canvas, Painted, paint_sky, paint_string
+from dotledger.standins.scene_painting import (
+    PAINTERS,
+    Painted,
+    PaintedCanvas,
+    paint_sky,
+    paint_string,
+)
 
 __all__ = ["RECIPES", "Recipe", "Scene", "draw_scene", "scenes", "write_scenes"]
 
@@ -102,7 +108,7 @@ RECIPES: tuple[Recipe, ...] = (
 
 def draw_scene(recipe: Recipe, *, seed: int = 7) -> Scene:
     """Draw one scene; equal arguments give equal bytes."""
-    canvas = Canvas(*recipe.size, Random(f"{seed}/{recipe.name}"))
+    canvas = PaintedCanvas(*recipe.size, Random(f"{seed}/{recipe.name}"))
     paint_sky(canvas, recipe.sky)
     if recipe.string:
         paint_string(canvas, recipe.size[1] * 0.14)
@@ -117,7 +123,7 @@ def draw_scene(recipe: Recipe, *, seed: int = 7) -> Scene:
     )
 
 
-def _whole_image(canvas: Canvas) -> list[Painted]:
+def _whole_image(canvas: PaintedCanvas) -> list[Painted]:
     """Return what is true of the image as a whole."""
     whole = (0.0, 0.0, float(canvas.width), float(canvas.height))
     seen = {p.label for p in canvas.painted if p.kind == "object" and not p.ignore}

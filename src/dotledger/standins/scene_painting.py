@@ -14,7 +14,7 @@ from random import Random
 import numpy as np
 from PIL import Image, ImageChops, ImageDraw, ImageFilter
 
-__all__ = ["PAINTERS", "Canvas", "Painted"]
+__all__ = ["PAINTERS", "Painted", "PaintedCanvas"]
 
 SCALE = 2
 Colour = tuple[int, int, int]
@@ -48,7 +48,7 @@ class Painted:
 
 
 @dataclass
-class Canvas:
+class PaintedCanvas:
     """A picture in the making: pixels at double size and what has been drawn so far."""
 
     width: int
@@ -104,7 +104,7 @@ def _mix(a: Colour, b: Colour, share: float) -> Colour:
     return mixed[0], mixed[1], mixed[2]
 
 
-def paint_sky(canvas: Canvas, name: str) -> None:
+def paint_sky(canvas: PaintedCanvas, name: str) -> None:
     """Fill the canvas with a dusk sky, stars, two rows of hills and dark ground."""
     top, middle, low = SKIES[name]
     rows = np.linspace(0, 1, canvas.height * SCALE)
@@ -119,13 +119,13 @@ def paint_sky(canvas: Canvas, name: str) -> None:
     _ground(canvas)
 
 
-def _star(canvas: Canvas) -> None:
+def _star(canvas: PaintedCanvas) -> None:
     x, y = canvas.random.uniform(0, canvas.width), canvas.random.uniform(0, canvas.height * 0.4)
     size = canvas.random.uniform(0.4, 1.1)
     canvas.ellipse((x - size, y - size, x + size, y + size), (196, 198, 224))
 
 
-def _hills(canvas: Canvas, level: float, swing: float, colour: Colour) -> None:
+def _hills(canvas: PaintedCanvas, level: float, swing: float, colour: Colour) -> None:
     base, phase = canvas.height * level, canvas.random.uniform(0, 6)
     ridge = [
         (x, base + swing * math.sin(x / 97 + phase) + swing / 2 * math.sin(x / 41 + 2 * phase))
@@ -134,7 +134,7 @@ def _hills(canvas: Canvas, level: float, swing: float, colour: Colour) -> None:
     canvas.polygon([*ridge, (canvas.width, canvas.height), (0, canvas.height)], colour)
 
 
-def _ground(canvas: Canvas) -> None:
+def _ground(canvas: PaintedCanvas) -> None:
     top = canvas.height * 0.70
     canvas.polygon(
         [(0, top), (canvas.width, top), (canvas.width, canvas.height), (0, canvas.height)],
@@ -149,14 +149,14 @@ def _ground(canvas: Canvas) -> None:
         canvas.ellipse((x, y, x + 5, y + 1.6), (44, 39, 60))
 
 
-def paint_string(canvas: Canvas, y: float) -> None:
+def paint_string(canvas: PaintedCanvas, y: float) -> None:
     """Hang a line across the picture."""
     places = [float(x) for x in range(0, canvas.width + 9, 8)]
     sag = [(x, y + 16 * math.sin(math.pi * x / canvas.width)) for x in places]
     canvas.line(sag, (84, 70, 92), 1.4)
 
 
-def paint_moon(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_moon(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a full moon with faint seas; it looks like a lantern and is none."""
     r = size / 2
     canvas.shine(x, y, r * 1.25, (150, 140, 104))
@@ -168,7 +168,7 @@ def paint_moon(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]
     return [Painted(kind="label", label="moon", box=(x - r, y - r, x + r, y + r))]
 
 
-def paint_lantern(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_lantern(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a glowing paper lantern with ribs, caps and a tassel."""
     tall = canvas.random.random() < 0.35
     half_w, half_h = (size * 0.32, size * 0.40) if tall else (size * 0.42, size * 0.36)
@@ -209,7 +209,7 @@ def paint_lantern(canvas: Canvas, x: float, y: float, size: float) -> list[Paint
     ]
 
 
-def paint_reflection(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_reflection(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a lantern's dim reflection in a puddle: doubtful on purpose."""
     r = size / 2
     canvas.ellipse((x - r * 2.4, y - r * 0.9, x + r * 2.4, y + r * 0.9), (38, 44, 78))
@@ -219,7 +219,7 @@ def paint_reflection(canvas: Canvas, x: float, y: float, size: float) -> list[Pa
     return [Painted(kind="object", label="lantern", box=box, ignore=True)]
 
 
-def paint_banner(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_banner(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a hanging teal banner with a swallow tail and a disc."""
     w, h = size * 0.42, size
     left, right, top, bottom = x - w / 2, x + w / 2, y - h / 2, y + h / 2
@@ -237,7 +237,7 @@ def paint_banner(canvas: Canvas, x: float, y: float, size: float) -> list[Painte
     return [Painted(kind="object", label="banner", box=(left, top, right, bottom))]
 
 
-def paint_basket(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_basket(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a woven basket with a handle."""
     w, h = size / 2, size * 0.34
     top = y - h * 0.2
@@ -264,7 +264,7 @@ def paint_basket(canvas: Canvas, x: float, y: float, size: float) -> list[Painte
     return [Painted(kind="object", label="basket", box=(x - w, y - h * 1.3, x + w, y + h))]
 
 
-def paint_umbrella(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_umbrella(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw an open paper umbrella with ribs and a stick."""
     w, top, rim = size / 2, y - size * 0.42, y - size * 0.06
     canvas.line([(x, rim), (x, y + size * 0.42)], (150, 58, 104), max(2.4, size / 30))
@@ -288,7 +288,7 @@ def paint_umbrella(canvas: Canvas, x: float, y: float, size: float) -> list[Pain
     return [Painted(kind="object", label="umbrella", box=(x - w, top, x + w, y + size * 0.42))]
 
 
-def paint_stool(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_stool(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a green folding stool with crossed legs."""
     w, h = size / 2, size * 0.42
     thick = max(3.0, size / 11)
@@ -308,7 +308,7 @@ def paint_stool(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
     return [Painted(kind="object", label="stool", box=(x - w, y - h, x + w, y + h))]
 
 
-def paint_person(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_person(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a person with a painted face; (x, y) is the middle of the face, size its height."""
     rx, ry = size * 0.41, size * 0.5
     robe: Colour = canvas.random.choice([(62, 66, 92), (70, 62, 84), (54, 70, 88)])
@@ -331,7 +331,7 @@ def paint_person(canvas: Canvas, x: float, y: float, size: float) -> list[Painte
     return [Painted(kind="face", label="face", box=(x - rx, y - ry, x + rx, y + ry))]
 
 
-def _features(canvas: Canvas, x: float, y: float, rx: float, ry: float) -> None:
+def _features(canvas: PaintedCanvas, x: float, y: float, rx: float, ry: float) -> None:
     ink: Colour = (46, 28, 34)
     for side in (-1, 1):
         eye_x, eye_y = x + side * rx * 0.4, y - ry * 0.12
@@ -364,7 +364,7 @@ def _features(canvas: Canvas, x: float, y: float, rx: float, ry: float) -> None:
         )
 
 
-def paint_flame(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_flame(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw an open flame over a few sticks."""
     canvas.shine(x, y, size * 0.7, (226, 160, 40))
     for reach, colour in ((1.0, (255, 196, 24)), (0.72, (255, 222, 44)), (0.42, (255, 240, 110))):
@@ -394,7 +394,7 @@ def paint_flame(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
     ]
 
 
-def paint_glass(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_glass(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a scatter of glass shards."""
     for _ in range(11):
         cx = x + canvas.random.uniform(-0.5, 0.5) * size
@@ -417,7 +417,7 @@ def paint_glass(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
     ]
 
 
-def paint_smoke(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_smoke(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a rising column of grey smoke."""
     for step in range(9):
         share = step / 8
@@ -437,7 +437,7 @@ def paint_smoke(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
     ]
 
 
-def paint_stone(canvas: Canvas, x: float, y: float, size: float) -> list[Painted]:
+def paint_stone(canvas: PaintedCanvas, x: float, y: float, size: float) -> list[Painted]:
     """Draw a grey boulder; it has smoke's colour and is harmless."""
     w, h = size / 2, size * 0.3
     canvas.ellipse((x - w, y - h, x + w, y + h), (122, 122, 126))
@@ -446,7 +446,7 @@ def paint_stone(canvas: Canvas, x: float, y: float, size: float) -> list[Painted
     return []
 
 
-Painter = Callable[[Canvas, float, float, float], list[Painted]]
+Painter = Callable[[PaintedCanvas, float, float, float], list[Painted]]
 
 PAINTERS: dict[str, Painter] = {
     "moon": paint_moon,

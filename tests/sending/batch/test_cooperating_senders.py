@@ -20,7 +20,7 @@ from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.sender_crews import Crew, senders_of
 from dotledger.sending.batch import cooperating_senders as together
 from dotledger.sending.batch.cooperating_senders import Allowed
-from dotledger.sending.calls.call_turns import Gate
+from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.policies.pacing import opening_pace
 from tests.campaigns import stopped_senders
 from tests.campaigns.crews import PROGRAMS, Apart, Server, Shared, kill_some
@@ -31,7 +31,7 @@ from tests.sending.helpers import ANSWER, description, pictures
 class Heartbeat(unittest.TestCase):
     def test_that_fails(self):
         """Where the thread that speaks to the server fails, nothing goes on in silence: it is said why."""
-        gate = Gate(opening_pace(now=0.0, at_once=1), time.monotonic)
+        gate = CallGate(opening_pace(now=0.0, at_once=1), time.monotonic)
         crew = mock.Mock(**{"share.return_value": [], "others.return_value": [], "settled_images.return_value": 0})  # fmt: skip
         crew.renew.side_effect = [True, RuntimeError("odd")]
         plan = mock.Mock(gathered=[], kinds=("label",))
@@ -49,7 +49,7 @@ class Heartbeat(unittest.TestCase):
 
     def test_that_waits(self):
         """While a worker waits for what a killed sender left, the server still hears from this process."""
-        gate = Gate(opening_pace(now=0.0, at_once=1), time.monotonic)
+        gate = CallGate(opening_pace(now=0.0, at_once=1), time.monotonic)
         beats, waiting, heard = [], threading.Event(), threading.Event()
 
         def renew():

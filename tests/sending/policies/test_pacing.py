@@ -7,7 +7,7 @@ import unittest
 
 import msgspec
 
-from dotledger.sending.calls.call_turns import Gate
+from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.policies import pacing
 from dotledger.sending.policies.pacing import GiveUp, Send, Wait
 from dotledger.sending.policies.rate_windows import Start, Starts
@@ -351,7 +351,7 @@ class Parts(unittest.TestCase):
 class TheGate(unittest.TestCase):
     def test_more_is_asked_for(self):
         """Calls are set aside a few at a time; when there are no more, everybody hears why."""
-        gate, given = Gate(proven(opened(at_once=9)), lambda: 0.0), [2, 1, 0]
+        gate, given = CallGate(proven(opened(at_once=9)), lambda: 0.0), [2, 1, 0]
         gate.allow(0, "", lambda: (given[0], "" if given.pop(0) else "all are used up"))
         self.assertFalse(gate.over)
         entered = [gate.enter() for _ in range(4)]
@@ -360,7 +360,7 @@ class TheGate(unittest.TestCase):
 
     def test_a_share(self):
         """A thread that waits without a share goes on as soon as there is one."""
-        gate, entered = Gate(proven(opened(per_second=5)), lambda: 100.0), []
+        gate, entered = CallGate(proven(opened(per_second=5)), lambda: 100.0), []
         gate.share([0], 200.0)
         thread = threading.Thread(target=lambda: entered.append(gate.enter()))
         thread.start()
@@ -372,7 +372,7 @@ class TheGate(unittest.TestCase):
 
     def test_threads_get_through_and_are_let_go(self):
         """Waiting threads start when a call ends, and all leave when the gate is stopped."""
-        gate, entered = Gate(opened(at_once=1), lambda: 0.0), []
+        gate, entered = CallGate(opened(at_once=1), lambda: 0.0), []
 
         def work():
             while isinstance(gate.enter(), Start):

@@ -74,7 +74,7 @@ def review_app(worklist: Worklist, *, who: str, token: str) -> Starlette:
             "the review page needs starlette and uvicorn",
             next_step="Run: pip install 'dot-ledger[review]'; or use a sheet: `out=FILE`",
         ) from error
-    page = _Page(worklist, who)
+    page = _ReviewPage(worklist, who)
     home = f"/{token}/"
     gets: dict[str, Callable[[Request], Response]] = {
         "": page.file,
@@ -157,7 +157,7 @@ def _posted(call: Callable[[dict[str, Any]], Response]) -> Callable[[Request], A
     return answer
 
 
-class _Page:
+class _ReviewPage:
     def __init__(self, worklist: Worklist, who: str) -> None:
         self._list, self._who = worklist, who
 

@@ -89,14 +89,14 @@ def command(
 
 def _write_page(trial: Trial, image: bytes, service: str, call: str, page: str) -> None:
     from dotledger.report.pages.report_columns import in_words
-    from dotledger.report.pages.trial_page import Attempt, trial_page
+    from dotledger.report.pages.trial_page import TrialAttempt, trial_page
     from dotledger.safe_files import whole_file
 
     found = [one for reading in trial.readings for one in reading.found]
     notes = [f"{why}: {value}" for reading in trial.readings for why, value in reading.notes]
     unread = {k: why for reading in trial.readings for k, why in reading.unread.items()}
     notes += [f"{kind} unread: {why}" for kind, why in unread.items()]
-    attempt = Attempt(
+    attempt = TrialAttempt(
         service=service,
         call=call,
         request=trial.request,

@@ -133,7 +133,7 @@ def _compare_two(
 
 
 @dataclass(frozen=True, kw_only=True)
-class _Run:
+class _DriftRun:
     """One run: findings, and what only a ledger knows."""
 
     findings: Findings
@@ -145,7 +145,7 @@ _FIELD = "answers with a field"
 _MONTH = re.compile(r"(.+)@(\d{4}-\d{2})")
 
 
-def _run(text: str, ledger: str) -> _Run:
+def _run(text: str, ledger: str) -> _DriftRun:
     """Return a run; of the ledger also the batches of a month, ``flint@2026-11``."""
     from dotledger.cli.options.common_options import asked_findings
     from dotledger.cli.options.comparing_options import batch_of, where_of
@@ -157,7 +157,7 @@ def _run(text: str, ledger: str) -> _Run:
     where = where_of(batch_of(text, ledger))
     findings = asked_findings(where["findings"], ledger, where["service"], where["batch"])
     if where["findings"] is not None:
-        return _Run(findings=findings, file=where["findings"])
+        return _DriftRun(findings=findings, file=where["findings"])
     return _kept(ledger, [findings.origin.batch])
 
 
@@ -172,13 +172,13 @@ def _of_month(ledger: str, service: str, month: str) -> list[int]:
     return [batch.id for batch in known if batch.started.startswith(month)]
 
 
-def _kept(ledger: str, numbers: list[int]) -> _Run:
+def _kept(ledger: str, numbers: list[int]) -> _DriftRun:
     from dotledger.api.drift_watch import run_of_batches
     from dotledger.ledger.ledger_store import LedgerStore
 
     with LedgerStore(ledger, create=False, read_only=True) as opened:
         findings, facts = run_of_batches(opened, numbers)
-    return _Run(findings=findings, facts=facts)
+    return _DriftRun(findings=findings, facts=facts)
 
 
 def _show(found: Drift, *, every: bool) -> None:

@@ -17,7 +17,7 @@ from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.name_codes import Coded
 
-__all__ = ["Side", "add_fields", "add_kind", "add_partners", "fields_of", "order_of"]
+__all__ = ["RunSide", "add_fields", "add_kind", "add_partners", "fields_of", "order_of"]
 
 _BINS = 200
 """Confidences are told apart to 1/200: a shift smaller than that changes no decision."""
@@ -34,7 +34,7 @@ _NOTHING_ANNOTATED = Annotations(
 )
 
 
-class Side:
+class RunSide:
     """One run over its images: counts by image, confidences by bin and image."""
 
     def __init__(self, table: Findings, names: Sequence[str]) -> None:
@@ -90,7 +90,7 @@ class Side:
         return dict(zip(found.tolist(), counts.tolist(), strict=True))
 
 
-def add_kind(figures: Figures, sides: Sequence[Side], kind: str) -> None:
+def add_kind(figures: Figures, sides: Sequence[RunSide], kind: str) -> None:
     """Add counts and confidences of a kind, and counts of its labels."""
     rows = [side.rows(kind) for side in sides]
     _add_counts(figures, sides, rows, kind)
@@ -108,7 +108,9 @@ def add_kind(figures: Figures, sides: Sequence[Side], kind: str) -> None:
             _add_counts(figures, sides, own, f"{kind}:{label}")
 
 
-def _add_counts(figures: Figures, sides: Sequence[Side], rows: Sequence[Ints], name: str) -> None:
+def _add_counts(
+    figures: Figures, sides: Sequence[RunSide], rows: Sequence[Ints], name: str
+) -> None:
     each = _each(sides, rows)
     there = (each[0] > 0).astype(np.float64), (each[1] > 0).astype(np.float64)
     figures.add("images with a finding", name, there, shown="share")
@@ -116,14 +118,14 @@ def _add_counts(figures: Figures, sides: Sequence[Side], rows: Sequence[Ints], n
 
 
 def _each(
-    sides: Sequence[Side], rows: Sequence[Ints], values: Sequence[Floats] | None = None
+    sides: Sequence[RunSide], rows: Sequence[Ints], values: Sequence[Floats] | None = None
 ) -> tuple[Floats, Floats]:
     given = values or (None, None)
     one, other = (s.by_image(r, v) for s, r, v in zip(sides, rows, given, strict=True))
     return one, other
 
 
-def add_partners(figures: Figures, sides: Sequence[Side], kind: str) -> None:
+def add_partners(figures: Figures, sides: Sequence[RunSide], kind: str) -> None:
     """Add how boxes of two runs of the same images lie on each other, and where all of them lie."""
     one, other = sides
     pairs = partners_of(one.table, other.table, kind)
@@ -145,7 +147,7 @@ def add_partners(figures: Figures, sides: Sequence[Side], kind: str) -> None:
         figures.add(what, kind, _each(sides, boxed, values), every)
 
 
-def _boxed(side: Side, kind: str) -> Any:
+def _boxed(side: RunSide, kind: str) -> Any:
     box = side.kept.box
     proper = (box[:, 2] > box[:, 0]) & (box[:, 3] > box[:, 1])
     return side.kept.kind.among([kind]) & proper
@@ -193,7 +195,7 @@ def add_fields(
     return some
 
 
-def order_of(sides: Sequence[Side], names: Sequence[Sequence[str]], *, paired: bool) -> Ints:
+def order_of(sides: Sequence[RunSide], names: Sequence[Sequence[str]], *, paired: bool) -> Ints:
     """Return which exchanges each image gets, by what both runs found in them together.
 
     Returns

@@ -9,7 +9,7 @@ import numpy as np
 
 from dotledger.core.arrays import Ints
 from dotledger.core.comparison.drift_figures import (
-    Side,
+    RunSide,
     add_fields,
     add_kind,
     add_partners,
@@ -20,7 +20,7 @@ from dotledger.core.kinds import KINDS
 from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import ScopeError
 
-__all__ = ["ComparedRuns", "Part", "RunFacts", "compare_runs"]
+__all__ = ["ComparedRuns", "DriftPart", "RunFacts", "compare_runs"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -56,7 +56,7 @@ class RunFacts:
 
 
 @dataclass(frozen=True, eq=False)
-class Part:
+class DriftPart:
     """Figures of one unit (images, images asked for, calls), and which exchange each unit gets."""
 
     figures: Figures
@@ -73,7 +73,7 @@ class ComparedRuns:
         Looked at in each run.
     paired : bool
         Whether they are the same images.
-    parts : tuple of Part
+    parts : tuple of DriftPart
         All figures; those of images first.
     listed : tuple of str
         Fields of answers that are looked at.
@@ -89,7 +89,7 @@ class ComparedRuns:
 
     images: tuple[int, int]
     paired: bool
-    parts: tuple[Part, ...]
+    parts: tuple[DriftPart, ...]
     listed: tuple[str, ...]
     same: bool
     came: Mapping[str, int]
@@ -123,14 +123,14 @@ def compare_runs(
     same = sorted(set(answered[0]) & set(answered[1]))
     paired = 2 * len(same) >= min(len(answered[0]), len(answered[1]))
     names = [same, same] if paired else answered
-    sides = [Side(t, n) for t, n in zip((first, second), names, strict=True)]
+    sides = [RunSide(t, n) for t, n in zip((first, second), names, strict=True)]
     figures = Figures((len(names[0]), len(names[1])), paired=paired)
     for kind in sorted(set(sides[0].kinds) | set(sides[1].kinds)):
         add_kind(figures, sides, kind)
         if paired and KINDS[kind].judged == "boxes":
             add_partners(figures, sides, kind)
     listed = add_fields(figures, names, [facts.fields for facts in told])
-    of_images = Part(figures, order_of(sides, names, paired=paired))
+    of_images = DriftPart(figures, order_of(sides, names, paired=paired))
     counts = [side.label_counts() for side in sides]
     return ComparedRuns(
         images=(len(names[0]), len(names[1])),
@@ -145,14 +145,16 @@ def compare_runs(
     )
 
 
-def _are_equal(sides: Sequence[Side]) -> bool:
+def _are_equal(sides: Sequence[RunSide]) -> bool:
     """Tell whether two runs of the same images have the same labels, confidences and boxes."""
     labels = sorted({name for side in sides for name in side.kept.label.used()})
     one, other = (side.sorted_rows(labels) for side in sides)
     return np.array_equal(one, other)
 
 
-def _of_calls(answered: Sequence[Sequence[str]], told: tuple[RunFacts, RunFacts]) -> list[Part]:
+def _of_calls(
+    answered: Sequence[Sequence[str]], told: tuple[RunFacts, RunFacts]
+) -> list[DriftPart]:
     """Return figures of what has other units: images asked for, and calls."""
     found = []
     asked = [sorted(set(facts.asked)) for facts in told]
@@ -165,12 +167,12 @@ def _of_calls(answered: Sequence[Sequence[str]], told: tuple[RunFacts, RunFacts]
         ]
         one, other = (side.astype(np.float64) for side in done)
         figures.add("images with an answer", "all", (one, other), shown="share")
-        found.append(Part(figures, np.arange(len(one) if same else len(one) + len(other))))
+        found.append(DriftPart(figures, np.arange(len(one) if same else len(one) + len(other))))
     if all(len(facts.seconds) > 1 for facts in told):
         times = [np.log(np.maximum(facts.seconds, 1e-3)) for facts in told]
         figures = Figures((len(times[0]), len(times[1])), paired=False)
         figures.add("typical seconds of a call", "all", (times[0], times[1]), shown="logarithm")
-        found.append(Part(figures, np.arange(sum(map(len, times)))))
+        found.append(DriftPart(figures, np.arange(sum(map(len, times)))))
     return found
 
 

@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from dotledger.core.arrays import Floats
-from dotledger.core.comparison.drift_runs import ComparedRuns, Part, RunFacts, compare_runs
+from dotledger.core.comparison.drift_runs import ComparedRuns, DriftPart, RunFacts, compare_runs
 from dotledger.core.comparison.exchange_test import StepDown
 from dotledger.core.comparison.exchanged_figures import Figure
 from dotledger.core.displays import Displayed
@@ -270,7 +270,7 @@ def _begun(stream: Iterator[Floats]) -> list[Floats]:
     return begun
 
 
-def _together(parts: Sequence[Part], most: int, seed: int) -> Iterator[Floats]:
+def _together(parts: Sequence[DriftPart], most: int, seed: int) -> Iterator[Floats]:
     """Yield the changes of all figures, exchange by exchange; of few images again and again."""
     streams = [_endless(part, most, seed) for part in parts]
     made = 0
@@ -281,7 +281,7 @@ def _together(parts: Sequence[Part], most: int, seed: int) -> Iterator[Floats]:
         made += width
 
 
-def _endless(part: Part, most: int, seed: int) -> Iterator[Floats]:
+def _endless(part: DriftPart, most: int, seed: int) -> Iterator[Floats]:
     """Yield changes, as many at once each time, so that several parts go side by side."""
     left: Floats | None = None
     while True:
@@ -298,7 +298,7 @@ def _bears(runs: ComparedRuns) -> int:
     return looks_that_images_bear(runs.images[0]) if runs.paired else _MOST_LOOKS
 
 
-def _figures(parts: Sequence[Part], judged: _Judged, planned: int) -> Iterator[LookFigure]:
+def _figures(parts: Sequence[DriftPart], judged: _Judged, planned: int) -> Iterator[LookFigure]:
     tested = max(1, int(np.count_nonzero(judged.spread > 0)))
     limit = NormalDist().inv_cdf(1 - _LEVEL / (2 * planned * tested))
     place = 0

@@ -19,13 +19,13 @@ from dotledger.errors import ArgumentError
 if TYPE_CHECKING:
     from dotledger.core.comparison.run_alignment import JudgedRun
 
-__all__ = ["Checked", "Claim", "check_claims", "read_claim"]
+__all__ = ["Checked", "PublishedClaim", "check_claims", "read_claim"]
 
 CLAIMED = tuple(name for name in RANKED if name in RATIOS and RATIOS[name].judged == "all")
 
 
 @dataclass(frozen=True, kw_only=True)
-class Claim:
+class PublishedClaim:
     """A claimed figure.
 
     Attributes
@@ -51,7 +51,7 @@ class Checked:
     ----------
     run : str
         Its name.
-    claim : Claim
+    claim : PublishedClaim
         What is claimed.
     value, low, high : float
         One's own figure with its 95 % interval; NaN where undefined.
@@ -60,7 +60,7 @@ class Checked:
     """
 
     run: str
-    claim: Claim
+    claim: PublishedClaim
     value: float
     low: float
     high: float
@@ -76,7 +76,7 @@ class Checked:
 _FORM = re.compile(r"(\w+)(?: of (.+?))?\s+(\d*\.?\d+)\s*(%?)")
 
 
-def read_claim(text: str) -> Claim:
+def read_claim(text: str) -> PublishedClaim:
     """Return a claim from its text.
 
     Parameters
@@ -98,10 +98,12 @@ def read_claim(text: str) -> Claim:
             got=text,
             allowed=["'recall 0.92'", "'precision of face 92%'", "'f1 of object:lantern 0.8'"],
         )
-    return Claim(measure=match[1].casefold(), of=match[2] or "", value=value)
+    return PublishedClaim(measure=match[1].casefold(), of=match[2] or "", value=value)
 
 
-def check_claims(claims: Sequence[Claim], runs: Sequence[JudgedRun]) -> tuple[Checked, ...]:
+def check_claims(
+    claims: Sequence[PublishedClaim], runs: Sequence[JudgedRun]
+) -> tuple[Checked, ...]:
     """Return each claim next to each run.
 
     Returns
@@ -117,7 +119,7 @@ def check_claims(claims: Sequence[Claim], runs: Sequence[JudgedRun]) -> tuple[Ch
     return tuple(_checked(claim, run) for claim in claims for run in runs)
 
 
-def _checked(claim: Claim, run: JudgedRun) -> Checked:
+def _checked(claim: PublishedClaim, run: JudgedRun) -> Checked:
     sides = [_cases(run, kind, label) for kind, label in _named(claim, run)]
     names = sorted({name for _, _, images in sides for name in images})
     index = {name: place for place, name in enumerate(names)}
@@ -141,7 +143,7 @@ def _checked(claim: Claim, run: JudgedRun) -> Checked:
     )
 
 
-def _named(claim: Claim, run: JudgedRun) -> list[tuple[str, int | None]]:
+def _named(claim: PublishedClaim, run: JudgedRun) -> list[tuple[str, int | None]]:
     """Return the kinds, with the label if it names one, that a claim is about."""
     scopes = run.basis.scopes
     if not claim.of:

@@ -21,7 +21,7 @@ from dotledger.errors import ArgumentError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["GATE_MEASURES", "Gate", "Judged", "Verdicts", "judge_gates"]
+__all__ = ["GATE_MEASURES", "Gate", "JudgedGate", "Verdicts", "judge_gates"]
 
 _OF_ROWS = (*RANKED, "misses", "false_positives")
 _SHARES = ("unanswered_share", "failed_share")
@@ -107,7 +107,7 @@ class Gate:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Judged:
+class JudgedGate:
     """One gate, for one thing it is about.
 
     Attributes
@@ -162,13 +162,13 @@ class Verdicts(Displayed):
 
     Attributes
     ----------
-    judged : tuple of Judged
+    judged : tuple of JudgedGate
         In the order of the gates.
     images : int
         In scope.
     """
 
-    judged: tuple[Judged, ...]
+    judged: tuple[JudgedGate, ...]
     images: int
 
     @property
@@ -227,7 +227,7 @@ def judge_gates(
     if not gates:
         raise ArgumentError("there is no gate, so nothing would be held", place="gates", got=0)
     known = before or {}
-    found: list[Judged] = []
+    found: list[JudgedGate] = []
     for gate in gates:
         _check(gate, measured, known)
     beside = _Beside(failed_share, verdicts, _chances(gates, measured, known))
@@ -307,7 +307,7 @@ def _row(measured: Measure, of: str) -> Row | None:
 
 def _judged(
     gate: Gate, of: str, measured: Measure, before: Mapping[str, Measure], beside: _Beside
-) -> Judged:
+) -> JudgedGate:
     value, low, high, counts, images = _seen(gate, of, measured, beside)
     earlier = math.nan
     if gate.against:
@@ -322,7 +322,7 @@ def _judged(
         broken = [f"cannot be judged: {unknown[0]}"] if gate.if_unjudged == "fails" else []
     if gate.measure == "unmet_expectations" and broken:
         broken += [_unmet_line(one) for one in _unmet(gate, measured, beside)[:5]]
-    return Judged(
+    return JudgedGate(
         gate=gate,
         of=of or "all",
         value=value,

@@ -12,7 +12,7 @@ from dotledger.core.arrays import Flags, Floats, Ints
 from dotledger.core.measurement.measure import measure
 from dotledger.core.measures.image_cases import CaseCounts
 from dotledger.core.measures.intervals import (
-    Drawn,
+    DrawnIntervals,
     Spread,
     drawing,
     drawn_of,
@@ -34,7 +34,7 @@ from dotledger.core.questions.label_grouping import common_images
 from dotledger.core.questions.question_basis import Basis
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
-from dotledger.core.thresholds.choice_plan import Plan
+from dotledger.core.thresholds.choice_plan import ChoicePlan
 from dotledger.core.thresholds.held_out_measures import Honest, honest_thresholds
 
 __all__ = ["JudgedRun", "judged_runs"]
@@ -62,7 +62,7 @@ class JudgedRun:
         By kind, where its images stand among all.
     order : ndarray of intp, shape (images,)
         The place of each of all images: which draws and exchanges it gets.
-    drawn : mapping of str to Drawn
+    drawn : mapping of str to DrawnIntervals
         By kind; empty without draws.
     spread : mapping of str to Spread
         By kind; empty without draws.
@@ -82,7 +82,7 @@ class JudgedRun:
     counts: Mapping[str, CaseCounts]
     at: Mapping[str, Ints]
     order: Ints
-    drawn: Mapping[str, Drawn]
+    drawn: Mapping[str, DrawnIntervals]
     spread: Mapping[str, Spread]
     drawn_pooled: Mapping[str, Floats]
     spread_pooled: Mapping[str, Interval]
@@ -100,7 +100,7 @@ def judged_runs(
     *,
     overlap: float,
     thresholds: Mapping[str, Any],
-    plan: Plan | None,
+    plan: ChoicePlan | None,
     kinds: Sequence[str] | None,
     resampling: Resampling,
 ) -> list[JudgedRun]:
@@ -112,7 +112,7 @@ def judged_runs(
         By name, reduced to common images.
     thresholds : mapping of str to threshold
         By name; not used with a plan.
-    plan : Plan or None
+    plan : ChoicePlan or None
         Choose thresholds for each run under one aim; each image is cut by those chosen without it.
     resampling : Resampling
         The same draws for all; none with 0 draws.
@@ -139,7 +139,7 @@ def judged_runs(
 def _judged_run(
     name: str,
     basis: Basis,
-    plan: Plan | None,
+    plan: ChoicePlan | None,
     keys: Places,
     resampling: Resampling,
 ) -> JudgedRun:

@@ -30,7 +30,7 @@ from dotledger.core.measures.resampling import Interval, Resampling
 from dotledger.core.spelling import first_of
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.findings_table import Findings
-from dotledger.core.thresholds.choice_plan import Plan, check_plan
+from dotledger.core.thresholds.choice_plan import ChoicePlan, check_plan
 from dotledger.errors import ArgumentError, ScopeError
 
 if TYPE_CHECKING:
@@ -247,7 +247,7 @@ def compare_runs(
     )
 
 
-def _plan(aim: str | None, each: str, resampling: Resampling) -> Plan | None:
+def _plan(aim: str | None, each: str, resampling: Resampling) -> ChoicePlan | None:
     if aim is None:
         return None
     plan = check_plan(

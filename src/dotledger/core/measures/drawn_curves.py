@@ -121,7 +121,7 @@ def all_together(judged: Sequence[Judged], at: Sequence[Ints], images: int) -> _
 
 
 @dataclass(frozen=True, eq=False)
-class _Step:
+class _CurveStep:
     """The points of the curves at one required overlap, and what lies between them.
 
     `points` says which of all points they are and `starts` where each group begins;
@@ -135,11 +135,11 @@ class _Step:
     aside_starts: Ints
     aside: Sparse
 
-    def part(self, low: int, high: int, first_point: int) -> _Step:
+    def part(self, low: int, high: int, first_point: int) -> _CurveStep:
         """Return the step reduced to the groups from `low` to before `high`."""
         start, stop = self.starts[low], self.starts[high]
         skip, to = self.aside_starts[low], self.aside_starts[high]
-        return _Step(
+        return _CurveStep(
             points=self.points[start:stop] - first_point,
             starts=self.starts[low : high + 1] - start,
             right=_rows(self.right, start, stop),
@@ -182,7 +182,7 @@ class _Block:
 
     starts: Ints
     between: Sparse
-    steps: Sequence[_Step]
+    steps: Sequence[_CurveStep]
 
     def areas(self, weight: Weights) -> Floats:
         """Return areas times what is annotated: shape (overlaps, groups, draws)."""
@@ -259,14 +259,16 @@ def _blocks(sizes: Ints) -> list[tuple[int, int]]:
     return [*found, (low, len(sizes))] if len(sizes) else []
 
 
-def _step(ranking: _Ranking, key: Ints, span: int, points: Ints, hit: Ints, aside: Ints) -> _Step:
+def _step(
+    ranking: _Ranking, key: Ints, span: int, points: Ints, hit: Ints, aside: Ints
+) -> _CurveStep:
     """Return the points at one required overlap."""
     mine, place = np.unique(key[hit], return_inverse=True)
     skip, kept = _point_of(mine, key[aside], span)
     skips, skip_place = np.unique(skip, return_inverse=True)
     starts = np.searchsorted(mine, np.arange(ranking.groups + 1) * span)
     images = ranking.images
-    return _Step(
+    return _CurveStep(
         points=np.searchsorted(points, mine),
         starts=starts,
         right=sparse_rows(place, ranking.image[hit], (len(mine), images)),

@@ -39,7 +39,7 @@ from dotledger.core.measures.share_limits import (
 from dotledger.core.pairing.pair_judging import Judged
 
 __all__ = [
-    "Drawn",
+    "DrawnIntervals",
     "Spread",
     "Weighing",
     "drawing",
@@ -112,14 +112,16 @@ def spread_of(
     return spread_from(judged, counts, drawn, resampling.level)
 
 
-def spread_from(judged: Sequence[Judged], counts: CaseCounts, drawn: Drawn, level: float) -> Spread:
+def spread_from(
+    judged: Sequence[Judged], counts: CaseCounts, drawn: DrawnIntervals, level: float
+) -> Spread:
     """Return the intervals of one kind from what the draws gave.
 
     Parameters
     ----------
     judged : sequence of Judged
         As for `drawn_of`.
-    drawn : Drawn
+    drawn : DrawnIntervals
         From `drawn_of`.
     level : float
         Such as 0.95.
@@ -144,18 +146,20 @@ def drawing(images: int, resampling: Resampling, place: Ints) -> Weighing:
     return lambda at_once: (drawn[place] for drawn in weights(images, resampling, at_once))
 
 
-def _as_found(judged: Sequence[Judged], counts: CaseCounts) -> Drawn:
+def _as_found(judged: Sequence[Judged], counts: CaseCounts) -> DrawnIntervals:
     """Return the measures themselves, by the code of the draws: each image counts once."""
     findings = judged[0].findings
     once = np.ones((findings.images, 1), dtype=np.float32)
     whole = Curves.of(all_together([judged[0]], [np.arange(findings.images)], findings.images))
     each, pooled, mean_ap = _in_draws(counts, Curves.of(by_label(judged)), once)
     curve = whole.areas(once)[0, 0] if findings.images else np.full(1, np.nan)
-    return Drawn(labels=each, pooled={**pooled, "average_precision": curve}, mean_ap=mean_ap)
+    return DrawnIntervals(
+        labels=each, pooled={**pooled, "average_precision": curve}, mean_ap=mean_ap
+    )
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Drawn:
+class DrawnIntervals:
     """What every draw of images gives, for one kind.
 
     Attributes
@@ -178,7 +182,7 @@ class Drawn:
         return {name: _mean(values, axis=0) for name, values in self.labels.items()}
 
 
-def drawn_of(judged: Sequence[Judged], counts: CaseCounts, weighing: Weighing) -> Drawn:
+def drawn_of(judged: Sequence[Judged], counts: CaseCounts, weighing: Weighing) -> DrawnIntervals:
     """Return the measures of one kind in every draw.
 
     Parameters
@@ -196,7 +200,7 @@ def drawn_of(judged: Sequence[Judged], counts: CaseCounts, weighing: Weighing) -
         parts.append(_in_draws(counts, curves, weight))
         pooled += [whole.areas(few)[0, 0] for few in _few(weight, whole.points)]
     curve = np.concatenate([np.zeros(0), *pooled])
-    return Drawn(
+    return DrawnIntervals(
         labels=_joined([part[0] for part in parts]),
         pooled={**_joined([part[1] for part in parts]), "average_precision": curve},
         mean_ap=np.concatenate([np.zeros(0), *(part[2] for part in parts)]),
@@ -414,7 +418,9 @@ def _joined(parts: Sequence[Mapping[str, Floats]]) -> dict[str, Floats]:
     return {name: np.concatenate([part[name] for part in parts], axis=-1) for name in names}
 
 
-def _summed_up(drawn: Drawn, plain: Drawn, counts: CaseCounts, level: float) -> Spread:
+def _summed_up(
+    drawn: DrawnIntervals, plain: DrawnIntervals, counts: CaseCounts, level: float
+) -> Spread:
     """Return the intervals of what is no sum over images, from the spread of the draws."""
     cases, images, all_cases, all_images = counts.annotated()
     low, high = drawn_limits(

@@ -42,7 +42,7 @@ def by_kind(basis: Basis, images: Sequence[str]) -> Iterator[Group]:
     """
     for kind in basis.scopes:
         made = _Kind(basis, kind, images)
-        everything = _Rows(*(np.arange(len(codes)) for codes in made.codes))
+        everything = _GroupedRows(*(np.arange(len(codes)) for codes in made.codes))
         top = _tops(basis, made.scope, images)
         yield made.group(kind, everything, len(made.scope.labels), top)
 
@@ -64,10 +64,10 @@ def by_label(basis: Basis, images: Sequence[str]) -> Iterator[Group]:
         made = _Kind(basis, kind, images)
         split = [_by_code(codes, len(scope.labels)) for codes in made.codes]
         for label, *rows in zip(scope.labels, *split, strict=True):
-            yield made.group(f"{kind}:{label}", _Rows(*rows), 1, None)
+            yield made.group(f"{kind}:{label}", _GroupedRows(*rows), 1, None)
 
 
-class _Rows(NamedTuple):
+class _GroupedRows(NamedTuple):
     """Rows of one group: of findings, of annotations, of doubtful ones."""
 
     found: Ints
@@ -110,7 +110,7 @@ class _Kind:
         ignored = self.scope.annotations.take(self.scope.ignore)
         return ignored.label, ignored.image
 
-    def group(self, name: str, rows: _Rows, labels: int, top: Floats | None) -> Group:
+    def group(self, name: str, rows: _GroupedRows, labels: int, top: Floats | None) -> Group:
         image, confidence = self._image[rows.found], self._confidence[rows.found]
         annotated = self._true_image[rows.true]
         counts = np.bincount(annotated, minlength=self.images)

@@ -10,7 +10,7 @@ from dotledger.core.measures.resampling import Resampling
 from dotledger.core.thresholds.aims import Aim, read_aim
 from dotledger.errors import ArgumentError
 
-__all__ = ["EACH", "Each", "Plan", "check_plan"]
+__all__ = ["EACH", "ChoicePlan", "Each", "check_plan"]
 
 Each = Literal["all", "kind", "label"]
 EACH = ("all", "kind", "label")
@@ -18,7 +18,7 @@ EACH = ("all", "kind", "label")
 
 
 @dataclass(frozen=True, kw_only=True)
-class Plan:
+class ChoicePlan:
     """How thresholds are chosen; checked by `check_plan`.
 
     Attributes
@@ -59,7 +59,7 @@ def check_plan(
     surely: float | None,
     draws: int,
     seed: int,
-) -> Plan:
+) -> ChoicePlan:
     """Check the arguments of a choice, once.
 
     Parameters
@@ -77,7 +77,7 @@ def check_plan(
 
     Returns
     -------
-    Plan
+    ChoicePlan
         Behind this door nothing checks again.
 
     Raises
@@ -88,7 +88,7 @@ def check_plan(
     wanted = aim if isinstance(aim, Aim) else read_aim(aim)
     if each not in EACH:
         raise ArgumentError("unknown choice", place="each", got=each, allowed=EACH)
-    return Plan(
+    return ChoicePlan(
         aim=wanted,
         each=each,
         smallest=whole_number(smallest, place="smallest", least=1, most=1_000_000),

@@ -19,8 +19,8 @@ from dotledger.core.measures.resampling import (
 from dotledger.core.measures.threshold_levels import LevelCounts
 from dotledger.core.questions.label_grouping import by_kind, by_label, common_images
 from dotledger.core.questions.question_basis import Basis
-from dotledger.core.thresholds.choice_plan import Plan
-from dotledger.core.thresholds.cross_fitting import Fit, drawn_counts
+from dotledger.core.thresholds.choice_plan import ChoicePlan
+from dotledger.core.thresholds.cross_fitting import FoldFit, drawn_counts
 from dotledger.core.thresholds.fold_splits import Splits, crossed, held_out
 from dotledger.errors import ArgumentError, ScopeError
 
@@ -42,7 +42,7 @@ DrawnLeaf = tuple[LevelCounts, LevelCounts]
 class Setting:
     """What is chosen for: leaves that are counted, owners that have thresholds."""
 
-    plan: Plan
+    plan: ChoicePlan
     leaves: Mapping[str, Group]
     owners: Mapping[str, Group]
     owner_of: Mapping[str, str]
@@ -73,12 +73,12 @@ def kinds_of(basis: Basis) -> tuple[list[str], dict[str, Group]]:
     return images, kinds
 
 
-def split_of(basis: Basis, plan: Plan, images: Sequence[str]) -> tuple[Ints, Splits]:
+def split_of(basis: Basis, plan: ChoicePlan, images: Sequence[str]) -> tuple[Ints, Splits]:
     """Return which draws each image gets, and the parts it is chosen and judged in.
 
     Parameters
     ----------
-    plan : Plan
+    plan : ChoicePlan
         Parts, or the column of images held out.
 
     Returns
@@ -97,7 +97,7 @@ def split_of(basis: Basis, plan: Plan, images: Sequence[str]) -> tuple[Ints, Spl
     return place, crossed(place, plan.parts, plan.resampling.seed)
 
 
-def setting_of(basis: Basis, plan: Plan) -> Setting:
+def setting_of(basis: Basis, plan: ChoicePlan) -> Setting:
     """Return what is chosen for.
 
     Parameters
@@ -135,7 +135,7 @@ def _check_presence(kinds: Mapping[str, Group]) -> None:
 
 
 def _owners(
-    basis: Basis, plan: Plan, kinds: Mapping[str, Group], images: Sequence[str]
+    basis: Basis, plan: ChoicePlan, kinds: Mapping[str, Group], images: Sequence[str]
 ) -> tuple[dict[str, Group], dict[str, Group], dict[str, str]]:
     if plan.each == "all":
         return dict(kinds), {"all": joined(list(kinds.values()))}, dict.fromkeys(kinds, "all")
@@ -157,7 +157,7 @@ def _surely_all(surely: float | None, owners: int) -> float | None:
 
 def fits_of(
     setting: Setting, groups: Mapping[str, Group], final: Mapping[str, float]
-) -> dict[str, Fit]:
+) -> dict[str, FoldFit]:
     """Return groups ready to be chosen for; for draws, if there are final thresholds.
 
     Parameters
@@ -167,7 +167,7 @@ def fits_of(
     """
     plan = setting.plan
     return {
-        name: Fit.of(
+        name: FoldFit.of(
             plan.aim,
             group,
             setting.splits,

@@ -17,7 +17,7 @@ from dotledger.core.measures.threshold_levels import LevelCounts
 from dotledger.core.questions.question_basis import Basis
 from dotledger.core.spelling import counted
 from dotledger.core.thresholds.aims import Aim
-from dotledger.core.thresholds.choice_plan import Plan
+from dotledger.core.thresholds.choice_plan import ChoicePlan
 from dotledger.core.thresholds.choice_settings import (
     DrawnLeaf,
     Setting,
@@ -43,7 +43,7 @@ __all__ = ["choose"]
 
 
 def choose(
-    basis: Basis, plan: Plan, *, origin: Mapping[str, str] | None = None
+    basis: Basis, plan: ChoicePlan, *, origin: Mapping[str, str] | None = None
 ) -> Choice | ThreeWays:
     """Choose thresholds, and tell what they lead to on held-out images.
 
@@ -51,7 +51,7 @@ def choose(
     ----------
     basis : Basis
         Of a measure, paired by confidence.
-    plan : Plan
+    plan : ChoicePlan
         For three ways all kinds decide together, and what has a threshold of its own is not asked.
     origin : mapping of str to str, optional
         Digests to be kept with the choice.
@@ -129,7 +129,7 @@ class _Both:
     optimistic: ImageCounts
 
 
-def _three_ways(basis: Basis, plan: Plan, origin: Mapping[str, str]) -> ThreeWays:
+def _three_ways(basis: Basis, plan: ChoicePlan, origin: Mapping[str, str]) -> ThreeWays:
     images, kinds = kinds_of(basis)
     group = next(iter(kinds.values())) if len(kinds) == 1 else joined(list(kinds.values()))
     place, splits = split_of(basis, plan, images)

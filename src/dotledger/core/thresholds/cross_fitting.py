@@ -24,7 +24,7 @@ from dotledger.core.thresholds.aims import Aim
 from dotledger.core.thresholds.fold_splits import Splits
 from dotledger.core.thresholds.threshold_picking import Picked, pick
 
-__all__ = ["Fit", "drawn_counts", "needs_tops"]
+__all__ = ["FoldFit", "drawn_counts", "needs_tops"]
 
 _LEVELS_IN_DRAWS = 160
 """So many thresholds are tried in a draw, spread evenly over the findings: with 160 the best of
@@ -43,7 +43,7 @@ def needs_tops(aim: Aim) -> bool:
 
 
 @dataclass(frozen=True, eq=False, kw_only=True)
-class Fit:
+class FoldFit:
     """One group with its levels, part by part.
 
     Attributes
@@ -81,7 +81,7 @@ class Fit:
         *,
         surely: float | None,
         for_draws_of: float | None = None,
-    ) -> Fit:
+    ) -> FoldFit:
         """Return a group ready to be chosen for; for draws with fewer levels, and its threshold."""
         most = None if for_draws_of is None else _LEVELS_IN_DRAWS
         values = values_of(group, most=most, tops=needs_tops(aim))
@@ -159,8 +159,8 @@ def _sums(aim: Aim, group: Group, values: Floats) -> SumsAtLevels:
 
 
 def drawn_counts(
-    leaves: Mapping[str, Fit],
-    owners: Mapping[str, Fit],
+    leaves: Mapping[str, FoldFit],
+    owners: Mapping[str, FoldFit],
     owner_of: Mapping[str, str],
     final: Mapping[str, float],
     weight: Any,
@@ -169,7 +169,7 @@ def drawn_counts(
 
     Parameters
     ----------
-    leaves, owners : mapping of str to Fit
+    leaves, owners : mapping of str to FoldFit
         What is counted, and what has a threshold of its own; a leaf may be its own owner.
     final : mapping of str to float
         The final threshold of each owner.
@@ -196,7 +196,7 @@ def drawn_counts(
 
 
 def _both(
-    fit: Fit, counts: Sequence[LevelCounts], chosen: Mapping[int, Floats], final: float
+    fit: FoldFit, counts: Sequence[LevelCounts], chosen: Mapping[int, Floats], final: float
 ) -> tuple[LevelCounts, LevelCounts]:
     fixed = {part: np.full(len(value), final) for part, value in chosen.items()}
     return fit.judged(counts, chosen), fit.judged(counts, fixed)

@@ -9,10 +9,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from dotledger.core.arrays import Floats, Ints
-from dotledger.core.measures.intervals import Drawn
+from dotledger.core.measures.intervals import DrawnIntervals
 from dotledger.core.measures.threshold_levels import LevelCounts
 from dotledger.core.questions.question_basis import Basis
-from dotledger.core.thresholds.choice_plan import Plan
+from dotledger.core.thresholds.choice_plan import ChoicePlan
 from dotledger.core.thresholds.choice_settings import (
     counts_together,
     drawn_of_leaves,
@@ -46,7 +46,7 @@ class Honest:
         """Return the thresholds of one label."""
         return self.by_image.get(f"{kind}:{label}", self.by_image.get(kind, np.array(np.nan)))
 
-    def into(self, drawn: Drawn, kind: str) -> Drawn:
+    def into(self, drawn: DrawnIntervals, kind: str) -> DrawnIntervals:
         """Return draws whose pooled counts are those of thresholds chosen again in each draw."""
         parts = [one for name, one in self.drawn.items() if name.partition(":")[0] == kind]
         if not parts:
@@ -67,12 +67,12 @@ class Honest:
         return {**drawn, **{name: counts.value(value)[0] for name, value in names.items()}}
 
 
-def honest_thresholds(basis: Basis, plan: Plan, place: Ints) -> Honest:
+def honest_thresholds(basis: Basis, plan: ChoicePlan, place: Ints) -> Honest:
     """Return thresholds by image, for comparing runs under one aim.
 
     Parameters
     ----------
-    plan : Plan
+    plan : ChoicePlan
         Not for three ways, and without images held out.
     place : ndarray of intp, shape (images,)
         An order of the images that all runs share, so that they share the parts.

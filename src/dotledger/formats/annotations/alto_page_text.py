@@ -16,7 +16,11 @@ from dotledger.core.boxes.box_forms import enclosing
 from dotledger.core.spelling import naturally_sorted
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import TableError
-from dotledger.formats.annotations.annotation_collecting import Gathered, Loaded, folder_of_images
+from dotledger.formats.annotations.annotation_collecting import (
+    CollectedRows,
+    Loaded,
+    folder_of_images,
+)
 from dotledger.safe_files import read_regular
 from dotledger.xml_parsing import xml_root
 
@@ -76,7 +80,7 @@ def read_pages(place: Path, *, images: Facts, image_folder: Path | None) -> Load
         the image and that is not known.
     """
     on_disk = folder_of_images(image_folder)
-    gathered = Gathered()
+    gathered = CollectedRows()
     for file in _files(place):
         root = _parsed(file)
         kind = _kind(root)
@@ -133,7 +137,7 @@ class _Page:
         self,
         file: Path,
         root: Any,
-        gathered: Gathered,
+        gathered: CollectedRows,
         facts: dict[str, Mapping[str, Any]],
         folder: Path | None,
         known: list[str],

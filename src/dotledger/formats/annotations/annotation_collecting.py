@@ -12,7 +12,7 @@ from dotledger.core.boxes.box_forms import Box, clip
 from dotledger.core.tables.annotations_table import Annotations, not_covered_lines
 from dotledger.core.tables.finding_details import Details
 
-__all__ = ["Gathered", "LoadReport", "Loaded", "Written", "report_of"]
+__all__ = ["CollectedRows", "LoadReport", "Loaded", "Written", "report_of"]
 
 _NO_BOX = (float("nan"),) * 4
 
@@ -158,7 +158,7 @@ def report_of(
 
 
 @dataclass
-class Gathered:
+class CollectedRows:
     """Annotations gathered one by one from a foreign file, with what was refused.
 
     Attributes

@@ -12,7 +12,7 @@ import numpy as np
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.name_codes import Coded
-from dotledger.formats.annotations.annotation_collecting import Gathered, Loaded, report_of
+from dotledger.formats.annotations.annotation_collecting import CollectedRows, Loaded, report_of
 from dotledger.formats.annotations.web_annotations import read_items
 from dotledger.images.iiif_manifests import Canvas, canvases_of
 from dotledger.images.image_gathering import shown_address
@@ -37,7 +37,7 @@ def read_manifest(data: Any, place: Path, *, kind: str = "object") -> Loaded:
         which the manifest has no annotation page is not covered; one whose page lies elsewhere
         is covered for no kind, and is listed.
     """
-    gathered = Gathered()
+    gathered = CollectedRows()
     canvases = {canvas.id: canvas for canvas in canvases_of(data) if canvas.address}
     for canvas in canvases.values():
         if canvas.pages is not None:

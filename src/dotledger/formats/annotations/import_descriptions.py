@@ -17,14 +17,18 @@ from msgspec import structs
 
 from dotledger.core.boxes.image_frames import Frame
 from dotledger.errors import TableError
-from dotledger.formats.annotations.annotation_collecting import Gathered, Loaded, folder_of_images
+from dotledger.formats.annotations.annotation_collecting import (
+    CollectedRows,
+    Loaded,
+    folder_of_images,
+)
 from dotledger.json_codec import from_json
 from dotledger.reading.answer_documents import xml_document
 from dotledger.reading.answer_paths import MISSING, Level, compile_each, compile_path, listed_names
 from dotledger.reading.label_vocabularies import with_vocabularies
 from dotledger.reading.reading_rules import ReadRule
 from dotledger.reading.rule_reader import Reading, RuleReader
-from dotledger.reading.strict_toml import Part, load_strictly
+from dotledger.reading.strict_toml import TomlPart, load_strictly
 from dotledger.reading.value_parsing import SetAside, number_of
 from dotledger.safe_files import read_regular
 
@@ -34,7 +38,7 @@ _UNKNOWN_SIZE = 10**9
 """Stands for a width or height that is not known: nothing is clipped there."""
 
 
-class ImageTable(Part, frozen=True, kw_only=True):
+class ImageTable(TomlPart, frozen=True, kw_only=True):
     """A side table of images: where it stands, and each one's id, name and size."""
 
     each: str
@@ -57,7 +61,7 @@ class ImportRule(ReadRule, frozen=True, kw_only=True):
             raise ValueError("annotations have neither a call nor a confidence")
 
 
-class ImportDescription(Part, frozen=True, kw_only=True):
+class ImportDescription(TomlPart, frozen=True, kw_only=True):
     """How annotation files of one form are read.
 
     Attributes
@@ -198,7 +202,7 @@ class _Import:
     """Reads files one after another into one table."""
 
     def __init__(self, description: ImportDescription, facts: _Facts) -> None:
-        self.gathered = Gathered()
+        self.gathered = CollectedRows()
         self._one = ""
         self._how = description
         self._facts = facts

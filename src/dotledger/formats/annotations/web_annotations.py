@@ -25,7 +25,11 @@ from dotledger.core.kinds import KINDS
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import TableError
-from dotledger.formats.annotations.annotation_collecting import Gathered, Loaded, folder_of_images
+from dotledger.formats.annotations.annotation_collecting import (
+    CollectedRows,
+    Loaded,
+    folder_of_images,
+)
 from dotledger.json_codec import to_json
 from dotledger.safe_files import whole_file
 from dotledger.xml_parsing import xml_root
@@ -80,20 +84,20 @@ def read_web_annotations(
     TableError
         If they are not written so.
     """
-    reader = _Reader(Gathered(), images or {}, image_folder, kind)
+    reader = _Reader(CollectedRows(), images or {}, image_folder, kind)
     for item in _items(data, str(place)):
         reader.read(item)
     return reader.gathered.loaded(str(place), folder_of_images(image_folder))
 
 
-def read_items(items: Sequence[dict[str, Any]], gathered: Gathered, kind: str) -> None:
+def read_items(items: Sequence[dict[str, Any]], gathered: CollectedRows, kind: str) -> None:
     """Read single annotations of sources whose sizes are known.
 
     Parameters
     ----------
     items : sequence of dict
         Each with a ``target``.
-    gathered : Gathered
+    gathered : CollectedRows
         Has the sources covered, with their sizes; takes what is read.
     kind : str
         See `read_web_annotations`.
@@ -130,7 +134,9 @@ def _listed(value: Any) -> list[Any]:
 class _Reader:
     """Reads annotations one by one."""
 
-    def __init__(self, gathered: Gathered, facts: Facts, folder: Path | None, kind: str) -> None:
+    def __init__(
+        self, gathered: CollectedRows, facts: Facts, folder: Path | None, kind: str
+    ) -> None:
         self.gathered = gathered
         self._facts = facts
         self._folder = folder

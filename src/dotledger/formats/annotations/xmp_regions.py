@@ -20,7 +20,7 @@ from dotledger.core.spelling import counted
 from dotledger.core.tables.annotations_table import Annotations
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ImageError, TableError
-from dotledger.formats.annotations.annotation_collecting import Gathered, Loaded, Written
+from dotledger.formats.annotations.annotation_collecting import CollectedRows, Loaded, Written
 from dotledger.images.image_facts import ImageFacts, read_facts
 from dotledger.images.image_gathering import SUFFIXES
 from dotledger.images.image_metadata import read_packet, with_packet
@@ -67,7 +67,7 @@ def read_regions(path: str | os.PathLike[str], *, kind: str = "object") -> Loade
         If there is no such image, its XMP is not well-formed, or no image says anything.
     """
     place = Path(path)
-    gathered = Gathered()
+    gathered = CollectedRows()
     files = _image_files(place)
     for name, file in files:
         _read_image(name, file, gathered, kind, alone=place.is_file())
@@ -95,7 +95,7 @@ def _image_files(place: Path) -> list[tuple[str, Path]]:
     return [(names[place], files[names[place]]) for place in naturally_sorted(names)]
 
 
-def _read_image(name: str, file: Path, gathered: Gathered, kind: str, *, alone: bool) -> None:
+def _read_image(name: str, file: Path, gathered: CollectedRows, kind: str, *, alone: bool) -> None:
     try:
         data = read_regular(file)
         facts, packet = read_facts(data), read_packet(data)
@@ -161,7 +161,7 @@ def _value(element: Element, name: str) -> str:
 
 
 def _read_region(
-    region: Element, image: str, facts: ImageFacts, gathered: Gathered, kind: str
+    region: Element, image: str, facts: ImageFacts, gathered: CollectedRows, kind: str
 ) -> None:
     boundary = _field(region, "RegionBoundary")
     name = _name(region)

@@ -15,7 +15,11 @@ from dotledger.core.kinds import KINDS
 from dotledger.core.spelling import nearest
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import TableError
-from dotledger.formats.annotations.annotation_collecting import Gathered, Loaded, folder_of_images
+from dotledger.formats.annotations.annotation_collecting import (
+    CollectedRows,
+    Loaded,
+    folder_of_images,
+)
 from dotledger.formats.croissant.croissant_document import (
     Described,
     Field,
@@ -184,7 +188,7 @@ class _Reading:
     def __init__(
         self, described: Described, facts: Facts, folder: Path | None, always: Mapping[str, str]
     ) -> None:
-        self.gathered = Gathered()
+        self.gathered = CollectedRows()
         self._always = {"kind": "", "label": "", **always}
         self._described = described
         self._records = Records(described)

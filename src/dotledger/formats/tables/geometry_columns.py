@@ -17,7 +17,7 @@ from dotledger.core.kinds import KINDS
 from dotledger.errors import ArgumentError, TableError
 from dotledger.formats.tables.well_known_text import outer_rings
 from dotledger.reading.confidence_scales import SCALES
-from dotledger.reading.strict_toml import Part, load_strictly, unknown
+from dotledger.reading.strict_toml import TomlPart, load_strictly, unknown
 
 __all__ = ["OUR_SHAPE", "Shape", "read_shape"]
 
@@ -27,7 +27,7 @@ Rings = tuple[tuple[tuple[float, float], ...], ...]
 _CORNERS = BOX_FORMS["corners"]
 
 
-class Shape(Part, frozen=True, kw_only=True):
+class Shape(TomlPart, frozen=True, kw_only=True):
     """How a table is written: our column names with theirs, and what their numbers mean.
 
     Attributes

@@ -11,11 +11,11 @@ from importlib.resources import files
 from dotledger.errors import ImageError, MissingExtra
 from dotledger.report.pages.embedded_pictures import Shown, small_copy
 
-__all__ = ["Attempt", "trial_page"]
+__all__ = ["TrialAttempt", "trial_page"]
 
 
 @dataclass(frozen=True, kw_only=True)
-class Attempt:
+class TrialAttempt:
     """What is shown of a trial; everything secret in it is masked already.
 
     Attributes
@@ -52,12 +52,12 @@ class Attempt:
     next_steps: Sequence[str]
 
 
-def trial_page(attempt: Attempt, image: bytes) -> str:
+def trial_page(attempt: TrialAttempt, image: bytes) -> str:
     """Return the page.
 
     Parameters
     ----------
-    attempt : Attempt
+    attempt : TrialAttempt
         The call and how it was read.
 
     Returns

@@ -40,7 +40,7 @@ from dotledger.sending.batch.shared_limits import (
     waiting_aside,
 )
 from dotledger.sending.calls.call_attempts import Caller
-from dotledger.sending.calls.call_turns import Gate
+from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.calls.local_functions import transport_for
 from dotledger.sending.calls.oauth_tokens import key_source
 from dotledger.sending.calls.spending_meter import Meter
@@ -116,7 +116,7 @@ class Sending:
         limits = plan.description.limits
         self._at_most = at_most
         self._budget = budget
-        self._gate = Gate(
+        self._gate = CallGate(
             opening_pace(
                 now=self._means.steady(),
                 at_once=limits.at_once,

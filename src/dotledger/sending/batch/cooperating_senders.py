@@ -19,7 +19,7 @@ from dotledger.errors import LedgerError
 from dotledger.images.image_gathering import Item
 from dotledger.ledger.sender_crews import Crew, Share
 from dotledger.sending.batch.shared_limits import TOO_SILENT, calls_reached, quota_reached
-from dotledger.sending.calls.call_turns import Gate
+from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.calls.spending_meter import Meter
 from dotledger.sending.policies.send_plan import Plan
 
@@ -72,7 +72,7 @@ class Together:
 
     Parameters
     ----------
-    gate : Gate
+    gate : CallGate
         Kept to our share of the service's limits.
     adopt : callable
         Takes in what a sender on this machine had put aside before it was killed.
@@ -94,7 +94,7 @@ class Together:
         *,
         crew: Crew,
         plan: Plan,
-        gate: Gate,
+        gate: CallGate,
         meter: Meter,
         allowed: Allowed,
         steady: Callable[[], float],

@@ -16,8 +16,8 @@ from dotledger.ledger.ledger_writing import BatchWriter
 from dotledger.ledger.sender_claims import Claim, WaitingAnswer
 from dotledger.sending.batch.send_log import found_in, note_kept, note_not_asked
 from dotledger.sending.batch.send_progress import Progress, SentBatch
-from dotledger.sending.batch.send_worker import Loaded, Settled, Worker, half_of
-from dotledger.sending.calls.call_turns import Gate
+from dotledger.sending.batch.send_worker import LoadedImage, Settled, Worker, half_of
+from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.policies.conditional_calls import fate_of
 from dotledger.sending.policies.send_plan import Plan
 
@@ -50,7 +50,7 @@ class Desk:
         opening: BatchOpening,
         worker: Worker,
         means: Means,
-        gate: Gate,
+        gate: CallGate,
         claim: Claim,
         began: float,
         outcomes: bool,
@@ -70,7 +70,7 @@ class Desk:
         self._records: list[ItemRecord] = []
         self._halves: list[ItemRecord] = []
         self._loose: list[Any] = []
-        self._lookups: list[tuple[Loaded, tuple[str, ...]]] = []
+        self._lookups: list[tuple[LoadedImage, tuple[str, ...]]] = []
         self._broken: dict[str, list[OutcomeRecord]] = {}
         self._began = began  # the first calls may have left before the ledger was open
         self._wrote = self._seen = means.steady()
@@ -256,7 +256,7 @@ class Desk:
             self._forget(one, names)
             together.again(one.record.position)
 
-    def _settle(self, waiting: Sequence[tuple[Loaded, tuple[str, ...]]]) -> None:
+    def _settle(self, waiting: Sequence[tuple[LoadedImage, tuple[str, ...]]]) -> None:
         stored = {
             name: self._stored(name, [one for one, names in waiting if name in names])
             for name in {name for _, names in waiting for name in names}
@@ -272,11 +272,11 @@ class Desk:
             self._reused += 1
             self._keep(one.record)
 
-    def _stored(self, name: str, images: Sequence[Loaded]) -> dict[str, Any]:
+    def _stored(self, name: str, images: Sequence[LoadedImage]) -> dict[str, Any]:
         asked = {one.sha: one.asked for one in images}
         return answers_kept(self._ledger, self._plan, name, asked)
 
-    def _reuse(self, one: Loaded, name: str, stored: Any) -> None:
+    def _reuse(self, one: LoadedImage, name: str, stored: Any) -> None:
         call, kinds = next((c, kinds) for c, kinds in self._plan.calls if c.name == name)
         if stored is None and call.only_if is not None:
             fate = fate_of(call.only_if, *found_in(one.record))
@@ -294,11 +294,13 @@ class Desk:
             one.record.known.append((name, stored.call_id, stored.place))
         note_kept(one.record, stored, name, kinds, one.frame, self._reader)
 
-    def _broken_of(self, one: Loaded) -> list[OutcomeRecord] | None:
+    def _broken_of(self, one: LoadedImage) -> list[OutcomeRecord] | None:
         """Return how the same bytes failed in this sending; None if they did not."""
         return self._broken.get(one.sha) or self._broken.get("sent " + one.asked)
 
-    def _may_come(self, one: Loaded, name: str, stored: Mapping[str, Mapping[str, Any]]) -> bool:
+    def _may_come(
+        self, one: LoadedImage, name: str, stored: Mapping[str, Mapping[str, Any]]
+    ) -> bool:
         """Tell whether a missing answer may still come, or its call was left out."""
         only_if = next(call.only_if for call, _ in self._plan.calls if call.name == name)
         if only_if is None:

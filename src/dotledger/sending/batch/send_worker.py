@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from dotledger.reading.rule_reader import Reading
     from dotledger.services.answer_reading import Reader
 
-__all__ = ["Loaded", "Position", "Settled", "Take", "Worker", "digest_of", "half_of"]
+__all__ = ["LoadedImage", "Position", "Settled", "Take", "Worker", "digest_of", "half_of"]
 
 _log = logging.getLogger("dotledger")
 _QUICK = 0.02
@@ -53,7 +53,7 @@ Take = Callable[[bool], Position | None]
 Keep = Callable[[CallRecord, "list[ImageRecord]", "list[str]", bool], bool]
 
 
-class Loaded(Struct, kw_only=True):
+class LoadedImage(Struct, kw_only=True):
     """One image read and prepared, with the record that collects what happens to it."""
 
     record: ItemRecord
@@ -71,7 +71,7 @@ class Settled(Struct, kw_only=True):
     ----------
     done : list of ItemRecord
         Settled by this worker.
-    lookups : list of (Loaded, tuple of str)
+    lookups : list of (LoadedImage, tuple of str)
         Images whose named calls are answered in the ledger, or soon will be.
     loose : list of CallRecord
         Calls that settled nothing.
@@ -82,7 +82,7 @@ class Settled(Struct, kw_only=True):
     """
 
     done: list[ItemRecord] = field(default_factory=list)
-    lookups: list[tuple[Loaded, tuple[str, ...]]] = field(default_factory=list)
+    lookups: list[tuple[LoadedImage, tuple[str, ...]]] = field(default_factory=list)
     loose: list[CallRecord] = field(default_factory=list)
     halves: list[ItemRecord] = field(default_factory=list)
     pending: int = 0
@@ -172,9 +172,9 @@ class Worker:
             self._close(one, result)
         return result
 
-    def _filled(self, take: Take, result: Settled) -> tuple[list[Loaded], bool]:
+    def _filled(self, take: Take, result: Settled) -> tuple[list[LoadedImage], bool]:
         """Return the images for one call, and whether anything was taken."""
-        loaded: list[Loaded] = []
+        loaded: list[LoadedImage] = []
         taken = False
         while len(loaded) < self._plan.images_per_call:
             if (position := take(not taken)) is None:
@@ -194,7 +194,7 @@ class Worker:
         if self._fetched and "://" not in item.where:
             raise ImageError("the service fetches images itself, and this one has no address")
 
-    def _close(self, one: Loaded, result: Settled) -> None:
+    def _close(self, one: LoadedImage, result: Settled) -> None:
         """Sort an image by whether it is settled, answered elsewhere, or still pending."""
         elsewhere = tuple(c.name for c, _ in self._plan.calls if c.name not in one.unanswered)
         known = {outcome.kind for outcome in one.record.outcomes}
@@ -217,10 +217,10 @@ class Worker:
         if answered:
             result.halves.append(half_of(record))
 
-    def _release(self, one: Loaded) -> None:
+    def _release(self, one: LoadedImage) -> None:
         self.forget(one, one.unanswered)
 
-    def forget(self, one: Loaded, names: Iterable[str]) -> None:
+    def forget(self, one: LoadedImage, names: Iterable[str]) -> None:
         """Forget that we, or somebody else, asked for an image: whoever comes next may."""
         self._unclaim(one.sha, one.asked, tuple(names))
 
@@ -230,7 +230,7 @@ class Worker:
             for name in names:
                 self._claimed[name].difference_update(known)
 
-    def _load(self, position: int, item: Item, result: Settled) -> Loaded | None:
+    def _load(self, position: int, item: Item, result: Settled) -> LoadedImage | None:
         record = ItemRecord(position=position)
         try:
             data, sha, facts = self._looked_at(item)
@@ -251,7 +251,7 @@ class Worker:
             prepared.steps,
         )
         record.asked = digest_of(prepared, data, sha, item.where if self._fetched else "")
-        return Loaded(
+        return LoadedImage(
             record=record,
             sha=sha,
             frame=frame,
@@ -272,7 +272,7 @@ class Worker:
         self._quick = self._caller.steady() - entered < _QUICK
         return looked_at
 
-    def look(self, item: Item, known: Callable[[Loaded], None] | None = None) -> ItemRecord:
+    def look(self, item: Item, known: Callable[[LoadedImage], None] | None = None) -> ItemRecord:
         """Settle one image by itself, whoever else is asking about the same bytes.
 
         `known` may settle calls of the image from elsewhere: it takes their names out of
@@ -298,7 +298,7 @@ class Worker:
         ]
         return one.record
 
-    def _asks(self, one: Loaded, call: Call, kinds: tuple[str, ...]) -> bool:
+    def _asks(self, one: LoadedImage, call: Call, kinds: tuple[str, ...]) -> bool:
         """Tell whether a call is made for an image; note why if it is left out."""
         if call.name not in one.unanswered:
             return False
@@ -310,7 +310,7 @@ class Worker:
             note_not_asked(one.record, call, kinds, fate)
         return fate == "ask"
 
-    def _so_far(self, one: Loaded, kind: str) -> ItemRecord:
+    def _so_far(self, one: LoadedImage, kind: str) -> ItemRecord:
         """Return what is known of an image; from the ledger where the kind was answered before."""
         if self._stored is None or any(o.kind == kind for o in one.record.outcomes):
             return one.record
@@ -343,13 +343,13 @@ class Worker:
         return record
 
     def _call(
-        self, images: list[Loaded], call: Call, kinds: tuple[str, ...], result: Settled
+        self, images: list[LoadedImage], call: Call, kinds: tuple[str, ...], result: Settled
     ) -> None:
         for start in range(0, len(images), call.images):
             self._call_once(images[start : start + call.images], call, kinds, result)
 
     def _call_once(
-        self, images: list[Loaded], call: Call, kinds: tuple[str, ...], result: Settled
+        self, images: list[LoadedImage], call: Call, kinds: tuple[str, ...], result: Settled
     ) -> None:
         payloads = [one.payload for one in images]
         builder = self._builders[call.name]
@@ -386,7 +386,7 @@ class Worker:
         self,
         builder: RequestBuilder,
         build: Callable[[Key | None], Request],
-        images: list[Loaded],
+        images: list[LoadedImage],
     ) -> Called:
         """Make the call; in several steps where the description asks for them."""
         call = builder.call
@@ -420,7 +420,7 @@ class Worker:
 
     def _failed(
         self,
-        images: list[Loaded],
+        images: list[LoadedImage],
         kinds: tuple[str, ...],
         reason: str,
         record: CallRecord,
@@ -456,7 +456,7 @@ class Worker:
             self._caller.gate.failed(problems[0], grave=not said)
 
     def _read(
-        self, images: list[Loaded], kinds: tuple[str, ...], record: CallRecord, document: Any
+        self, images: list[LoadedImage], kinds: tuple[str, ...], record: CallRecord, document: Any
     ) -> None:
         frames = [one.frame for one in images]
         if record.status == 202 and self._waits_for_nothing(record.call):

@@ -15,7 +15,7 @@ from dotledger.errors import AnswerError, DotLedgerError
 from dotledger.json_codec import NotJSON, from_json
 from dotledger.ledger.ledger_records import timestamp
 from dotledger.reading.answer_documents import document_reader
-from dotledger.sending.calls.call_turns import Gate
+from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.calls.http_transport import NoAnswer, Response, Transport, send_covered
 from dotledger.sending.calls.oauth_tokens import KeySource
 from dotledger.sending.calls.spending_meter import Meter
@@ -103,7 +103,7 @@ class Caller(Struct, frozen=True, kw_only=True):
         Where keys come from.
     secrets : Secrets
         What is covered in answers and messages.
-    gate : Gate
+    gate : CallGate
         Who may call when.
     patience : Patience
         How long to go on.
@@ -124,7 +124,7 @@ class Caller(Struct, frozen=True, kw_only=True):
     transport: Transport
     keys: KeySource
     secrets: Secrets
-    gate: Gate
+    gate: CallGate
     patience: Patience
     steady: Callable[[], float]
     wall: Callable[[], float]

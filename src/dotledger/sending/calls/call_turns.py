@@ -16,12 +16,12 @@ from dotledger.sending.policies import pacing
 from dotledger.sending.policies.pacing import GiveUp, Pace, Send, Wait
 from dotledger.sending.policies.rate_windows import Start, Starts
 
-__all__ = ["Gate"]
+__all__ = ["CallGate"]
 
 _log = logging.getLogger("dotledger")
 
 
-class Gate:
+class CallGate:
     """Lets calls through at the pace allowed."""
 
     def __init__(self, pace: Pace, clock: Callable[[], float]) -> None:

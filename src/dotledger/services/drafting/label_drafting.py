@@ -11,8 +11,8 @@ from dotledger.services.drafting.sample_sections import (
     CONFIDENCE_NAMES,
     LABEL_NAMES,
     Entry,
-    Group,
     Path,
+    SectionGroup,
     fields_of,
     is_amount,
     plain_name,
@@ -39,7 +39,7 @@ class Guess:
     """What is known of one group while its rule is made."""
 
     def __init__(
-        self, group: Group, groups: Mapping[Path, Group], working: Mapping[int, Size]
+        self, group: SectionGroup, groups: Mapping[Path, SectionGroup], working: Mapping[int, Size]
     ) -> None:
         self.group, self.groups = group, groups
         self.sizes = [entry.size for entry in group.entries]
@@ -188,7 +188,7 @@ def _side_table(guess: Guess) -> tuple[str, str] | None:
     return None
 
 
-def _names_in(group: Group, wanted: set[str]) -> str | None:
+def _names_in(group: SectionGroup, wanted: set[str]) -> str | None:
     each = toml_text(written(group.path, each=True))
     if group.path[-1] == "{}" and all(isinstance(v, str) for v in group.values):
         there = wanted <= {entry.key for entry in group.entries}

@@ -12,7 +12,7 @@ from msgspec import Struct
 
 from dotledger.errors import ArgumentError, MissingExtra
 from dotledger.json_codec import NotJSON, from_json, to_json
-from dotledger.services.drafting.request_samples import Asked, Part, asked_by
+from dotledger.services.drafting.request_samples import Asked, SavedPart, asked_by
 from dotledger.services.drafting.saved_requests import Saved
 
 __all__ = ["from_openapi"]
@@ -203,14 +203,14 @@ class _Api:
                 return {"query": one["name"]}
         return None
 
-    def _parts(self, schema: Mapping[str, Any]) -> list[Part]:
+    def _parts(self, schema: Mapping[str, Any]) -> list[SavedPart]:
         parts = []
         for name, one in self._of(schema.get("properties")).items():
             inner = self._of(one)
             if inner.get("format") == "binary" or "contentMediaType" in inner:
-                parts.append(Part(name=name, file="image"))
+                parts.append(SavedPart(name=name, file="image"))
             elif name in schema.get("required", ()) or "default" in inner:
-                parts.append(Part(name=name, text=_text(self._made(inner))))
+                parts.append(SavedPart(name=name, text=_text(self._made(inner))))
         return parts if any(part.is_image for part in parts) else []
 
     def asked(self, chosen: _Operation) -> Asked:

@@ -13,10 +13,10 @@ from dotledger.services.body_forms import BODY_FORMS
 from dotledger.services.drafting.box_drafting import toml_text
 from dotledger.services.drafting.request_blanks import Blanks
 
-__all__ = ["Asked", "Part", "asked_by", "call_toml", "connect_toml", "inline_toml"]
+__all__ = ["Asked", "SavedPart", "asked_by", "call_toml", "connect_toml", "inline_toml"]
 
 
-class Part(Struct, frozen=True, kw_only=True):
+class SavedPart(Struct, frozen=True, kw_only=True):
     """One part of a form: text, or a file where `file` or an image's type says so."""
 
     name: str
@@ -94,7 +94,7 @@ def asked_by(
     headers: Sequence[tuple[str, str]],
     *,
     document: Any = None,
-    parts: Sequence[Part] = (),
+    parts: Sequence[SavedPart] = (),
     raw: bool = False,
 ) -> Asked:
     """Return what one request tells.
@@ -107,7 +107,7 @@ def asked_by(
         As sent; what every program sends is left out, and so are cookies.
     document : object, optional
         The body, if it is JSON.
-    parts : sequence of Part
+    parts : sequence of SavedPart
         The body, if it is a form.
     raw : bool
         The body is the image's bytes.
@@ -188,7 +188,7 @@ def _take_key(asked: Asked, place: str, name: str, prefix: str) -> None:
     )
 
 
-def _take_parts(asked: Asked, parts: Sequence[Part]) -> None:
+def _take_parts(asked: Asked, parts: Sequence[SavedPart]) -> None:
     asked.body = "multipart"
     for part in parts:
         if part.is_image and not asked.image_field:

@@ -21,8 +21,8 @@ from dotledger.services.drafting.label_drafting import (
 )
 from dotledger.services.drafting.sample_sections import (
     CONFIDENCE_NAMES,
-    Group,
     Path,
+    SectionGroup,
     amount_of,
     fields_of,
     is_amount,
@@ -142,7 +142,7 @@ class RuleGuess(Struct, kw_only=True):
         return lines
 
 
-def amounts_of(groups: Mapping[Path, Group]) -> dict[str, list[float]]:
+def amounts_of(groups: Mapping[Path, SectionGroup]) -> dict[str, list[float]]:
     """Return all values of each field that may hold a confidence, wherever it stands.
 
     A service writes one field on one scale; a few small values alone would look like fractions.
@@ -157,8 +157,8 @@ def amounts_of(groups: Mapping[Path, Group]) -> dict[str, list[float]]:
 
 
 def rules_of(
-    group: Group,
-    groups: Mapping[Path, Group],
+    group: SectionGroup,
+    groups: Mapping[Path, SectionGroup],
     working: Mapping[int, Size],
     words: Sequence[str],
     amounts: Mapping[str, Sequence[float]],
@@ -190,8 +190,8 @@ def rules_of(
 
 
 def rule_of(
-    group: Group,
-    groups: Mapping[Path, Group],
+    group: SectionGroup,
+    groups: Mapping[Path, SectionGroup],
     working: Mapping[int, Size],
     words: Sequence[str],
     amounts: Mapping[str, Sequence[float]],
@@ -260,7 +260,9 @@ def _beside(guess: Guess, box: BoxGuess) -> BoxGuess:
     return replace(box, at=f"^{box.at}[@index]") if guess.group.beside else box
 
 
-def _of_keys(group: Group, groups: Mapping[Path, Group], words: Sequence[str]) -> RuleGuess | None:
+def _of_keys(
+    group: SectionGroup, groups: Mapping[Path, SectionGroup], words: Sequence[str]
+) -> RuleGuess | None:
     """Return a rule for an object whose keys are labels and whose values are confidences."""
     keys = [entry.key for entry in group.entries]
     if all(key.isdigit() for key in keys) or _has_things_above(group, groups):
@@ -281,12 +283,12 @@ def _of_keys(group: Group, groups: Mapping[Path, Group], words: Sequence[str]) -
     )
 
 
-def _has_things_above(group: Group, groups: Mapping[Path, Group]) -> bool:
+def _has_things_above(group: SectionGroup, groups: Mapping[Path, SectionGroup]) -> bool:
     """Tell whether a group lies inside the entries of another one."""
     return any(group.path[: len(p)] == p and len(p) < len(group.path) for p in groups)
 
 
-def _is_landmarks(group: Group) -> bool:
+def _is_landmarks(group: SectionGroup) -> bool:
     names = group.names
     inside = sum(step in ("[]", "{}") for step in group.path) > 1
     return bool(names) and inside and plain_name(names[-1]) in _POINT_NAMES

@@ -17,8 +17,8 @@ __all__ = [
     "CONFIDENCE_NAMES",
     "LABEL_NAMES",
     "Entry",
-    "Group",
     "Path",
+    "SectionGroup",
     "amount_of",
     "fields_of",
     "groups_of",
@@ -57,7 +57,7 @@ class Entry(Struct, eq=False):
     outer: Entry | None = None
 
 
-class Group(Struct, eq=False):
+class SectionGroup(Struct, eq=False):
     """All entries at one path, over all samples.
 
     Attributes
@@ -189,9 +189,9 @@ def is_row(value: Any) -> bool:
     )
 
 
-def groups_of(parts: Sequence[tuple[Any, tuple[float, float]]]) -> dict[Path, Group]:
+def groups_of(parts: Sequence[tuple[Any, tuple[float, float]]]) -> dict[Path, SectionGroup]:
     """Return every group of entries by its path, in the order met."""
-    groups: dict[Path, Group] = {}
+    groups: dict[Path, SectionGroup] = {}
     tops = [Entry(value, size, sample) for sample, (value, size) in enumerate(parts)]
     _descend((), [(top, top.value) for top in tops], groups)
     return groups
@@ -200,7 +200,7 @@ def groups_of(parts: Sequence[tuple[Any, tuple[float, float]]]) -> dict[Path, Gr
 Held = list[tuple[Entry, Any]]
 
 
-def _descend(path: Path, held: Held, groups: dict[Path, Group]) -> None:
+def _descend(path: Path, held: Held, groups: dict[Path, SectionGroup]) -> None:
     """Go through all values at one path: `held` has each with the entry that it lies in."""
     if len(path) > _DEEPEST:
         return
@@ -218,7 +218,7 @@ def _descend(path: Path, held: Held, groups: dict[Path, Group]) -> None:
         _descend((*path, name), [(e, v[name]) for e, v in objects if name in v], groups)
 
 
-def _through_lists(path: Path, lists: Held, groups: dict[Path, Group]) -> None:
+def _through_lists(path: Path, lists: Held, groups: dict[Path, SectionGroup]) -> None:
     open_lists = [(e, v) for e, v in lists if not _is_leaf_list(v)]
     if any(v for _, v in open_lists):
         inside = [(e, "", part) for e, value in open_lists for part in value]
@@ -226,9 +226,9 @@ def _through_lists(path: Path, lists: Held, groups: dict[Path, Group]) -> None:
 
 
 def _collect(
-    path: Path, inside: Sequence[tuple[Entry, str, Any]], groups: dict[Path, Group]
+    path: Path, inside: Sequence[tuple[Entry, str, Any]], groups: dict[Path, SectionGroup]
 ) -> None:
-    group = groups.setdefault(path, Group(path))
+    group = groups.setdefault(path, SectionGroup(path))
     made = [Entry(part, e.size, e.sample, key, e) for e, key, part in inside]
     group.entries += made
     rows = [entry for entry in made if is_row(entry.value)]
@@ -236,7 +236,7 @@ def _collect(
         _descend(path, [(entry, entry.value) for entry in made], groups)
 
 
-def _side_by_side(path: Path, objects: Held, groups: dict[Path, Group]) -> None:
+def _side_by_side(path: Path, objects: Held, groups: dict[Path, SectionGroup]) -> None:
     """Recognise lists of equal length next to each other: names, numbers, boxes."""
     first = objects[0][1]
     lists = [
@@ -252,7 +252,7 @@ def _side_by_side(path: Path, objects: Held, groups: dict[Path, Group]) -> None:
         if not others or not any(value[label] for _, value in objects):
             continue
         inner = (*path, label, "[]")
-        group = groups.setdefault(inner, Group(inner))
+        group = groups.setdefault(inner, SectionGroup(inner))
         for entry, value in objects:
             for place, text in enumerate(value[label]):
                 more = {name: value[name][place] for name in others}

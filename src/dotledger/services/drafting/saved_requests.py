@@ -15,7 +15,7 @@ from msgspec import Struct, field
 from dotledger.errors import ArgumentError
 from dotledger.json_codec import NotJSON, from_json
 from dotledger.services.drafting.box_drafting import toml_text
-from dotledger.services.drafting.request_samples import Asked, Part, asked_by
+from dotledger.services.drafting.request_samples import Asked, SavedPart, asked_by
 
 __all__ = ["Saved", "from_curl", "from_har"]
 
@@ -112,7 +112,7 @@ def _asked_by_curl(
         return asked_by(verb, url, headers, document=from_json(_closed(body)))
     except NotJSON:
         pairs = parse_qsl(body, keep_blank_values=True)
-        return asked_by(verb, url, headers, parts=[Part(name=n, text=v) for n, v in pairs])
+        return asked_by(verb, url, headers, parts=[SavedPart(name=n, text=v) for n, v in pairs])
 
 
 def _closed(body: str) -> str:
@@ -150,12 +150,12 @@ def _pair(line: str) -> tuple[str, str]:
     return name.strip(), value.strip()
 
 
-def _form_part(text: str) -> Part:
+def _form_part(text: str) -> SavedPart:
     name, _, value = text.partition("=")
     value, _, more = value.partition(";")
     media_type = next((m[5:] for m in more.split(";") if m.startswith("type=")), "")
     file = value[1:] if value[:1] in "@<" and value else ""
-    return Part(name=name, text="" if file else value, file=file, media_type=media_type)
+    return SavedPart(name=name, text="" if file else value, file=file, media_type=media_type)
 
 
 # -- HAR 1.2 (http://www.softwareishard.com/blog/har-12-spec/) ---------------------------------
@@ -243,7 +243,7 @@ def _body_of(
         return asked_by(method, url, headers, raw=True), _bytes(text, post.get("encoding", ""))
     if post.get("params"):
         parts = [
-            Part(
+            SavedPart(
                 name=p["name"],
                 text=p.get("value") or "",
                 file=p.get("fileName") or "",
@@ -261,7 +261,7 @@ def _body_of(
     return asked_by(method, url, headers), b""
 
 
-def _if_image(asked: Asked, parts: Sequence[Part]) -> Asked:
+def _if_image(asked: Asked, parts: Sequence[SavedPart]) -> Asked:
     if not any(part.is_image for part in parts):
         asked.body = ""  # a form without a file: signing in, or the like
     return asked

@@ -10,8 +10,8 @@ from msgspec.structs import replace
 
 from dotledger.services.drafting.box_drafting import BoxGuess
 from dotledger.services.drafting.sample_sections import (
-    Group,
     Path,
+    SectionGroup,
     is_number,
     plain_name,
     written,
@@ -40,12 +40,12 @@ _LANGUAGES = (
 )
 
 
-def kinds_in(group: Group) -> dict[str, tuple[str, Group]] | None:
+def kinds_in(group: SectionGroup) -> dict[str, tuple[str, SectionGroup]] | None:
     """Return a group's entries by what a field says they are, where one list holds several kinds.
 
     Returns
     -------
-    dict of str to (str, Group), or None
+    dict of str to (str, SectionGroup), or None
         By ``keep_if``, the kind and its entries; None if the list is of one kind, or a word of the
         field is none that is known.
     """
@@ -68,10 +68,10 @@ def kinds_in(group: Group) -> dict[str, tuple[str, Group]] | None:
     return None
 
 
-def _of_sort(group: Group, name: str, sort: str) -> Group:
+def _of_sort(group: SectionGroup, name: str, sort: str) -> SectionGroup:
     """Return the entries of one sort, without the field that says so."""
     chosen = [entry for entry in group.entries if entry.value[name] == sort]
-    return Group(
+    return SectionGroup(
         group.path,
         [_without(entry, name) for entry in chosen],
         dict(group.beside),
