@@ -25,7 +25,7 @@ from dotledger.core.copies.image_fingerprints import NearCopy, Prints
 from dotledger.core.decisions.rule_conditions import Condition, Rule, Rules
 from dotledger.core.decisions.text_masking import Masked
 from dotledger.core.decisions.verdicts import Decisions, Verdict, VerdictCounts
-from dotledger.core.measurement.measure_result import LabelRows
+from dotledger.core.measurement.measure_result import LabelRows, MeasuredKinds
 from dotledger.core.measures.measure_rows import KindMeasure, Point, Row
 from dotledger.core.pairing.pairing_rows import Paired
 from dotledger.core.questions.attribute_judging import DetailMeasure
@@ -92,6 +92,7 @@ __all__ = [
     "Look",
     "LookFigure",
     "Masked",
+    "MeasuredKinds",
     "Month",
     "Months",
     "NamesMatched",

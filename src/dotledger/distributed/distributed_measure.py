@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, Protocol
+from typing import Protocol
 
 from dotledger.core.arrays import Ints
-from dotledger.core.measurement.measure_result import Measure
+from dotledger.core.measurement.measure_result import MeasuredKinds
 from dotledger.core.questions.error_diagnosis import Diagnosis, by_confidence, by_size
 from dotledger.core.questions.screening_decisions import Decided, ScreeningCounts, screening_of
 from dotledger.core.questions.slices import (
@@ -95,12 +95,12 @@ class PartedDiagnosis(Diagnosis):
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
-class PartedMeasure(Measure):
-    """A `Measure` of parts: the tables stay where they are.
+class PartedMeasure(MeasuredKinds):
+    """The measures of parts: the tables stay where they are.
 
     Measures, intervals, `curve`, `sweep` and `reliability` are made from what the parts gave;
-    `by` and `why` ask each part again. What needs every row in one place is refused:
-    `confusion`, `images`, `counts`, `details` and `text`.
+    `by` and `why` ask each part again. What needs every row in one place is a method of `Measure`
+    alone: confusion, images, counts, details and text.
 
     Attributes
     ----------
@@ -180,32 +180,3 @@ class PartedMeasure(Measure):
         drawn = self.basis.resampling
         level = drawn.level if drawn.draws else None
         return None if self.decided is None else screening_of(self.decided, level)
-
-    def _refused(self, what: str) -> ArgumentError:
-        return ArgumentError(
-            "this is not asked of parts",
-            place=what,
-            allowed=["by", "why", "curve", "sweep", "screening", "reliability"],
-            next_step="Ask it of one part: dotledger.measure(findings, annotations).",
-        )
-
-    def confusion(self) -> Any:
-        """Refuse: it needs every row in one place."""
-        raise self._refused("confusion")
-
-    def images(self) -> Any:
-        """Refuse: it needs every row in one place."""
-        raise self._refused("images")
-
-    def counts(self) -> Any:
-        """Refuse: it needs every row in one place."""
-        raise self._refused("counts")
-
-    def details(self, *, tolerances: Mapping[str, float] | None = None) -> Any:
-        """Refuse: it needs every row in one place."""
-        del tolerances
-        raise self._refused("details")
-
-    def text(self) -> Any:
-        """Refuse: it needs every row in one place."""
-        raise self._refused("text")

@@ -16,7 +16,7 @@ import numpy as np
 from dotledger.core.comparison.planned_looks import LookFigure, Watch
 from dotledger.core.comparison.run_comparison import Comparison
 from dotledger.core.kinds import KINDS
-from dotledger.core.measurement.measure_result import Measure
+from dotledger.core.measurement.measure_result import Measure, MeasuredKinds
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError, MissingExtra
 
@@ -79,7 +79,7 @@ def plot_style(*, font_size: float = 10) -> dict[str, Any]:
 
 
 def plot(
-    result: Measure | Comparison | Watch | Sequence[float] | Any,
+    result: MeasuredKinds | Comparison | Watch | Sequence[float] | Any,
     what: str = "curve",
     *,
     kind: str | None = None,
@@ -92,7 +92,7 @@ def plot(
 
     Parameters
     ----------
-    result : Measure, Comparison, Watch, or sequence of float
+    result : MeasuredKinds, Comparison, Watch, or sequence of float
         For ``differences`` a comparison; for ``latency`` seconds of calls; for ``rounds`` a watch.
     what : str, default "curve"
         ``curve`` (precision against recall), ``sweep`` (measures against the threshold),
@@ -158,9 +158,9 @@ def _missing() -> MissingExtra:
 
 
 def _kind(result: Any, kind: str | None) -> str:
-    if not isinstance(result, Measure | Comparison):
+    if not isinstance(result, MeasuredKinds | Comparison):
         return ""
-    known = list(result.kinds) if isinstance(result, Measure) else list(result.pair.kinds)
+    known = list(result.kinds) if isinstance(result, MeasuredKinds) else list(result.pair.kinds)
     if kind is None and (len(known) == 1 or isinstance(result, Comparison)):
         return known[0] if len(known) == 1 else ""
     if kind not in known:
@@ -173,7 +173,7 @@ def _kind(result: Any, kind: str | None) -> str:
 _Options = Mapping[str, Any]
 
 
-def _curve(ax: Axes, result: Measure, kind: str, options: _Options) -> None:
+def _curve(ax: Axes, result: MeasuredKinds, kind: str, options: _Options) -> None:
     label = options["label"]
     if label is None:
         table = result.sweep("kind", kinds=[kind]).table
@@ -206,7 +206,7 @@ def _unit_square(ax: Axes, x: str, y: str, title: str) -> None:
     ax.set(xlabel=x, ylabel=y, title=title, xlim=(-0.02, 1.02), ylim=(-0.02, 1.05))
 
 
-def _sweep(ax: Axes, result: Measure, kind: str, options: _Options) -> None:
+def _sweep(ax: Axes, result: MeasuredKinds, kind: str, options: _Options) -> None:
     table = result.sweep("kind", kinds=[kind]).table
     table = table[np.isfinite(table["threshold"])]
     styles = (("precision", "-"), ("recall", "--"), ("f1", ":"))
@@ -226,7 +226,7 @@ def _sweep(ax: Axes, result: Measure, kind: str, options: _Options) -> None:
     ax.legend(loc="lower left")
 
 
-def _overlap(ax: Axes, result: Measure, kind: str, options: _Options) -> None:  # noqa: ARG001
+def _overlap(ax: Axes, result: MeasuredKinds, kind: str, options: _Options) -> None:  # noqa: ARG001
     judged, passes = result.basis.judged[kind], result.basis.passing(kind)
     if judged.required is None:
         raise ArgumentError("a kind judged by presence has no overlap", place="kind", got=kind)
@@ -249,7 +249,7 @@ def _whiskers(values: Sequence[float], ends: Sequence[tuple[float, float]]) -> A
     return np.nan_to_num(np.array(reach, dtype=float).reshape(-1, 2).T)
 
 
-def _slices(ax: Axes, result: Measure, kind: str, options: _Options) -> None:
+def _slices(ax: Axes, result: MeasuredKinds, kind: str, options: _Options) -> None:
     rows = result.by(options["by"])[kind].rows
     shown = {name: row for name, row in rows.items() if not math.isnan(row.recall)}
     recall = [row.recall for row in shown.values()]
@@ -262,7 +262,7 @@ def _slices(ax: Axes, result: Measure, kind: str, options: _Options) -> None:
     ax.set(ylabel="recall", title=f"{kind} by {options['by']}", ylim=(-0.02, 1.05))
 
 
-def _reliability(ax: Axes, result: Measure, kind: str, options: _Options) -> None:  # noqa: ARG001
+def _reliability(ax: Axes, result: MeasuredKinds, kind: str, options: _Options) -> None:  # noqa: ARG001
     bands = [band for band in result.reliability()[kind].bands if band.count]
     ax.plot([0, 1], [0, 1], color=_SOFT, linewidth=1, linestyle=":", label="as it says")
     shares = [band.share_right for band in bands]
@@ -273,8 +273,8 @@ def _reliability(ax: Axes, result: Measure, kind: str, options: _Options) -> Non
     ax.legend(loc="upper left")
 
 
-def _reasons(side: str) -> Callable[[Axes, Measure, str, _Options], None]:
-    def draw(ax: Axes, result: Measure, kind: str, options: _Options) -> None:  # noqa: ARG001
+def _reasons(side: str) -> Callable[[Axes, MeasuredKinds, str, _Options], None]:
+    def draw(ax: Axes, result: MeasuredKinds, kind: str, options: _Options) -> None:  # noqa: ARG001
         why = result.why()
         cases = why.wrong if side == "wrong" else why.missed
         counts = Counter(case.reason for case in cases if case.kind == kind)
@@ -375,13 +375,13 @@ def _rounds(ax: Axes, result: Watch, kind: str, options: _Options) -> None:  # n
 
 
 PLOTS: Mapping[str, tuple[type | None, Callable[..., None]]] = {
-    "curve": (Measure, _curve),
-    "sweep": (Measure, _sweep),
-    "overlap": (Measure, _overlap),
-    "slices": (Measure, _slices),
-    "reliability": (Measure, _reliability),
-    "wrong": (Measure, _reasons("wrong")),
-    "missed": (Measure, _reasons("missed")),
+    "curve": (MeasuredKinds, _curve),
+    "sweep": (MeasuredKinds, _sweep),
+    "overlap": (MeasuredKinds, _overlap),
+    "slices": (MeasuredKinds, _slices),
+    "reliability": (MeasuredKinds, _reliability),
+    "wrong": (MeasuredKinds, _reasons("wrong")),
+    "missed": (MeasuredKinds, _reasons("missed")),
     "confusion": (Measure, _confusion),
     "differences": (Comparison, _differences),
     "latency": (None, _latency),

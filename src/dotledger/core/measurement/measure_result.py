@@ -28,7 +28,7 @@ if TYPE_CHECKING:
     from dotledger.core.questions.text_lines import TextMeasure
     from dotledger.core.questions.threshold_sweep import Each, Sweep
 
-__all__ = ["LabelRows", "Measure"]
+__all__ = ["LabelRows", "Measure", "MeasuredKinds"]
 
 
 class LabelRows(Mapping[str, Row]):
@@ -75,10 +75,8 @@ DASH = "\N{EN DASH}"
 
 
 @dataclass(frozen=True, kw_only=True, repr=False)
-class Measure(Plotted, JsonText):
-    """What `measure` returns.
-
-    The fields and `to_dict` hold the measures; the methods look further into the same pairing.
+class MeasuredKinds(Plotted, JsonText):
+    """What every measure holds, wherever its tables are.
 
     Attributes
     ----------
@@ -100,13 +98,6 @@ class Measure(Plotted, JsonText):
         Sentences a reader should see before trusting the numbers.
     basis : Basis
         What was compared and judged.
-
-    Examples
-    --------
-    >>> import dotledger
-    >>> result = dotledger.measure("found.csv", "truth.csv", threshold=0.5)
-    >>> result.kinds["face"].pooled.misses
-    19
     """
 
     overlap: float
@@ -122,7 +113,9 @@ class Measure(Plotted, JsonText):
 
     def __repr__(self) -> str:
         """Return the headline of each kind, in at most six lines."""
-        head = f"<Measure: {self.images_in_scope} images in scope, {self.basis.cuts[0]}"
+        head = (
+            f"<{type(self).__name__}: {self.images_in_scope} images in scope, {self.basis.cuts[0]}"
+        )
         lines = [_headline(kind) for kind in self.kinds.values()]
         notes = f"; {counted(len(self.notes), 'note')}, see .notes" if self.notes else ""
         return "\n".join([f"{head}, required overlap {self.overlap:g}{notes}>", *lines])
@@ -164,15 +157,9 @@ class Measure(Plotted, JsonText):
     def _origin(self) -> Origin:
         return self.basis.findings.origin or Origin()
 
-    def to_dict(self, *, everything: bool = False) -> dict[str, Any]:
-        """Return plain values, ready for JSON; None where undefined.
-
-        Parameters
-        ----------
-        everything : bool, default False
-            Also what the methods give: images, confusion, reasons, reliability, slices and so on.
-        """
-        found = {
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values, ready for JSON; None where undefined."""
+        return {
             "service": self._origin.service,
             "batch": self._origin.batch,
             "overlap": self.overlap,
@@ -188,25 +175,6 @@ class Measure(Plotted, JsonText):
             "mean_over_labels": plain_means(self._all_rows()),
             "kinds": {name: kind.to_dict() for name, kind in self.kinds.items()},
             "notes": list(self.notes),
-        }
-        return {**found, **self._everything()} if everything else found
-
-    def _everything(self) -> dict[str, Any]:
-        """Return the parts that the methods give, each under its name."""
-        reasons, screening = self.why(), self.screening()
-        return {
-            "reasons": reasons.to_dict(),
-            "confusion": {name: one.to_dict() for name, one in self.confusion().items()},
-            "slices": {
-                name: {kind: one.to_dict() for kind, one in self.by(name).items()}
-                for name in self.slice_names()
-            },
-            "reliability": {name: one.to_dict() for name, one in self.reliability().items()},
-            "count_agreement": {name: one.to_dict() for name, one in self.counts().items()},
-            "screening": None if screening is None else screening.to_dict(),
-            "details": {name: one.to_dict() for name, one in self.details().items()},
-            "text": None if (text := self.text()) is None else text.to_dict(),
-            "images": _records(self.images()),
         }
 
     def frame(self) -> pd.DataFrame:
@@ -231,53 +199,6 @@ class Measure(Plotted, JsonText):
     def _several(self) -> bool:
         return len(self.basis.overlaps) * len(self.basis.cuts) > 1
 
-    def why(self, *, near: float = 0.1, small: float = 0.001) -> Diagnosis:
-        """Say why each wrong finding is wrong and each missed annotation is missed.
-
-        Parameters
-        ----------
-        near : float
-            The least overlap at which a box counts as meant for an annotation.
-        small : float
-            Annotated boxes below this share of the image's area are too small.
-        """
-        from dotledger.core.questions.error_diagnosis import diagnose
-
-        return diagnose(self.basis, near=near, small=small)
-
-    def confusion(self) -> dict[str, Confusion]:
-        """Return, for kinds with boxes, which label was found where another is annotated."""
-        from dotledger.core.questions.confusion import confusion_of
-
-        return {k: confusion_of(self.basis, k) for k, s in self.basis.scopes.items() if s.boxed}
-
-    def by(self, name: str, *, edges: Sequence[float] | None = None) -> dict[str, SliceMeasure]:
-        """Return the measures by slice, for each kind.
-
-        Parameters
-        ----------
-        name : str
-            ``"size"``, ``"crowding"``, ``"edge"``, or a column that the user added to images or
-            annotations.
-        edges : sequence of float, optional
-            For ``"size"`` shares of the image's area, for ``"crowding"`` overlaps, for a column
-            of numbers its own unit; rising.
-
-        Raises
-        ------
-        ArgumentError
-            If there is no such slice or column, or the edges do not rise.
-        """
-        from dotledger.core.questions.slices import sliced
-
-        return sliced(self.basis, name, edges)
-
-    def slice_names(self) -> list[str]:
-        """Return the names that `by` takes."""
-        from dotledger.core.questions.slices import slice_names
-
-        return slice_names(self.basis)
-
     def reliability(self, *, edges: Sequence[float] | None = None) -> dict[str, Reliability]:
         """Say for each kind how often findings of a confidence are right; by default ten bands."""
         from dotledger.core.questions.reliability import reliability_of
@@ -287,18 +208,6 @@ class Measure(Plotted, JsonText):
             kind: reliability_of(judged, edges, rows=only(kind) if only else None)
             for kind, judged in self.basis.judged.items()
         }
-
-    def conventions(self) -> list[Fit]:
-        """Return how well boxes fit when they are read by other conventions, the best first.
-
-        Centre for corner, x and y swapped, other units, rotated twice or not at all: only images
-        whose sizes are known tell.
-        """
-        from dotledger.core.measurement.measure_notes import sizes_in
-        from dotledger.core.questions.box_conventions import check_conventions
-
-        annotations = self.basis.annotations
-        return check_conventions(self.basis.findings, annotations, sizes_in(annotations))
 
     def curve(self, kind: str | None = None, label: str | None = None) -> pd.DataFrame:
         """Return the precision-recall curve: one row for each distinct confidence, falling.
@@ -352,6 +261,155 @@ class Measure(Plotted, JsonText):
 
         return sweep_of(self.basis, each, kinds=kinds, intervals=intervals)
 
+    # Asked of the tables, wherever they are.
+
+    def why(self, *, near: float = 0.1, small: float = 0.001) -> Diagnosis:
+        """Say why each wrong finding is wrong and each missed annotation is missed."""
+        raise NotImplementedError
+
+    def by(self, name: str, *, edges: Sequence[float] | None = None) -> dict[str, SliceMeasure]:
+        """Return the measures by slice, for each kind."""
+        raise NotImplementedError
+
+    def _repr_html_(self) -> str:
+        """Show the measures as a table in a notebook."""
+        from html import escape
+
+        head = (
+            f"<p>{self.images_in_scope} images in scope, required overlap {self.overlap:g}, "
+            f"{self.basis.cuts[0]}</p>"
+        )
+        notes = "".join(f"<p>{escape(note)}</p>" for note in self.notes)
+        shown = ["kind", "label", "annotated", "misses", "false_positives", *list(MEASURES)[:5]]
+        table = self.frame()[shown].to_html(
+            index=False, na_rep="\N{EN DASH}", float_format="{:.2f}".format, escape=True
+        )
+        return f"{head}{notes}{table}"
+
+
+@dataclass(frozen=True, kw_only=True, repr=False)
+class Measure(MeasuredKinds):
+    """What `measure` returns.
+
+    The fields and `to_dict` hold the measures; the methods look further into the same pairing.
+
+    Attributes
+    ----------
+    overlap : float
+        The required overlap for kinds judged by boxes.
+    threshold : float, dict of str to float, or None
+        Findings below it were left out of the counts; None for no threshold.
+    images_in_scope, unanswered : int
+        Images in scope for at least one kind; images covered but answered for none.
+    uncovered : int
+        Images with findings that the annotations do not cover.
+    kinds : dict of str to KindMeasure
+        By kind, in the order of `KINDS`.
+    unjudged_kinds : dict of str to int
+        Findings on covered images of a kind that the annotations do not hold, by kind.
+    pooled : Row
+        From the summed counts of all labels of all kinds.
+    notes : tuple of str
+        Sentences a reader should see before trusting the numbers.
+    basis : Basis
+        What was compared and judged.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> result = dotledger.measure("found.csv", "truth.csv", threshold=0.5)
+    >>> result.kinds["face"].pooled.misses
+    19
+    """
+
+    def to_dict(self, *, everything: bool = False) -> dict[str, Any]:
+        """Return plain values, ready for JSON; None where undefined.
+
+        Parameters
+        ----------
+        everything : bool, default False
+            Also what the methods give: images, confusion, reasons, reliability, slices and so on.
+        """
+        found = super().to_dict()
+        return {**found, **self._everything()} if everything else found
+
+    def _everything(self) -> dict[str, Any]:
+        """Return the parts that the methods give, each under its name."""
+        reasons, screening = self.why(), self.screening()
+        return {
+            "reasons": reasons.to_dict(),
+            "confusion": {name: one.to_dict() for name, one in self.confusion().items()},
+            "slices": {
+                name: {kind: one.to_dict() for kind, one in self.by(name).items()}
+                for name in self.slice_names()
+            },
+            "reliability": {name: one.to_dict() for name, one in self.reliability().items()},
+            "count_agreement": {name: one.to_dict() for name, one in self.counts().items()},
+            "screening": None if screening is None else screening.to_dict(),
+            "details": {name: one.to_dict() for name, one in self.details().items()},
+            "text": None if (text := self.text()) is None else text.to_dict(),
+            "images": _records(self.images()),
+        }
+
+    def why(self, *, near: float = 0.1, small: float = 0.001) -> Diagnosis:
+        """Say why each wrong finding is wrong and each missed annotation is missed.
+
+        Parameters
+        ----------
+        near : float
+            The least overlap at which a box counts as meant for an annotation.
+        small : float
+            Annotated boxes below this share of the image's area are too small.
+        """
+        from dotledger.core.questions.error_diagnosis import diagnose
+
+        return diagnose(self.basis, near=near, small=small)
+
+    def confusion(self) -> dict[str, Confusion]:
+        """Return, for kinds with boxes, which label was found where another is annotated."""
+        from dotledger.core.questions.confusion import confusion_of
+
+        return {k: confusion_of(self.basis, k) for k, s in self.basis.scopes.items() if s.boxed}
+
+    def by(self, name: str, *, edges: Sequence[float] | None = None) -> dict[str, SliceMeasure]:
+        """Return the measures by slice, for each kind.
+
+        Parameters
+        ----------
+        name : str
+            ``"size"``, ``"crowding"``, ``"edge"``, or a column that the user added to images or
+            annotations.
+        edges : sequence of float, optional
+            For ``"size"`` shares of the image's area, for ``"crowding"`` overlaps, for a column
+            of numbers its own unit; rising.
+
+        Raises
+        ------
+        ArgumentError
+            If there is no such slice or column, or the edges do not rise.
+        """
+        from dotledger.core.questions.slices import sliced
+
+        return sliced(self.basis, name, edges)
+
+    def slice_names(self) -> list[str]:
+        """Return the names that `by` takes."""
+        from dotledger.core.questions.slices import slice_names
+
+        return slice_names(self.basis)
+
+    def conventions(self) -> list[Fit]:
+        """Return how well boxes fit when they are read by other conventions, the best first.
+
+        Centre for corner, x and y swapped, other units, rotated twice or not at all: only images
+        whose sizes are known tell.
+        """
+        from dotledger.core.measurement.measure_notes import sizes_in
+        from dotledger.core.questions.box_conventions import check_conventions
+
+        annotations = self.basis.annotations
+        return check_conventions(self.basis.findings, annotations, sizes_in(annotations))
+
     def images(self) -> pd.DataFrame:
         """Return counts by image and kind, the most missed first, with answered or not."""
         from dotledger.core.questions.count_agreement import image_counts
@@ -396,21 +454,6 @@ class Measure(Plotted, JsonText):
             self.basis.annotations,
             overlap=self.overlap,
         )
-
-    def _repr_html_(self) -> str:
-        """Show the measures as a table in a notebook."""
-        from html import escape
-
-        head = (
-            f"<p>{self.images_in_scope} images in scope, required overlap {self.overlap:g}, "
-            f"{self.basis.cuts[0]}</p>"
-        )
-        notes = "".join(f"<p>{escape(note)}</p>" for note in self.notes)
-        shown = ["kind", "label", "annotated", "misses", "false_positives", *list(MEASURES)[:5]]
-        table = self.frame()[shown].to_html(
-            index=False, na_rep="\N{EN DASH}", float_format="{:.2f}".format, escape=True
-        )
-        return f"{head}{notes}{table}"
 
 
 def _frame_rows(kind: KindMeasure) -> list[dict[str, Any]]:

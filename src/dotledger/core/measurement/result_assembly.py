@@ -15,7 +15,7 @@ from typing import TypeVar
 import numpy as np
 
 from dotledger.core.arrays import Flags, Ints, ratio
-from dotledger.core.measurement.measure_result import Measure
+from dotledger.core.measurement.measure_result import MeasuredKinds
 from dotledger.core.measures.average_precision import pooled_average_precision
 from dotledger.core.measures.intervals import Spread, spread_of, spread_of_all
 from dotledger.core.measures.measure_rows import (
@@ -134,7 +134,7 @@ def _paired_anew(
     return [row[0] for row in pairs], counted
 
 
-Result = TypeVar("Result", bound=Measure)
+Result = TypeVar("Result", bound=MeasuredKinds)
 
 
 def assembled(basis: Basis, work: list[KindWork], totals: Totals, result: type[Result]) -> Result:
