@@ -19,8 +19,14 @@ def main(*, quick):
     print("| service | wrong | said by | recall | right | words |")
     print("| --- | --- | --- | --- | --- | --- |")
     for one in said:
-        print(f"| {one.service} | {one.what} | {one.where or '-'} | {one.recall:.2f} | {one.right:.2f} | {one.words[:90]} |")  # fmt: skip
+        print(
+            f"| {one.service} | {one.what} | {one.where or '-'} | {one.recall:.2f} | {one.right:.2f} | {one.words[:90]} |"
+        )
     silent = [one for one in said if not one.words]
     low = sum(not one.recall >= 0.1 for one in silent)
-    print(f"\nwithout a word: {len(silent)} of {len(said)} (at most 4), with recall below 0.1: {low} (none)")  # fmt: skip
-    print(f"right ones of which something is said: {len(alarms)} of {len(RIGHT)} (none) {alarms or ''}")  # fmt: skip
+    print(
+        f"\nwithout a word: {len(silent)} of {len(said)} (at most 4), with recall below 0.1: {low} (none)"
+    )
+    print(
+        f"right ones of which something is said: {len(alarms)} of {len(RIGHT)} (none) {alarms or ''}"
+    )

@@ -34,7 +34,7 @@ server = ThreadingHTTPServer(("127.0.0.1", 0), Quiet); print(server.server_port,
 
 def picture(number):
     buffer = io.BytesIO()
-    Image.effect_noise((320, 240), 20).convert("RGB").save(buffer, "JPEG", dpi=(number + 1, 1))  # fmt: skip
+    Image.effect_noise((320, 240), 20).convert("RGB").save(buffer, "JPEG", dpi=(number + 1, 1))
     return buffer.getvalue()
 
 

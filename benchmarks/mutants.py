@@ -144,7 +144,11 @@ def _functions(tree):
 @lru_cache(maxsize=4)
 def _levels(tree):
     """Return what is given to `Level` as its place in a list, where it is in none."""
-    calls = [n for n in ast.walk(tree) if isinstance(n, ast.Call) and getattr(n.func, "id", "") == "Level"]  # fmt: skip
+    calls = [
+        n
+        for n in ast.walk(tree)
+        if isinstance(n, ast.Call) and getattr(n.func, "id", "") == "Level"
+    ]
     return {id(part) for call in calls for part in call.args}
 
 
@@ -234,7 +238,11 @@ def _lines(path, place):
     """Return the first and the last line of the smallest statement around a place."""
     tree = ast.parse(path.read_text())
     node = list(places(tree))[place][0]
-    around = [s for s in ast.walk(tree) if isinstance(s, ast.stmt) and s.lineno <= node.lineno and node.end_lineno <= s.end_lineno]  # fmt: skip
+    around = [
+        s
+        for s in ast.walk(tree)
+        if isinstance(s, ast.stmt) and s.lineno <= node.lineno and node.end_lineno <= s.end_lineno
+    ]
     least = min(around, key=lambda s: s.end_lineno - s.lineno)
     whole = not hasattr(least, "body")
     return (least.lineno, least.end_lineno) if whole else (node.lineno, node.end_lineno)
@@ -270,8 +278,15 @@ def main(*, quick):
     count, seed = _option("count", 30 if quick else 300), _option("seed", 1)
     same = equivalent()
     chosen = sample(count, seed)
-    named = {one: f"{one[1].relative_to(SOURCE)}:{changed(one[1].read_text(), one[2])[1]}" for one in chosen}  # fmt: skip
-    told = {one: same[_NUMBER.sub(":", line)] for one, line in named.items() if _NUMBER.sub(":", line) in same}  # fmt: skip
+    named = {
+        one: f"{one[1].relative_to(SOURCE)}:{changed(one[1].read_text(), one[2])[1]}"
+        for one in chosen
+    }
+    told = {
+        one: same[_NUMBER.sub(":", line)]
+        for one, line in named.items()
+        if _NUMBER.sub(":", line) in same
+    }
     for one, why in told.items():
         print(f"equivalent {named[one]} ({why})")
     tried = [one for one in chosen if one not in told]

@@ -55,8 +55,26 @@ def tables(names, each):
     shift = np.where(good, rng.normal(0, 0.05, total), rng.normal(0, 0.6, total)) * w
     confidence = np.where(good, rng.beta(6, 2, total), rng.beta(2, 4, total))
     kind = ["object"] * total
-    true = Annotations.from_columns(image=list(image), kind=kind, label=list(label), x0=x, y0=y, x1=x + w, y1=y + h, ignore=[False] * total)  # fmt: skip
-    found = Findings.from_columns(image=list(image), kind=kind, label=list(label), confidence=confidence, x0=x + shift, y0=y, x1=x + shift + w, y1=y + h)  # fmt: skip
+    true = Annotations.from_columns(
+        image=list(image),
+        kind=kind,
+        label=list(label),
+        x0=x,
+        y0=y,
+        x1=x + w,
+        y1=y + h,
+        ignore=[False] * total,
+    )
+    found = Findings.from_columns(
+        image=list(image),
+        kind=kind,
+        label=list(label),
+        confidence=confidence,
+        x0=x + shift,
+        y0=y,
+        x1=x + shift + w,
+        y1=y + h,
+    )
     return found, true
 
 
@@ -66,7 +84,9 @@ def _one(home, images, each, how):
     pictures = photographs(images)
     found, true = tables(list(pictures), each)
     began = time.perf_counter()
-    path = dotledger.write_report(home / "r.html", found, true, images=pictures, threshold=0.5, how=how, draws=200)  # fmt: skip
+    path = dotledger.write_report(
+        home / "r.html", found, true, images=pictures, threshold=0.5, how=how, draws=200
+    )
     made = time.perf_counter() - began
     browser = Browser("--enable-precise-memory-info")
     try:

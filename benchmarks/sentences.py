@@ -58,35 +58,74 @@ class Situation:
         return truth, first, second
 
     def presence(self, name, found):
-        self.table(name, findings_of([(f"i{n}", "label", "x" if there else "", 0.9 if there else None, None) for n, there in enumerate(found)]))  # fmt: skip
+        self.table(
+            name,
+            findings_of(
+                [
+                    (f"i{n}", "label", "x" if there else "", 0.9 if there else None, None)
+                    for n, there in enumerate(found)
+                ]
+            ),
+        )
 
     def all_there(self, images):
-        self.table("t.csv", annotations_of([(f"i{n}", "label", "x", None, False) for n in range(images)]))  # fmt: skip
+        self.table(
+            "t.csv", annotations_of([(f"i{n}", "label", "x", None, False) for n in range(images)])
+        )
 
     def gate(self, text):
         (self.home / "g.toml").write_text(f"gates_file = 1\nthreshold = 0.3\n[[gate]]\n{text}")
-        return self.said("gate", "g.toml", "--findings", "b.csv", "--annotations", "t.csv", "--against", "before=a.csv")  # fmt: skip
+        return self.said(
+            "gate",
+            "g.toml",
+            "--findings",
+            "b.csv",
+            "--annotations",
+            "t.csv",
+            "--against",
+            "before=a.csv",
+        )
 
     def mapped(self, service, images=200):
         sure, right, image = simulation.confidences(self.rng, images, service)
         place = np.arange(len(image)) - np.searchsorted(image, image)
         box = [(30 * n, 0, 30 * n + 10, 10) for n in place.tolist()]
-        rows = [(f"i{i}", "object", "x", float(np.clip(c, 0, 1)), b if ok else (b[0], 500, b[2], 510)) for i, c, b, ok in zip(image.tolist(), sure, box, right, strict=True)]  # fmt: skip
+        rows = [
+            (f"i{i}", "object", "x", float(np.clip(c, 0, 1)), b if ok else (b[0], 500, b[2], 510))
+            for i, c, b, ok in zip(image.tolist(), sure, box, right, strict=True)
+        ]
         self.table("a.csv", findings_of(rows))
-        self.table("t.csv", annotations_of([(f"i{i}", "object", "x", b, False) for i, b in zip(image.tolist(), box, strict=True)]))  # fmt: skip
-        return self.said("reliability", "--findings", "a.csv", "--annotations", "t.csv", "--fit", "m.json")  # fmt: skip
+        self.table(
+            "t.csv",
+            annotations_of(
+                [
+                    (f"i{i}", "object", "x", b, False)
+                    for i, b in zip(image.tolist(), box, strict=True)
+                ]
+            ),
+        )
+        return self.said(
+            "reliability", "--findings", "a.csv", "--annotations", "t.csv", "--fit", "m.json"
+        )
 
     def screened(self, when, given):
         table = findings_of([(f"i{n}", "face", "face", 0.9, BOX) for n in range(len(given))])
         self.table("a.jsonl", table, [Details(attributes=one) for one in given])
-        (self.home / "r.toml").write_text(f"rules_file = 1\n[[rule]]\nname = 'one'\nverdict = 'hold'\nkind = 'face'\n{when}\n")  # fmt: skip
+        (self.home / "r.toml").write_text(
+            f"rules_file = 1\n[[rule]]\nname = 'one'\nverdict = 'hold'\nkind = 'face'\n{when}\n"
+        )
         return self.said("screen", "r.toml", "--findings", "a.jsonl")
 
     def ways(self, unsafe, safe):
         rows = [(f"u{n}", "unsafe", "smoke", 0.9, None) for n in range(unsafe)]
         rows += [(f"s{n}", "unsafe", "smoke", 0.1, None) for n in range(safe)]
         self.table("a.csv", findings_of(rows))
-        self.table("t.csv", annotations_of([(r[0], "unsafe", "smoke" if r[0][0] == "u" else "", None, False) for r in rows]))  # fmt: skip
+        self.table(
+            "t.csv",
+            annotations_of(
+                [(r[0], "unsafe", "smoke" if r[0][0] == "u" else "", None, False) for r in rows]
+            ),
+        )
         return self.said("choose", "--findings", "a.csv", "--annotations", "t.csv", "--aim",
                          "at most 2% of unsafe images pass, at most 2% of safe images are stopped")  # fmt: skip
 
@@ -96,9 +135,21 @@ class Situation:
                 (self.home / name).mkdir()
                 for file, data in pictures(5).items():
                     (self.home / name / file).write_bytes(data)
-                text = TEXT.replace('address = "http://127.0.0.1:1/', f'address = "http://127.0.0.1:{port}/')  # fmt: skip
-                (self.home / f"{name}.toml").write_text(text.replace('service = "bell"', f'service = "{name}"'))  # fmt: skip
-                out = self.said("send", name, "--service", f"{name}.toml", "--ledger", "l.ledger", env={"BELL_KEY": "k"})  # fmt: skip
+                text = TEXT.replace(
+                    'address = "http://127.0.0.1:1/', f'address = "http://127.0.0.1:{port}/'
+                )
+                (self.home / f"{name}.toml").write_text(
+                    text.replace('service = "bell"', f'service = "{name}"')
+                )
+                out = self.said(
+                    "send",
+                    name,
+                    "--service",
+                    f"{name}.toml",
+                    "--ledger",
+                    "l.ledger",
+                    env={"BELL_KEY": "k"},
+                )
         return out
 
 
@@ -144,8 +195,14 @@ def _gated(one):
 
 
 def _lost_half(one):
-    one.all_there(12), one.presence("a.csv", [True] * 12), one.presence("b.csv", [n < 6 for n in range(12)])  # fmt: skip
-    return one.gate("measure = 'recall'\nfalls_at_most = 0.2\nagainst = 'before'\nif_unjudged = 'holds'\n")  # fmt: skip
+    (
+        one.all_there(12),
+        one.presence("a.csv", [True] * 12),
+        one.presence("b.csv", [n < 6 for n in range(12)]),
+    )
+    return one.gate(
+        "measure = 'recall'\nfalls_at_most = 0.2\nagainst = 'before'\nif_unjudged = 'holds'\n"
+    )
 
 
 def _everything_against_nothing(one):
@@ -170,8 +227,18 @@ def _measured(one):
 
 
 def _two_forms(one):
-    one.table("a.csv", findings_of([(f"i{n}", "label", "cafe\u0301" if n % 2 else "caf\u00e9", 0.9, None) for n in range(40)]))  # fmt: skip
-    one.table("t.csv", annotations_of([(f"i{n}", "label", "caf\u00e9", None, False) for n in range(40)]))  # fmt: skip
+    one.table(
+        "a.csv",
+        findings_of(
+            [
+                (f"i{n}", "label", "cafe\u0301" if n % 2 else "caf\u00e9", 0.9, None)
+                for n in range(40)
+            ]
+        ),
+    )
+    one.table(
+        "t.csv", annotations_of([(f"i{n}", "label", "caf\u00e9", None, False) for n in range(40)])
+    )
     return one.said("measure", "--findings", "a.csv", "--annotations", "t.csv")
 
 
@@ -236,11 +303,20 @@ def main(*, quick):
             said = play(Situation(folder, number))
             wrong = re.search(unwanted, said, re.MULTILINE) is not None
             alarms += wrong
-            print(f"{'FALSE ALARM' if wrong else 'quiet':12}{what}" + (f"\n{said}" if wrong else ""), flush=True)  # fmt: skip
+            print(
+                f"{'FALSE ALARM' if wrong else 'quiet':12}{what}" + (f"\n{said}" if wrong else ""),
+                flush=True,
+            )
         for number, (what, play, wanted) in enumerate(LOUD, len(QUIET)):
             said = play(Situation(folder, number))
             right = re.search(wanted, said, re.MULTILINE) is not None
             heard += right
-            print(f"{'said' if right else 'NOT SAID':12}{what}" + (f"\n{said[-1500:]}" if not right else ""), flush=True)  # fmt: skip
-    print(f"{alarms} false alarms of {len(QUIET)} (none allowed), {heard} of {len(LOUD)} said (at least 18)")  # fmt: skip
+            print(
+                f"{'said' if right else 'NOT SAID':12}{what}"
+                + (f"\n{said[-1500:]}" if not right else ""),
+                flush=True,
+            )
+    print(
+        f"{alarms} false alarms of {len(QUIET)} (none allowed), {heard} of {len(LOUD)} said (at least 18)"
+    )
     return {"alarms": alarms, "said": heard, "of": len(LOUD)}

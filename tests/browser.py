@@ -34,7 +34,9 @@ class Browser:
         for flag in (*FLAGS, *flags, f"--window-size={size[0]},{size[1]}", f"--user-data-dir={self._profile.name}"):  # fmt: skip
             options.add_argument(flag)
         if not script:
-            options.add_experimental_option("prefs", {"profile.managed_default_content_settings.javascript": 2})  # fmt: skip
+            options.add_experimental_option(
+                "prefs", {"profile.managed_default_content_settings.javascript": 2}
+            )
         options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
         self.driver = webdriver.Chrome(options=options, service=Service(DRIVER))
         self.driver.set_page_load_timeout(60)
@@ -42,7 +44,10 @@ class Browser:
 
     def resize(self, width, height):
         """Make the viewport this large: the window has a frame of its own."""
-        self.driver.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False})  # fmt: skip
+        self.driver.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride",
+            {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": False},
+        )
 
     def run(self, script, *arguments):
         return self.driver.execute_script(script, *arguments)

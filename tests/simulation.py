@@ -194,10 +194,26 @@ def answered(rng, scene, *, anew=False, noise=0.0):
         for label, box in boxes[n]:
             if own.random() < hard[n]:
                 shift = own.normal(0, 0.02, 4) * (box[2] - box[0])
-                rows.append((f"i{n}", "object", label, float(np.clip(own.beta(6, 2) + noise, 0, 1)), tuple(np.add(box, shift))))  # fmt: skip
+                rows.append(
+                    (
+                        f"i{n}",
+                        "object",
+                        label,
+                        float(np.clip(own.beta(6, 2) + noise, 0, 1)),
+                        tuple(np.add(box, shift)),
+                    )
+                )
         for _ in range(own.poisson(0.4)):
             x, y = own.uniform(0, 900, 2)
-            rows.append((f"i{n}", "object", str(own.choice(WORDS)), float(own.beta(2, 4)), (x, y, x + 80, y + 60)))  # fmt: skip
+            rows.append(
+                (
+                    f"i{n}",
+                    "object",
+                    str(own.choice(WORDS)),
+                    float(own.beta(2, 4)),
+                    (x, y, x + 80, y + 60),
+                )
+            )
         rows.append((f"i{n}", "object", "", None, None))
     return rows
 

@@ -87,7 +87,14 @@ class Rounds(InFolder):
             }
 
         asked = self.images if images is None else images
-        send(asked, description(), ledger=self.path, key="k", transport=FakeTransport(answer), round=name)  # fmt: skip
+        send(
+            asked,
+            description(),
+            ledger=self.path,
+            key="k",
+            transport=FakeTransport(answer),
+            round=name,
+        )
         with LedgerStore(self.path) as ledger, ledger.writing() as connection:
             # How long the machine of the tests took is no figure of the service.
             connection.exec_driver_sql("UPDATE calls SET seconds = 0.1")

@@ -62,4 +62,7 @@ class Examples(unittest.TestCase):
         self.assertNotEqual(base64.b64decode(passed["covered"]), scenes["walk-02.jpg"])
         same = upload(scenes["fair-03.png"])
         self.assertEqual(base64.b64decode(same["covered"]), scenes["fair-03.png"])
-        self.assertEqual(upload(b"no image"), {"verdict": "hold", "reasons": upload(b"no image")["reasons"], "covered": None})  # fmt: skip
+        self.assertEqual(
+            upload(b"no image"),
+            {"verdict": "hold", "reasons": upload(b"no image")["reasons"], "covered": None},
+        )

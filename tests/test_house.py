@@ -63,7 +63,11 @@ class PublicFace(unittest.TestCase):
         public = {*dotledger.__all__, *records.__all__}
         for name in dotledger.__all__:
             one = getattr(dotledger, name)
-            members = [one, *(m for n, m in vars(one).items() if n[0] != "_")] if inspect.isclass(one) else [one]  # fmt: skip
+            members = (
+                [one, *(m for n, m in vars(one).items() if n[0] != "_")]
+                if inspect.isclass(one)
+                else [one]
+            )
             for member in filter(inspect.isfunction, members):
                 words = re.findall(r"\b[A-Z]\w+", str(inspect.signature(member).return_annotation))
                 ours = {w for w in words if w not in OTHERS}

@@ -107,7 +107,14 @@ class Answers(unittest.TestCase):
     def test_in_pieces(self):
         """Head, half of the body, the rest: one answer, and the line is kept; so for chunks."""
         large = b"HTTP/1.1 200 OK\r\nContent-Length: 300000\r\n\r\n" + b"a" * 300_000
-        server = Scripted(self, [GOOD[:-4], GOOD[-4:-2], GOOD[-2:]], CHUNKS, [CHUNKS[:60], CHUNKS[60:]], large, GOOD)  # fmt: skip
+        server = Scripted(
+            self,
+            [GOOD[:-4], GOOD[-4:-2], GOOD[-2:]],
+            CHUNKS,
+            [CHUNKS[:60], CHUNKS[60:]],
+            large,
+            GOOD,
+        )
         host = server.host()
         bodies = [asked(host)[2] for _ in range(5)]
         self.assertEqual(bodies, [b"good", b"abcd", b"abcd", b"a" * 300_000, b"good"])
@@ -162,7 +169,9 @@ class Answers(unittest.TestCase):
             self.assertEqual((came.body, came.whole), (b"a" * 100, False))
         for held in ([GOOD[:-1], *[b""] * 200], [GOOD[:20], *[b""] * 200], [b""] * 200):
             began = time.monotonic()
-            self.assertIn(asked(Scripted(self, held).host(timeout=0.15)), ("TimeoutError", "ReadTimeoutError"))  # fmt: skip
+            self.assertIn(
+                asked(Scripted(self, held).host(timeout=0.15)), ("TimeoutError", "ReadTimeoutError")
+            )
             self.assertLess(time.monotonic() - began, 0.7)
 
 
@@ -178,8 +187,14 @@ class Requests(unittest.TestCase):
         self.assertEqual(self.heard("GET", "/a?b=c", {}, b""), b"GET /a?b=c HTTP/1.1\r\n" + ours)
         for method in ("POST", "PUT", "PATCH"):
             self.assertIn(b"\r\nContent-Length: 0\r\n", self.heard(method, "/", {}, b""))
-        given = {"HOST": "inner", "user-agent": "me", "Accept-encoding": "br", "content-length": "1", "X-At": 7}  # fmt: skip
-        wanted = b"POST / HTTP/1.1\r\nHOST: inner\r\nuser-agent: me\r\nAccept-encoding: br\r\ncontent-length: 1\r\nX-At: 7\r\n\r\nx"  # fmt: skip
+        given = {
+            "HOST": "inner",
+            "user-agent": "me",
+            "Accept-encoding": "br",
+            "content-length": "1",
+            "X-At": 7,
+        }
+        wanted = b"POST / HTTP/1.1\r\nHOST: inner\r\nuser-agent: me\r\nAccept-encoding: br\r\ncontent-length: 1\r\nX-At: 7\r\n\r\nx"
         self.assertEqual(self.heard("POST", "/", given, b"x"), wanted)
         large = bytes(range(256)) * 4000
         self.assertTrue(self.heard("POST", "/", {}, large).endswith(b"\r\n\r\n" + large))

@@ -109,9 +109,19 @@ class Reading(unittest.TestCase):
 class Writing(unittest.TestCase):
     def test_values(self):
         """Undefined is null; NumPy's values are plain; keys in order, so that equal values are equal bytes."""
-        self.assertEqual(to_json({"b": float("nan"), "a": [float("inf"), 1]}, ordered=True), b'{"a":[null,1],"b":null}')  # fmt: skip
-        given = {"array": np.arange(3), "share": np.float64(0.5), "text": np.str_("é"), "many": np.int64(2)}  # fmt: skip
-        self.assertEqual(from_json(to_json(given)), {"array": [0, 1, 2], "share": 0.5, "text": "é", "many": 2})  # fmt: skip
+        self.assertEqual(
+            to_json({"b": float("nan"), "a": [float("inf"), 1]}, ordered=True),
+            b'{"a":[null,1],"b":null}',
+        )
+        given = {
+            "array": np.arange(3),
+            "share": np.float64(0.5),
+            "text": np.str_("é"),
+            "many": np.int64(2),
+        }
+        self.assertEqual(
+            from_json(to_json(given)), {"array": [0, 1, 2], "share": 0.5, "text": "é", "many": 2}
+        )
         self.assertEqual(to_json([{}, []], indent=True), b"[\n  {},\n  []\n]")
         for wrong in (object(), {"a": complex(1)}):
             with self.assertRaisesRegex(TypeError, "no place for"):

@@ -28,19 +28,29 @@ class Packages(unittest.TestCase):
         home = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
         for name in ("one", "two"):
             environment = {**os.environ, "PYTHONHASHSEED": str(len(name) + ord(name[0]))}
-            subprocess.run([sys.executable, "-m", "hatchling", "build", "-d", str(home / name)], cwd=ROOT, check=True, capture_output=True, env=environment)  # fmt: skip
+            subprocess.run(
+                [sys.executable, "-m", "hatchling", "build", "-d", str(home / name)],
+                cwd=ROOT,
+                check=True,
+                capture_output=True,
+                env=environment,
+            )
         cls.made = {name: sorted((home / name).iterdir()) for name in ("one", "two")}
 
     def test_reproducible(self):
         """Two builds are equal byte for byte."""
-        one, two = ([(path.name, path.read_bytes()) for path in self.made[n]] for n in ("one", "two"))  # fmt: skip
+        one, two = (
+            [(path.name, path.read_bytes()) for path in self.made[n]] for n in ("one", "two")
+        )
         self.assertEqual(len(one), 2)
         self.assertEqual(one, two)
 
     def test_the_wheel_is_whole(self):
         """Every file of the package is in it, also those that are no Python."""
         [wheel] = [path for path in self.made["one"] if path.suffix == ".whl"]
-        inside = {name for name in zipfile.ZipFile(wheel).namelist() if name.startswith("dotledger/")}  # fmt: skip
+        inside = {
+            name for name in zipfile.ZipFile(wheel).namelist() if name.startswith("dotledger/")
+        }
         files = {name.removeprefix("src/") for name in files_of("src/dotledger")}
         self.assertEqual(inside, files)
         self.assertTrue(any(name.endswith(".css") for name in files))

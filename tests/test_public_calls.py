@@ -141,8 +141,12 @@ class FromPython(unittest.TestCase):
         images = {"new.jpg": picture(9), "p-0.jpg": picture(0)}
         guess = dotledger.forecast(images, description(), ledger=self.ledger)
         self.assertEqual((guess.to_send, guess.answered), (1, 1))
-        self.assertEqual(dotledger.forecast(images, description(), ledger=self.home / "no").to_send, 2)  # fmt: skip
-        trial = dotledger.try_call(picture(1), description(), key="k", transport=FakeTransport([ANSWER]))  # fmt: skip
+        self.assertEqual(
+            dotledger.forecast(images, description(), ledger=self.home / "no").to_send, 2
+        )
+        trial = dotledger.try_call(
+            picture(1), description(), key="k", transport=FakeTransport([ANSWER])
+        )
         self.assertTrue(trial.well, trial.problem)
         again = dotledger.reread(self.ledger)
         self.assertEqual((again.answers, again.differences), (3, []))

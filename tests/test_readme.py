@@ -35,7 +35,16 @@ class AtHome(unittest.TestCase):
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))
         self.enterContext(contextlib.chdir(home))
         up = self.enterContext(running("flint"))
-        self.enterContext(mock.patch.dict(os.environ, {"FLINT_KEY": up.service.key.reveal() if hasattr(up.service.key, "reveal") else up.service.key}))  # fmt: skip
+        self.enterContext(
+            mock.patch.dict(
+                os.environ,
+                {
+                    "FLINT_KEY": up.service.key.reveal()
+                    if hasattr(up.service.key, "reveal")
+                    else up.service.key
+                },
+            )
+        )
         write_scenes(Path())
         Path("images").rename("photos")
         Path("annotations.csv").rename("truth.csv")
@@ -71,7 +80,9 @@ class Choosing(AtHome):
         self.assertLessEqual(names["chosen"].outcome.recall, names["chosen"].optimistic.recall)
         Path("gates.toml").write_text(block("toml", "gates_file", CHOOSING))
         Path("expected.csv").write_text("image,kind,at_most\nempty-01.jpg,object,0\n")
-        verdicts = dotledger.check_gates("found.csv", "truth.csv", "gates.toml", before={"spring": "found.csv"})  # fmt: skip
+        verdicts = dotledger.check_gates(
+            "found.csv", "truth.csv", "gates.toml", before={"spring": "found.csv"}
+        )
         self.assertEqual(len(verdicts.judged), 1 + 15 + 1 + 1)
         exec(block("python", "GateAssertions", CHOOSING), names)
         Path("rules.toml").write_text(block("toml", "rules_file", ACTING))

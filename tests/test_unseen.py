@@ -21,7 +21,9 @@ from tests.sending.calls.test_multi_step_calls import Methods
 from tests.sending.helpers import InFolder, served
 
 UNSEEN = Path(__file__).parent.parent / "examples" / "unseen"
-SCENES = [r for r in RECIPES if not r.special and r.orientation == 1 and r.name.endswith(".jpg")][:9]  # fmt: skip
+SCENES = [r for r in RECIPES if not r.special and r.orientation == 1 and r.name.endswith(".jpg")][
+    :9
+]
 
 
 def things_of(data, kinds):
@@ -59,7 +61,13 @@ class Brook(Methods):
         sights = []
         for thing in things_of(data, ("object",)):
             x0, y0, x1, y1 = thing.box
-            place = {"cx": 500 * (x0 + x1) / width, "cy": 500 * (y0 + y1) / height, "w": 1000 * (x1 - x0) / width, "h": 1000 * (y1 - y0) / height, "tilt": 0.0}  # fmt: skip
+            place = {
+                "cx": 500 * (x0 + x1) / width,
+                "cy": 500 * (y0 + y1) / height,
+                "w": 1000 * (x1 - x0) / width,
+                "h": 1000 * (y1 - y0) / height,
+                "tilt": 0.0,
+            }
             sights.append({"name": thing.label, "trust": 0.93, "place": place})
         return self.reply({"ticket": {"number": number, "stage": "finished"}, "sights": sights})
 
@@ -107,7 +115,9 @@ class Quarry(Methods):
     def post(self):
         body = self.body()
         assert self.headers["X-Quarry-Key"] == "q-key"
-        options = re.search(rb'name="options"\r\nContent-Type: application/json\r\n\r\n(.*?)\r\n--', body, re.DOTALL)  # fmt: skip
+        options = re.search(
+            rb'name="options"\r\nContent-Type: application/json\r\n\r\n(.*?)\r\n--', body, re.DOTALL
+        )
         assert json.loads(options[1]) == {"want": ["face", "thing"], "most": 50}
         start = body.index(b"\xff\xd8")
         data = body[start : body.rindex(b"\xff\xd9") + 2]
@@ -118,13 +128,17 @@ class Quarry(Methods):
         hits = []
         for thing in things_of(data, ("object", "face")):
             x0, y0, x1, y1 = thing.box
-            hit = {"sort": "thing" if thing.kind == "object" else "face", "sure": 240, "area": f"{x0},{y0},{x1 - x0},{y1 - y0}"}  # fmt: skip
+            hit = {
+                "sort": "thing" if thing.kind == "object" else "face",
+                "sure": 240,
+                "area": f"{x0},{y0},{x1 - x0},{y1 - y0}",
+            }
             more = {"what": thing.label} if thing.kind == "object" else {"marks": [x0 + 1, y0 + 1, 2, 0, 0, 0, x0 + 2, y1 - 1, 2]}  # fmt: skip
             hits.append({**hit, **more})
         self.reply({"hits": hits}, X_Quarry_Left=str(max(0, 3 - recent)), X_Quarry_Again="1")
 
 
-SUBJECTS = {"banner": 101, "dusk": 102, "lantern": 104, "moon": 108, "people": 131, "umbrella": 140}  # fmt: skip
+SUBJECTS = {"banner": 101, "dusk": 102, "lantern": 104, "moon": 108, "people": 131, "umbrella": 140}
 
 
 class Heron(Methods):
@@ -135,7 +149,10 @@ class Heron(Methods):
         data = body[body.index(b"\xff\xd8") : body.rindex(b"\xff\xd9") + 2]
         self.seen.append(self.path)
         if self.path == "/subjects":
-            inner = [f'<subject no="{SUBJECTS[t.label]}" weight="87"/>' for t in things_of(data, ("label",))]  # fmt: skip
+            inner = [
+                f'<subject no="{SUBJECTS[t.label]}" weight="87"/>'
+                for t in things_of(data, ("label",))
+            ]
         else:
             inner = [
                 '<head weight="91"><corner>{:.3f} {:.3f}</corner><corner>{:.3f} {:.3f}</corner></head>'.format(*t.box)
@@ -153,7 +170,9 @@ class Unseen(InFolder):
             setattr(own, fact, value)
         write_scenes(self.folder, recipes=SCENES)
         service = read_description(UNSEEN / name / "description.toml")
-        sent = send(self.folder / "images", service, ledger=self.path, key=key, settings={"port": str(port)})  # fmt: skip
+        sent = send(
+            self.folder / "images", service, ledger=self.path, key=key, settings={"port": str(port)}
+        )
         self.assertEqual(sent.outcomes[kinds[0]].get("failed", 0), 0, sent)
         found = findings_of(self.path)
         truths = read_annotations(self.folder / "annotations.csv")
@@ -191,7 +210,7 @@ class Unseen(InFolder):
         """XML, subjects by number, heads only where there are people, prices in steps and of a call."""
         people = sum(any(t.label == "people" for t in scene.painted) for scene in DRAWN)
         self.assertTrue(0 < people < len(SCENES))
-        found, own = self.measured("heron", Heron, "h-word", ["label", "face"], more_calls=people)  # fmt: skip
+        found, own = self.measured("heron", Heron, "h-word", ["label", "face"], more_calls=people)
         self.assertEqual(own.seen.count("/heads"), people)
         self.assertEqual(set(found.confidence[~found.blank].tolist()), {0.87, 0.91})
         with LedgerStore(self.path) as ledger:
@@ -202,4 +221,7 @@ class Unseen(InFolder):
     def test_the_truth_is_that_of_the_demo(self):
         """What the services tell is what the annotations hold."""
         self.assertEqual(len(truth(DRAWN).image.used()), len(SCENES))
-        self.assertEqual({p.name for p in UNSEEN.iterdir() if p.is_dir()}, {"brook", "thistle", "quarry", "heron"})  # fmt: skip
+        self.assertEqual(
+            {p.name for p in UNSEEN.iterdir() if p.is_dir()},
+            {"brook", "thistle", "quarry", "heron"},
+        )

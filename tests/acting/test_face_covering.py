@@ -27,7 +27,9 @@ def noise(size=(120, 90), mode="RGB", seed=0):
 
 
 def faces(*boxes, image="a"):
-    return findings_of([(image, "face", "face", 0.9, box) for box in boxes] or [(image, "face", "", None, None)])  # fmt: skip
+    return findings_of(
+        [(image, "face", "face", 0.9, box) for box in boxes] or [(image, "face", "", None, None)]
+    )
 
 
 def pixels(data):
@@ -92,10 +94,14 @@ class Covering(unittest.TestCase):
             done = cover(encoded(noise(mode=mode)), faces((20, 30, 40, 50)))
             self.assertEqual(Image.open(io.BytesIO(done.data)).mode, mode)
         profile = ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes()
-        data = encoded(noise(), "JPEG", quality=71, icc_profile=profile, dpi=(300, 300), subsampling=0)  # fmt: skip
+        data = encoded(
+            noise(), "JPEG", quality=71, icc_profile=profile, dpi=(300, 300), subsampling=0
+        )
         done = Image.open(io.BytesIO(cover(data, faces((20, 30, 40, 50))).data))
         was = Image.open(io.BytesIO(data))
-        self.assertEqual((done.format, done.info["icc_profile"], done.info["dpi"]), ("JPEG", profile, (300, 300)))  # fmt: skip
+        self.assertEqual(
+            (done.format, done.info["icc_profile"], done.info["dpi"]), ("JPEG", profile, (300, 300))
+        )
         self.assertEqual(done.quantization, was.quantization)
         for form in ("WEBP", "TIFF", "BMP", "GIF"):
             done = cover(encoded(noise(), form), faces((20, 30, 40, 50)))
@@ -153,7 +159,9 @@ class Covering(unittest.TestCase):
     def test_refused(self):
         """Whose findings they are must be plain; arguments are checked; broken files too."""
         data = encoded(noise())
-        both = findings_of([("a", "face", "face", 0.9, (1, 1, 9, 9)), ("b", "face", "face", 0.9, (50, 50, 60, 60))])  # fmt: skip
+        both = findings_of(
+            [("a", "face", "face", 0.9, (1, 1, 9, 9)), ("b", "face", "face", 0.9, (50, 50, 60, 60))]
+        )
         with self.assertRaisesRegex(ArgumentError, "several images"):
             cover(data, both)
         self.assertEqual(cover(data, both, name="b", margin=0).boxes, ((50, 50, 60, 60),))

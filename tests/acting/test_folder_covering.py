@@ -28,7 +28,10 @@ class Many(unittest.TestCase):
                                   ("c.png", "face", "face", 0.9, BOX)])  # fmt: skip
 
     def cover(self, **options):
-        return {one.name: one for one in cover_all(gather(self.images), self.found, self.home / "out", **options)}  # fmt: skip
+        return {
+            one.name: one
+            for one in cover_all(gather(self.images), self.found, self.home / "out", **options)
+        }
 
     def test_copies(self):
         """Covered, the same bytes, or not written: without an answer nobody knows."""
@@ -40,7 +43,9 @@ class Many(unittest.TestCase):
 
     def test_left_open_and_changed(self):
         """What the annotations hold and no cover hides; an image that changed is refused."""
-        true = annotations_of([("a.png", "face", "face", BOX, False), ("b.png", "face", "face", BOX, False)])  # fmt: skip
+        true = annotations_of(
+            [("a.png", "face", "face", BOX, False), ("b.png", "face", "face", BOX, False)]
+        )
         shas = {name: hashlib.sha256(data).hexdigest() for name, data in self.images.items()}
         done = self.cover(annotations=true, shas={**shas, "c.png": "0" * 64})
         self.assertEqual(done["a.png"].left_open, ())
@@ -142,17 +147,23 @@ class Command(unittest.TestCase):
         words = ("cover", "images", "--out", "hidden", "--annotations", "annotations.csv")
         done = dotledger(*words, "--ledger", "walk.ledger", "--service", "marl", cwd=walk)
         self.assertEqual(done.returncode, 3, done.stderr)
-        self.assertIn("42 faces covered in 17 images; 16 images without any, the same bytes.", done.stdout)  # fmt: skip
+        self.assertIn(
+            "42 faces covered in 17 images; 16 images without any, the same bytes.", done.stdout
+        )
         self.assertIn(
             "Every annotated face in these copies is covered: 42 faces in 17 images.", done.stdout
         )
         self.assertIn("not covered: tiny-01.png: no answer for face", done.stderr)
         again = dotledger(*words, "--findings", "flint.csv", cwd=walk)
         self.assertIn("--replace", again.stderr)
-        blind = dotledger(*words, "--findings", "flint.csv", "--replace", "--style", "blocks", cwd=walk)  # fmt: skip
+        blind = dotledger(
+            *words, "--findings", "flint.csv", "--replace", "--style", "blocks", cwd=walk
+        )
         self.assertEqual(blind.returncode, 1)
         self.assertIn("Left open: 19 faces.", blind.stdout)
         self.assertEqual({p: p.read_bytes() for p in before}, before)
         (walk / "images" / "walk-01.jpg").write_bytes(before[walk / "images" / "walk-02.jpg"])
-        changed = dotledger(*words, "--ledger", "walk.ledger", "--service", "marl", "--replace", cwd=walk)  # fmt: skip
+        changed = dotledger(
+            *words, "--ledger", "walk.ledger", "--service", "marl", "--replace", cwd=walk
+        )
         self.assertIn("walk-01.jpg: changed since it was sent", changed.stderr)

@@ -45,12 +45,23 @@ class Places(unittest.TestCase):
         })  # fmt: skip
         self.assertEqual(places_by_label(FOUND)["d.png"], [("hat", "asserted"), ("sky", "0.80")])
         strong = places_by_label(FOUND, kind="object", strongest=True, least=0.95)
-        self.assertEqual([strong[f"{n}.png"][0][0] for n in "abcd"], ["undecided", "undecided", "nothing found", "hat"])  # fmt: skip
+        self.assertEqual(
+            [strong[f"{n}.png"][0][0] for n in "abcd"],
+            ["undecided", "undecided", "nothing found", "hat"],
+        )
         self.assertEqual(places_by_label(FOUND, strongest=True)["a.png"], [("cup", "0.90")])
 
     def test_by_verdict(self):
         """One place each, with the reasons."""
-        rules = Rules(rules=(Rule(name="cups", verdict="hold", when=Condition(kind="object", labels=("cup",), confidence=0.5)),))  # fmt: skip
+        rules = Rules(
+            rules=(
+                Rule(
+                    name="cups",
+                    verdict="hold",
+                    when=Condition(kind="object", labels=("cup",), confidence=0.5),
+                ),
+            )
+        )
         got = places_by_verdict(decide(FOUND, rules))
         self.assertEqual(got["a.png"], [("hold", "hold, cups: cup 0.90, at least 0.5 asked")])
         self.assertEqual(got["b.png"][0][0], "pass")
@@ -78,7 +89,11 @@ class Sorting(unittest.TestCase):
 
     def test_names(self):
         """Labels and images of any name stay inside the folder, and never fall together."""
-        self.images = {"a/x.png": encoded(noise(seed=1)), "a--x.png": encoded(noise(seed=2)), "../up.png": encoded(noise(seed=3))}  # fmt: skip
+        self.images = {
+            "a/x.png": encoded(noise(seed=1)),
+            "a--x.png": encoded(noise(seed=2)),
+            "../up.png": encoded(noise(seed=3)),
+        }
         labels = ["../..", "A b", "a-b", "undecided", "no answer", "x" * 500]
         places = {name: [(label, "") for label in labels] for name in self.images}
         done = self.sort(places)
@@ -101,7 +116,10 @@ class Sorting(unittest.TestCase):
         self.assertTrue(one.path.is_symlink())
         self.assertIn("not a file", self.sort(places, how="link")[1].state)
         listed = self.home / "none"
-        self.assertEqual([o.state for o in sort_images(gather(self.images), places, listed, how="list")], ["listed"] * 3)  # fmt: skip
+        self.assertEqual(
+            [o.state for o in sort_images(gather(self.images), places, listed, how="list")],
+            ["listed"] * 3,
+        )
         self.assertFalse(listed.exists())
         with self.assertRaisesRegex(ArgumentError, "copy"):
             self.sort(places, how="move")
@@ -117,7 +135,10 @@ class Sorting(unittest.TestCase):
         with (walk / "sorted" / "sorted.csv").open() as file:
             rows = list(csv.DictReader(file))
         self.assertEqual(len(rows), 52)
-        self.assertEqual({r["place"] for r in rows if r["image"] in ("damaged-01.jpg", "tiny-01.png")}, {"no answer"})  # fmt: skip
+        self.assertEqual(
+            {r["place"] for r in rows if r["image"] in ("damaged-01.jpg", "tiny-01.png")},
+            {"no answer"},
+        )
         kept = ("sort", "images", "--ledger", "walk.ledger", "--service", "flint", "--out", "other")
         done = dotledger(*kept, "--by", "outcome", "--how", "list", cwd=walk)
         self.assertRegex(done.stdout, r"failed +1\nfound +33\nrefused +1|found +33\nrefused +2")
@@ -136,13 +157,24 @@ class Persons(unittest.TestCase):
         self.home = Path(self.enterContext(tempfile.TemporaryDirectory()))
         rows = [("a.png", "face", "face", 0.9, (10, 10, 30, 40)), ("a.png", "face", "face", 0.8, (50, 10, 70, 40)),
                 ("b.png", "face", "face", 0.7, (0, 0, 9, 9)), ("c.png", "face", "", None, None)]  # fmt: skip
-        who = [{"name": "Old  Reed", "similarity": 0.95}, {"name": "old reed", "similarity": 0.6}, None, None]  # fmt: skip
-        self.found = replace(findings_of(rows), details=tuple(one and Details(attributes={"name": one}) for one in who))  # fmt: skip
+        who = [
+            {"name": "Old  Reed", "similarity": 0.95},
+            {"name": "old reed", "similarity": 0.6},
+            None,
+            None,
+        ]
+        self.found = replace(
+            findings_of(rows),
+            details=tuple(one and Details(attributes={"name": one}) for one in who),
+        )
 
     def test_places(self):
         """Letter case and spaces apart; an unlikely name is none; nobody is a place of its own."""
         got = places_by_person(self.found)
-        self.assertEqual({n: [p for p, _ in places] for n, places in got.items()}, {"a.png": ["Old Reed"], "b.png": ["nobody named"], "c.png": ["nothing found"]})  # fmt: skip
+        self.assertEqual(
+            {n: [p for p, _ in places] for n, places in got.items()},
+            {"a.png": ["Old Reed"], "b.png": ["nobody named"], "c.png": ["nothing found"]},
+        )
         strict = places_by_person(self.found, least_similarity=0.9)
         self.assertEqual(strict["a.png"], [("Old Reed", "similarity 0.95"), ("nobody named", "")])
         self.assertEqual(places_by_outcome({"x": {"face": "found", "label": "failed"}, "y": {"face": "empty"}, "z": {}}), {
@@ -153,7 +185,9 @@ class Persons(unittest.TestCase):
         """Wanted or other than allowed; a face without a name is other than anybody."""
 
         def blocked(**asked):
-            rules = Rules(rules=(Rule(name="r", verdict="block", when=Condition(kind="face", **asked)),))  # fmt: skip
+            rules = Rules(
+                rules=(Rule(name="r", verdict="block", when=Condition(kind="face", **asked)),)
+            )
             return "".join(v.image[0] for v in decide(self.found, rules) if v.verdict == "block")
 
         self.assertEqual(blocked(persons=("OLD reed",)), "a")
@@ -162,13 +196,18 @@ class Persons(unittest.TestCase):
         self.assertEqual(blocked(other_than=("Old Reed",), least_similarity=0.9), "ab")
         (self.home / "wanted.txt").write_text("# people\nold reed\n\n")
         path = self.home / "r.toml"
-        path.write_text('rules_file = 1\n[[rule]]\nverdict = "block"\nkind = "face"\nperson = "wanted.txt"\n')  # fmt: skip
+        path.write_text(
+            'rules_file = 1\n[[rule]]\nverdict = "block"\nkind = "face"\nperson = "wanted.txt"\n'
+        )
         reasons = decide(self.found, read_rules(path)).of("a.png").reasons
         self.assertEqual(reasons, ("block, face (1): face Old  Reed 0.90, face old reed 0.80",))
 
     def test_crops(self):
         """Every finding with its margin, in its label's folder, named by image and row."""
-        images = {n: encoded(noise(seed=k, size=(80, 60))) for k, n in enumerate(("a.png", "b.png", "d.png"))}  # fmt: skip
+        images = {
+            n: encoded(noise(seed=k, size=(80, 60)))
+            for k, n in enumerate(("a.png", "b.png", "d.png"))
+        }
         done = list(crop_findings(gather(images), self.found, self.home / "out", margin=0.5))
         self.assertEqual([(o.path.relative_to(self.home / "out").as_posix(), o.state) for o in done], [
             ("face/a.png.1.png", "new"), ("face/a.png.2.png", "new"), ("face/b.png.1.png", "new"),
@@ -176,7 +215,9 @@ class Persons(unittest.TestCase):
         cut = Image.open(done[0].path)
         whole = Image.open(io.BytesIO(images["a.png"])).crop((0, 0, 40, 55))
         self.assertEqual((cut.size, cut.tobytes()), (whole.size, whole.tobytes()))
-        again = crop_findings(gather(images), self.found, self.home / "out", margin=0.5, shas={"a.png": "0"})  # fmt: skip
+        again = crop_findings(
+            gather(images), self.found, self.home / "out", margin=0.5, shas={"a.png": "0"}
+        )
         self.assertEqual([(o.image, o.state) for o in again], [
             ("a.png", "changed since it was sent: its boxes would lie elsewhere"), ("b.png", "there already"),
         ])  # fmt: skip

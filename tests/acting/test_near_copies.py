@@ -40,7 +40,9 @@ class ByHand(unittest.TestCase):
         known = prints(known=[255] * 18)
         new = prints(near=[0] + [255] * 17, far=[0] * 18)
         found = nearest_copies(new, known, least=0.9)
-        self.assertEqual([(one.image, one.known, one.mirrored) for one in found], [("near", "known", False)])  # fmt: skip
+        self.assertEqual(
+            [(one.image, one.known, one.mirrored) for one in found], [("near", "known", False)]
+        )
         self.assertAlmostEqual(found[0].likeness, 136 / 144)
         self.assertEqual(nearest_copies(new, known, least=0.95), [])
         self.assertEqual(nearest_copies(new, prints()), [])
@@ -58,7 +60,12 @@ class ByHand(unittest.TestCase):
             int((np.unpackbits(asked.whole[0]) == np.unpackbits(one)).sum()) for one in [rows[n, 0], *rows[n, 2:]]
         ))  # fmt: skip
         kept = [n for n in range(1200) if n != 1100]
-        rest = Prints(names=tuple(names[n] for n in kept), whole=rows[kept, 0], mirrored=rows[kept, 1], parts=rows[kept, 2:])  # fmt: skip
+        rest = Prints(
+            names=tuple(names[n] for n in kept),
+            whole=rows[kept, 0],
+            mirrored=rows[kept, 1],
+            parts=rows[kept, 2:],
+        )
         alone = Prints(names=("x",), whole=asked.whole, mirrored=asked.whole, parts=asked.parts)
         self.assertEqual(nearest_copies(alone, rest, least=0)[0].known, str(wanted))
         self.assertEqual(pairs_alike(prints(a=[255] * 18, b=[255] * 18, c=[0] * 18)), (1, 3))
@@ -87,7 +94,9 @@ class Pictures(unittest.TestCase):
     def test_degenerate(self):
         """One pixel, one colour, clear, none at all: a print or a reason, never a fall."""
         one = Image.new("RGBA", (1, 1), (0, 0, 0, 0))
-        made = dotledger.image_prints({"dot": encoded(one), "grey": encoded(Image.new("L", (9, 900), 7)), "no": b"no image"})  # fmt: skip
+        made = dotledger.image_prints(
+            {"dot": encoded(one), "grey": encoded(Image.new("L", (9, 900), 7)), "no": b"no image"}
+        )
         self.assertEqual(made.names, ("dot", "grey"))
         self.assertEqual(made.unreadable[0][0], "no")
         self.assertEqual(len(made.of("nobody")), 0)
@@ -105,8 +114,13 @@ class InRules(unittest.TestCase):
         known = dotledger.image_prints({"bad.png": encoded(blurred(1))})
         when = Condition(copy_of=known)
         rules = Rules(rules=(Rule(name="known", verdict="block", when=when),))
-        got = dotledger.decide(self.table, rules, images={"a": encoded(ImageOps.mirror(blurred(1)))})  # fmt: skip
-        self.assertRegex(got.of("a").reasons[0], r"^block, known: copy of bad.png, [01]\.\d\d alike, mirrored, at least 0.8 alike asked$")  # fmt: skip
+        got = dotledger.decide(
+            self.table, rules, images={"a": encoded(ImageOps.mirror(blurred(1)))}
+        )
+        self.assertRegex(
+            got.of("a").reasons[0],
+            r"^block, known: copy of bad.png, [01]\.\d\d alike, mirrored, at least 0.8 alike asked$",
+        )
         self.assertEqual(got.of("b").verdict, "hold")
         self.assertIn("not compared with known images", got.of("b").reasons[0])
         with self.assertRaisesRegex(ArgumentError, "images are not given"):
@@ -119,7 +133,9 @@ class InRules(unittest.TestCase):
         (self.home / "known").mkdir()
         (self.home / "known/bad.png").write_bytes(encoded(blurred(1)))
         rules = self.home / "r.toml"
-        rules.write_text('rules_file = 1\n[[rule]]\nverdict = "block"\ncopy_of = "known"\nlikeness = 0.9\n')  # fmt: skip
+        rules.write_text(
+            'rules_file = 1\n[[rule]]\nverdict = "block"\ncopy_of = "known"\nlikeness = 0.9\n'
+        )
         images = {"a": encoded(blurred(1)), "b": encoded(blurred(5))}
         self.assertEqual(dotledger.decide(self.table, rules, images=images).counts["block"], 1)
         dotledger.write_prints(dotledger.image_prints(self.home / "known"), self.home / "k.npz")

@@ -44,7 +44,14 @@ def said(image, word, who="ada", row=0, label=""):
 class Counting(unittest.TestCase):
     def test_the_later_counts(self):
         """A later word supersedes; undone is none; two persons are kept apart; skip decides nothing."""
-        kept = [said("a", "pass"), said("a", "block"), said("a", "pass", "ben"), said("b", "block"), said("b", "undone"), said("c", "skip")]  # fmt: skip
+        kept = [
+            said("a", "pass"),
+            said("a", "block"),
+            said("a", "pass", "ben"),
+            said("b", "block"),
+            said("b", "undone"),
+            said("c", "skip"),
+        ]
         self.assertEqual(reviewed_verdicts(kept), {"a": {"ada": "block", "ben": "pass"}})
         self.assertEqual(len(newest(kept)), 3)
         got = places_by_review(["a", "b", "c"], reviewed_verdicts([*kept, said("b", "pass")]))
@@ -56,7 +63,11 @@ class Counting(unittest.TestCase):
     def test_agreement(self):
         """Worked: 10 images, 8 alike, ada blocks 5 and ben 5: kappa (0.8 - 0.5) / 0.5 = 0.6."""
         ada, ben = "bbbbbppppp", "bbbbppppp" + "b"
-        kept = [said(f"{n}", {"b": "block", "p": "pass"}[w], who) for who, words in (("ada", ada), ("ben", ben)) for n, w in enumerate(words)]  # fmt: skip
+        kept = [
+            said(f"{n}", {"b": "block", "p": "pass"}[w], who)
+            for who, words in (("ada", ada), ("ben", ben))
+            for n, w in enumerate(words)
+        ]
         pair = review_pairs(reviewed_verdicts(kept))[0]
         self.assertEqual((pair.images, pair.agreed, pair.differ), (10, 8, ("4", "9")))
         self.assertAlmostEqual(pair.kappa, 0.6)
@@ -75,7 +86,12 @@ class Counting(unittest.TestCase):
             said("a", "label wrong", row=4), said("a", "block"), said("b", "pass"), said("c", "pass"),
         ]  # fmt: skip
         made = reviewed_annotations(found, kept)
-        rows = sorted(map(tuple, made.annotations.frame()[["image", "kind", "label", "ignore"]].values.tolist()))  # fmt: skip
+        rows = sorted(
+            map(
+                tuple,
+                made.annotations.frame()[["image", "kind", "label", "ignore"]].values.tolist(),
+            )
+        )
         self.assertEqual(rows, [
             ("a", "object", "cap", False), ("a", "object", "cup", False), ("a", "object", "dog", True), ("a", "unsafe", "smoke", False),
             ("b", "object", "", True), ("b", "unsafe", "", False), ("c", "object", "", True), ("c", "unsafe", "", False),
@@ -101,7 +117,13 @@ class WithWork(InFolder):
         (self.folder / "images").mkdir()
         for name, data in self.images.items():
             (self.folder / "images" / name).write_bytes(data)
-        send(self.folder / "images", description(), ledger=self.path, key="k", transport=FakeTransport([ANSWER] * 3))  # fmt: skip
+        send(
+            self.folder / "images",
+            description(),
+            ledger=self.path,
+            key="k",
+            transport=FakeTransport([ANSWER] * 3),
+        )
         self.ledger = self.enterContext(LedgerStore(self.path))
         self.now = 1.9e9
         self.work = open_worklist(self.ledger, rules=RULES, wall=lambda: self.now)
@@ -131,7 +153,14 @@ class InALedger(WithWork):
         before = len(self.work.reviews())
         for column, value, words in (("decision", "perhaps", "row 2, column decision"), ("image", "no.jpg", "no image of this"), ("finding", "77", "column finding"), ("label", "other", "another label")):  # fmt: skip
             changed = [dict(row) for row in rows]
-            changed[1 if column in ("finding", "label") else 0] |= {column: value, "decision": "perhaps" if column == "decision" else "confirmed" if column in ("finding", "label") else "pass"}  # fmt: skip
+            changed[1 if column in ("finding", "label") else 0] |= {
+                column: value,
+                "decision": "perhaps"
+                if column == "decision"
+                else "confirmed"
+                if column in ("finding", "label")
+                else "pass",
+            }
             self.fill(sheet, changed)
             with self.subTest(column), self.assertRaisesRegex(TableError, words):
                 read_sheet(self.work, sheet, who="ben")
@@ -166,8 +195,20 @@ class InALedger(WithWork):
         done = dotledger(*base, "--annotations", "truth.csv", cwd=self.folder)
         self.assertEqual(done.returncode, 0, done.stderr)
         done = dotledger("findings", "--ledger", self.path.name, "--out", "f.csv", cwd=self.folder)
-        done = dotledger("measure", "--findings", "f.csv", "--annotations", "truth.csv", "--kinds", "object", "--json", cwd=self.folder)  # fmt: skip
-        self.assertEqual(json.loads(done.stdout)["kinds"]["object"]["pooled"]["recall"], 1.0, done.stderr)  # fmt: skip
+        done = dotledger(
+            "measure",
+            "--findings",
+            "f.csv",
+            "--annotations",
+            "truth.csv",
+            "--kinds",
+            "object",
+            "--json",
+            cwd=self.folder,
+        )
+        self.assertEqual(
+            json.loads(done.stdout)["kinds"]["object"]["pooled"]["recall"], 1.0, done.stderr
+        )
         self.assertEqual(dotledger(*base, "--out", "s.csv", cwd=self.folder).returncode, 2)
 
 
@@ -179,7 +220,14 @@ class Served(WithWork):
         )
         words = [sys.executable, "-m", "dotledger", "review", "r.toml", "--ledger", self.path.name]
         environment = {**os.environ, "PYTHONUNBUFFERED": "1"}
-        process = subprocess.Popen(words, cwd=self.folder, env=environment, text=True, stdout=subprocess.PIPE, stderr=subprocess.PIPE)  # fmt: skip
+        process = subprocess.Popen(
+            words,
+            cwd=self.folder,
+            env=environment,
+            text=True,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+        )
         try:
             said = ""
             while "http://" not in said and process.poll() is None:
@@ -210,7 +258,9 @@ class OnThePage(WithWork):
         self.port = listening.getsockname()[1]
         app = review_app(self.work, who="ada", token="secret-token")
         self.server = uvicorn.Server(uvicorn.Config(app, log_level="error", lifespan="off"))
-        thread = threading.Thread(target=self.server.run, kwargs={"sockets": [listening]}, daemon=True)  # fmt: skip
+        thread = threading.Thread(
+            target=self.server.run, kwargs={"sockets": [listening]}, daemon=True
+        )
         thread.start()
         self.addCleanup(thread.join, 10)
         self.addCleanup(setattr, self.server, "should_exit", True)
@@ -291,7 +341,9 @@ class OnThePage(WithWork):
             ActionChains(browser.driver).send_keys(*keys).perform()
 
         def wait(script, wanted):
-            WebDriverWait(browser.driver, 20).until(lambda _: browser.run(script) == wanted, f"{script} is {browser.run(script)}")  # fmt: skip
+            WebDriverWait(browser.driver, 20).until(
+                lambda _: browser.run(script) == wanted, f"{script} is {browser.run(script)}"
+            )
 
         progress = "return document.getElementById('progress').textContent"
         name = "return document.getElementById('name').textContent"
@@ -301,7 +353,10 @@ class OnThePage(WithWork):
         wait(name, "2. 1.jpg")
         press("b")
         wait(progress, "2 of 3 decided")
-        self.assertEqual(reviewed_verdicts(self.work.reviews()), {"0.jpg": {"ada": "pass"}, "1.jpg": {"ada": "block"}})  # fmt: skip
+        self.assertEqual(
+            reviewed_verdicts(self.work.reviews()),
+            {"0.jpg": {"ada": "pass"}, "1.jpg": {"ada": "block"}},
+        )
         press("u")
         wait(progress, "1 of 3 decided")
         wait(name, "2. 1.jpg")

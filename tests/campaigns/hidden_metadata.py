@@ -54,7 +54,11 @@ def jpeg(rng):
     )
     marker = rng.choice([*range(0xE0, 0xF0), 0xFE, 0xFE, 0xF0, 0xC8, 0xDB, 0xC4, 0xDD])
     part = _segment(marker, rng.choice(_PREFIXES) + marked(rng), rng.randrange(0, 4))
-    heads = [at for at in range(2, len(data) - 4) if data[at] == 0xFF and data[at + 1] in (0xDB, 0xC0, 0xC2, 0xC4, 0xDA, 0xE0)]  # fmt: skip
+    heads = [
+        at
+        for at in range(2, len(data) - 4)
+        if data[at] == 0xFF and data[at + 1] in (0xDB, 0xC0, 0xC2, 0xC4, 0xDA, 0xE0)
+    ]
     way = rng.randrange(5)
     if way == 0:
         return data[:2] + part + data[2:]
@@ -69,7 +73,13 @@ def jpeg(rng):
         at = rng.choice(heads)
         size = struct.unpack(">H", data[at + 2 : at + 4])[0]
         more = marked(rng)
-        return data[: at + 2] + struct.pack(">H", size + len(more)) + data[at + 4 : at + 2 + size] + more + data[at + 2 + size :]  # fmt: skip
+        return (
+            data[: at + 2]
+            + struct.pack(">H", size + len(more))
+            + data[at + 4 : at + 2 + size]
+            + more
+            + data[at + 2 + size :]
+        )
     return data[:-2] + part + data[-2:]  # behind the scan
 
 
@@ -89,7 +99,11 @@ def png(rng):
         chunk = png_chunk(b"iCCP", MARK + b"\0\0" + zlib.compress(b"x"))
     elif way == 3:
         pixels = b"".join(one.body for one in chunks if one.kind == b"IDAT")
-        more = pixels + marked(rng) if rng.random() < 0.5 else zlib.compress(zlib.decompress(pixels) + marked(rng), 0)  # fmt: skip
+        more = (
+            pixels + marked(rng)
+            if rng.random() < 0.5
+            else zlib.compress(zlib.decompress(pixels) + marked(rng), 0)
+        )
         kept = [one for one in chunks if one.kind != b"IDAT"]
         return (
             data[:8]
@@ -112,7 +126,12 @@ def webp(rng):
     if rng.random() < 0.3:
         return data + marked(rng)
     body = marked(rng)
-    chunk = rng.choice((b"EXIF", b"XMP ", b"JUNK", b"ICCP", b"abcd", b"ANIM")) + struct.pack("<I", len(body)) + body + b"\0" * (len(body) % 2)  # fmt: skip
+    chunk = (
+        rng.choice((b"EXIF", b"XMP ", b"JUNK", b"ICCP", b"abcd", b"ANIM"))
+        + struct.pack("<I", len(body))
+        + body
+        + b"\0" * (len(body) % 2)
+    )
     whole = data[12:] + chunk if rng.random() < 0.5 else chunk + data[12:]
     return b"RIFF" + struct.pack("<I", 4 + len(whole)) + b"WEBP" + whole
 

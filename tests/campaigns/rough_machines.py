@@ -97,7 +97,14 @@ def _dates(way):
     import datetime
 
     now = datetime.datetime.now(datetime.UTC)
-    return {"not_before": now - datetime.timedelta(days=9), "not_after": now - datetime.timedelta(days=1)} if way == "run out" else {}  # fmt: skip
+    return (
+        {
+            "not_before": now - datetime.timedelta(days=9),
+            "not_after": now - datetime.timedelta(days=1),
+        }
+        if way == "run out"
+        else {}
+    )
 
 
 TLS_WAYS = ("as it should be", "another name", "run out", "of an unknown authority", "an old version", "no TLS at all",
@@ -152,7 +159,13 @@ def clock_attack(tries, seed=0):
         with tempfile.TemporaryDirectory() as home:
             ledger = f"{home}/l.ledger"
             jumping = lambda: rng.choice((0.0, 1.0, 1.9e9, 4e9, 1.7e9 + rng.uniform(-1e8, 1e8)))  # noqa: E731
-            transport = FakeTransport(lambda r: answer({}, 429, Retry_After=rng.choice(("0", "Thu, 01 Jan 1970 00:00:00 GMT"))) if rng.random() < 0.1 else ANSWER)  # fmt: skip
+            transport = FakeTransport(
+                lambda r: (
+                    answer({}, 429, Retry_After=rng.choice(("0", "Thu, 01 Jan 1970 00:00:00 GMT")))
+                    if rng.random() < 0.1
+                    else ANSWER
+                )
+            )
             plan = make_plan(description(), gather(pictures(20)))
             means = Means(transport=transport, wall=jumping, sleep=lambda _: None)
             try:

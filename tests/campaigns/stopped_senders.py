@@ -77,7 +77,13 @@ def _largest(ledger, name):
 def _sent(shared, rng, processes, stops, kills, figures):
     began = time.monotonic()
     running = [shared.start(("images", "others")[n % 2]) for n in range(processes)]
-    stopped, due = {}, sorted([("stop", n) for n in range(stops)] + [("kill", n) for n in range(kills)], key=lambda _: rng.random())  # fmt: skip
+    stopped, due = (
+        {},
+        sorted(
+            [("stop", n) for n in range(stops)] + [("kill", n) for n in range(kills)],
+            key=lambda _: rng.random(),
+        ),
+    )
     shared.wait_for(1)
     while any(one.is_alive() for one in running):
         if time.monotonic() - began > _LONGEST:

@@ -69,7 +69,15 @@ def _openapi(schemas):
 
 
 def _har(entries):
-    one = {"request": {"method": "POST", "url": "https://h.example/look", "headers": [], "postData": {"mimeType": "image/jpeg", "text": "QUJD", "encoding": "base64"}}, "response": {"status": 200, "headers": [], "content": {"text": '{"id": "j-1"}'}}}  # fmt: skip
+    one = {
+        "request": {
+            "method": "POST",
+            "url": "https://h.example/look",
+            "headers": [],
+            "postData": {"mimeType": "image/jpeg", "text": "QUJD", "encoding": "base64"},
+        },
+        "response": {"status": 200, "headers": [], "content": {"text": '{"id": "j-1"}'}},
+    }
     return json.dumps({"log": {"entries": [one] * entries}}).encode()
 
 
@@ -81,7 +89,10 @@ def _jpeg(segments):
 
 
 def _rows(n, head=FRAME, tail=""):
-    return head + "".join(f"i{r // 9}.jpg,object,l{r % 7},0.{r % 90 + 10},{r % 50},1,{r % 50 + 9},9{tail}\n" for r in range(n))  # fmt: skip
+    return head + "".join(
+        f"i{r // 9}.jpg,object,l{r % 7},0.{r % 90 + 10},{r % 50},1,{r % 50 + 9},9{tail}\n"
+        for r in range(n)
+    )
 
 
 def _true(n):
@@ -94,11 +105,21 @@ def _alto(n):
     words = "".join(
         f'<String CONTENT="w{i}" HPOS="{i}" VPOS="1" WIDTH="9" HEIGHT="9"/>' for i in range(n)
     )
-    return f'<alto xmlns="http://www.loc.gov/standards/alto/ns-v4#"><Description><MeasurementUnit>pixel</MeasurementUnit><sourceImageInformation><fileName>a.jpg</fileName></sourceImageInformation></Description><Layout><Page WIDTH="900" HEIGHT="900"><PrintSpace><TextBlock><TextLine HPOS="1" VPOS="1" WIDTH="9" HEIGHT="9">{words}</TextLine></TextBlock></PrintSpace></Page></Layout></alto>'  # fmt: skip
+    return f'<alto xmlns="http://www.loc.gov/standards/alto/ns-v4#"><Description><MeasurementUnit>pixel</MeasurementUnit><sourceImageInformation><fileName>a.jpg</fileName></sourceImageInformation></Description><Layout><Page WIDTH="900" HEIGHT="900"><PrintSpace><TextBlock><TextLine HPOS="1" VPOS="1" WIDTH="9" HEIGHT="9">{words}</TextLine></TextBlock></PrintSpace></Page></Layout></alto>'
 
 
 def _web(n):
-    items = [{"type": "Annotation", "body": [{"type": "TextualBody", "value": f"l{i % 7}", "purpose": "tagging"}], "target": {"source": f"i{i}.jpg", "selector": {"type": "FragmentSelector", "value": "xywh=1,1,9,9"}}} for i in range(n)]  # fmt: skip
+    items = [
+        {
+            "type": "Annotation",
+            "body": [{"type": "TextualBody", "value": f"l{i % 7}", "purpose": "tagging"}],
+            "target": {
+                "source": f"i{i}.jpg",
+                "selector": {"type": "FragmentSelector", "value": "xywh=1,1,9,9"},
+            },
+        }
+        for i in range(n)
+    ]
     return json.dumps(
         {"@context": "http://www.w3.org/ns/anno.jsonld", "type": "AnnotationPage", "items": items}
     )

@@ -254,7 +254,13 @@ class Campaign:
             path = self.folder / f"{name.replace(' ', '-')}.ledger"
             text = HEAD.format(name=name.split()[0]) + rule
             images = {photo: data for photo, data, _, _ in self.photos}
-            send(images, parse_description(text), ledger=path, key="k", transport=FakeTransport(lambda _: next(replies)))  # fmt: skip
+            send(
+                images,
+                parse_description(text),
+                ledger=path,
+                key="k",
+                transport=FakeTransport(lambda _: next(replies)),
+            )
             found = measure(findings_of(path), self.truth(path), draws=0)
             with LedgerStore(path) as opened:
                 noted = notes_of(opened, find_batch(opened))

@@ -50,12 +50,16 @@ class OnTheWalk(unittest.TestCase):
     def test_choose_and_use(self):
         """A file is written that --threshold takes; status 1 where the aim cannot be met."""
         done = self.run_on("choose", "--aim", "recall >= 0.6", "--out", "t.toml", status=1)
-        self.assertIn("face: the aim cannot be met; the nearest is recall 0.55 at 0.606.", done.stdout)  # fmt: skip
+        self.assertIn(
+            "face: the aim cannot be met; the nearest is recall 0.55 at 0.606.", done.stdout
+        )
         met = self.run_on("choose", "--aim", "recall >= 0.6", "--kinds", "object,label", "--json")
         plain = json.loads(met.stdout)
         self.assertTrue({"thresholds", "outcome", "optimistic"} <= set(plain))
         cut = json.loads(self.run_on("measure", "--threshold", "t.toml", "--json").stdout)
-        self.assertEqual(cut["threshold"], {"label": 0.611, "object": 0.853, "face": 0.606, "unsafe": 0.625})  # fmt: skip
+        self.assertEqual(
+            cut["threshold"], {"label": 0.611, "object": 0.853, "face": 0.606, "unsafe": 0.625}
+        )
         refused = self.run_on("measure", "--threshold", "t.toml", service="marl", status=2)
         self.assertIn("holds none for marl", refused.stderr)
         self.run_on("choose", "--aim", "recall >= 0.6", "--out", "t.toml", "--join", service="marl")
@@ -86,7 +90,9 @@ class OnTheWalk(unittest.TestCase):
         alone = dotledger(*found, "--least", 0.9, cwd=self.walk)
         self.assertIn("goes with --strongest", alone.stderr)
         cut = self.run_on("measure", "--threshold", "0.9", "--draws", 0)
-        self.assertIn("Below the threshold: 36 findings; below 0.3 the service gave none.", cut.stdout)  # fmt: skip
+        self.assertIn(
+            "Below the threshold: 36 findings; below 0.3 the service gave none.", cut.stdout
+        )
 
     def test_compare(self):
         """Differences, who finds what, claims, the two together, and what each costs."""
@@ -97,14 +103,29 @@ class OnTheWalk(unittest.TestCase):
                      "together compared with marl", "Never beaten by another run", "marl: 0.98 (0.94", "not compatible",
                      "0.00370 EUR", "crowd-01.jpg face +8"):  # fmt: skip
             self.assertIn(sign, done.stdout)
-        plain = json.loads(dotledger("compare", "flint.csv", "marl.csv", "--annotations", "annotations.csv", "--json", cwd=self.walk).stdout)  # fmt: skip
+        plain = json.loads(
+            dotledger(
+                "compare",
+                "flint.csv",
+                "marl.csv",
+                "--annotations",
+                "annotations.csv",
+                "--json",
+                cwd=self.walk,
+            ).stdout
+        )
         self.assertEqual(plain["names"], ["flint", "marl"])
         self.assertTrue(plain["pooled"]["mean_overlap"]["told_apart"])
         same = dotledger("compare", "flint.csv", "flint.csv", cwd=self.walk)
         self.assertIn("two runs of one name", same.stderr)
-        worklist = dotledger("compare", "flint.csv", "marl.csv", "--worklist", "w.csv", cwd=self.walk)  # fmt: skip
+        worklist = dotledger(
+            "compare", "flint.csv", "marl.csv", "--worklist", "w.csv", cwd=self.walk
+        )
         self.assertIn("not who is right", worklist.stdout)
-        self.assertEqual((self.walk / "w.csv").read_text().splitlines()[:2], ["image,kind,both,disputed", "crowd-01.jpg,face,0,8"])  # fmt: skip
+        self.assertEqual(
+            (self.walk / "w.csv").read_text().splitlines()[:2],
+            ["image,kind,both,disputed", "crowd-01.jpg,face,0,8"],
+        )
 
     def test_gate(self):
         """Status 1 where anything does not hold; JUnit and Markdown are written."""
@@ -113,7 +134,9 @@ class OnTheWalk(unittest.TestCase):
             "[[gate]]\nmeasure = 'recall'\nof_each = 'kind'\nfalls_at_most = 0.05\nagainst = 'flint'\n"
         )  # fmt: skip
         words = ("--against", "flint=flint.csv", "--junit", "j.xml", "--markdown", "j.md", "--replace")  # fmt: skip
-        self.assertIn("5 hold, 0 do not.", self.run_on("gate", "g.toml", *words, service="marl").stdout)  # fmt: skip
+        self.assertIn(
+            "5 hold, 0 do not.", self.run_on("gate", "g.toml", *words, service="marl").stdout
+        )
         done = self.run_on("gate", "g.toml", *words, status=1)
         self.assertIn("recall of face at least 0.6 [face]: 0.548, at least 0.6 asked.", done.stdout)
         self.assertIn('failures="1"', (self.walk / "j.xml").read_text())
@@ -128,7 +151,12 @@ class OnTheWalk(unittest.TestCase):
         self.assertLess(
             done.stdout.index("The service: flint, then marl."), done.stdout.index("typical")
         )
-        self.assertIn("images with an answer", dotledger("drift", "flint", "marl", "--ledger", "walk.ledger", "--every", cwd=self.walk).stdout)  # fmt: skip
+        self.assertIn(
+            "images with an answer",
+            dotledger(
+                "drift", "flint", "marl", "--ledger", "walk.ledger", "--every", cwd=self.walk
+            ).stdout,
+        )
         from datetime import UTC, datetime
 
         month = f"flint@{datetime.now(UTC):%Y-%m}"
@@ -191,7 +219,9 @@ class ThreeHundredScenes(unittest.TestCase):
         found = dotledger_library.read_findings(self.home / "flint.csv")
         names = sorted(true.image.used())
         odd, even = (true.filter(image=names[start::2]) for start in (0, 1))
-        chosen = dotledger_library.choose_thresholds(found, odd, aim="recall >= 0.9", kinds=["object", "label"])  # fmt: skip
+        chosen = dotledger_library.choose_thresholds(
+            found, odd, aim="recall >= 0.9", kinds=["object", "label"]
+        )
         later = dotledger_library.measure(found, even, threshold=chosen, kinds=["object", "label"])
         for kind, group in chosen.groups.items():
             low, high = group.outcome.intervals["recall"]
@@ -201,12 +231,34 @@ class ThreeHundredScenes(unittest.TestCase):
     def test_commands(self):
         """Two thresholds for three ways; labels of their own; runs told apart at one aim."""
         files = ("--findings", "marl.csv", "--annotations", "annotations.csv")
-        ways = dotledger("choose", *files, "--aim", "at most 2% of unsafe images pass, at most 3% of safe images are stopped", cwd=self.home)  # fmt: skip
+        ways = dotledger(
+            "choose",
+            *files,
+            "--aim",
+            "at most 2% of unsafe images pass, at most 3% of safe images are stopped",
+            cwd=self.home,
+        )
         self.assertEqual(ways.returncode, 0, ways.stderr)
-        self.assertIn("Below 0.625 pass, from 0.795 on stop, between them a person looks.", ways.stdout)  # fmt: skip
-        labels = dotledger("choose", *files, "--aim", "best f1", "--each", "label", "--draws", 0, cwd=self.home)  # fmt: skip
-        self.assertIn("these take the threshold of their kind: unsafe:broken glass (18)", labels.stdout)  # fmt: skip
-        told = dotledger("compare", "flint.csv", "marl.csv", "--annotations", "annotations.csv", "--aim", "best f1", "--json", cwd=self.home)  # fmt: skip
+        self.assertIn(
+            "Below 0.625 pass, from 0.795 on stop, between them a person looks.", ways.stdout
+        )
+        labels = dotledger(
+            "choose", *files, "--aim", "best f1", "--each", "label", "--draws", 0, cwd=self.home
+        )
+        self.assertIn(
+            "these take the threshold of their kind: unsafe:broken glass (18)", labels.stdout
+        )
+        told = dotledger(
+            "compare",
+            "flint.csv",
+            "marl.csv",
+            "--annotations",
+            "annotations.csv",
+            "--aim",
+            "best f1",
+            "--json",
+            cwd=self.home,
+        )
         pair = json.loads(told.stdout)
         self.assertTrue(pair["kinds"]["face"]["recall"]["told_apart"])
         self.assertGreater(pair["kinds"]["face"]["recall"]["low"], 0.5)
@@ -218,13 +270,26 @@ class ThreeHundredScenes(unittest.TestCase):
             "rules_file = 1\nunmentioned = 'hold'\nunmentioned_from = 0.5\n[[rule]]\nname = 'hazards'\nverdict = 'block'\n"
             "kind = 'unsafe'\nlabel = ['open flame', 'broken glass']\nconfidence = 0.6\n"
         )  # fmt: skip
-        words = ("screen", "rules.toml", "--findings", "marl.csv", "--annotations", "annotations.csv")  # fmt: skip
+        words = (
+            "screen",
+            "rules.toml",
+            "--findings",
+            "marl.csv",
+            "--annotations",
+            "annotations.csv",
+        )
         done = dotledger(*words, "--most", 3, "--out", "v.jsonl", cwd=self.home)
         self.assertEqual(done.returncode, 0, done.stderr)
         with (self.home / "marl.csv").open() as file:
-            unsafe = [row for row in csv.DictReader(file) if row["kind"] == "unsafe" and row["label"]]  # fmt: skip
-        block = {r["image"] for r in unsafe if r["label"] != "smoke" and float(r["confidence"]) >= 0.6}  # fmt: skip
-        hold = {r["image"] for r in unsafe if r["label"] == "smoke" and float(r["confidence"]) >= 0.5} - block  # fmt: skip
+            unsafe = [
+                row for row in csv.DictReader(file) if row["kind"] == "unsafe" and row["label"]
+            ]
+        block = {
+            r["image"] for r in unsafe if r["label"] != "smoke" and float(r["confidence"]) >= 0.6
+        }
+        hold = {
+            r["image"] for r in unsafe if r["label"] == "smoke" and float(r["confidence"]) >= 0.5
+        } - block
         rest = 298 - len(block) - len(hold)
         counts = f"{len(block)} block, {len(hold)} hold, {rest} pass."
         self.assertIn(
@@ -256,5 +321,9 @@ class ThreeHundredScenes(unittest.TestCase):
             drawn = truth([scene])
             mine = kept.filter(image=scene.name)
             self.assertEqual(len(mine), len(drawn))
-            self.assertTrue(np.array_equal(np.sort(mine.box, axis=0), np.sort(drawn.box, axis=0), equal_nan=True))  # fmt: skip
+            self.assertTrue(
+                np.array_equal(
+                    np.sort(mine.box, axis=0), np.sort(drawn.box, axis=0), equal_nan=True
+                )
+            )
             self.assertEqual(draw_scene(recipe).data, scene.data)

@@ -153,7 +153,14 @@ class Demo(unittest.TestCase):
             plain,
             r"(?s)^Findings of flint, batch 1 [^\n]*threshold 0.8[^\n]*\nImages in scope: 33.*object, pooled +0\.88 \(0\.\d\d.0",
         )
-        words = ("--also", "reasons,confusion,reliability,counts,screening,details,text,images", "--by", "size:0.01", "--by", "scene")  # fmt: skip
+        words = (
+            "--also",
+            "reasons,confusion,reliability,counts,screening,details,text,images",
+            "--by",
+            "size:0.01",
+            "--by",
+            "scene",
+        )
         shown = self.measured("--threshold", "face=0.9,object=0.8", "--overlap", "0.5,0.75", *words)
         for sign in (
             "Why missed", "too small", "expected calibration error", "found minus annotated",
@@ -227,7 +234,14 @@ class Demo(unittest.TestCase):
 
     def test_reliability_command(self):
         """A mapping is fitted on half the images, judged on the others, kept and used again."""
-        base = ("--findings", self.walk / "flint.csv", "--annotations", self.walk / "annotations.csv", "--kinds", "object")  # fmt: skip
+        base = (
+            "--findings",
+            self.walk / "flint.csv",
+            "--annotations",
+            self.walk / "annotations.csv",
+            "--kinds",
+            "object",
+        )
         kept, out = self.home / "map.json", self.home / "mapped.csv"
         fitted = json.loads(dotledger("reliability", *base, "--fit", kept, "--json").stdout)
         self.assertEqual(
@@ -279,7 +293,14 @@ class Demo(unittest.TestCase):
         """One image of a larger batch, by its path: one line of what is not drawn, one of others."""
         folder = self.home / "one"
         image = self.walk / "images" / "crowd-01.jpg"
-        words = ("--findings", self.walk / "marl.csv", "--annotations", self.walk / "annotations.csv", "--out", folder)  # fmt: skip
+        words = (
+            "--findings",
+            self.walk / "marl.csv",
+            "--annotations",
+            self.walk / "annotations.csv",
+            "--out",
+            folder,
+        )
         for more in ((), ("--replace",)):
             done = dotledger("draw", image, *words, *more)
             self.assertEqual(done.returncode, 0, done.stderr)

@@ -144,7 +144,9 @@ class Descriptions(InAFolder):
                 (folder / "bell.toml").write_text(TEXT)
                 done = self.run_it("forecast", "a.jpg", "--service", "bell")
                 self.assertRegex(done.stderr, "not trusted yet.*dotledger doctor --trust")
-            (folder / "bell.toml").write_text(TEXT.replace("per_1000 = 10.0", f"per_1000 = {price}"))  # fmt: skip
+            (folder / "bell.toml").write_text(
+                TEXT.replace("per_1000 = 10.0", f"per_1000 = {price}")
+            )
             said = self.trust()
             self.assertIn("Key from: env:BELL_KEY", said)
             done = self.run_it("forecast", "a.jpg", "--service", "bell", "--json")
@@ -179,6 +181,8 @@ class Descriptions(InAFolder):
         """Every extra that the project file names, but that of its developers, and what is missing of each."""
         facts = json.loads(self.run_it("doctor", "--json").stdout)
         project = tomllib.loads((Path(__file__).parents[2] / "pyproject.toml").read_text())
-        self.assertEqual({*facts["extras"]}, {*project["project"]["optional-dependencies"]} - {"dev"})  # fmt: skip
+        self.assertEqual(
+            {*facts["extras"]}, {*project["project"]["optional-dependencies"]} - {"dev"}
+        )
         self.assertEqual(facts["extras"]["report"], [])
         self.assertTrue(facts["dotledger"].startswith("0."))

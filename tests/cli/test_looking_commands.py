@@ -37,10 +37,22 @@ class OnTheWalk(unittest.TestCase):
         self.assertIn("The raw answer of look:", out)
         with Image.open(self.walk / "s.png") as picture:
             self.assertGreater(picture.width, 800, "the image, and a margin that says why")
-        story = json.loads(self.run_on("show", "crowd-01.jpg", "--service", "flint", "--annotations", "annotations.csv", "--json").stdout)  # fmt: skip
+        story = json.loads(
+            self.run_on(
+                "show",
+                "crowd-01.jpg",
+                "--service",
+                "flint",
+                "--annotations",
+                "annotations.csv",
+                "--json",
+            ).stdout
+        )
         self.assertEqual(sum(one["kind"] == "face" for one in story["missed"]), 8)
         self.assertEqual(story["size"], [800, 560])
-        refused = json.loads(self.run_on("show", "tiny-01.png", "--service", "marl", "--json").stdout)  # fmt: skip
+        refused = json.loads(
+            self.run_on("show", "tiny-01.png", "--service", "marl", "--json").stdout
+        )
         self.assertEqual(refused["outcomes"]["face"]["outcome"], "refused")
         self.assertIn("too small", refused["outcomes"]["face"]["reason"])
         late = self.run_on("show", "walk-06.jpg", "--service", "flint").stdout
@@ -118,24 +130,52 @@ class OnTheWalk(unittest.TestCase):
 
     def test_search(self):
         """By label and confidence, by outcome, by verdict; the nearest label where nothing fits."""
-        found = json.loads(self.run_on("search", "--label", "lantern", "--kinds", "object", "--least", 0.9, "--json").stdout)["hits"]  # fmt: skip
+        found = json.loads(
+            self.run_on(
+                "search", "--label", "lantern", "--kinds", "object", "--least", 0.9, "--json"
+            ).stdout
+        )["hits"]
         by_hand = {}
         for service in ("flint", "marl"):
             rows = (self.walk / f"{service}.csv").read_text().splitlines()[1:]
             cells = [row.split(",") for row in rows]
-            by_hand[service] = sum(c[1:3] == ["object", "lantern"] and float(c[3]) >= 0.9 for c in cells)  # fmt: skip
+            by_hand[service] = sum(
+                c[1:3] == ["object", "lantern"] and float(c[3]) >= 0.9 for c in cells
+            )
         for service, count in by_hand.items():
             self.assertEqual(sum(one["service"] == service for one in found), count)
-        self.assertEqual([one["batch"] for one in found], sorted((o["batch"] for o in found), reverse=True))  # fmt: skip
-        refused = json.loads(self.run_on("search", "--outcome", "refused", "--service", "marl", "--json").stdout)["hits"]  # fmt: skip
+        self.assertEqual(
+            [one["batch"] for one in found], sorted((o["batch"] for o in found), reverse=True)
+        )
+        refused = json.loads(
+            self.run_on("search", "--outcome", "refused", "--service", "marl", "--json").stdout
+        )["hits"]
         self.assertEqual({one["image"] for one in refused}, {"damaged-01.jpg", "tiny-01.png"})
-        blocked = json.loads(self.run_on("search", "--verdict", "block", "--rules", "rules.toml", "--service", "marl", "--json").stdout)["hits"]  # fmt: skip
-        self.assertEqual({one["image"] for one in blocked}, {"flame-01.jpg", "flame-02.jpg", "glass-01.jpg", "glass-02.jpg"})  # fmt: skip
+        blocked = json.loads(
+            self.run_on(
+                "search",
+                "--verdict",
+                "block",
+                "--rules",
+                "rules.toml",
+                "--service",
+                "marl",
+                "--json",
+            ).stdout
+        )["hits"]
+        self.assertEqual(
+            {one["image"] for one in blocked},
+            {"flame-01.jpg", "flame-02.jpg", "glass-01.jpg", "glass-02.jpg"},
+        )
         near = self.run_on("search", "--label", "lantren")
         self.assertEqual(near.stdout, "Nothing fits.\n")
         self.assertIn("did you mean 'lantern'?", near.stderr)
-        self.assertEqual(json.loads(self.run_on("search", "--until", "2001-01-01", "--json").stdout)["hits"], [])  # fmt: skip
-        self.assertEqual(self.run_on("search", "--text", "^umb", "--rows", 1).stdout.count("umbrella"), 1)  # fmt: skip
+        self.assertEqual(
+            json.loads(self.run_on("search", "--until", "2001-01-01", "--json").stdout)["hits"], []
+        )
+        self.assertEqual(
+            self.run_on("search", "--text", "^umb", "--rows", 1).stdout.count("umbrella"), 1
+        )
         self.run_on("search", "--label", "moon", "--sheet", "moons.png")
         self.assertGreater((self.walk / "moons.png").stat().st_size, 10_000)
         for wrong, word in ((("--kinds", "fase"), "face"), (("--least", "90"), "0 to 1"), (("--since", "May"), "2026-05-31"), (("--text", "("), "regular"), (("--verdict", "block"), "--rules")):  # fmt: skip

@@ -134,7 +134,14 @@ class WrongUse(unittest.TestCase):
 class OptionNames(unittest.TestCase):
     def test_arguments_become_options(self):
         """What the library calls an argument is an option of this command, if it has one."""
-        command = click.Command("some", params=[click.Option(["--replace"]), click.Option(["--columns"]), click.Option(["--set"])])  # fmt: skip
+        command = click.Command(
+            "some",
+            params=[
+                click.Option(["--replace"]),
+                click.Option(["--columns"]),
+                click.Option(["--set"]),
+            ],
+        )
         for text, told in (
             ("Allow it: `replace=True`.", "Allow it: --replace."),
             ("Name them: `columns={'image': THEIRS, 'label': L}`.", "Name them: --columns image=THEIRS,label=L."),

@@ -73,7 +73,11 @@ class EveryOutput(unittest.TestCase):
                 self.assertEqual(done.returncode, int(status), done.stderr)
                 told = json.loads(done.stdout)
                 self.assertEqual(list(told.items())[:2], list(head_of(output).items()))
-        self.assertEqual({*output_names()} - {output for output, _, _ in lines}, {"demo", "review"}, "see test_commands, test_reviewing")  # fmt: skip
+        self.assertEqual(
+            {*output_names()} - {output for output, _, _ in lines},
+            {"demo", "review"},
+            "see test_commands, test_reviewing",
+        )
 
     def test_schemas(self):
         """Each is a JSON Schema, as the command prints it; a key that goes is noticed, one that comes is not."""
@@ -82,13 +86,19 @@ class EveryOutput(unittest.TestCase):
         done = dotledger("doctor", "--schema", "usage")
         schema = json.loads(done.stdout)
         self.assertEqual(schema, output_schema("usage"))
-        self.assertEqual(schema["$defs"]["PriceNow"]["properties"]["used"]["description"], "Units of the month so far.")  # fmt: skip
+        self.assertEqual(
+            schema["$defs"]["PriceNow"]["properties"]["used"]["description"],
+            "Units of the month so far.",
+        )
         month = {"service": "bell", "month": "2026-11", "currency": "EUR", "calls": 3, "failed": 0, "images": 3, "money": 0.1, "per_month": None, "left": None, "price_now": None}  # fmt: skip
         told = {**head_of("usage"), "months": [month]}
         check = jsonschema.Draft202012Validator(schema)
         self.assertEqual(list(check.iter_errors({**told, "later": 1})), [])
         del month["failed"]
-        self.assertEqual([error.message for error in check.iter_errors(told)], ["'failed' is a required property"])  # fmt: skip
+        self.assertEqual(
+            [error.message for error in check.iter_errors(told)],
+            ["'failed' is a required property"],
+        )
         self.assertIn("neither a sort of file", dotledger("doctor", "--schema", "batchs").stderr)
         self.assertIn("one at a time", dotledger("doctor", "--schema", "rules", "--trust").stderr)
         with self.assertRaises(ArgumentError):

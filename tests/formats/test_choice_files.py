@@ -95,8 +95,14 @@ class Gates(InFolder):
     def test_file(self):
         """Conditions, an earlier run, expectations next to the file, and thresholds of a file."""
         found, true = worked()
-        write_thresholds(self.home / "t.toml", [choose_thresholds(found, true, aim="recall >= 0.8", parts=2, draws=0)])  # fmt: skip
-        self.file("e.csv", "image,kind,label,at_least,at_most,reason\ni0,object,x,1,,\ni9,object,x,1,,far\n")  # fmt: skip
+        write_thresholds(
+            self.home / "t.toml",
+            [choose_thresholds(found, true, aim="recall >= 0.8", parts=2, draws=0)],
+        )
+        self.file(
+            "e.csv",
+            "image,kind,label,at_least,at_most,reason\ni0,object,x,1,,\ni9,object,x,1,,far\n",
+        )
         gates = self.file("g.toml", """
             gates_file = 1
             threshold = "t.toml"
@@ -121,9 +127,14 @@ class Gates(InFolder):
     def test_expected_verdicts(self):
         """A gates file names rules; an expectation then may be a verdict."""
         found, true = worked()
-        self.file("r.toml", "rules_file = 1\n[[rule]]\nverdict = 'block'\nkind = 'object'\nconfidence = 0.9\n")  # fmt: skip
+        self.file(
+            "r.toml",
+            "rules_file = 1\n[[rule]]\nverdict = 'block'\nkind = 'object'\nconfidence = 0.9\n",
+        )
         self.file("e.csv", "image,verdict\ni0,block\ni5,block\n")
-        gates = self.file("g.toml", "gates_file = 1\nrules = 'r.toml'\n[[gate]]\nexpectations = 'e.csv'\n")  # fmt: skip
+        gates = self.file(
+            "g.toml", "gates_file = 1\nrules = 'r.toml'\n[[gate]]\nexpectations = 'e.csv'\n"
+        )
         [one] = check_gates(found, true, gates, draws=0).judged
         self.assertIn("i5 verdict: pass, block expected", one.why)
         self.assertEqual((one.value, one.counts), (1.0, "1 of 2"))
@@ -131,7 +142,10 @@ class Gates(InFolder):
     def test_in_a_users_own_suite(self):
         """The mixin fails once for each gate and each image, with the reason."""
         found, true = worked()
-        gates = self.file("g.toml", "gates_file = 1\n[[gate]]\nmeasure = 'recall'\nat_least = 1.0\n[[gate]]\nmeasure = 'precision'\nat_least = 0.99\n")  # fmt: skip
+        gates = self.file(
+            "g.toml",
+            "gates_file = 1\n[[gate]]\nmeasure = 'recall'\nat_least = 1.0\n[[gate]]\nmeasure = 'precision'\nat_least = 0.99\n",
+        )
         wanted = self.file("e.toml", "[[expect]]\nimage = 'i0'\nkind = 'object'\nat_most = 0\n")
 
         class Suite(GateAssertions):

@@ -39,9 +39,13 @@ class Files(unittest.TestCase):
     def test_units_of_a_foreign_table(self):
         """The full side of an image, in every unit that a table may count in."""
         for unit, full in (("fraction", 1), ("percent", 100), ("thousandths", 1000)):
-            path = self.file("t.csv", f"image,kind,label,x0,y0,x1,y1\na.jpg,object,x,0,0,{full},{full / 2}\n")  # fmt: skip
+            path = self.file(
+                "t.csv", f"image,kind,label,x0,y0,x1,y1\na.jpg,object,x,0,0,{full},{full / 2}\n"
+            )
             shape = Shape(unit=unit)
-            found = read_findings(path, columns=shape, images={"a.jpg": {"width": 200, "height": 100}})  # fmt: skip
+            found = read_findings(
+                path, columns=shape, images={"a.jpg": {"width": 200, "height": 100}}
+            )
             self.assertEqual(found.box.tolist(), [[0, 0, 200, 50]], unit)
 
     def test_names_that_are_not_there(self):
@@ -125,7 +129,9 @@ class Tables(unittest.TestCase):
         """The table of results has the ends of each interval, with numbers in them."""
         from dotledger.formats.tables.result_files import write_everything
 
-        found = findings_of([(f"i{n}", "object", "x", 0.9, (0, 0, 9, 9 + n % 2 * 20)) for n in range(9)])  # fmt: skip
+        found = findings_of(
+            [(f"i{n}", "object", "x", 0.9, (0, 0, 9, 9 + n % 2 * 20)) for n in range(9)]
+        )
         true = annotations_of([(f"i{n}", "object", "x", (0, 0, 9, 9), False) for n in range(9)])
         with tempfile.TemporaryDirectory() as home:
             write_everything(measure(found, true, draws=100), home)

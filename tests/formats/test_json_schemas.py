@@ -32,8 +32,12 @@ class Schemas(unittest.TestCase):
         check = jsonschema.Draft202012Validator(schema_of("description"))
         for file in resources.files("dotledger.standins").iterdir():
             if file.name.endswith(".toml"):
-                self.assertEqual(list(check.iter_errors(tomllib.loads(file.read_text("utf-8")))), [], file.name)  # fmt: skip
-        flint = tomllib.loads((resources.files("dotledger.standins") / "flint.toml").read_text("utf-8"))  # fmt: skip
+                self.assertEqual(
+                    list(check.iter_errors(tomllib.loads(file.read_text("utf-8")))), [], file.name
+                )
+        flint = tomllib.loads(
+            (resources.files("dotledger.standins") / "flint.toml").read_text("utf-8")
+        )
         for change in ({"servic": "x"}, {"limits": {"at_once": "six"}}, {"limits": {"formats": ["gif89"]}}):  # fmt: skip
             self.assertGreater(len(list(check.iter_errors({**flint, **change}))), 0, change)
 
@@ -42,4 +46,6 @@ class Schemas(unittest.TestCase):
         check = jsonschema.Draft202012Validator(schema_of("rules"))
         self.assertEqual(list(check.iter_errors(tomllib.loads(RULES))), [])
         for old, new in (("block", "ban"), ("verdict", "verdit"), ("0.5", '["x"]')):
-            self.assertGreater(len(list(check.iter_errors(tomllib.loads(RULES.replace(old, new))))), 0)  # fmt: skip
+            self.assertGreater(
+                len(list(check.iter_errors(tomllib.loads(RULES.replace(old, new))))), 0
+            )

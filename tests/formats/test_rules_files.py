@@ -36,8 +36,13 @@ class Reading(InFolder):
         rules = read_rules(path)
         self.assertEqual((rules.audience, rules.unmentioned), ("guests", "block"))
         got = decide(FOUND, path)
-        self.assertEqual({v.image: v.verdict for v in got}, {"a": "block", "c": "block", "d": "hold", "b": "hold"})  # fmt: skip
-        self.assertEqual(got.of("b").reasons, ("hold, without an answer: no answer for unsafe, text, face",))  # fmt: skip
+        self.assertEqual(
+            {v.image: v.verdict for v in got},
+            {"a": "block", "c": "block", "d": "hold", "b": "hold"},
+        )
+        self.assertEqual(
+            got.of("b").reasons, ("hold, without an answer: no answer for unsafe, text, face",)
+        )
 
     def test_every_word_of_the_core(self):
         """Verdicts, outcomes and kinds are each read, and no other."""

@@ -21,7 +21,9 @@ def encoded(width, height):
 class Shrinking(unittest.TestCase):
     def sent(self, width, height, **demands):
         data = encoded(width, height)
-        return prepare(data, read_facts(data), Demands(formats=("png",), colours=("rgb",), **demands))  # fmt: skip
+        return prepare(
+            data, read_facts(data), Demands(formats=("png",), colours=("rgb",), **demands)
+        )
 
     def test_never_to_nothing(self):
         """A line of pixels stays one, however much shorter it becomes."""
@@ -43,7 +45,9 @@ class Shrinking(unittest.TestCase):
         data = buffer.getvalue()
 
         def sent(most):
-            return prepare(data, read_facts(data), Demands(formats=("png",), colours=("rgb",), max_bytes=most))  # fmt: skip
+            return prepare(
+                data, read_facts(data), Demands(formats=("png",), colours=("rgb",), max_bytes=most)
+            )
 
         whole = sent(10**6)
         self.assertEqual(sent(len(whole.data)).width, 90)
@@ -82,9 +86,19 @@ class Packets(unittest.TestCase):
         """Only a text chunk under the name of the standard: not another's, not another sort of chunk."""
         data = encoded(4, 4)
         for kind, body in ((b"iTXt", b"Comment\0\0\0\0\0<x/>"), (b"iTXt", b"XML:com.adobe.xmpx\0\0\0\0<x/>"), (b"tEXt", b"XML:com.adobe.xmp\0\0\0\0\0<x/>")):  # fmt: skip
-            chunk = len(body).to_bytes(4, "big") + kind + body + zlib.crc32(kind + body).to_bytes(4, "big")  # fmt: skip
+            chunk = (
+                len(body).to_bytes(4, "big")
+                + kind
+                + body
+                + zlib.crc32(kind + body).to_bytes(4, "big")
+            )
             self.assertIsNone(read_packet(data[:33] + chunk + data[33:]))
         self.assertEqual(read_packet(with_packet(data, b"<x/>")), b"<x/>")
         note = b"Comment\0\0\0\0\0about the lantern"
-        chunk = len(note).to_bytes(4, "big") + b"iTXt" + note + zlib.crc32(b"iTXt" + note).to_bytes(4, "big")  # fmt: skip
+        chunk = (
+            len(note).to_bytes(4, "big")
+            + b"iTXt"
+            + note
+            + zlib.crc32(b"iTXt" + note).to_bytes(4, "big")
+        )
         self.assertIn(b"about the lantern", with_packet(data[:33] + chunk + data[33:], b"<x/>"))

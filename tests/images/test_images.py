@@ -251,7 +251,11 @@ class Gathering(unittest.TestCase):
         for address in (f"file://{secret}", f"zip://p::{secret}", str(secret), f"local://{secret}"):
             body = {"type": "Image", "id": address}
             canvas = {"type": "Canvas", "id": "c", "items": [{"items": [{"body": body}]}]}
-            document = {"@context": "http://iiif.io/api/presentation/3/context.json", "type": "Manifest", "items": [canvas]}  # fmt: skip
+            document = {
+                "@context": "http://iiif.io/api/presentation/3/context.json",
+                "type": "Manifest",
+                "items": [canvas],
+            }
             manifest.write_text(json.dumps(document))
             with self.assertRaises(GatherError, msg=address):
                 gather(manifest)

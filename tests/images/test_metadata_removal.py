@@ -87,7 +87,12 @@ class Removed(unittest.TestCase):
                 )  # which is decoded, and written, upright
                 self.assertEqual((new.getexif().get(0x0112, 1), made.turned), (turned, turned))
                 self.assertEqual(read_facts(made.data).orientation, made.turned)
-                said = {"JPEG": "Exif, XMP", "PNG": "text, Exif", "WEBP": "Exif", "TIFF": "all but the pixels"}  # fmt: skip
+                said = {
+                    "JPEG": "Exif, XMP",
+                    "PNG": "text, Exif",
+                    "WEBP": "Exif",
+                    "TIFF": "all but the pixels",
+                }
                 self.assertEqual(
                     sorted(made.steps[0].removeprefix("metadata removed: ").split(", ")),
                     sorted(said[kind].split(", ")),
@@ -204,8 +209,15 @@ class Colours(unittest.TestCase):
         """A profile whose red is blue: what is encoded anew has the colour that was seen, and says so."""
         profile = bytearray(ImageCms.ImageCmsProfile(ImageCms.createProfile("sRGB")).tobytes())
         red, blue = (profile.index(name) + 4 for name in (b"rXYZ", b"bXYZ"))
-        profile[red : red + 8], profile[blue : blue + 8] = profile[blue : blue + 8], profile[red : red + 8]  # fmt: skip
-        swapped = bytes(profile).replace("sRGB".encode("utf-16-be"), "Swap".encode("utf-16-be")).replace(b"sRGB", b"Swap")  # fmt: skip
+        profile[red : red + 8], profile[blue : blue + 8] = (
+            profile[blue : blue + 8],
+            profile[red : red + 8],
+        )
+        swapped = (
+            bytes(profile)
+            .replace("sRGB".encode("utf-16-be"), "Swap".encode("utf-16-be"))
+            .replace(b"sRGB", b"Swap")
+        )
         for odd, colour in ((swapped, (0, 0, 255)), (b"no profile", (255, 0, 0)), (None, (255, 0, 0))):  # fmt: skip
             held = io.BytesIO()
             Image.new("RGB", (90, 60), (255, 0, 0)).save(held, "PNG", icc_profile=odd)

@@ -47,7 +47,10 @@ class Stores(InFolder):
         """Listed in natural order with names below it; what is passed over is told; all is sent and read."""
         gathered = gather("s3://stalls/day/")
         names = [item.name for item in gathered.items]
-        self.assertEqual(names[:3] + names[-2:], ["0/p-0.JPG", "0/p-2.JPG", "0/p-4.JPG", "1/p-9.JPG", "1/p-11.JPG"])  # fmt: skip
+        self.assertEqual(
+            names[:3] + names[-2:],
+            ["0/p-0.JPG", "0/p-2.JPG", "0/p-4.JPG", "1/p-9.JPG", "1/p-11.JPG"],
+        )
         self.assertEqual((len(names), dict(gathered.skipped)), (12, {"hidden": 2, ".txt": 1}))
         self.assertEqual(gathered.items[0].where, "s3://stalls/day/0/p-0.JPG")
         asked = []

@@ -18,7 +18,10 @@ from dotledger.ledger_findings import findings_by_parts
 from dotledger.testing import FakeTransport, Response
 from tests.sending.helpers import InFolder, description, pictures
 
-EYES = ('confidence = { at = "sure" }', 'confidence = { at = "sure" }\nattributes = { colour = { at = "colour" } }')  # fmt: skip
+EYES = (
+    'confidence = { at = "sure" }',
+    'confidence = { at = "sure" }\nattributes = { colour = { at = "colour" } }',
+)
 NAMES = ("bell", "größer", "a, b", "", "x" * 200, "'; DROP TABLE", "\u05d0")
 
 
@@ -64,7 +67,9 @@ class Columns(InFolder):
                         self.assertEqual(ways[0].label.names, other.label.names)
             first = findings_of(self.path)
             self.assertEqual(len(first.image.used()), 31, "what holds nothing has blank rows")
-            self.assertEqual(first.image.values().tolist(), sorted(first.image.values(), key=list(images).index))  # fmt: skip
+            self.assertEqual(
+                first.image.values().tolist(), sorted(first.image.values(), key=list(images).index)
+            )
 
     def test_in_parts(self):
         """Some images at a time, by rows or by a process apart: together the same, as one file too."""
@@ -115,7 +120,13 @@ class Columns(InFolder):
 
     def test_nothing_there(self):
         """A batch without any answer is a table without rows."""
-        sent = send(pictures(2), description(), ledger=self.path, key="k", transport=FakeTransport([Response(status=422, headers={}, body=b"{}")]))  # fmt: skip
+        sent = send(
+            pictures(2),
+            description(),
+            ledger=self.path,
+            key="k",
+            transport=FakeTransport([Response(status=422, headers={}, body=b"{}")]),
+        )
         self.assertEqual(sent.outcomes["label"]["failed"], 2)
         with LedgerStore(self.path) as ledger:
             empty = self.loaded(ledger)

@@ -58,7 +58,10 @@ class Upgrading(Kept):
             fresh = self.path.with_name(f"fresh-{version}")
             LedgerStore(fresh).close()
             ours, new = (set(self.rows(one, known)) for one in (self.path, fresh))
-            self.assertEqual({one for one in ours if "autoindex" not in one[1]}, {one for one in new if "autoindex" not in one[1]})  # fmt: skip
+            self.assertEqual(
+                {one for one in ours if "autoindex" not in one[1]},
+                {one for one in new if "autoindex" not in one[1]},
+            )
             with self.subTest(version=version), LedgerStore(self.path) as ledger:
                 self.works(ledger)
 

@@ -241,7 +241,9 @@ class Processes(unittest.TestCase):
                     "from tests.ledger.test_sender_claims import OPENING;"
                     f"claim = FileClaim(Path({home!r}) / {name!r}, OPENING); print('held', flush=True); {ends}"
                 )
-                process = subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE)  # fmt: skip
+                process = subprocess.Popen(
+                    [sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE
+                )
                 self.assertEqual(process.stdout.readline(), b"held\n")
                 if name == "gone":
                     process.communicate(timeout=60)

@@ -57,11 +57,18 @@ class Usage(InFolder):
 
     def test_outcomes_in_blocks(self):
         """Images are counted so many at a time: the same counts, wherever a block ends."""
-        self.sent_at(JANUARY_1, pictures(7), lambda r: answer({}, 400) if number_of(r) == 5 else answer(ANSWER))  # fmt: skip
+        self.sent_at(
+            JANUARY_1,
+            pictures(7),
+            lambda r: answer({}, 400) if number_of(r) == 5 else answer(ANSWER),
+        )
         ledger = self.ledger()
         batch = find_batch(ledger)
         whole = outcome_counts(ledger, batch)
-        self.assertEqual((whole["label"]["found"], whole["label"]["failed"], whole["label"]["pending"]), (6, 1, 0))  # fmt: skip
+        self.assertEqual(
+            (whole["label"]["found"], whole["label"]["failed"], whole["label"]["pending"]),
+            (6, 1, 0),
+        )
         for size in (1, 2, 3, 6, 7, 8):
             with mock.patch("dotledger.ledger.batch_queries._COUNTED_AT_ONCE", size):
                 self.assertEqual(outcome_counts(ledger, batch), whole, size)

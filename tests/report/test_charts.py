@@ -18,7 +18,15 @@ FOUND = findings_of([
     ("a", "object", "cup", 0.9, BOX), ("b", "object", "cup", 0.6, BOX), ("b", "object", "cup", 0.4, FAR), ("c", "object", "hat", 0.8, BOX), ("a", "label", "x", 0.5, None),
     ("b", "label", "", None, None), ("c", "label", "", None, None),
 ])  # fmt: skip
-TRUE = annotations_of([("a", "object", "cup", BOX, False), ("b", "object", "cup", BOX, False), ("c", "object", "cup", BOX, False), ("c", "object", "hat", FAR, False), ("a", "label", "x", None, False)])  # fmt: skip
+TRUE = annotations_of(
+    [
+        ("a", "object", "cup", BOX, False),
+        ("b", "object", "cup", BOX, False),
+        ("c", "object", "cup", BOX, False),
+        ("c", "object", "hat", FAR, False),
+        ("a", "label", "x", None, False),
+    ]
+)
 
 
 class Charts(unittest.TestCase):
@@ -36,7 +44,10 @@ class Charts(unittest.TestCase):
         np.testing.assert_allclose(line.get_ydata(), [1, 1 / 2, 2 / 3, 1 / 2])
         point = next(one for one in ax.lines if one.get_label() == "threshold 0.7")
         self.assertEqual((point.get_xdata()[0], point.get_ydata()[0]), (0.25, 0.5))
-        self.assertEqual((ax.get_xlabel(), ax.get_ylabel(), ax.get_title()), ("recall", "precision", "object: 4 annotated"))  # fmt: skip
+        self.assertEqual(
+            (ax.get_xlabel(), ax.get_ylabel(), ax.get_title()),
+            ("recall", "precision", "object: 4 annotated"),
+        )
         alone = dotledger.plot(self.result, "curve", kind="object", label="cup")
         np.testing.assert_allclose(alone.lines[0].get_ydata(), [1, 1, 2 / 3])
         self.assertEqual(dict(matplotlib.rcParams), before, "nothing global is touched")
@@ -46,17 +57,31 @@ class Charts(unittest.TestCase):
         wrong = dotledger.plot(self.result, "wrong", kind="object")
         self.assertEqual(sum(bar.get_width() for bar in wrong.patches), 2)
         missed = dotledger.plot(self.result, "missed", kind="object")
-        self.assertEqual((sum(bar.get_width() for bar in missed.patches), missed.get_title()), (2, "object: 2 missed"))  # fmt: skip
-        self.assertEqual(sum(p.get_height() for p in dotledger.plot(self.result, "overlap", kind="object").patches), 2)  # fmt: skip
+        self.assertEqual(
+            (sum(bar.get_width() for bar in missed.patches), missed.get_title()),
+            (2, "object: 2 missed"),
+        )
+        self.assertEqual(
+            sum(
+                p.get_height()
+                for p in dotledger.plot(self.result, "overlap", kind="object").patches
+            ),
+            2,
+        )
         other = dotledger.compare(FOUND, FOUND.cut(0.7), annotations=TRUE, draws=50)
         for what, (needs, _) in PLOTS.items():
             if what == "rounds":  # in tests/test_drift_watch.py
                 continue
-            given = {"Measure": self.result, "Comparison": other}.get(getattr(needs, "__name__", ""), [0.1, 0.3, 0.2])  # fmt: skip
+            given = {"Measure": self.result, "Comparison": other}.get(
+                getattr(needs, "__name__", ""), [0.1, 0.3, 0.2]
+            )
             ax = dotledger.plot(given, what, kind="object" if needs else None, by="crowding")
             ax.figure.canvas.draw()
             self.assertTrue(ax.get_title() and (ax.get_xlabel() or ax.get_xticklabels()), what)
-        self.assertIn("median 0.20", dotledger.plot([0.1, 0.3, 0.2], "latency").get_legend_handles_labels()[1][0])  # fmt: skip
+        self.assertIn(
+            "median 0.20",
+            dotledger.plot([0.1, 0.3, 0.2], "latency").get_legend_handles_labels()[1][0],
+        )
 
     def test_as_a_method(self):
         """A result draws itself: the curve of a measure, the differences of a comparison."""
@@ -82,4 +107,12 @@ class Charts(unittest.TestCase):
         with self.assertRaisesRegex(ArgumentError, "no overlap"):
             dotledger.plot(self.result, "overlap", kind="label")
         with matplotlib.rc_context(dotledger.plot_style()):
-            self.assertEqual(len({one["linestyle"] if isinstance(one["linestyle"], str) else "dots" for one in matplotlib.rcParams["axes.prop_cycle"]}), 5)  # fmt: skip
+            self.assertEqual(
+                len(
+                    {
+                        one["linestyle"] if isinstance(one["linestyle"], str) else "dots"
+                        for one in matplotlib.rcParams["axes.prop_cycle"]
+                    }
+                ),
+                5,
+            )

@@ -68,7 +68,9 @@ class Depending(Stepped):
         told = self.foretold(service, images)
         self.assertEqual((told.calls, told.least_calls, round(told.money, 6)), (12, 6, 0.18))
         sent = send(images, service, ledger=self.path, key="k")
-        self.assertEqual((self.calls(own, "look"), self.calls(own, "faces")), ([0, 1, 2, 3, 4, 5], [0, 2]))  # fmt: skip
+        self.assertEqual(
+            (self.calls(own, "look"), self.calls(own, "faces")), ([0, 1, 2, 3, 4, 5], [0, 2])
+        )
         self.assertEqual(sent.outcomes["face"], {**sent.outcomes["face"], "found": 3, "empty": 5})
         self.assertEqual((sent.calls, round(sent.money, 6)), (8, 0.1))
         self.assertEqual(sent.not_asked, {"face": 5})
@@ -79,7 +81,9 @@ class Depending(Stepped):
         self.assertEqual((month.calls, round(month.money, 6)), (8, 0.1))
         told = self.foretold(service, pictures(7))
         self.assertEqual((told.answered, told.to_send, told.calls, told.least_calls), (6, 1, 2, 1))
-        again = send(pictures(6), service, ledger=self.path, key="k", kinds=("face", "label", "object"))  # fmt: skip
+        again = send(
+            pictures(6), service, ledger=self.path, key="k", kinds=("face", "label", "object")
+        )
         self.assertEqual((again.calls, again.outcomes["face"]["empty"]), (0, 4))
         with LedgerStore(
             self.path
@@ -87,7 +91,11 @@ class Depending(Stepped):
             lower, _ = self.street(("least = 0.5", "least = 0.3"))
             batch = find_batch(ledger, batch=1)
             result = reread(ledger, batch, lower, now=2e9)
-            noted = [one for one in notes_of(ledger, find_batch(ledger, batch=1, reading=result.reading)) if "not asked" in str(one)]  # fmt: skip
+            noted = [
+                one
+                for one in notes_of(ledger, find_batch(ledger, batch=1, reading=result.reading))
+                if "not asked" in str(one)
+            ]
         self.assertEqual(len(noted), 1)
         self.assertIn("p-4.jpg", str(noted))
 
@@ -115,7 +123,9 @@ class Depending(Stepped):
         for most in (1, 2, 1, None):  # the first stops between the two calls of one image
             sent = send(pictures(6), service, ledger=self.path, key="k", at_most=most)
         self.assertEqual(sent.pending, 0)
-        self.assertEqual((self.calls(own, "look"), self.calls(own, "faces")), ([0, 1, 2, 3, 4, 5], [0, 2]))  # fmt: skip
+        self.assertEqual(
+            (self.calls(own, "look"), self.calls(own, "faces")), ([0, 1, 2, 3, 4, 5], [0, 2])
+        )
 
     def test_in_a_running_program(self):
         """The same for single images; the ledger knows what was left out."""

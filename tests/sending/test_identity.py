@@ -13,9 +13,15 @@ from dotledger.sending.policies.send_plan import make_plan
 from dotledger.testing import FakeTransport, Response
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
 
-ASK = ('path = "/look"\n', 'path = "/look"\nask = { place = "query", name = "want", words = { label = "t", object = "o" } }\n')  # fmt: skip
+ASK = (
+    'path = "/look"\n',
+    'path = "/look"\nask = { place = "query", name = "want", words = { label = "t", object = "o" } }\n',
+)
 REGION = ('settings = { region = "north" }', 'settings = { region = "south" }')
-SAME = ('settings = { region = "north" }', 'settings = { region = "north" }\nindifferent = ["region"]')  # fmt: skip
+SAME = (
+    'settings = { region = "north" }',
+    'settings = { region = "north" }\nindifferent = ["region"]',
+)
 
 
 class Paid(InFolder):
@@ -43,9 +49,14 @@ class Paid(InFolder):
         """A lower limit of size sends the images again that it shrinks, and no others; with their own boxes."""
         images = {"small.jpg": picture(1), "large.jpg": picture(2, (48, 32))}
         self.assertEqual(self.calls(images=images), 2)
-        self.assertEqual(self.calls(("min_side = 8", "min_side = 8\nmax_side = 24"), images=images), 1)  # fmt: skip
+        self.assertEqual(
+            self.calls(("min_side = 8", "min_side = 8\nmax_side = 24"), images=images), 1
+        )
         boxes = findings_of(self.path).filter(kind="object")
-        self.assertEqual(dict(zip(boxes.image.values(), boxes.box.tolist())), {"small.jpg": [1, 1, 5, 5], "large.jpg": [2, 2, 10, 10]})  # fmt: skip
+        self.assertEqual(
+            dict(zip(boxes.image.values(), boxes.box.tolist())),
+            {"small.jpg": [1, 1, 5, 5], "large.jpg": [2, 2, 10, 10]},
+        )
 
     def test_what_changes_the_request(self):
         """Another path, setting, query, field or round is asked again."""
@@ -67,7 +78,9 @@ class Paid(InFolder):
     def test_indifferent_settings(self):
         """A setting that is said to change no answer is not paid for; one that is not there is refused."""
         self.assertEqual(self.calls(SAME), 3)
-        _, transport = self.send(pictures(3), [ANSWER], description(SAME), settings={"region": "south"})  # fmt: skip
+        _, transport = self.send(
+            pictures(3), [ANSWER], description(SAME), settings={"region": "south"}
+        )
         self.assertEqual(len(transport.requests), 0)
         with self.assertRaisesRegex(DescriptionError, "did you mean 'region'"):
             description((SAME[0], SAME[1].replace('["region"]', '["regio"]')))
@@ -94,5 +107,7 @@ class Paid(InFolder):
         transport = FakeTransport([ANSWER])
         wide = description(("min_side = 8", "min_side = 8\nmax_side = 24"))
         with open_service(wide, self.path, key="k", transport=transport, before=True) as bell:
-            self.assertEqual((bell.look(picture(1)).paid, bell.look(picture(7)).paid), (False, True))  # fmt: skip
+            self.assertEqual(
+                (bell.look(picture(1)).paid, bell.look(picture(7)).paid), (False, True)
+            )
         self.assertEqual(self.calls(images={"b.jpg": picture(7)}), 0)

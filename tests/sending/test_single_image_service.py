@@ -13,7 +13,15 @@ from dotledger.ledger.usage_queries import usage
 from dotledger.testing import FakeTransport, NoAnswer, Response
 from tests.sending.helpers import ANSWER, Handler, InFolder, description, picture, served
 
-BELL = Rules(rules=(Rule(name="bells", verdict="block", when=Condition(kind="object", labels=("bell",), confidence=0.5)),))  # fmt: skip
+BELL = Rules(
+    rules=(
+        Rule(
+            name="bells",
+            verdict="block",
+            when=Condition(kind="object", labels=("bell",), confidence=0.5),
+        ),
+    )
+)
 
 
 class Echo(Handler):
@@ -46,7 +54,9 @@ class Looking(InFolder):
         self.send({"image": picture(1)}, [ANSWER])
         kept = findings_of(self.path)
         self.assertTrue(seen.findings == kept)
-        self.assertEqual((seen.outcome, seen.outcomes), ("found", {"label": "found", "object": "found"}))  # fmt: skip
+        self.assertEqual(
+            (seen.outcome, seen.outcomes), ("found", {"label": "found", "object": "found"})
+        )
         self.assertEqual((seen.verdict, seen.paid, len(transport.requests)), (None, True, 1))
         self.assertEqual(seen.findings.origin.service, "bell")
 
@@ -54,7 +64,9 @@ class Looking(InFolder):
         """By rules; a category that they do not mention holds; failures never pass."""
         bell, _ = self.open([ANSWER, {"tags": [], "things": []}, Response(status=500)], rules=BELL)
         seen = bell.look(picture(1))
-        self.assertEqual((seen.verdict, seen.why), ("block", ("block, bells: bell 0.90, at least 0.5 asked",)))  # fmt: skip
+        self.assertEqual(
+            (seen.verdict, seen.why), ("block", ("block, bells: bell 0.90, at least 0.5 asked",))
+        )
         self.assertEqual(bell.look(picture(2)).verdict, "pass")
         failed = bell.look(picture(3))
         self.assertEqual((failed.outcome, failed.verdict), ("failed", "hold"))
@@ -67,7 +79,12 @@ class Looking(InFolder):
         now = [0.0]
         broken = [NoAnswer("nobody there", trouble="timeout")] * 30
         bell, transport = self.open([*broken, ANSWER])
-        bell._means = type(bell._means)(transport=transport, steady=lambda: now[0], sleep=lambda _: None, patience=bell._means.patience)  # fmt: skip
+        bell._means = type(bell._means)(
+            transport=transport,
+            steady=lambda: now[0],
+            sleep=lambda _: None,
+            patience=bell._means.patience,
+        )
         bell._worker = bell._fresh()
         outcomes = [bell.look(picture(n)).outcome for n in range(30)]
         self.assertEqual(outcomes[0], "failed")
@@ -100,7 +117,13 @@ class Looking(InFolder):
             self.assertEqual([month.calls for month in usage(ledger)], [2])
         _, transport = self.send({"same": picture(1)}, [ANSWER])
         self.assertEqual(len(transport.requests), 0, "a batch knows what was answered")
-        send({"x.jpg": picture(9)}, description(), ledger=self.path, key="k", transport=FakeTransport([ANSWER]))  # fmt: skip
+        send(
+            {"x.jpg": picture(9)},
+            description(),
+            ledger=self.path,
+            key="k",
+            transport=FakeTransport([ANSWER]),
+        )
         bell, transport = self.open([ANSWER], ledger=self.path)
         self.assertFalse(bell.look(picture(9)).paid, "and the other way round")
 
@@ -129,10 +152,14 @@ class Looking(InFolder):
                 seen = list(pool.map(lambda n: bell.look(picture(n), name=f"{n}"), range(100)))
 
             async def ask():
-                return await asyncio.gather(*(bell.look_async(picture(n), name=f"{n}") for n in range(100, 200)))  # fmt: skip
+                return await asyncio.gather(
+                    *(bell.look_async(picture(n), name=f"{n}") for n in range(100, 200))
+                )
 
             seen += asyncio.run(ask())
-            self.assertEqual([one.findings.image.used() for one in seen], [[str(n)] for n in range(200)])  # fmt: skip
+            self.assertEqual(
+                [one.findings.image.used() for one in seen], [[str(n)] for n in range(200)]
+            )
             self.assertEqual({one.outcome for one in seen}, {"found"})
             self.assertEqual((len(handler.seen), handler.most <= 4), (200, True))
         self.assertEqual(len(findings_of(self.path).image.used()), 200)
@@ -141,7 +168,9 @@ class Looking(InFolder):
         """Results come as they arrive, each with its name; also in an event loop."""
         bell, transport = self.open([ANSWER])
         got = dict(bell.look_many({f"p{n}": picture(n) for n in range(20)}))
-        self.assertEqual({name: one.outcome for name, one in got.items()}, {f"p{n}": "found" for n in range(20)})  # fmt: skip
+        self.assertEqual(
+            {name: one.outcome for name, one in got.items()}, {f"p{n}": "found" for n in range(20)}
+        )
 
         async def ask():
             return [name async for name, _ in bell.look_many_async({"a": picture(30)})]

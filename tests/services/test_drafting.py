@@ -207,7 +207,10 @@ class InventedShapes(unittest.TestCase):
             return "nothing"
         readings = read_samples(described_draft(made, name="mine", address="http://h"), raw, sizes)
         for reading, things in zip(readings, truth):
-            left = [(f.kind, f.label.lower().rpartition("/")[2], f.confidence, f.box) for f in reading.found]  # fmt: skip
+            left = [
+                (f.kind, f.label.lower().rpartition("/")[2], f.confidence, f.box)
+                for f in reading.found
+            ]
             for thing in things:
                 match = next((f for f in left if self.same(f, thing, near)), None)
                 if match is None:
@@ -261,7 +264,12 @@ class InventedShapes(unittest.TestCase):
 
     def test_a_rule_that_reads_something_else_is_left_open(self):
         """A box that lies outside every image is a comment, and the draft still loads."""
-        answers = [{"tags": [{"tag": "a", "score": 0.5}], "things": [{"tag": "b", "score": 0.5, "box": {"x": 5000, "y": 1, "w": 9, "h": 9}}]}]  # fmt: skip
+        answers = [
+            {
+                "tags": [{"tag": "a", "score": 0.5}],
+                "things": [{"tag": "b", "score": 0.5, "box": {"x": 5000, "y": 1, "w": 9, "h": 9}}],
+            }
+        ]
         made = draft(answers, [(640.0, 480.0)])
         self.assertEqual([r.each for r in made.sure], ["tags[]"])
         self.assertTrue(any("things[]: 0 of 1 parts" in q for q in made.questions), made.questions)

@@ -21,7 +21,12 @@ from dotledger.services.service_description import parse_description
 from tests.forked import dotledger
 from tests.sending.helpers import picture
 
-ANSWER = {"things": [{"name": "lantern", "score": 0.9, "box": [3, 1, 20, 12]}, {"name": "basket", "score": 0.4, "box": [1, 2, 9, 15]}]}  # fmt: skip
+ANSWER = {
+    "things": [
+        {"name": "lantern", "score": 0.9, "box": [3, 1, 20, 12]},
+        {"name": "basket", "score": 0.4, "box": [1, 2, 9, 15]},
+    ]
+}
 RAW = json.dumps(ANSWER).encode()
 SECRET = "s3cr3t-0171"
 
@@ -48,16 +53,23 @@ class Curl(unittest.TestCase):
                 place, [one] = service.connect.key, service.call
                 self.assertEqual((place.place, place.name, place.prefix), key)
                 self.assertEqual((one.method, one.body, one.image_field, dict(one.query)), call)
-                self.assertEqual((service.connect.address, one.path), ("https://h.example", "/v1/look"))  # fmt: skip
+                self.assertEqual(
+                    (service.connect.address, one.path), ("https://h.example", "/v1/look")
+                )
                 self.assertNotIn(SECRET, service.to_json() + questions)
                 self.assertIn("was not copied", questions)
 
     def test_as_it_was(self):
         """What the drafted call sends is what the line would have sent, but for the key."""
-        service, _ = described(curl="curl https://h.example/look -H 'X-Key: k' -H 'X-Region: north' -d '{\"shots\": [{\"data\": \"<base64>\", \"deep\": true}], \"most\": 3}'")  # fmt: skip
+        service, _ = described(
+            curl='curl https://h.example/look -H \'X-Key: k\' -H \'X-Region: north\' -d \'{"shots": [{"data": "<base64>", "deep": true}], "most": 3}\''
+        )
         builder = RequestBuilder(service, service.call[0], service.kinds)
         request = builder.build([Payload(data=b"abc")], Key("mine", "here"))
-        self.assertEqual(json.loads(request.body), {"shots": [{"data": base64.b64encode(b"abc").decode(), "deep": True}], "most": 3})  # fmt: skip
+        self.assertEqual(
+            json.loads(request.body),
+            {"shots": [{"data": base64.b64encode(b"abc").decode(), "deep": True}], "most": 3},
+        )
         self.assertEqual((request.headers["X-Region"], request.headers["X-Key"]), ("north", "mine"))
 
     def test_no_such_line(self):
@@ -68,7 +80,7 @@ class Curl(unittest.TestCase):
 
     def test_second_secrets(self):
         """Two keys, or one in the body, have no place: they are not copied, and said."""
-        line = f"curl https://h.example/look -H 'X-Key: {SECRET}1' -H 'X-App-Token: {SECRET}2' -d '{{\"image\": \"<base64>\", \"password\": \"{SECRET}3\"}}'"  # fmt: skip
+        line = f'curl https://h.example/look -H \'X-Key: {SECRET}1\' -H \'X-App-Token: {SECRET}2\' -d \'{{"image": "<base64>", "password": "{SECRET}3"}}\''
         service, questions = described(curl=line)
         self.assertNotIn(SECRET, service.to_json() + questions)
         self.assertIn("X-App-Token looks like a second secret", questions)
@@ -213,16 +225,36 @@ def har(*exchanges):
     """A HAR file of (method, url, body, answer, status) with a key in each request."""
     entries = []
     for method, url, body, answer, status in exchanges:
-        request = {"method": method, "url": url, "headers": [{"name": "X-Key", "value": SECRET}, {"name": "Cookie", "value": SECRET}, {"name": ":authority", "value": "h"}]}  # fmt: skip
+        request = {
+            "method": method,
+            "url": url,
+            "headers": [
+                {"name": "X-Key", "value": SECRET},
+                {"name": "Cookie", "value": SECRET},
+                {"name": ":authority", "value": "h"},
+            ],
+        }
         if body is not None:
             request["postData"] = body
         content = {"mimeType": "application/json", "text": json.dumps(answer)}
-        headers = [{"name": "X-Calls-Remaining", "value": "9"}, {"name": "X-Calls-Reset", "value": "60"}]  # fmt: skip
-        entries.append({"request": request, "response": {"status": status, "headers": headers, "content": content}})  # fmt: skip
+        headers = [
+            {"name": "X-Calls-Remaining", "value": "9"},
+            {"name": "X-Calls-Reset", "value": "60"},
+        ]
+        entries.append(
+            {
+                "request": request,
+                "response": {"status": status, "headers": headers, "content": content},
+            }
+        )
     return json.dumps({"log": {"entries": entries}}).encode()
 
 
-IMAGE = {"mimeType": "image/jpeg", "text": base64.b64encode(picture(1)).decode(), "encoding": "base64"}  # fmt: skip
+IMAGE = {
+    "mimeType": "image/jpeg",
+    "text": base64.b64encode(picture(1)).decode(),
+    "encoding": "base64",
+}
 
 
 class Har(unittest.TestCase):
@@ -232,8 +264,14 @@ class Har(unittest.TestCase):
                    ("POST", "https://h.example/look", IMAGE, ANSWER, 200), ("POST", "https://h.example/look", IMAGE, ANSWER, 200))  # fmt: skip
         made = draft_description(har=file)
         service = parse_description(made.description())
-        self.assertEqual((service.call[0].path, service.call[0].body, service.connect.key.name), ("/look", "raw", "X-Key"))  # fmt: skip
-        self.assertEqual((service.limits.announced.remaining, service.limits.announced.reset), ("x-calls-remaining", "x-calls-reset"))  # fmt: skip
+        self.assertEqual(
+            (service.call[0].path, service.call[0].body, service.connect.key.name),
+            ("/look", "raw", "X-Key"),
+        )
+        self.assertEqual(
+            (service.limits.announced.remaining, service.limits.announced.reset),
+            ("x-calls-remaining", "x-calls-reset"),
+        )
         self.assertNotIn(SECRET, made.description() + str(made.questions))
 
     def test_a_job(self):
@@ -241,7 +279,10 @@ class Har(unittest.TestCase):
         file = har(("POST", "https://h.example/v1/look", IMAGE, {"job": {"id": "j-77", "state": "running"}}, 202), ("GET", "https://h.example/v1/jobs/j-77", None, {"job": {"id": "j-77", "state": "running"}}, 200),
                    ("GET", "https://h.example/v1/jobs/j-77", None, {"job": {"id": "j-77", "state": "ready"}, **ANSWER}, 200))  # fmt: skip
         [call] = parse_description(draft_description(har=file).description()).call
-        self.assertEqual((call.job.id, call.job.path, call.job.state, call.job.done), ("job.id", "/v1/jobs/{id}", "job.state", ("ready",)))  # fmt: skip
+        self.assertEqual(
+            (call.job.id, call.job.path, call.job.state, call.job.done),
+            ("job.id", "/v1/jobs/{id}", "job.state", ("ready",)),
+        )
 
     def test_no_such_file(self):
         """No HAR, and one without an image: what it holds is said."""
@@ -282,22 +323,48 @@ class OpenApi(unittest.TestCase):
         """Address, key, call and the shape of the answer, without a sample."""
         service, _ = self.drafted()
         [call], [rule] = service.call, service.read
-        self.assertEqual((service.connect.address, service.connect.key.place, service.connect.key.name), ("https://north.h.example/v2", "header", "X-Eye"))  # fmt: skip
-        self.assertEqual((call.path, call.body, call.image_field, dict(call.query), dict(call.form)), ("/look", "multipart", "photo", {"model": "evening"}, {"most": "7"}))  # fmt: skip
-        self.assertEqual((rule.each, rule.label, rule.confidence.at, rule.confidence.scale, rule.box.form), ("things[]", "name", "score", "percent", "corner+size"))  # fmt: skip
+        self.assertEqual(
+            (service.connect.address, service.connect.key.place, service.connect.key.name),
+            ("https://north.h.example/v2", "header", "X-Eye"),
+        )
+        self.assertEqual(
+            (call.path, call.body, call.image_field, dict(call.query), dict(call.form)),
+            ("/look", "multipart", "photo", {"model": "evening"}, {"most": "7"}),
+        )
+        self.assertEqual(
+            (rule.each, rule.label, rule.confidence.at, rule.confidence.scale, rule.box.form),
+            ("things[]", "name", "score", "percent", "corner+size"),
+        )
 
     def test_yaml_and_other_keys(self):
         """YAML says the same; bearer, basic, a token with its address, a key in the query."""
         made = draft_description(openapi=yaml.safe_dump(API, sort_keys=False).encode())
         self.assertEqual(made.description(), self.drafted()[1].description())
-        flows = {"clientCredentials": {"tokenUrl": "https://h.example/token", "scopes": {"look": ""}}}  # fmt: skip
+        flows = {
+            "clientCredentials": {"tokenUrl": "https://h.example/token", "scopes": {"look": ""}}
+        }
         for scheme, place in (({"type": "http", "scheme": "bearer"}, "bearer"), ({"type": "http", "scheme": "Basic"}, "basic"), ({"type": "apiKey", "in": "query", "name": "k"}, "query"),
                               ({"type": "oauth2", "flows": flows}, "token")):  # fmt: skip
-            changed = {**API, "components": {**API["components"], "securitySchemes": {"own": scheme}}}  # fmt: skip
+            changed = {
+                **API,
+                "components": {**API["components"], "securitySchemes": {"own": scheme}},
+            }
             service, _ = self.drafted(changed)
             self.assertEqual(service.connect.key.place, place)
-        self.assertEqual((service.connect.token.address, service.connect.token.scope), ("https://h.example/token", "look"))  # fmt: skip
-        _, made = self.drafted({**API, "security": [{"own": []}], "components": {**API["components"], "securitySchemes": {"own": {"type": "apiKey", "in": "cookie", "name": "c"}}}})  # fmt: skip
+        self.assertEqual(
+            (service.connect.token.address, service.connect.token.scope),
+            ("https://h.example/token", "look"),
+        )
+        _, made = self.drafted(
+            {
+                **API,
+                "security": [{"own": []}],
+                "components": {
+                    **API["components"],
+                    "securitySchemes": {"own": {"type": "apiKey", "in": "cookie", "name": "c"}},
+                },
+            }
+        )
         self.assertIn("the key is given by apiKey in cookie", made.questions)
 
     def test_an_example_goes_first(self):
@@ -305,9 +372,14 @@ class OpenApi(unittest.TestCase):
         for name, schema, body in (("data", {"type": "string", "format": "byte"}, "json"), ("url", {"type": "string", "format": "uri"}, "address")):  # fmt: skip
             operation = {"requestBody": {"content": {"application/json": {"schema": {"type": "object", "properties": {name: schema, "note": {"type": "string"}}}}}},
                          "responses": {"200": {"content": {"application/json": {"example": ANSWER}}}}}  # fmt: skip
-            service, made = self.drafted({**API, "paths": {"/see": {"post": operation}, **API["paths"]}}, operation="/see")  # fmt: skip
+            service, made = self.drafted(
+                {**API, "paths": {"/see": {"post": operation}, **API["paths"]}}, operation="/see"
+            )
             [call] = service.call
-            self.assertEqual((call.path, call.body, call.image_field, dict(call.fields)), ("/see", body, name, {}))  # fmt: skip
+            self.assertEqual(
+                (call.path, call.body, call.image_field, dict(call.fields)),
+                ("/see", body, name, {}),
+            )
             self.assertEqual(made.rules[0].label, "name")
 
     def test_no_such_document(self):
@@ -326,16 +398,29 @@ class OpenApi(unittest.TestCase):
 
 class Around(unittest.TestCase):
     def call(self, *answers, **options):
-        made = whole_draft([one if isinstance(one, bytes) else json.dumps(one).encode() for one in answers], **options)  # fmt: skip
+        made = whole_draft(
+            [one if isinstance(one, bytes) else json.dumps(one).encode() for one in answers],
+            **options,
+        )
         return parse_description(made.description()), made
 
     def test_parts_jobs_versions(self):
         """A next part, a promise among the samples, and the service's own version."""
-        service, made = self.call({**ANSWER, "next_page_token": "b", "model_version": "2.1"}, {**ANSWER, "model_version": "2.1"})  # fmt: skip
-        self.assertEqual((service.call[0].more.next, service.call[0].more.query, service.envelope.version), ("next_page_token", "next_page_token", "model_version"))  # fmt: skip
+        service, made = self.call(
+            {**ANSWER, "next_page_token": "b", "model_version": "2.1"},
+            {**ANSWER, "model_version": "2.1"},
+        )
+        self.assertEqual(
+            (service.call[0].more.next, service.call[0].more.query, service.envelope.version),
+            ("next_page_token", "next_page_token", "model_version"),
+        )
         service, _ = self.call({**ANSWER, "links": {"next": "https://h.example/look?page=2"}})
-        self.assertEqual((service.call[0].more.next, service.call[0].more.query), ("links.next", ""))  # fmt: skip
-        service, made = self.call({"status": "queued", "task_id": 7}, {"status": "completed", "task_id": 7, **ANSWER})  # fmt: skip
+        self.assertEqual(
+            (service.call[0].more.next, service.call[0].more.query), ("links.next", "")
+        )
+        service, made = self.call(
+            {"status": "queued", "task_id": 7}, {"status": "completed", "task_id": 7, **ANSWER}
+        )
         job = service.call[0].job
         self.assertEqual((job.id, job.state, job.done), ("task_id", "status", ("completed",)))
         self.assertIn("where a job is asked for", str(made.questions))
@@ -365,9 +450,13 @@ class Shapes(unittest.TestCase):
     """Less usual shapes: what is drafted reads every box where it is, and asks what cannot be seen."""
 
     def drafted(self, *answers):
-        made = whole_draft([json.dumps(one).encode() for one in answers], [(640, 400)] * len(answers))  # fmt: skip
+        made = whole_draft(
+            [json.dumps(one).encode() for one in answers], [(640, 400)] * len(answers)
+        )
         text = made.description()
-        return made, read_beside(text, [json.dumps(one).encode() for one in answers], [(640, 400)] * len(answers))  # fmt: skip
+        return made, read_beside(
+            text, [json.dumps(one).encode() for one in answers], [(640, 400)] * len(answers)
+        )
 
     def check_boxes(self, found, wanted, near=1.0):
         self.assertEqual(len(found), len(wanted))
@@ -377,9 +466,20 @@ class Shapes(unittest.TestCase):
     def test_several_kinds_in_one_list(self):
         """Things and faces told apart by a field: a rule for each; 0 to 255; flat points are asked for."""
         places = boxes(4)
-        hits = [{"sort": "face" if n % 2 else "thing", "sure": 250 - n, "at": [round(v) for v in box], **({"marks": [1, 2, 2, 3, 4, 0]} if n % 2 else {"what": "stool"})} for n, box in enumerate(places)]  # fmt: skip
+        hits = [
+            {
+                "sort": "face" if n % 2 else "thing",
+                "sure": 250 - n,
+                "at": [round(v) for v in box],
+                **({"marks": [1, 2, 2, 3, 4, 0]} if n % 2 else {"what": "stool"}),
+            }
+            for n, box in enumerate(places)
+        ]
         made, found = self.drafted({"hits": hits}, {"hits": hits})
-        self.assertEqual([(r.kind, r.keep_if) for r in made.rules], [("object", "sort == 'thing'"), ("face", "sort == 'face'")])  # fmt: skip
+        self.assertEqual(
+            [(r.kind, r.keep_if) for r in made.rules],
+            [("object", "sort == 'thing'"), ("face", "sort == 'face'")],
+        )
         self.assertEqual([f.label for _, f, _ in found[:4]], ["stool", "stool", "face", "face"])
         self.assertAlmostEqual(found[0][1].confidence, 250 / 255)
         self.assertEqual(sorted(found[2][1].details.points), ["point 1"])
@@ -393,7 +493,14 @@ class Shapes(unittest.TestCase):
         self.assertEqual(made.rules[0].boxes[0].angle, "tilt")
         self.check_boxes(found, boxes(4))
         self.assertTrue(any("are turned" in q for q in made.questions))
-        grid = [{"name": "a", "score": 0.5, "box": [round(65535 * v / s) for v, s in zip(box, (640, 400) * 2)]} for box in boxes(12, 3)]  # fmt: skip
+        grid = [
+            {
+                "name": "a",
+                "score": 0.5,
+                "box": [round(65535 * v / s) for v, s in zip(box, (640, 400) * 2)],
+            }
+            for box in boxes(12, 3)
+        ]
         made, found = self.drafted({"things": grid})
         self.assertEqual(made.rules[0].boxes[0].grid, 65535)
         self.check_boxes(found, boxes(12, 3))
@@ -403,7 +510,9 @@ class Shapes(unittest.TestCase):
         runs = {"size": [400, 640], "counts": [400 * 10 + 5, 20, 380, 20, 400 * 640 - 4005 - 420]}
         _, found = self.drafted({"shapes": [{"label": "pond", "score": 0.5, "mask": runs}]})
         self.check_boxes(found, [(10, 5, 12, 25)], near=1e-6)
-        pairs = [{"name": "a", "score": 0.5, "corners": [[a, b], [c, d]]} for a, b, c, d in boxes(3)]  # fmt: skip
+        pairs = [
+            {"name": "a", "score": 0.5, "corners": [[a, b], [c, d]]} for a, b, c, d in boxes(3)
+        ]
         _, found = self.drafted({"things": pairs})
         self.check_boxes(found, boxes(3))
 
@@ -411,7 +520,10 @@ class Shapes(unittest.TestCase):
         """English is the label and the others go along, as an object and as a list."""
         for names in ({"de": "Laterne", "en": "lantern"}, [{"lang": "de", "text": "Laterne"}, {"lang": "en", "text": "lantern"}]):  # fmt: skip
             _, found = self.drafted({"tags": [{"names": names, "score": 0.5}] * 2})
-            self.assertEqual([(f.label, f.details.attributes) for _, f, _ in found], [("lantern", {"name in de": "Laterne"})] * 2)  # fmt: skip
+            self.assertEqual(
+                [(f.label, f.details.attributes) for _, f, _ in found],
+                [("lantern", {"name in de": "Laterne"})] * 2,
+            )
 
 
 class Command(unittest.TestCase):
@@ -419,23 +531,56 @@ class Command(unittest.TestCase):
         """The questions, what was drafted, and a table of what it reads beside where it stands."""
         with tempfile.TemporaryDirectory() as home:
             (Path(home) / "a.json").write_bytes(RAW)
-            (Path(home) / "line").write_text(f"curl https://h.example/look -H 'X-Key: {SECRET}' -T a.jpg")  # fmt: skip
-            done = dotledger("draft", "a.json", "--curl", "line", "--out", "m.toml", cwd=home, env={"COLUMNS": "140"})  # fmt: skip
+            (Path(home) / "line").write_text(
+                f"curl https://h.example/look -H 'X-Key: {SECRET}' -T a.jpg"
+            )
+            done = dotledger(
+                "draft",
+                "a.json",
+                "--curl",
+                "line",
+                "--out",
+                "m.toml",
+                cwd=home,
+                env={"COLUMNS": "140"},
+            )
             self.assertEqual(done.returncode, 0, done.stderr)
             self.assertRegex(done.stdout, r"a.json  object  lantern +0.90.*\{'name': 'lantern'")
             self.assertIn("please check: the key itself was not copied (X-Key)", done.stderr)
-            self.assertNotIn(SECRET, (Path(home) / "m.toml").read_text() + done.stdout + done.stderr)  # fmt: skip
+            self.assertNotIn(
+                SECRET, (Path(home) / "m.toml").read_text() + done.stdout + done.stderr
+            )
             for wrong in (("--curl", "line", "--har", "x"), ("a.json", "--operation", "x"), ("--curl", "line"), ()):  # fmt: skip
                 self.assertEqual(dotledger("draft", *wrong, cwd=home).returncode, 2)
 
     def test_asked(self):
         """What no sample tells is asked, and goes into the draft; its question is gone."""
-        words = {"tags": [{"tag": "a", "level": "high"}, {"tag": "b", "level": "low"}, {"tag": "c", "level": "some"}]}  # fmt: skip
-        told = iter(["low, some, high", "https://h.example/v3/look", "header", "X-Eye", "multipart", "photo"])  # fmt: skip
+        words = {
+            "tags": [
+                {"tag": "a", "level": "high"},
+                {"tag": "b", "level": "low"},
+                {"tag": "c", "level": "some"},
+            ]
+        }
+        told = iter(
+            [
+                "low, some, high",
+                "https://h.example/v3/look",
+                "header",
+                "X-Eye",
+                "multipart",
+                "photo",
+            ]
+        )
         made = whole_draft([json.dumps(words).encode()], ask=lambda *_: next(told))
         service = parse_description(made.description())
-        self.assertEqual([name for name, _ in service.read[0].confidence.words], ["low", "some", "high"])  # fmt: skip
-        self.assertEqual((service.call[0].path, service.call[0].image_field, service.connect.key.name), ("/v3/look", "photo", "X-Eye"))  # fmt: skip
+        self.assertEqual(
+            [name for name, _ in service.read[0].confidence.words], ["low", "some", "high"]
+        )
+        self.assertEqual(
+            (service.call[0].path, service.call[0].image_field, service.connect.key.name),
+            ("/v3/look", "photo", "X-Eye"),
+        )
         self.assertEqual(made.questions, [])
         told = iter(["https://h.example", "none", "raw", "y0, x0, y1, x1"])
         square = {"things": [{"name": "a", "score": 0.5, "box": [1, 2, 11, 12]}] * 3}

@@ -28,7 +28,10 @@ class Shapes(unittest.TestCase):
     def test_what_the_full_side_reads_as(self):
         """The full width and height, in every unit, to the last digit."""
         for unit, full in (("fraction", 1), ("percent", 100), ("thousandths", 1000)):
-            rule = OBJECT + f'box = {{ at = "b", order = ["x0", "y0", "x1", "y1"], unit = "{unit}" }}\n'  # fmt: skip
+            rule = (
+                OBJECT
+                + f'box = {{ at = "b", order = ["x0", "y0", "x1", "y1"], unit = "{unit}" }}\n'
+            )
             [found] = read(rule, {"things": [{"what": "mat", "b": [0, 0, full, full / 2]}]}).found
             self.assertEqual(found.box, (0, 0, 200, 50), unit)
 
@@ -48,7 +51,9 @@ class Shapes(unittest.TestCase):
     def test_a_mask_of_nothing(self):
         """Runs without any pixel that is set have no area."""
         rule = OBJECT + 'box = { at = "b", form = "runs" }\n'
-        reading = read(rule, {"things": [{"what": "mat", "b": {"size": [10, 20], "counts": [200]}}]})  # fmt: skip
+        reading = read(
+            rule, {"things": [{"what": "mat", "b": {"size": [10, 20], "counts": [200]}}]}
+        )
         self.assertEqual((reading.found, len(reading.notes)), ([], 1))
 
     def test_as_many_runs_as_are_taken(self):
@@ -57,17 +62,25 @@ class Shapes(unittest.TestCase):
         counts = [10, 5, 85, 5, 95]
         for most, found in ((5, 1), (4, 0)):
             with mock.patch("dotledger.reading.box_parsing._MOST_RUNS", most):
-                reading = read(rule, {"things": [{"what": "mat", "b": {"size": [10, 20], "counts": counts}}]})  # fmt: skip
+                reading = read(
+                    rule, {"things": [{"what": "mat", "b": {"size": [10, 20], "counts": counts}}]}
+                )
             self.assertEqual(len(reading.found), found, reading.notes)
 
 
 class Facts(unittest.TestCase):
     def test_where_a_version_stands(self):
         """In the answer, else in its head; neither is nothing."""
-        reader = Reader(description(("[[read]]", '[envelope]\nversion = "v"\nversion_header = "X-Version"\n[[read]]')))  # fmt: skip
+        reader = Reader(
+            description(
+                ("[[read]]", '[envelope]\nversion = "v"\nversion_header = "X-Version"\n[[read]]')
+            )
+        )
         for document, headers, said in (({"v": "2"}, {"x-version": "3"}, "2"), ({"v": None}, {"X-Version": "3"}, "3"), ({"v": 0}, {}, "0")):  # fmt: skip
             self.assertEqual(reader.version_of(document, headers), said)
-        head = Reader(description(("[[read]]", '[envelope]\nversion_header = "X-Version"\n[[read]]')))  # fmt: skip
+        head = Reader(
+            description(("[[read]]", '[envelope]\nversion_header = "X-Version"\n[[read]]'))
+        )
         self.assertEqual(head.version_of({"v": "2"}, {"x-version": "3"}), "3")
         self.assertEqual(head.version_of({}, {}), "")
 
@@ -90,7 +103,9 @@ class Facts(unittest.TestCase):
         """Either word alone needs to know where the state stands."""
         for words in ('done = ["x"]', 'failed = ["x"]'):
             with self.assertRaisesRegex(DescriptionError, "'state', which is missing"):
-                description(('path = "/look"\n', f'path = "/look"\n[call.job]\naddress = "a"\n{words}\n'))  # fmt: skip
+                description(
+                    ('path = "/look"\n', f'path = "/look"\n[call.job]\naddress = "a"\n{words}\n')
+                )
 
     def test_as_many_lists_as_a_path_may_make(self):
         """Eight lists or objects are made in one expression; nine are too many."""
@@ -105,11 +120,15 @@ class Facts(unittest.TestCase):
 
     def test_flags(self):
         """Every word for yes and no; any other is refused."""
-        more = 'path = "/look"\nbody = "json"\nimage_field = "i"\nfields = { deep = { setting = "deep", as = "flag" } }'  # fmt: skip
-        service = description(('path = "/look"', more), ('region = "north" }', 'region = "north", deep = "no" }'))  # fmt: skip
+        more = 'path = "/look"\nbody = "json"\nimage_field = "i"\nfields = { deep = { setting = "deep", as = "flag" } }'
+        service = description(
+            ('path = "/look"', more), ('region = "north" }', 'region = "north", deep = "no" }')
+        )
         for word, value in (("true", b"true"), ("Yes", b"true"), ("1", b"true"), ("false", b"false"), ("NO", b"false"), ("0", b"false")):  # fmt: skip
             own = service.with_settings({"deep": word})
-            body = RequestBuilder(own, own.call[0], own.kinds).build([Payload(data=b"a")], None).body  # fmt: skip
+            body = (
+                RequestBuilder(own, own.call[0], own.kinds).build([Payload(data=b"a")], None).body
+            )
             self.assertIn(b'"deep":' + value, body)
         with self.assertRaisesRegex(DescriptionError, "'deep' is no flag"):
             own = service.with_settings({"deep": "maybe"})
@@ -117,6 +136,9 @@ class Facts(unittest.TestCase):
 
     def test_code_is_not_run_unasked(self):
         """Without a word from the user, code that a description names is refused."""
-        text = ('address = "http://127.0.0.1:1/{region}"', 'code = "mine:look"'), ('place = "header"\nname = "X-Key"\nsources = ["env:BELL_KEY"]', 'place = "none"')  # fmt: skip
+        text = (
+            ('address = "http://127.0.0.1:1/{region}"', 'code = "mine:look"'),
+            ('place = "header"\nname = "X-Key"\nsources = ["env:BELL_KEY"]', 'place = "none"'),
+        )
         with self.assertRaisesRegex(ConnectError, "mine:look"):
             check_trust(description(*text))

@@ -27,8 +27,13 @@ def boxes(rule, answer, **options):
 class Turned(unittest.TestCase):
     def test_worked(self):
         """A box of 40 x 20 about (100, 50): upright, by a quarter turn, by 30 degrees, in radians."""
-        half = 20 * math.cos(math.pi / 6) + 10 * math.sin(math.pi / 6), 20 * math.sin(math.pi / 6) + 10 * math.cos(math.pi / 6)  # fmt: skip
-        around = tuple(round(side, 3) for side in (100 - half[0], 50 - half[1], 100 + half[0], 50 + half[1]))  # fmt: skip
+        half = (
+            20 * math.cos(math.pi / 6) + 10 * math.sin(math.pi / 6),
+            20 * math.sin(math.pi / 6) + 10 * math.cos(math.pi / 6),
+        )
+        around = tuple(
+            round(side, 3) for side in (100 - half[0], 50 - half[1], 100 + half[0], 50 + half[1])
+        )
         for turn, more, wanted in (
             (0, "", (80, 40, 120, 60)), (90, "", (90, 30, 110, 70)), (30, "", around), (-30, "", around), (math.pi / 6, ', angle_in = "radians"', around),
         ):  # fmt: skip
@@ -51,7 +56,10 @@ class Turned(unittest.TestCase):
             ).found
             first[way] = found.details.polygon[0]
         # The corner that was at the top left, (-20, -10) from the middle, by the rotation itself.
-        x, y = -20 * math.cos(math.pi / 6) + 10 * math.sin(math.pi / 6), -20 * math.sin(math.pi / 6) - 10 * math.cos(math.pi / 6)  # fmt: skip
+        x, y = (
+            -20 * math.cos(math.pi / 6) + 10 * math.sin(math.pi / 6),
+            -20 * math.sin(math.pi / 6) - 10 * math.cos(math.pi / 6),
+        )
         np.testing.assert_allclose(first["clockwise"], (100 + x, 50 + y))
         self.assertNotAlmostEqual(first["anticlockwise"][1], 50 + y)
 
@@ -130,7 +138,10 @@ class Tables(unittest.TestCase):
         names, row = ["what", "sure", "l", "t", "r", "b"], ["bell", 0.5, 1, 2, 30, 40]
         for at, table in (("t.names", {"names": names, "rows": [row, row[:3]]}), ("t.rows[0]", {"rows": [names, row, row[:3]]})):  # fmt: skip
             reading = read(rule.format(at), {"t": table})
-            self.assertEqual([(f.label, f.confidence, f.box) for f in reading.found], [("bell", 0.5, (1, 2, 30, 40))])  # fmt: skip
+            self.assertEqual(
+                [(f.label, f.confidence, f.box) for f in reading.found],
+                [("bell", 0.5, (1, 2, 30, 40))],
+            )
             self.assertEqual(len(reading.notes), 1)
         lost = read(rule.format("t.head"), {"t": {"rows": [row]}})
         self.assertIn("columns", lost.unread["object"])
@@ -143,7 +154,9 @@ class Tables(unittest.TestCase):
         )
         things = [{"name": "a", "score": 0.9}, {"title": "b", "prob": 0.4}, {"name": "c"}]
         found = read(rule, {"things": [{**one, "b": [1, 1, 9, 9]} for one in things]}).found
-        self.assertEqual([(f.label, f.confidence) for f in found], [("a", 0.9), ("b", 0.4), ("c", 0.5)])  # fmt: skip
+        self.assertEqual(
+            [(f.label, f.confidence) for f in found], [("a", 0.9), ("b", 0.4), ("c", 0.5)]
+        )
 
     def test_a_list_of_one(self):
         """One thing instead of a list, also deep inside; an object of things stays unread."""
@@ -171,17 +184,29 @@ class FlatPoints(unittest.TestCase):
 class Edges(unittest.TestCase):
     def test_on_different_levels(self):
         """Sides that stand with the thing, inside it, and with the row that it lies in."""
-        rows = [{"top": "20 px", "span": {"bottom": 60}, "things": [{"what": "mat", "edge": {"l": 10}, "r": 90}]}]  # fmt: skip
+        rows = [
+            {
+                "top": "20 px",
+                "span": {"bottom": 60},
+                "things": [{"what": "mat", "edge": {"l": 10}, "r": 90}],
+            }
+        ]
         each = OBJECT.replace('"things[]"', '"rows[].things[]"')
         for at, inner in (("@", ("edge.l", "r", "^top", "^span.bottom")), ("edge", ("l", "^r", "^^top", "^^span.bottom"))):  # fmt: skip
             x0, x1, y0, y1 = inner
-            rule = each + f'box = {{ at = "{at}", fields = {{ x0 = "{x0}", x1 = "{x1}", y0 = "{y0}", y1 = "{y1}" }} }}\n'  # fmt: skip
+            rule = (
+                each
+                + f'box = {{ at = "{at}", fields = {{ x0 = "{x0}", x1 = "{x1}", y0 = "{y0}", y1 = "{y1}" }} }}\n'
+            )
             self.assertEqual(boxes(rule, {"rows": rows}), [(10, 20, 90, 60)])
 
     def test_numbers_with_units(self):
         """A unit is taken off; any other word makes it no number, and the thing is set aside."""
         rule = OBJECT + 'box = { at = "b", order = ["x0", "y0", "x1", "y1"] }\n'
-        self.assertEqual(boxes(rule, {"things": [{"what": "mat", "b": ["10px", "20 px", " 90 pixels", "60"]}]}), [(10, 20, 90, 60)])  # fmt: skip
+        self.assertEqual(
+            boxes(rule, {"things": [{"what": "mat", "b": ["10px", "20 px", " 90 pixels", "60"]}]}),
+            [(10, 20, 90, 60)],
+        )
         for odd in ("3F", "12 mats", "px", "1 px 2"):
             reading = read(rule, {"things": [{"what": "mat", "b": [odd, 20, 90, 60]}]})
             self.assertEqual((reading.found, reading.notes[0][0]), ([], "not a number"))

@@ -22,7 +22,10 @@ from tests.forked import dotledger as command
 from tests.sending.helpers import TEXT, picture
 
 NAMES = 'id,en,de\n7,lantern,Laterne\n8,"basket, round",Korb\n'
-BY_ID = ('each = "tags[]"\nlabel = "name"', 'each = "tags[]"\nlabel = "code"\nlookup = { file = "words.csv", name = "de" }')  # fmt: skip
+BY_ID = (
+    'each = "tags[]"\nlabel = "name"',
+    'each = "tags[]"\nlabel = "code"\nlookup = { file = "words.csv", name = "de" }',
+)
 CARRIED = """
 [[read]]
 kind = "caption"
@@ -45,7 +48,13 @@ class Vocabularies(unittest.TestCase):
     def test_by_id(self):
         """The names come from the file next to the description, in the language that is named."""
         answer = {"tags": [{"code": 7}, {"code": "8"}, {"code": 9}], "things": []}
-        sent = dotledger.send({"a.jpg": picture(1)}, self.toml, ledger=self.home / "l", key="k", transport=FakeTransport([answer]))  # fmt: skip
+        sent = dotledger.send(
+            {"a.jpg": picture(1)},
+            self.toml,
+            ledger=self.home / "l",
+            key="k",
+            transport=FakeTransport([answer]),
+        )
         self.assertEqual(sent.outcomes["label"]["found"], 1)
         table = dotledger.findings_of(self.home / "l").filter(kind="label")
         self.assertEqual(table.label.values().tolist(), ["Laterne", "Korb"])
@@ -81,12 +90,20 @@ class Vocabularies(unittest.TestCase):
 
     def test_several_languages(self):
         """One language is the label, the others go along as attributes; by path or by a condition."""
-        rule = """label = "names[?lang=='en'].text | [0]"\nattributes = { de = { at = "names[?lang=='de'].text | [0]" } }"""  # fmt: skip
+        rule = """label = "names[?lang=='en'].text | [0]"\nattributes = { de = { at = "names[?lang=='de'].text | [0]" } }"""
         service = parse_description(TEXT.replace('label = "name"', rule, 1))
-        answer = {"tags": [{"names": [{"lang": "de", "text": "Laterne"}, {"lang": "en", "text": "lantern"}]}], "things": []}  # fmt: skip
+        answer = {
+            "tags": [
+                {"names": [{"lang": "de", "text": "Laterne"}, {"lang": "en", "text": "lantern"}]}
+            ],
+            "things": [],
+        }
         with dotledger.open_service(service, key="k", transport=FakeTransport([answer])) as bell:
             found = bell.look(picture(1)).findings.filter(kind="label")
-        self.assertEqual((found.label.values().tolist(), found.details[0].attributes), (["lantern"], {"de": "Laterne"}))  # fmt: skip
+        self.assertEqual(
+            (found.label.values().tolist(), found.details[0].attributes),
+            (["lantern"], {"de": "Laterne"}),
+        )
 
 
 ANSWER = {
@@ -106,23 +123,56 @@ class Carried(unittest.TestCase):
     def test_drafted(self):
         """Sentences, colours and facts are drafted as what they are, and none as a label."""
         kinds = {rule.each: rule.kind for rule in draft([ANSWER] * 2).rules}
-        self.assertEqual(kinds, {"tags[]": "label", "captions[]": "caption", "story[]": "caption", "palette[]": "colour", "quality{}": "fact"})  # fmt: skip
-        thing = {"things": [{"name": "lantern", "color": "#aa3311", "score": 0.8, "box": [1, 2, 30, 40]}]}  # fmt: skip
+        self.assertEqual(
+            kinds,
+            {
+                "tags[]": "label",
+                "captions[]": "caption",
+                "story[]": "caption",
+                "palette[]": "colour",
+                "quality{}": "fact",
+            },
+        )
+        thing = {
+            "things": [{"name": "lantern", "color": "#aa3311", "score": 0.8, "box": [1, 2, 30, 40]}]
+        }
         [rule] = draft([thing] * 2, [(90, 90)] * 2).rules
-        self.assertEqual((rule.kind, rule.label), ("object", "name"), "a colour of a thing names none")  # fmt: skip
+        self.assertEqual(
+            (rule.kind, rule.label), ("object", "name"), "a colour of a thing names none"
+        )
 
     def test_never_a_label(self):
         """They are in every table and page, counted apart, and measured by none of the figures."""
-        rows = [("a.jpg", "label", "lantern", 0.9), ("a.jpg", "caption", "lantern", 0.8), ("a.jpg", "colour", "lantern", 0.7), ("a.jpg", "fact", "lantern", 0.6)]  # fmt: skip
+        rows = [
+            ("a.jpg", "label", "lantern", 0.9),
+            ("a.jpg", "caption", "lantern", 0.8),
+            ("a.jpg", "colour", "lantern", 0.7),
+            ("a.jpg", "fact", "lantern", 0.6),
+        ]
         with tempfile.TemporaryDirectory() as home:
             lines = [",".join([*map(str, row), "", "", "", ""]) for row in rows]
             head = "image,kind,label,confidence,x0,y0,x1,y1"
             (Path(home) / "f.csv").write_text("\n".join([head, *lines]))
-            (Path(home) / "t.csv").write_text("image,kind,label,x0,y0,x1,y1,ignore\na.jpg,label,lantern,,,,,\n")  # fmt: skip
-            done = command("measure", "--findings", "f.csv", "--annotations", "t.csv", "--json", cwd=home)  # fmt: skip
+            (Path(home) / "t.csv").write_text(
+                "image,kind,label,x0,y0,x1,y1,ignore\na.jpg,label,lantern,,,,,\n"
+            )
+            done = command(
+                "measure", "--findings", "f.csv", "--annotations", "t.csv", "--json", cwd=home
+            )
             pooled = json.loads(done.stdout)["pooled"]
-            self.assertEqual((pooled["true_positives"], pooled["false_positives"]), (1, 0), done.stderr)  # fmt: skip
-            done = command("report", "--findings", "f.csv", "--annotations", "t.csv", "--out", "r.html", cwd=home)  # fmt: skip
+            self.assertEqual(
+                (pooled["true_positives"], pooled["false_positives"]), (1, 0), done.stderr
+            )
+            done = command(
+                "report",
+                "--findings",
+                "f.csv",
+                "--annotations",
+                "t.csv",
+                "--out",
+                "r.html",
+                cwd=home,
+            )
             self.assertEqual(done.returncode, 0, done.stderr)
             page = (Path(home) / "r.html").read_text()
             for kind in ("caption", "colour", "fact"):

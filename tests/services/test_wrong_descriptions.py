@@ -164,7 +164,10 @@ class AsAWhole(unittest.TestCase):
         confidences = [0.3 + 0.015 * n for n in range(40)]
         confidences[31] = confidences[30]
         [said] = suspicions(*self.made(boxes, confidences))
-        self.assertEqual(said, "object: 2 images have exactly the findings of another one (i30 and i31): copies, or an answer given twice?")  # fmt: skip
+        self.assertEqual(
+            said,
+            "object: 2 images have exactly the findings of another one (i30 and i31): copies, or an answer given twice?",
+        )
         several = [f"i{n // 2}" for n in range(40)]
         self.assertEqual(suspicions(*self.made(boxes, confidences, several)), [], "one of two")
 
@@ -174,8 +177,19 @@ class AsAWhole(unittest.TestCase):
         for digits, told in ((4, 1), (2, 0)):
             fixed = np.round(rng.uniform(0.3, 0.9, (20, 3)), digits)
             fixed[11] = fixed[4]
-            rows = [(f"i{n}", "label", name, float(c), None) for n in range(20) for name, c in zip(("night", "street", "crowd"), fixed[n])]  # fmt: skip
-            said = suspicions(Findings.from_frame(pd.DataFrame(rows, columns=["image", "kind", "label", "confidence", "box"]).drop(columns="box")), {})  # fmt: skip
+            rows = [
+                (f"i{n}", "label", name, float(c), None)
+                for n in range(20)
+                for name, c in zip(("night", "street", "crowd"), fixed[n])
+            ]
+            said = suspicions(
+                Findings.from_frame(
+                    pd.DataFrame(
+                        rows, columns=["image", "kind", "label", "confidence", "box"]
+                    ).drop(columns="box")
+                ),
+                {},
+            )
             self.assertEqual(
                 sum("exactly the findings of another one (i11 and i4)" in one for one in said), told
             )
@@ -185,20 +199,37 @@ class AsAWhole(unittest.TestCase):
         rng = np.random.default_rng(6)
         fixed = np.round(rng.uniform(0.3, 0.9, (20, 3)), 4)
         fixed[11] = fixed[4]
-        rows = [(f"i{n}", "label", name, float(c)) for n in range(20) for name, c in zip(("night", "street", "crowd"), fixed[n])]  # fmt: skip
+        rows = [
+            (f"i{n}", "label", name, float(c))
+            for n in range(20)
+            for name, c in zip(("night", "street", "crowd"), fixed[n])
+        ]
         rows += [("i4", "label", "moon", 0.9), ("i11", "label", "moon", 0.8)]
-        table = Findings.from_frame(pd.DataFrame(rows, columns=["image", "kind", "label", "confidence"]))  # fmt: skip
+        table = Findings.from_frame(
+            pd.DataFrame(rows, columns=["image", "kind", "label", "confidence"])
+        )
         self.assertEqual([one for one in suspicions(table, {}) if "exactly" in one], [])
 
     def test_words_are_alike(self):
         """Words of a scale have few numbers: images that have the same are no wonder."""
-        rows = [(f"i{n}", "unsafe", name, (0.125, 0.375, 0.625)[(n + k) % 2], None) for n in range(30) for k, name in enumerate(("smoke", "flame", "glass"))]  # fmt: skip
-        table = Findings.from_frame(pd.DataFrame(rows, columns=["image", "kind", "label", "confidence", "box"]).drop(columns="box"))  # fmt: skip
+        rows = [
+            (f"i{n}", "unsafe", name, (0.125, 0.375, 0.625)[(n + k) % 2], None)
+            for n in range(30)
+            for k, name in enumerate(("smoke", "flame", "glass"))
+        ]
+        table = Findings.from_frame(
+            pd.DataFrame(rows, columns=["image", "kind", "label", "confidence", "box"]).drop(
+                columns="box"
+            )
+        )
         self.assertEqual([one for one in suspicions(table, {}) if "exactly" in one], [])
 
     def test_half_of_the_range(self):
         """Fifty confidences of which none is above 0.5, and boxes that stop halfway."""
-        self.assertIn("no confidence of 60 is above 0.45: another range?", suspicions(*self.made(self.spread(60), [0.2 + 0.25 * n / 59 for n in range(60)]))[0])  # fmt: skip
+        self.assertIn(
+            "no confidence of 60 is above 0.45: another range?",
+            suspicions(*self.made(self.spread(60), [0.2 + 0.25 * n / 59 for n in range(60)]))[0],
+        )
         self.assertRegex(
             suspicions(*self.made(self.spread(60, 0.55)))[0], "no box of 60 reaches beyond 0.49"
         )

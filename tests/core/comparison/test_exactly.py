@@ -44,8 +44,22 @@ class Gates(unittest.TestCase):
 
     def test_screened_images_are_all_counted(self):
         """Caught, let through, stopped for nothing and rightly passed: one each of four."""
-        found = findings_of([("a", "unsafe", "s", 0.9, None), ("b", "unsafe", "", None, None), ("c", "unsafe", "s", 0.9, None), ("d", "unsafe", "", None, None)])  # fmt: skip
-        true = annotations_of([("a", "unsafe", "s", None, False), ("b", "unsafe", "s", None, False), ("c", "unsafe", "", None, False), ("d", "unsafe", "", None, False)])  # fmt: skip
+        found = findings_of(
+            [
+                ("a", "unsafe", "s", 0.9, None),
+                ("b", "unsafe", "", None, None),
+                ("c", "unsafe", "s", 0.9, None),
+                ("d", "unsafe", "", None, None),
+            ]
+        )
+        true = annotations_of(
+            [
+                ("a", "unsafe", "s", None, False),
+                ("b", "unsafe", "s", None, False),
+                ("c", "unsafe", "", None, False),
+                ("d", "unsafe", "", None, False),
+            ]
+        )
         for least, judged in ((4, True), (5, False)):
             gate = Gate(measure="caught_share", at_least=0.5, least_images=least)
             [one] = judge_gates([gate], measure(found, true, draws=0)).judged
@@ -57,7 +71,9 @@ class Drifts(unittest.TestCase):
         """Runs of different images are said to be; those left out are counted only where some are common."""
 
         def run(names):
-            return findings_of([(n, "label", "x", 0.5 + k / 100, None) for k, n in enumerate(names)])  # fmt: skip
+            return findings_of(
+                [(n, "label", "x", 0.5 + k / 100, None) for k, n in enumerate(names)]
+            )
 
         apart = " ".join(drift(run("abc"), run("def")).notes)
         self.assertIn("different images", apart)
@@ -71,8 +87,12 @@ class Drifts(unittest.TestCase):
 class Claims(unittest.TestCase):
     def test_what_is_set_aside_is_no_case(self):
         """A finding over an ignored annotation is neither right nor wrong for a claim either."""
-        found = findings_of([("a", "object", "x", 0.9, (0, 0, 9, 9)), ("a", "object", "x", 0.8, (50, 0, 59, 9))])  # fmt: skip
-        true = annotations_of([("a", "object", "x", (0, 0, 9, 9), False), ("a", "object", "x", (50, 0, 59, 9), True)])  # fmt: skip
+        found = findings_of(
+            [("a", "object", "x", 0.9, (0, 0, 9, 9)), ("a", "object", "x", 0.8, (50, 0, 59, 9))]
+        )
+        true = annotations_of(
+            [("a", "object", "x", (0, 0, 9, 9), False), ("a", "object", "x", (50, 0, 59, 9), True)]
+        )
         got = compare(found, found, annotations=true, claims=["precision 100%"], draws=0)
         self.assertEqual([one.value for one in got.claims], [1.0, 1.0])
 
@@ -102,13 +122,19 @@ class Sides(unittest.TestCase):
             (pair.pooled["recall"].told_apart, pair.pooled["recall"].better), (True, 1)
         )
         [same] = compare(good, good, annotations=true, threshold=0.5, draws=200).pairs
-        self.assertEqual((same.pooled["recall"].told_apart, same.pooled["recall"].better), (False, -1))  # fmt: skip
+        self.assertEqual(
+            (same.pooled["recall"].told_apart, same.pooled["recall"].better), (False, -1)
+        )
 
     def test_images_are_counted_once(self):
         """Two kinds in the same two images, and a third image: three."""
         rows = [(n, k, "x", 0.9, None) for n in "abc" for k in ("label", "unsafe")]
-        true = annotations_of([(n, k, "x", None, False) for n in "abc" for k in ("label", "unsafe")])  # fmt: skip
-        self.assertEqual(compare(findings_of(rows), findings_of(rows), annotations=true, draws=0).images, 3)  # fmt: skip
+        true = annotations_of(
+            [(n, k, "x", None, False) for n in "abc" for k in ("label", "unsafe")]
+        )
+        self.assertEqual(
+            compare(findings_of(rows), findings_of(rows), annotations=true, draws=0).images, 3
+        )
 
 
 class Contributing(unittest.TestCase):
@@ -116,8 +142,19 @@ class Contributing(unittest.TestCase):
         """A label's interval is undefined where under two images hold it, however many others there are."""
         rows = [(f"i{n}", "label", "x", 0.9, None) for n in range(12)]
         first = findings_of([*rows, ("i0", "label", "y", 0.9, None)])
-        second = findings_of([*rows[:6], *[(f"i{n}", "label", "", None, None) for n in range(6, 12)], ("i0", "label", "y", 0.4, None)])  # fmt: skip
-        true = annotations_of([*[(f"i{n}", "label", "x", None, False) for n in range(12)], ("i0", "label", "y", None, False)])  # fmt: skip
+        second = findings_of(
+            [
+                *rows[:6],
+                *[(f"i{n}", "label", "", None, None) for n in range(6, 12)],
+                ("i0", "label", "y", 0.4, None),
+            ]
+        )
+        true = annotations_of(
+            [
+                *[(f"i{n}", "label", "x", None, False) for n in range(12)],
+                ("i0", "label", "y", None, False),
+            ]
+        )
         [pair] = compare(first, second, annotations=true, threshold=0.5, draws=200).pairs
         self.assertTrue(math.isnan(pair.labels["label:y"]["recall"].low))
         self.assertLess(pair.labels["label:x"]["recall"].high, 0)

@@ -69,7 +69,14 @@ class Runs(unittest.TestCase):
                 ]  # fmt: skip
                 figures = [self.figures(side, true) for side in sides]
                 names = names or [n for n in figures[0] if n in figures[1]]
-                rows.append([figures[1][n] - figures[0][n] if n in figures[0] and n in figures[1] else 0.0 for n in names])  # fmt: skip
+                rows.append(
+                    [
+                        figures[1][n] - figures[0][n]
+                        if n in figures[0] and n in figures[1]
+                        else 0.0
+                        for n in names
+                    ]
+                )
             wanted = reference.step_down(rows[0], rows)
             for name, p in zip(names, wanted, strict=True):
                 if p is None:
@@ -88,7 +95,11 @@ class Runs(unittest.TestCase):
                 true.append((f"i{n}", kind, label, box, False))
                 for rows in runs:
                     right = rng.random() < 0.7
-                    at = (box[0], 0, box[2], rng.choice((8, 10))) if right else (500 + 20 * place, 0, 510 + 20 * place, 10)  # fmt: skip
+                    at = (
+                        (box[0], 0, box[2], rng.choice((8, 10)))
+                        if right
+                        else (500 + 20 * place, 0, 510 + 20 * place, 10)
+                    )
                     rows.append((f"i{n}", kind, label, rng.choice((0.3, 0.6, 0.9)), at))
         for kind, label in (("object", "a"), ("object", "b"), ("face", "face")):
             true.append(("i0", kind, label, (900, 0, 910, 10), False))

@@ -21,16 +21,28 @@ FOUND = findings_of([("walk", "object", "lantern", 0.9, BOX), ("walk", "object",
 class Expectations(unittest.TestCase):
     def unmet(self, threshold=0.5, **cells):
         cells = {"image": "walk", "kind": "object", "label": "lantern", **cells}
-        return [one.message for one in unmet_expectations(FOUND, [Expectation(**cells)], threshold=threshold)]  # fmt: skip
+        return [
+            one.message
+            for one in unmet_expectations(FOUND, [Expectation(**cells)], threshold=threshold)
+        ]
 
     def test_met_and_unmet(self):
         """Counts at the threshold; the message tells what came, and what was cut."""
         self.assertEqual(self.unmet(at_least=1), [])
         self.assertEqual(self.unmet(threshold=0.4, at_least=2, at_most=2), [])
-        self.assertEqual(self.unmet(at_least=2), ["1 found, at least 2 expected (confidences 0.90, 0.40); 1 more below the threshold"])  # fmt: skip
+        self.assertEqual(
+            self.unmet(at_least=2),
+            ["1 found, at least 2 expected (confidences 0.90, 0.40); 1 more below the threshold"],
+        )
         self.assertEqual(self.unmet(kind="face", label="", at_most=0), [])
-        self.assertEqual(self.unmet(image="moon", label="", at_most=0, reason="a decoy"), ["1 found, none expected (confidences 0.60); a decoy"])  # fmt: skip
-        self.assertEqual(self.unmet(image="mon", at_most=0), ["no answer for this image and kind; did you mean 'moon'?"])  # fmt: skip
+        self.assertEqual(
+            self.unmet(image="moon", label="", at_most=0, reason="a decoy"),
+            ["1 found, none expected (confidences 0.60); a decoy"],
+        )
+        self.assertEqual(
+            self.unmet(image="mon", at_most=0),
+            ["no answer for this image and kind; did you mean 'moon'?"],
+        )
 
     def test_refused(self):
         """What nothing could meet, or everything would, is no expectation."""
@@ -42,7 +54,9 @@ class Expectations(unittest.TestCase):
         """A verdict is expected of the whole image, and needs rules."""
         block = Expectation(image="moon", verdict="block", reason="a decoy")
         given = {"moon": "pass", "walk": "hold"}
-        [unmet] = unmet_expectations(FOUND, [block, Expectation(image="walk", verdict="hold")], verdicts=given)  # fmt: skip
+        [unmet] = unmet_expectations(
+            FOUND, [block, Expectation(image="walk", verdict="hold")], verdicts=given
+        )
         self.assertEqual(unmet.message, "pass, block expected; a decoy")
         self.assertEqual((unmet.expectation.what, unmet.expectation.wanted), ("verdict", "block"))
         with self.assertRaisesRegex(ArgumentError, "there are no rules"):
@@ -56,9 +70,13 @@ class Expectations(unittest.TestCase):
         true = annotations_of([("walk", "object", "lantern", BOX, False), ("walk", "object", "lantern", FAR, False),
                                ("walk", "object", "stool", BOX, True), ("moon", "object", "", None, False)])  # fmt: skip
         [one] = expectations_from(true)
-        self.assertEqual((one.image, one.label, one.at_least, one.at_most), ("walk", "lantern", 2, None))  # fmt: skip
+        self.assertEqual(
+            (one.image, one.label, one.at_least, one.at_most), ("walk", "lantern", 2, None)
+        )
         strict = expectations_from(true, nothing_else=True)
-        self.assertEqual([(e.image, e.label) for e in strict[1:]], [("moon", "lantern"), ("moon", "stool")])  # fmt: skip
+        self.assertEqual(
+            [(e.image, e.label) for e in strict[1:]], [("moon", "lantern"), ("moon", "stool")]
+        )
         self.assertEqual(len(unmet_expectations(FOUND, strict)), 1, "the decoy")
 
 
@@ -69,10 +87,14 @@ class Gates(unittest.TestCase):
         self.measured = measure(findings_of(rows), self.true)
 
     def judged(self, measured=None, **cells):
-        return judge_gates([Gate(**cells)], measured or self.measured, before={"spring": self.better()}).judged[0]  # fmt: skip
+        return judge_gates(
+            [Gate(**cells)], measured or self.measured, before={"spring": self.better()}
+        ).judged[0]
 
     def better(self):
-        return measure(findings_of([(f"i{n}", "object", "x", 0.9, BOX) for n in range(12)]), self.true, draws=0)  # fmt: skip
+        return measure(
+            findings_of([(f"i{n}", "object", "x", 0.9, BOX) for n in range(12)]), self.true, draws=0
+        )
 
     def test_limits(self):
         """A value on its limit holds; the ends of the interval, and falls, are held to theirs."""
@@ -145,7 +167,9 @@ class Gates(unittest.TestCase):
                  Gate(measure="failed_share", at_most=0.1, if_unjudged="holds")]  # fmt: skip
         verdicts = judge_gates(gates, self.measured)
         suite = ElementTree.fromstring(junit_text(verdicts).encode())
-        self.assertEqual((suite.get("tests"), suite.get("failures"), suite.get("skipped")), ("2", "1", "1"))  # fmt: skip
+        self.assertEqual(
+            (suite.get("tests"), suite.get("failures"), suite.get("skipped")), ("2", "1", "1")
+        )
         self.assertIn("at least 0.9", suite.find("testcase/failure").get("message"))
         text = markdown_text(verdicts)
         self.assertIn("**Not all gates hold.**", text)

@@ -117,7 +117,9 @@ class Differences(unittest.TestCase):
     def test_common_aim(self):
         """Under one aim each run has thresholds of its own, and they are named."""
         first, second, true = pair_of(5, 60, shift=0.1)
-        got = compare(first, second, annotations=true, names=["a", "b"], aim="recall >= 0.8", draws=50)  # fmt: skip
+        got = compare(
+            first, second, annotations=true, names=["a", "b"], aim="recall >= 0.8", draws=50
+        )
         cuts = [float(got.cuts[name].rpartition(" ")[2]) for name in ("a", "b")]
         self.assertGreater(cuts[1], cuts[0] + 0.05)
         recall = got.pair.pooled["recall"]
@@ -137,14 +139,24 @@ class FoundBy(unittest.TestCase):
                               ("c", "object", "x", 0.9, BOX)])  # fmt: skip
         pair = compare(first, second, annotations=true, draws=20).pair
         found = pair.found_by["object"]
-        self.assertEqual((found.both, found.first_only, found.second_only, found.neither), (1, 2, 1, 2))  # fmt: skip
+        self.assertEqual(
+            (found.both, found.first_only, found.second_only, found.neither), (1, 2, 1, 2)
+        )
         self.assertEqual(found.p_value, 1.0)
-        self.assertEqual([(r["image"], r["gained"], r["lost"]) for r in pair.changed], [("a", 0, 2), ("c", 1, 0)])  # fmt: skip
+        self.assertEqual(
+            [(r["image"], r["gained"], r["lost"]) for r in pair.changed], [("a", 0, 2), ("c", 1, 0)]
+        )
 
     def test_presence(self):
         """By presence what is found is a label of an image."""
         true = annotations_of([(i, "label", "x", None, False) for i in "abc"])
-        first = findings_of([("a", "label", "x", 0.9, None), ("b", "label", "x", 0.2, None), ("c", "label", "", None, None)])  # fmt: skip
+        first = findings_of(
+            [
+                ("a", "label", "x", 0.9, None),
+                ("b", "label", "x", 0.2, None),
+                ("c", "label", "", None, None),
+            ]
+        )
         second = findings_of([(i, "label", "x", 0.9, None) for i in "abc"])
         found = compare(first, second, annotations=true, threshold=0.5).pair.found_by["label"]
         self.assertEqual((found.both, found.first_only, found.second_only), (1, 0, 2))
@@ -153,7 +165,9 @@ class FoundBy(unittest.TestCase):
         """Exact p-values in fractions; Holm's own example of steps."""
         for one in range(8):
             for other in range(8):
-                self.assertAlmostEqual(mcnemar(one, other), float(reference.exact_mcnemar(one, other)))  # fmt: skip
+                self.assertAlmostEqual(
+                    mcnemar(one, other), float(reference.exact_mcnemar(one, other))
+                )
         self.assertEqual(holm([0.01, 0.02, 0.03, 0.04]), [0.04, 0.06, 0.06, 0.06])
         self.assertEqual(holm([0.9, 0.6]), [1.0, 1.0])
         self.assertEqual(holm([]), [])
@@ -182,7 +196,9 @@ class Scope(unittest.TestCase):
         """Every two of them, and who is never beaten."""
         first, second, true = pair_of(6, 150, shift=0.2)
         got = compare(first, second, second, annotations=true, threshold=0.6, names=["a", "b", "c"])
-        self.assertEqual([(p.first, p.second) for p in got.pairs], [("a", "b"), ("a", "c"), ("b", "c")])  # fmt: skip
+        self.assertEqual(
+            [(p.first, p.second) for p in got.pairs], [("a", "b"), ("a", "c"), ("b", "c")]
+        )
         self.assertEqual(got.never_beaten["recall"], ("b", "c"))
 
     def test_claims(self):
@@ -213,10 +229,14 @@ class Agreement(unittest.TestCase):
                               ("a", "label", "x", 0.9, None), ("b", "label", "x", 0.8, None)])  # fmt: skip
         got = compare(first, second, names=["p", "q"])
         label, boxes = got.kinds["p", "q"]
-        self.assertEqual((boxes.both, boxes.first_only, boxes.second_only, boxes.neither), (2, 1, 1, None))  # fmt: skip
+        self.assertEqual(
+            (boxes.both, boxes.first_only, boxes.second_only, boxes.neither), (2, 1, 1, None)
+        )
         self.assertAlmostEqual(boxes.confidence_difference, (-0.2 + 0.1) / 2)
         self.assertAlmostEqual(boxes.confidence_distance, 0.15)
-        self.assertEqual((label.both, label.second_only, label.neither, label.agreed), (1, 1, 0, 0.5))  # fmt: skip
+        self.assertEqual(
+            (label.both, label.second_only, label.neither, label.agreed), (1, 1, 0, 0.5)
+        )
         self.assertEqual([(r["image"], r["kind"], r["disputed"]) for r in got.disputed],
                          [("a", "object", 1), ("b", "label", 1), ("b", "object", 1)])  # fmt: skip
 
@@ -242,8 +262,16 @@ class Agreement(unittest.TestCase):
 class Combining(unittest.TestCase):
     def test_worked(self):
         """Boxes weighted by confidence; the mean counts who did not find it as 0."""
-        one = findings_of([("a", "object", "x", 0.9, (0, 0, 10, 10)), ("b", "object", "", None, None), ("c", "object", "x", 0.5, BOX)])  # fmt: skip
-        two = findings_of([("a", "object", "x", 0.3, (0, 0, 14, 10)), ("b", "object", "y", 0.6, FAR)])  # fmt: skip
+        one = findings_of(
+            [
+                ("a", "object", "x", 0.9, (0, 0, 10, 10)),
+                ("b", "object", "", None, None),
+                ("c", "object", "x", 0.5, BOX),
+            ]
+        )
+        two = findings_of(
+            [("a", "object", "x", 0.3, (0, 0, 14, 10)), ("b", "object", "y", 0.6, FAR)]
+        )
         every = combine({"one": one, "two": two})
         rows = every.by_confidence().frame().to_dict("records")
         self.assertEqual([(r["image"], r["label"]) for r in rows], [("a", "x"), ("b", "y")])
@@ -259,7 +287,9 @@ class Combining(unittest.TestCase):
 
     def test_one_service_once(self):
         """Two boxes of one service never make one thing; what is asserted counts as sure."""
-        twice = findings_of([("a", "object", "x", None, BOX), ("a", "object", "x", 0.5, (1, 0, 11, 10))])  # fmt: skip
+        twice = findings_of(
+            [("a", "object", "x", None, BOX), ("a", "object", "x", 0.5, (1, 0, 11, 10))]
+        )
         self.assertEqual(len(combine({"one": twice})), 2)
         sure = combine({"one": twice, "two": twice})
         self.assertEqual(sorted(np.nan_to_num(sure.confidence, nan=2)), [0.5, 2.0])

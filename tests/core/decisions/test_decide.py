@@ -74,7 +74,13 @@ class Conditions(unittest.TestCase):
     def test_broader_labels_and_attributes(self):
         """A finding below a broader label counts, and so does one with an attribute."""
         rows = findings_of([("a", "object", "cup", 0.9, BOX), ("b", "object", "hat", 0.9, BOX)])
-        rows = replace(rows, details=(Details(parents=("vessel",), attributes={"glasses": False, "mood": "glad"}), Details(attributes={"glasses": True})))  # fmt: skip
+        rows = replace(
+            rows,
+            details=(
+                Details(parents=("vessel",), attributes={"glasses": False, "mood": "glad"}),
+                Details(attributes={"glasses": True}),
+            ),
+        )
         for when, wanted in (
             (Condition(kind="object", below=("vessel",)), "a"),
             (Condition(kind="object", attribute="glasses"), "b"),
@@ -197,14 +203,19 @@ class Conditions(unittest.TestCase):
         """Random rules on random findings: the strictest that applies, image by image."""
         rng = random.Random(3)
         for _ in range(60):
-            rows = [(f"i{rng.randint(0, 9)}", "unsafe", rng.choice("xyz"), round(rng.random(), 2), None) for _ in range(30)]  # fmt: skip
+            rows = [
+                (f"i{rng.randint(0, 9)}", "unsafe", rng.choice("xyz"), round(rng.random(), 2), None)
+                for _ in range(30)
+            ]
             rows += [(f"i{n}", "unsafe", "", None, None) for n in range(10)]
             made = [
                 Rule(name=str(n), verdict=rng.choice(("pass", "hold", "block")),
                      when=Condition(kind="unsafe", labels=(rng.choice("xyz"),), confidence=round(rng.random(), 1), at_least=rng.randint(1, 2)))
                 for n in range(4)
             ]  # fmt: skip
-            got = decide(findings_of(rows), Rules(rules=tuple(made), otherwise="hold", unmentioned="pass"))  # fmt: skip
+            got = decide(
+                findings_of(rows), Rules(rules=tuple(made), otherwise="hold", unmentioned="pass")
+            )
             for image in {row[0] for row in rows}:
                 mine = [r for r in rows if r[0] == image and r[2]]
                 hits = [
@@ -231,11 +242,17 @@ class Silence(unittest.TestCase):
         self.assertEqual(held.of("c").verdict, "block")
         self.assertIn("hold, unmentioned: flame 0.50, no rule mentions it", held.of("c").reasons)
         high = decide(FOUND, self.rules(unmentioned="block", unmentioned_from=0.6))
-        self.assertEqual(high.of("c").reasons, ("block, smoke: smoke asserted, at least 0.5 asked",))  # fmt: skip
+        self.assertEqual(
+            high.of("c").reasons, ("block, smoke: smoke asserted, at least 0.5 asked",)
+        )
 
     def test_without_an_answer(self):
         """What failed, was refused or is pending never passes, whatever a rule says."""
-        outcomes = {**{i: {"unsafe": "found"} for i in "abcd"}, "e": {"unsafe": "failed"}, "f": {"unsafe": "pending"}}  # fmt: skip
+        outcomes = {
+            **{i: {"unsafe": "found"} for i in "abcd"},
+            "e": {"unsafe": "failed"},
+            "f": {"unsafe": "pending"},
+        }
         got = decide(FOUND, self.rules(unmentioned="pass"), outcomes=outcomes)
         self.assertEqual([got.of(i).verdict for i in "ef"], ["hold", "hold"])
         self.assertEqual(got.of("e").reasons, ("hold: unsafe failed",))
@@ -244,8 +261,13 @@ class Silence(unittest.TestCase):
         rules = replace(self.rules(unmentioned="pass"), rules=(failed, lenient))
         got = decide(FOUND, rules, outcomes=outcomes)
         self.assertEqual([got.of(i).verdict for i in "efb"], ["block", "hold", "pass"])
-        face = Rules(rules=(Rule(name="r", verdict="block", when=Condition(kind="object")),), unmentioned="pass")  # fmt: skip
-        self.assertEqual({v.verdict for v in decide(FOUND, face)}, {"hold"}, "nobody asked for objects")  # fmt: skip
+        face = Rules(
+            rules=(Rule(name="r", verdict="block", when=Condition(kind="object")),),
+            unmentioned="pass",
+        )
+        self.assertEqual(
+            {v.verdict for v in decide(FOUND, face)}, {"hold"}, "nobody asked for objects"
+        )
 
     def test_order_and_reasons(self):
         """Every reason is kept, the strictest first; the worst image comes first."""
@@ -268,7 +290,11 @@ class Silence(unittest.TestCase):
         true = annotations_of([("a", "unsafe", "smoke", None, False), ("b", "unsafe", "smoke", None, False),
                                ("c", "unsafe", "smoke", None, True), ("d", "unsafe", "", None, False)])  # fmt: skip
         found = decide(FOUND, self.rules(unmentioned="pass")).measured(true)
-        self.assertEqual((found.caught, found.let_through, found.rightly_passed, found.left_out), (1, 1, 1, 1))  # fmt: skip
-        self.assertEqual((found.let_through_share, found.false_alarm_rate, found.held_share), (0.5, 0.0, 0.0))  # fmt: skip
+        self.assertEqual(
+            (found.caught, found.let_through, found.rightly_passed, found.left_out), (1, 1, 1, 1)
+        )
+        self.assertEqual(
+            (found.let_through_share, found.false_alarm_rate, found.held_share), (0.5, 0.0, 0.0)
+        )
         with self.assertRaises(ScopeError):
             decide(FOUND, self.rules(unmentioned="pass")).measured(annotations_of([]))

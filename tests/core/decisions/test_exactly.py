@@ -16,8 +16,15 @@ BOX = (0, 0, 10, 10)
 class Shares(unittest.TestCase):
     def test_what_is_held_of_all(self):
         """One of four judged images is held: a quarter, and its interval is about a quarter."""
-        found = findings_of([(name, "unsafe", "smoke", sure, None) for name, sure in zip("abcd", (0.9, 0.5, 0.1, 0.1))])  # fmt: skip
-        true = annotations_of([(n, "unsafe", "smoke" if n in "ab" else "", None, False) for n in "abcd"])  # fmt: skip
+        found = findings_of(
+            [
+                (name, "unsafe", "smoke", sure, None)
+                for name, sure in zip("abcd", (0.9, 0.5, 0.1, 0.1))
+            ]
+        )
+        true = annotations_of(
+            [(n, "unsafe", "smoke" if n in "ab" else "", None, False) for n in "abcd"]
+        )
         rules = Rules(
             rules=(
                 Rule(name="b", verdict="block", when=Condition(kind="unsafe", confidence=0.8)),
@@ -38,7 +45,11 @@ class Reasons(unittest.TestCase):
         for count, more in ((3, False), (4, True)):
             found = findings_of([("a", "unsafe", f"s{n}", 0.9, None) for n in range(count)])
             [reason] = decide(found, Rules(rules=(rule,), unmentioned="pass")).of("a").reasons
-            self.assertEqual((reason.count("s2"), "1 more" in reason, "0 more" in reason), (1, more, False), reason)  # fmt: skip
+            self.assertEqual(
+                (reason.count("s2"), "1 more" in reason, "0 more" in reason),
+                (1, more, False),
+                reason,
+            )
 
 
 class Names(unittest.TestCase):
@@ -53,8 +64,13 @@ class Names(unittest.TestCase):
 class Masked(unittest.TestCase):
     def test_lines_and_sentences(self):
         """Both are masked where they hold what is looked for; labels and blank rows are not."""
-        rows = [(name, kind, "ring 0171 555 0199", 0.9, BOX if kind != "label" else None) for name, kind in zip("abc", ("text", "caption", "label"))]  # fmt: skip
-        masked, places = mask_text(findings_of([*rows, ("d", "text", "", None, None)]), ["telephone"])  # fmt: skip
+        rows = [
+            (name, kind, "ring 0171 555 0199", 0.9, BOX if kind != "label" else None)
+            for name, kind in zip("abc", ("text", "caption", "label"))
+        ]
+        masked, places = mask_text(
+            findings_of([*rows, ("d", "text", "", None, None)]), ["telephone"]
+        )
         self.assertEqual([one.image for one in places], ["a", "b"])
         self.assertEqual(masked.label.values().tolist()[2], "ring 0171 555 0199")
         self.assertNotIn("0171", "".join(masked.label.values().tolist()[:2]))
@@ -63,12 +79,19 @@ class Masked(unittest.TestCase):
 class Reviewed(unittest.TestCase):
     def test_kinds_add_up(self):
         """Words of several kinds are counted together; an image with none is left out."""
-        rows = [("a", "object", "x", 0.5, BOX), ("a", "face", "face", 0.5, BOX), ("b", "object", "x", 0.5, BOX)]  # fmt: skip
+        rows = [
+            ("a", "object", "x", 0.5, BOX),
+            ("a", "face", "face", 0.5, BOX),
+            ("b", "object", "x", 0.5, BOX),
+        ]
         made = _by_kind(findings_of(rows), ["confirmed", "confirmed", ""])
         self.assertEqual(made.counts["confirmed"], 2)
         self.assertEqual(made.left_out, ("b",))
         table = made.annotations
-        self.assertEqual(sorted(zip(table.image.values(), table.kind.values(), table.label.values())), [("a", "face", "face"), ("a", "object", "x")])  # fmt: skip
+        self.assertEqual(
+            sorted(zip(table.image.values(), table.kind.values(), table.label.values())),
+            [("a", "face", "face"), ("a", "object", "x")],
+        )
 
 
 class Copies(unittest.TestCase):
@@ -77,8 +100,15 @@ class Copies(unittest.TestCase):
         import numpy as np
 
         def prints(names, seeds):
-            bits = np.array([np.random.default_rng(s).integers(0, 256, 18, dtype=np.uint8) for s in seeds])  # fmt: skip
-            return Prints(names=tuple(names), whole=bits, mirrored=~bits, parts=np.repeat(bits[:, None], len(PARTS), axis=1))  # fmt: skip
+            bits = np.array(
+                [np.random.default_rng(s).integers(0, 256, 18, dtype=np.uint8) for s in seeds]
+            )
+            return Prints(
+                names=tuple(names),
+                whole=bits,
+                mirrored=~bits,
+                parts=np.repeat(bits[:, None], len(PARTS), axis=1),
+            )
 
         known = prints(["old"], [1])
         found = findings_of([("a", "label", "x", 0.5, None), ("b", "label", "x", 0.5, None)])

@@ -25,7 +25,9 @@ class Borders(unittest.TestCase):
     def test_a_confidence_at_the_threshold_passes(self):
         """Everywhere: in a cut, by name, in a measure's counts and for an image that is screened."""
         said = findings_of([("a", "unsafe", "smoke", 0.5, None), ("b", "unsafe", "", None, None)])
-        true = annotations_of([("a", "unsafe", "smoke", None, False), ("b", "unsafe", "", None, False)])  # fmt: skip
+        true = annotations_of(
+            [("a", "unsafe", "smoke", None, False), ("b", "unsafe", "", None, False)]
+        )
         for threshold in (0.5, {"smoke": 0.5}, {"unsafe": 0.5}):
             self.assertFalse(said.cut(threshold).blank[0])
             result = measure(said, true, threshold=threshold, draws=0)
@@ -65,7 +67,9 @@ class Borders(unittest.TestCase):
         """Cases are images where the label is absent: 2 of 3 of them here are alarms."""
         rows = [("a", "moon"), ("b", "moon"), ("c", ""), ("d", "moon")]
         said = findings_of([(n, "label", label, 0.9, None) for n, label in rows])
-        true = annotations_of([("d", "label", "moon", None, False), *((n, "", "", None, False) for n in "abc")])  # fmt: skip
+        true = annotations_of(
+            [("d", "label", "moon", None, False), *((n, "", "", None, False) for n in "abc")]
+        )
         row = measure(said, true, kinds=["label"]).labels["moon"]
         for got, wanted in zip(row.intervals["false_alarm_rate"], share_interval([1, 1, 0], [1] * 3)):  # fmt: skip
             self.assertAlmostEqual(got, wanted)
@@ -130,7 +134,10 @@ class Borders(unittest.TestCase):
 
     def test_columns_of_several_cuts(self):
         """A table names overlap and threshold where there are several, and only there."""
-        tables = findings_of([("a", "object", "x", 0.9, BOX)]), annotations_of([("a", "object", "x", BOX, False)])  # fmt: skip
+        tables = (
+            findings_of([("a", "object", "x", 0.9, BOX)]),
+            annotations_of([("a", "object", "x", BOX, False)]),
+        )
         for more, there in (({}, False), ({"overlap": [0.5, 0.75]}, True), ({"threshold": [0.1, 0.5]}, True)):  # fmt: skip
             columns = measure(*tables, draws=0, **more).frame().columns
             self.assertEqual({"overlap", "threshold"} <= set(columns), there, more)

@@ -77,7 +77,11 @@ def random_case(seed, kind="object"):
         for i in images
         if rng.random() < 0.5
     ]
-    found += [{"image": i, "label": "", "box": None, "confidence": None} for i in images if rng.random() < 0.7]  # fmt: skip
+    found += [
+        {"image": i, "label": "", "box": None, "confidence": None}
+        for i in images
+        if rng.random() < 0.7
+    ]
     return found, true
 
 
@@ -231,14 +235,26 @@ class HandWorked(unittest.TestCase):
         said = findings_of(
             [("a", "unsafe", "smoke", 0.9, None), *((i, "unsafe", "", None, None) for i in "bc")]
         )
-        true = annotations_of([("a", "unsafe", "", None, False), ("b", "unsafe", "", None, False), ("c", "unsafe", "smoke", None, False)])  # fmt: skip
+        true = annotations_of(
+            [
+                ("a", "unsafe", "", None, False),
+                ("b", "unsafe", "", None, False),
+                ("c", "unsafe", "smoke", None, False),
+            ]
+        )
         row = measure(said, true).labels["smoke"]
         self.assertEqual((row.false_positives, row.true_negatives, row.misses), (1, 1, 1))
         self.assertEqual(row.false_alarm_rate, 0.5)
 
     def test_kinds_together(self):
         """Kinds keep apart; a name that two kinds use is written with its kind."""
-        said = findings_of([("a", "object", "lantern", 0.9, (0, 0, 4, 4)), ("a", "label", "lantern", 0.9, None), ("a", "face", "f", 0.9, (0, 0, 4, 4))])  # fmt: skip
+        said = findings_of(
+            [
+                ("a", "object", "lantern", 0.9, (0, 0, 4, 4)),
+                ("a", "label", "lantern", 0.9, None),
+                ("a", "face", "f", 0.9, (0, 0, 4, 4)),
+            ]
+        )
         true = annotations_of(
             [
                 ("a", "object", "lantern", (0, 0, 4, 4), False),

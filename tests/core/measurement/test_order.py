@@ -53,14 +53,26 @@ class Order(unittest.TestCase):
                 images = sorted({*said.image.used(), *truth.image.used()})
                 others = [f"n{i}" for i in rng.sample(range(9), len(images))]
                 names, scale = dict(zip(images, others)), rng.choice([1, 2, 4])
-                facts = {n: {"width": 64, "height": 64, "even": k % 2} for k, n in enumerate(images)}  # fmt: skip
-                more = {names[n]: {**f, "width": 64 * scale, "height": 64 * scale} for n, f in facts.items()}  # fmt: skip
+                facts = {
+                    n: {"width": 64, "height": 64, "even": k % 2} for k, n in enumerate(images)
+                }
+                more = {
+                    names[n]: {**f, "width": 64 * scale, "height": 64 * scale}
+                    for n, f in facts.items()
+                }
                 pairing = ("confidence", "total-overlap")[seed % 2]
                 one = self.everything(said, truth, facts, pairing)
-                two = self.everything(shuffled(said, rng, names, scale), shuffled(truth, rng, names, scale), more, pairing)  # fmt: skip
+                two = self.everything(
+                    shuffled(said, rng, names, scale),
+                    shuffled(truth, rng, names, scale),
+                    more,
+                    pairing,
+                )
                 back = {v: k for k, v in names.items()}
                 for part, value in one.items():
-                    self.assertEqual(plain(value, {}, 1), plain(two[part], back, scale), (kind, seed, part))  # fmt: skip
+                    self.assertEqual(
+                        plain(value, {}, 1), plain(two[part], back, scale), (kind, seed, part)
+                    )
 
     def test_confusion_prefers_the_equal_label(self):
         """Of two annotations in one place the one of its own name is found, whichever is first."""

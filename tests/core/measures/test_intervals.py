@@ -171,7 +171,15 @@ class HeldAtOnce(unittest.TestCase):
                 label = rng.choice("abc")
                 true.append((f"i{image}", "object", label, box, rng.random() < 0.1))
                 shifted = (box[0] + rng.randint(0, 6), 0, box[2] + rng.randint(0, 6) + 1, 10)
-                rows.append((f"i{image}", "object", rng.choice("aabc"), rng.choice((None, 0.3, 0.6, 0.9)), shifted))  # fmt: skip
+                rows.append(
+                    (
+                        f"i{image}",
+                        "object",
+                        rng.choice("aabc"),
+                        rng.choice((None, 0.3, 0.6, 0.9)),
+                        shifted,
+                    )
+                )
         self.tables = findings_of(rows), annotations_of(true)
         self.overlaps = (0.5, 0.3, 0.75)
 
@@ -285,8 +293,26 @@ class Shares(unittest.TestCase):
     def test_what_must_not_matter(self):
         """Row order, names, units by an exact factor, one more overlap or threshold: bit for bit."""
         rng = random.Random(8)
-        rows = [(f"i{i % 30}", "object", rng.choice("ab"), rng.choice((0.5, 0.5, 0.9)), (x := rng.randint(0, 30), 0, x + rng.randint(4, 9), 8)) for i in range(120)]  # fmt: skip
-        true = [(f"i{i % 30}", "object", rng.choice("ab"), (x := rng.randint(0, 30), 0, x + rng.randint(4, 9), 8), False) for i in range(90)]  # fmt: skip
+        rows = [
+            (
+                f"i{i % 30}",
+                "object",
+                rng.choice("ab"),
+                rng.choice((0.5, 0.5, 0.9)),
+                (x := rng.randint(0, 30), 0, x + rng.randint(4, 9), 8),
+            )
+            for i in range(120)
+        ]
+        true = [
+            (
+                f"i{i % 30}",
+                "object",
+                rng.choice("ab"),
+                (x := rng.randint(0, 30), 0, x + rng.randint(4, 9), 8),
+                False,
+            )
+            for i in range(90)
+        ]
 
         def result(rows, true, **options):
             found = measure(findings_of(rows), annotations_of(true), **{"overlap": 0.5, **options})
@@ -383,7 +409,10 @@ class Noticed(unittest.TestCase):
         true = annotations_of([("a", "unsafe", "x", None, False), ("b", "unsafe", "", None, False),
                                ("c", "unsafe", "x", None, False), ("d", "unsafe", "", None, False)])  # fmt: skip
         screened = measure(found, true, threshold=0.5).screening()
-        self.assertEqual((screened.caught, screened.let_through, screened.false_alarms, screened.rightly_passed), (1, 1, 1, 1))  # fmt: skip
+        self.assertEqual(
+            (screened.caught, screened.let_through, screened.false_alarms, screened.rightly_passed),
+            (1, 1, 1, 1),
+        )
         self.assertEqual(screened.stopped_share, 0.5)
         t = 3.182446305284263  # the 97.5 % point of Student's t with three degrees of freedom
         # v = 4/3 * 4 * 0.25 / 16 = 1/12, a third more than p (1 - p) / 4: worth three cases.

@@ -106,7 +106,9 @@ class BalancedAccuracy(unittest.TestCase):
         self.assertIn("balanced", "".join(printed(out, one) for one in measure_tables(result)))
         swept = result.sweep("label").frame()
         self.assertAlmostEqual(swept.balanced_accuracy.iloc[-1], result.pooled.balanced_accuracy)
-        self.assertAlmostEqual(swept.balanced_accuracy_low.iloc[-1], result.pooled.intervals["balanced_accuracy"][0])  # fmt: skip
+        self.assertAlmostEqual(
+            swept.balanced_accuracy_low.iloc[-1], result.pooled.intervals["balanced_accuracy"][0]
+        )
         worse, _ = labels([0] * 60, self.true * 6)
         both = compare(found, worse, annotations=true, names=["all", "none"])
         one = both.pair.kinds["unsafe"]["balanced_accuracy"]
@@ -123,7 +125,9 @@ class BalancedAccuracy(unittest.TestCase):
 
         with tempfile.TemporaryDirectory() as folder:
             gates = Path(folder) / "gates.toml"
-            gates.write_text('gates_file = 1\n[[gate]]\nmeasure = "balanced_accuracy"\nof = "unsafe"\nat_least = 0.7\n')  # fmt: skip
+            gates.write_text(
+                'gates_file = 1\n[[gate]]\nmeasure = "balanced_accuracy"\nof = "unsafe"\nat_least = 0.7\n'
+            )
             verdicts = check_gates(*labels(self.found, self.true), gates)
             self.assertTrue(verdicts.holds)
             gates.write_text('gates_file = 1\n[[gate]]\nmeasure = "balance"\nat_least = 0.7\n')

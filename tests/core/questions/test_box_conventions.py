@@ -124,26 +124,48 @@ class Conventions(unittest.TestCase):
             (3, (140, 70, 180, 90)),
             (4, (20, 70, 60, 90)),
         ):
-            size = ImageSize(width=200, height=100, sent_width=200, sent_height=100, orientation=orientation)  # fmt: skip
+            size = ImageSize(
+                width=200, height=100, sent_width=200, sent_height=100, orientation=orientation
+            )
             said = findings_of([("a", "object", "?", 0.5, box)])
-            [fit] = [f for f in check_conventions(said, true, {"a": size}) if f.name == "boxes refer to the image before rotation"]  # fmt: skip
+            [fit] = [
+                f
+                for f in check_conventions(said, true, {"a": size})
+                if f.name == "boxes refer to the image before rotation"
+            ]
             self.assertAlmostEqual(fit.mean_overlap, 1.0)
 
     def test_turned_twice(self):
         """Upright boxes turned once more, as if the image were stored as 100 x 200: right, and left."""
         true = annotations_of([("a", "object", "x", (20, 10, 60, 30), False)])
         for orientation, box in ((6, (170, 20, 190, 60)), (8, (10, 40, 30, 80))):
-            size = ImageSize(width=200, height=100, sent_width=200, sent_height=100, orientation=orientation)  # fmt: skip
+            size = ImageSize(
+                width=200, height=100, sent_width=200, sent_height=100, orientation=orientation
+            )
             said = findings_of([("a", "object", "?", 0.5, box)])
-            [fit] = [f for f in check_conventions(said, true, {"a": size}) if f.name == "boxes were rotated twice"]  # fmt: skip
+            [fit] = [
+                f
+                for f in check_conventions(said, true, {"a": size})
+                if f.name == "boxes were rotated twice"
+            ]
             self.assertAlmostEqual(fit.mean_overlap, 1.0, msg=orientation)
 
     def test_what_does_not_move_is_not_judged(self):
         """A convention that leaves an upright image's box where it is says nothing about it."""
         true = annotations_of([(n, "object", "x", (20, 10, 60, 30), False) for n in "ab"])
-        said = findings_of([("a", "object", "?", 0.5, (170, 20, 190, 60)), ("b", "object", "?", 0.5, (20, 10, 40, 30))])  # fmt: skip
-        sizes = {n: ImageSize(width=200, height=100, sent_width=200, sent_height=100, orientation=o) for n, o in (("a", 6), ("b", 1))}  # fmt: skip
-        [fit] = [f for f in check_conventions(said, true, sizes) if f.name == "boxes were rotated twice"]  # fmt: skip
+        said = findings_of(
+            [
+                ("a", "object", "?", 0.5, (170, 20, 190, 60)),
+                ("b", "object", "?", 0.5, (20, 10, 40, 30)),
+            ]
+        )
+        sizes = {
+            n: ImageSize(width=200, height=100, sent_width=200, sent_height=100, orientation=o)
+            for n, o in (("a", 6), ("b", 1))
+        }
+        [fit] = [
+            f for f in check_conventions(said, true, sizes) if f.name == "boxes were rotated twice"
+        ]
         self.assertEqual((fit.changed, round(fit.mean_overlap, 9)), (1, 1.0))
 
     def test_nothing_to_compare(self):
@@ -168,9 +190,19 @@ class BesideMeasuring(unittest.TestCase):
             x, y, wide, high = rng.uniform((20, 30, 40, 20), (400, 200, 160, 90))
             box = (x, y, x + wide, y + high)
             true.append((f"i{n}", "object", "x", box, False))
-            rows.append((f"i{n}", "object", "x", float(rng.uniform(0.4, 1)), change(np.add(box, rng.normal(0, 2, 4)))))  # fmt: skip
+            rows.append(
+                (
+                    f"i{n}",
+                    "object",
+                    "x",
+                    float(rng.uniform(0.4, 1)),
+                    change(np.add(box, rng.normal(0, 2, 4))),
+                )
+            )
         sizes = {f"i{n}": {"width": 800.0, "height": 600.0} for n in range(40)}
-        return findings_of([(*r[:4], tuple(map(float, r[4]))) for r in rows]), replace(annotations_of(true), images=sizes)  # fmt: skip
+        return findings_of([(*r[:4], tuple(map(float, r[4]))) for r in rows]), replace(
+            annotations_of(true), images=sizes
+        )
 
     def notes(self, change=lambda box: box, sized=True):
         found, true = self.tables(change)
@@ -185,7 +217,10 @@ class BesideMeasuring(unittest.TestCase):
             (lambda b: np.array(b) / 100, True, "fractions, where percent were read: .*unit = .fraction"),
         ):  # fmt: skip
             with self.subTest(wanted=wanted, sized=sized):
-                self.assertRegex(self.notes(change, sized), f"Suspicious: boxes fit the annotations better read as {wanted}")  # fmt: skip
+                self.assertRegex(
+                    self.notes(change, sized),
+                    f"Suspicious: boxes fit the annotations better read as {wanted}",
+                )
 
     def test_right_ones_are_not(self):
         """Nor loose ones, nor few, nor none."""

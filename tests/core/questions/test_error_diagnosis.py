@@ -38,7 +38,12 @@ class Wrong(unittest.TestCase):
     def test_one_box_over_several(self):
         """It holds half of each, however small they are against it; each of them says the same."""
         boxes = [(100 * i, 0, 100 * i + 20, 20) for i in range(3)]
-        said = findings_of([("a", "object", "lantern", 0.6, (0, 0, 300, 40)), ("a", "object", "lantern", 0.9, boxes[0])])  # fmt: skip
+        said = findings_of(
+            [
+                ("a", "object", "lantern", 0.6, (0, 0, 300, 40)),
+                ("a", "object", "lantern", 0.9, boxes[0]),
+            ]
+        )
         true = annotations_of([("a", "object", "lantern", box, False) for box in boxes])
         why = measure(said, true, draws=0).why()
         self.assertEqual([c.reason for c in why.wrong], ["one box over several"])
@@ -64,10 +69,14 @@ class Wrong(unittest.TestCase):
         said = findings_of(
             [("a", "object", "moon", c, OBJECT if c == 0.7 else (0, 0, 9, 9)) for c in (0.5, 0.7, None)]
         )  # fmt: skip
-        true = annotations_of([("a", "object", "lantern", OBJECT, False), ("b", "object", "moon", OBJECT, False)])  # fmt: skip
+        true = annotations_of(
+            [("a", "object", "lantern", OBJECT, False), ("b", "object", "moon", OBJECT, False)]
+        )
         cases = measure(said, true, draws=0).why().wrong
         self.assertEqual([c.confidence for c in cases], [float("inf"), 0.7, 0.5])
-        self.assertEqual((cases[1].other, cases[1].about), ("lantern", "is annotated as lantern (overlap 1.00)"))  # fmt: skip
+        self.assertEqual(
+            (cases[1].other, cases[1].about), ("lantern", "is annotated as lantern (overlap 1.00)")
+        )
         self.assertIsNone(cases[0].to_dict()["confidence"])
 
 
@@ -91,10 +100,18 @@ class Missed(unittest.TestCase):
             for name, box in zip(("below", "misnamed", "spilt", "cut", "unseen"), places)
         ]
         true += [("a", "object", "tiny", (500, 500, 505, 505), False)]
-        true += [("a", "object", n, b, False) for n, b in (("one", (600, 600, 650, 650)), ("two", (620, 600, 670, 650)))]  # fmt: skip
+        true += [
+            ("a", "object", n, b, False)
+            for n, b in (("one", (600, 600, 650, 650)), ("two", (620, 600, 670, 650)))
+        ]
         true += [("b", "object", "moon", (0, 0, 1, 1), False)]
-        got = {label: (reason, about) for label, reason, about in self.reasons(said, true, threshold=0.5)}  # fmt: skip
-        self.assertEqual(got["below"], ("below the threshold", "found, but below the threshold (at 0.41)"))  # fmt: skip
+        got = {
+            label: (reason, about)
+            for label, reason, about in self.reasons(said, true, threshold=0.5)
+        }
+        self.assertEqual(
+            got["below"], ("below the threshold", "found, but below the threshold (at 0.41)")
+        )
         self.assertEqual(got["misnamed"], ("another label", "found as moon (overlap 1.00)"))
         self.assertEqual(got["spilt"][0], "box spills over")
         self.assertEqual(got["cut"][0], "box cuts part off")
@@ -113,7 +130,11 @@ class Missed(unittest.TestCase):
     def test_no_answer(self):
         """Images without an answer, counted on request, say so for either way of judging."""
         said = [("a", "label", "", None, None), ("a", "object", "", None, None)]
-        true = [(i, k, "x", (0, 0, 90, 90) if k == "object" else None, False) for i in "ab" for k in ("label", "object")]  # fmt: skip
+        true = [
+            (i, k, "x", (0, 0, 90, 90) if k == "object" else None, False)
+            for i in "ab"
+            for k in ("label", "object")
+        ]
         got = self.reasons(said, true, count_unanswered=True)
         self.assertEqual(sorted(r for _, r, _ in got), ["no answer"] * 2 + ["not seen"] * 2)
 

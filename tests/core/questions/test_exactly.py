@@ -43,7 +43,9 @@ class Limits(unittest.TestCase):
     def test_totals_of_a_side(self):
         """Two wrong of one reason and one missed: each side has its own."""
         true = annotations_of([("a", "object", "x", BOX, False)])
-        said = findings_of([("a", "object", "x", 0.9, FAR), ("a", "object", "x", 0.8, (90, 0, 99, 9))])  # fmt: skip
+        said = findings_of(
+            [("a", "object", "x", 0.9, FAR), ("a", "object", "x", 0.8, (90, 0, 99, 9))]
+        )
         told = measure(said, true, overlap=0.5, draws=0).why()
         self.assertEqual(list(told.totals("wrong").values()), [(2, 1.0)])
         self.assertEqual(list(told.totals("missed").values()), [(1, 1.0)])
@@ -52,13 +54,24 @@ class Limits(unittest.TestCase):
         """A box over two lanterns is one for several; over a lantern and a basket it is not."""
         said = findings_of([("a", "object", "lantern", 0.9, (0, 0, 40, 10))])
         for other, several in (("lantern", True), ("basket", False)):
-            true = annotations_of([("a", "object", "lantern", (0, 0, 18, 10), False), ("a", "object", other, (22, 0, 40, 10), False)])  # fmt: skip
+            true = annotations_of(
+                [
+                    ("a", "object", "lantern", (0, 0, 18, 10), False),
+                    ("a", "object", other, (22, 0, 40, 10), False),
+                ]
+            )
             case = measure(said, true, overlap=0.6, draws=0).why().wrong[0]
             self.assertEqual("several" in case.reason, several, case.reason)
 
     def test_lines_set_aside(self):
         """Lines over what is ignored are neither right nor wrong: they are no wrong ones."""
-        said = findings_of([("a", "text", "one", 0.9, BOX), ("a", "text", "two", 0.9, FAR), ("a", "text", "odd", 0.9, (90, 0, 99, 9))])  # fmt: skip
+        said = findings_of(
+            [
+                ("a", "text", "one", 0.9, BOX),
+                ("a", "text", "two", 0.9, FAR),
+                ("a", "text", "odd", 0.9, (90, 0, 99, 9)),
+            ]
+        )
         true = annotations_of([("a", "text", "one", BOX, False), ("a", "text", "two", FAR, True)])
         told = measure_text(said, true)
         self.assertEqual((told.paired, told.exact, told.wrong, told.missed), (1, 1, 1, 0))
@@ -75,7 +88,9 @@ class Limits(unittest.TestCase):
     def test_a_box_a_pixel_from_the_edge(self):
         """Within a pixel of any side is at the edge; a little further in is not."""
         for box, edge in (((1, 5, 40, 40), 1), ((1.1, 5, 40, 40), 0), ((5, 5, 99, 40), 1), ((5, 5, 98.9, 40), 0), ((5, 5, 40, 49), 1)):  # fmt: skip
-            true = annotations_of([("a", "object", "x", box, False)], images={"a": {"width": 100, "height": 50}})  # fmt: skip
+            true = annotations_of(
+                [("a", "object", "x", box, False)], images={"a": {"width": 100, "height": 50}}
+            )
             basis = measure(findings_of([("a", "object", "x", 0.5, box)]), true, draws=0).basis
             scope = basis.scopes["object"]
             self.assertEqual(at_edge(true, scope, scope.annotations).tolist(), [edge], box)
@@ -84,7 +99,12 @@ class Limits(unittest.TestCase):
         """The ends of each band's interval stand in their columns, the low one first."""
         rng = np.random.default_rng(1)
         sure = rng.random(60)
-        found = findings_of([(f"i{n}", "object", "x", c, BOX if rng.random() < c else FAR) for n, c in enumerate(sure)])  # fmt: skip
+        found = findings_of(
+            [
+                (f"i{n}", "object", "x", c, BOX if rng.random() < c else FAR)
+                for n, c in enumerate(sure)
+            ]
+        )
         true = annotations_of([(f"i{n}", "object", "x", BOX, False) for n in range(60)])
         bands = measure(found, true, draws=0).reliability()["object"]
         frame = bands.frame()

@@ -303,7 +303,9 @@ class DetailsOfPairs(unittest.TestCase):
         self.assertEqual((found.missed, found.wrong, found.edits, found.characters), (0, 2, 1, 15))
         self.assertAlmostEqual(found.character_error_rate, 1 / 15)
         self.assertEqual([edits("kitten", "sitting"), edits("", "ab"), edits("a", "a")], [3, 2, 0])
-        with_objects = annotations_of([("a", "text", "LANTERN 1", BOX, False), ("a", "object", "x", BOX, False)])  # fmt: skip
+        with_objects = annotations_of(
+            [("a", "text", "LANTERN 1", BOX, False), ("a", "object", "x", BOX, False)]
+        )
         self.assertEqual(measure(said, with_objects).text().exact, 1)
 
 

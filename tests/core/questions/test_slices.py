@@ -21,7 +21,10 @@ class HandWorked(unittest.TestCase):
         from dotledger.core.tables.finding_details import Details
 
         true = with_details(true, [Details(attributes={"look": "round"}), Details()])
-        facts = {"a": {"width": 100, "height": 100, "light": "dusk", "lux": 5}, "b": {"width": 100, "height": 100, "lux": 90}}  # fmt: skip
+        facts = {
+            "a": {"width": 100, "height": 100, "light": "dusk", "lux": 5},
+            "b": {"width": 100, "height": 100, "lux": 90},
+        }
         self.result = measure(said, true.with_images(facts))
 
     def rows(self, name, **more):
@@ -97,8 +100,14 @@ class AddsUp(unittest.TestCase):
 
     def test_images_made_to_trick_a_service(self):
         """A slice in which nothing is annotated has its false-alarm rate: 1 of 2 x 3 images."""
-        said = findings_of([(n, "label", "moon", 0.9, None) for n in "ab"] + [(n, "label", "", None, None) for n in "cd"])  # fmt: skip
-        truth = annotations_of([("a", "label", "moon", None, False), *((n, "", "", None, False) for n in "bcd")], vocabulary={"label": ["moon", "star"]})  # fmt: skip
+        said = findings_of(
+            [(n, "label", "moon", 0.9, None) for n in "ab"]
+            + [(n, "label", "", None, None) for n in "cd"]
+        )
+        truth = annotations_of(
+            [("a", "label", "moon", None, False), *((n, "", "", None, False) for n in "bcd")],
+            vocabulary={"label": ["moon", "star"]},
+        )
         truth = truth.with_images({n: {"set": "plain" if n == "a" else "trick"} for n in "abcd"})
         row = measure(said, truth, kinds=["label"]).by("set")["label"].rows["trick"]
         self.assertEqual((row.false_positives, row.true_negatives), (1, 5))

@@ -70,7 +70,9 @@ class Sweeping(unittest.TestCase):
         """Any finding stops its image: also one of a label that nobody annotates."""
         found = findings_of([("a", "unsafe", "smoke", 0.9, None), ("b", "unsafe", "fog", 0.8, None),
                              ("c", "unsafe", "smoke", 0.7, None), ("d", "unsafe", "", None, None)])  # fmt: skip
-        true = annotations_of([(i, "unsafe", "smoke" if i == "a" else "", None, False) for i in "abcd"])  # fmt: skip
+        true = annotations_of(
+            [(i, "unsafe", "smoke" if i == "a" else "", None, False) for i in "abcd"]
+        )
         table = measure(found, true, draws=0).sweep().table
         self.assertEqual(list(table.threshold), [0.9, 0.7])
         self.assertEqual(list(table.stopped_share), [0.25, 0.75])

@@ -16,11 +16,20 @@ from tests.core.measurement.test_measure import findings_of
 class Parts(unittest.TestCase):
     def test_round_trip(self):
         """Outline, points, broader labels and the rest come back as they went."""
-        one = Details({"a": 1}, {"nose": (1.0, 2.0)}, ((1.0, 2.0), (3.0, 4.0), (5.0, 7.0)), ("up",), 0.5, ("note",))  # fmt: skip
+        one = Details(
+            {"a": 1},
+            {"nose": (1.0, 2.0)},
+            ((1.0, 2.0), (3.0, 4.0), (5.0, 7.0)),
+            ("up",),
+            0.5,
+            ("note",),
+        )
         back = Details.from_dict(one.to_dict())
         self.assertEqual(back.polygon, one.polygon)
         self.assertEqual(dict(back.points), dict(one.points))
-        self.assertEqual((back.parents, back.own_confidence, back.notes), (one.parents, 0.5, ("note",)))  # fmt: skip
+        self.assertEqual(
+            (back.parents, back.own_confidence, back.notes), (one.parents, 0.5, ("note",))
+        )
 
 
 class ForOthers(unittest.TestCase):
@@ -55,7 +64,9 @@ class Joined(unittest.TestCase):
 
     def test_details_as_text(self):
         """As JSON in a cell, letters stay what they are."""
-        rich = replace(findings_of([("a", "label", "x", 0.5, None)]), details=(Details({"n": "größer"}),))  # fmt: skip
+        rich = replace(
+            findings_of([("a", "label", "x", 0.5, None)]), details=(Details({"n": "größer"}),)
+        )
         with tempfile.TemporaryDirectory() as home:
             path = write_table(rich, Path(home) / "f.csv", details=True)
             self.assertIn("größer", path.read_text(encoding="utf-8"))

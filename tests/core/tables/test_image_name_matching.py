@@ -31,11 +31,15 @@ class Rules(unittest.TestCase):
     def test_other_folders_are_other_images(self):
         """Names that differ in a folder are not the same, however alike the file."""
         self.assertEqual(match_names(["one/f.jpg"], ["two/f.jpg"]).names, {})
-        self.assertEqual(match_names(["x/one/f.jpg"], ["one/f.jpg"]).names, {"x/one/f.jpg": "one/f.jpg"})  # fmt: skip
+        self.assertEqual(
+            match_names(["x/one/f.jpg"], ["one/f.jpg"]).names, {"x/one/f.jpg": "one/f.jpg"}
+        )
 
     def test_findings_are_renamed(self):
         """Findings take the annotations' names; unknown rules are refused."""
-        table = findings_of([("P/A.JPG", "object", "x", 0.5, (0, 0, 1, 1)), ("z", "object", "", None, None)])  # fmt: skip
+        table = findings_of(
+            [("P/A.JPG", "object", "x", 0.5, (0, 0, 1, 1)), ("z", "object", "", None, None)]
+        )
         renamed, found = match_images(table, ["p/a.jpg"])
         self.assertEqual(renamed.image.values().tolist(), ["p/a.jpg", "z"])
         self.assertEqual(found.by_rule, {"case": 1})

@@ -80,7 +80,12 @@ class OtherLibraries(unittest.TestCase):
     def test_details_and_own_columns(self):
         """Details go through a frame as JSON, or as columns; own columns come back as attributes."""
         more = Details(attributes={"age": 3}, points={"eye": (1.0, 2.0)})
-        rich = Findings(**{**{n: getattr(SAID, n) for n in ("image", "kind", "label", "confidence", "box")}, "details": (more, None, None, None)})  # fmt: skip
+        rich = Findings(
+            **{
+                **{n: getattr(SAID, n) for n in ("image", "kind", "label", "confidence", "box")},
+                "details": (more, None, None, None),
+            }
+        )
         frame = rich.frame(details="json")
         self.assertEqual(json.loads(frame.loc[0, "details"])["points"], {"eye": [1.0, 2.0]})
         self.assertEqual(Findings.from_frame(frame), rich)
@@ -90,7 +95,9 @@ class OtherLibraries(unittest.TestCase):
         self.assertEqual(own.frame(details="columns").loc[0, "lamp"], "oil")
         self.assertEqual(Annotations.from_frame(own.frame(details="columns")), own)
         with self.assertRaisesRegex(TableError, "row 0.*JSON"):
-            Findings.from_frame(pd.DataFrame({"image": ["a"], "kind": ["face"], "label": ["f"], "details": ["{"]}))  # fmt: skip
+            Findings.from_frame(
+                pd.DataFrame({"image": ["a"], "kind": ["face"], "label": ["f"], "details": ["{"]})
+            )
 
     def test_notebook(self):
         """The first ten rows as a table, names escaped, and how many more there are."""

@@ -22,7 +22,9 @@ def worked():
     sure = [round(0.95 - 0.05 * i, 2) for i in range(10)]
     found = [(f"i{i}", "object", "x", sure[i], BOX) for i in range(10)]
     found += [(f"i{i}", "object", "x", c, FAR) for i, c in enumerate((0.62, 0.57, 0.52))]
-    return findings_of(found), annotations_of([(f"i{i}", "object", "x", BOX, False) for i in range(10)])  # fmt: skip
+    return findings_of(found), annotations_of(
+        [(f"i{i}", "object", "x", BOX, False) for i in range(10)]
+    )
 
 
 def chosen(tables, aim, **options):
@@ -98,7 +100,9 @@ class Worked(unittest.TestCase):
         blank = findings_of([("i10", "object", "", None, None)])
         more = annotations_of([("i10", "object", "x", BOX, False)])
         both = (type(asserted).concat([asserted, blank]), type(tables[1]).concat([tables[1], more]))
-        self.assertEqual((chosen(both, "best f1").outcome.stopped, chosen(both, "best f1").images), (10, 11))  # fmt: skip
+        self.assertEqual(
+            (chosen(both, "best f1").outcome.stopped, chosen(both, "best f1").images), (10, 11)
+        )
 
     def test_labels_and_their_kind(self):
         """A label with too few annotations takes its kind's threshold; a new label has it, too."""
@@ -137,8 +141,12 @@ class Worked(unittest.TestCase):
         names = {f"i{i}": f"z{(7 * i) % 10}" for i in range(10)}
         rows = np.random.default_rng(1).permutation(len(found))
         again = found.take(rows)
-        again = replace(again, image=replace(again.image, names=tuple(names[n] for n in again.image.names)))  # fmt: skip
-        other = replace(true, image=replace(true.image, names=tuple(names[n] for n in true.image.names)))  # fmt: skip
+        again = replace(
+            again, image=replace(again.image, names=tuple(names[n] for n in again.image.names))
+        )
+        other = replace(
+            true, image=replace(true.image, names=tuple(names[n] for n in true.image.names))
+        )
         got = chosen((again, other), "best f1", draws=50).to_dict()
         for plain in (wanted, got):
             plain["origin"] = {}
@@ -222,7 +230,9 @@ class ThreeWays(unittest.TestCase):
         unsafe = rng.random(images) < 0.4
         sure = np.where(unsafe, rng.beta(5, 2, images), rng.beta(2, 4, images)).round(2)
         found = [(f"i{i}", "unsafe", "smoke", sure[i], None) for i in range(images)]
-        true = [(f"i{i}", "unsafe", "smoke" if unsafe[i] else "", None, False) for i in range(images)]  # fmt: skip
+        true = [
+            (f"i{i}", "unsafe", "smoke" if unsafe[i] else "", None, False) for i in range(images)
+        ]
         return (findings_of(found), annotations_of(true)), unsafe, sure
 
     def test_against_every_pair(self):
@@ -230,7 +240,7 @@ class ThreeWays(unittest.TestCase):
         rng = np.random.default_rng(2)
         for passed, stopped in ((0.0, 0.0), (0.1, 0.1), (0.05, 0.3), (0.5, 0.5)):
             tables, unsafe, sure = self.unsafe_set(rng, 40)
-            aim = f"at most {passed:g} of unsafe images pass, at most {stopped:g} of safe images are stopped"  # fmt: skip
+            aim = f"at most {passed:g} of unsafe images pass, at most {stopped:g} of safe images are stopped"
             got = chosen(tables, aim)
             levels = sorted({*sure, 1.0})
             held = [
@@ -264,7 +274,9 @@ class ThreeWays(unittest.TestCase):
         self.assertAlmostEqual(out.unsafe_passed_share, out.unsafe_passed / unsafe.sum())
         self.assertAlmostEqual(out.safe_stopped_share, out.safe_stopped / (~unsafe).sum())
         self.assertAlmostEqual(out.held_share, (out.unsafe_held + out.safe_held) / 60)
-        self.assertGreater(min(out.unsafe_stopped, out.unsafe_held, out.safe_passed, out.safe_held), 0)  # fmt: skip
+        self.assertGreater(
+            min(out.unsafe_stopped, out.unsafe_held, out.safe_passed, out.safe_held), 0
+        )
         self.assertTrue(got.origin["findings"].startswith("sha256:"))
         self.assertTrue(out.intervals["unsafe_passed_share"][0] <= out.unsafe_passed_share)
         self.assertEqual(got.to_dict()["thresholds"], {"unsafe": got.stop_from})

@@ -31,7 +31,13 @@ def overconfident(images=400, seed=2):
 class Bands(unittest.TestCase):
     def test_worked(self):
         """Four findings in two bands: |0.5 - 0.85| and |1 - 0.95| weigh 2 and 2 of 4."""
-        rows = [("a", 0.82, BOX), ("b", 0.88, FAR), ("c", 0.92, BOX), ("d", 0.98, BOX), ("e", None, BOX)]  # fmt: skip
+        rows = [
+            ("a", 0.82, BOX),
+            ("b", 0.88, FAR),
+            ("c", 0.92, BOX),
+            ("d", 0.98, BOX),
+            ("e", None, BOX),
+        ]
         said = findings_of([(i, "object", "x", c, b) for i, c, b in rows])
         true = annotations_of([(i, "object", "x", BOX, False) for i, _, _ in rows])
         found = measure(said, true).reliability()["object"]
@@ -75,7 +81,9 @@ class Mapping(unittest.TestCase):
             np.array([0.2, 0.4, 0.6, 0.8]), np.array([False, True, False, True])
         )
         self.assertEqual(fitted, ((0.2, 0.0), (0.4, 0.5), (0.6, 0.5), (0.8, 1.0)))
-        mapped = replace(mapping, knots={"object": fitted}).apply(findings_of([("z", "object", "x", c, BOX) for c in (0.1, 0.3, 0.5, 0.9, None)]))  # fmt: skip
+        mapped = replace(mapping, knots={"object": fitted}).apply(
+            findings_of([("z", "object", "x", c, BOX) for c in (0.1, 0.3, 0.5, 0.9, None)])
+        )
         np.testing.assert_allclose(mapped.confidence, [0, 0.25, 0.5, 1, np.nan])
 
     def test_logistic_fit(self):
@@ -138,7 +146,12 @@ class Mapping(unittest.TestCase):
         boxes = [("object", "bell", (n, 0, n + 9, 9)) for n in range(3)]
         first = annotations_of([(f"i{n}", *b, False) for n, b in enumerate(boxes)])
         renamed = annotations_of([(f"x{n}", *b, False) for n, b in enumerate(boxes)])
-        kept = ConfidenceMap(knots={}, images=frozenset(["i0"]), overlap=0.5, contents=frozenset([contents_of(first)["i0"]]))  # fmt: skip
+        kept = ConfidenceMap(
+            knots={},
+            images=frozenset(["i0"]),
+            overlap=0.5,
+            contents=frozenset([contents_of(first)["i0"]]),
+        )
         self.assertEqual(unseen_images(kept, renamed).image.used(), ["x1", "x2"])
 
     def test_the_whole_vocabulary(self):

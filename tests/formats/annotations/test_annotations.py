@@ -46,7 +46,9 @@ class InFolder(unittest.TestCase):
 class Columns(InFolder):
     def test_other_peoples_tables(self):
         """Named columns, centre and size in percent, and a constant kind: by option and by file."""
-        path = self.written("t.csv", "file,class,mx,my,w,h,W,H,lamp\na.jpg,red,50,50,20,10,200,100,oil\n")  # fmt: skip
+        path = self.written(
+            "t.csv", "file,class,mx,my,w,h,W,H,lamp\na.jpg,red,50,50,20,10,200,100,oil\n"
+        )
         option = "image=file,label=class,cx=mx,cy=my,width=w,height=h,image_width=W,image_height=H,form=centre+size,unit=percent,always.kind=object"
         file = self.written(
             "c.toml",
@@ -62,7 +64,10 @@ class Columns(InFolder):
 
     def test_findings_in_fractions(self):
         """Sizes may come from a table of images; confidences in percent."""
-        path = self.written("f.jsonl", '{"image":"a","kind":"object","label":"x","p":87.5,"l":0.1,"t":0.2,"width":0.5,"height":0.5}\n')  # fmt: skip
+        path = self.written(
+            "f.jsonl",
+            '{"image":"a","kind":"object","label":"x","p":87.5,"l":0.1,"t":0.2,"width":0.5,"height":0.5}\n',
+        )
         facts = {"a": {"width": 100, "height": 200}}
         columns = "x0=l,y0=t,confidence=p,form=corner+size,unit=fraction,scale=percent"
         found = read_findings(path, columns=columns, images=facts)
@@ -99,7 +104,9 @@ class Columns(InFolder):
 
     def test_boxes_and_their_images(self):
         """Where sizes are known boxes are clipped, and those outside are listed with the reason."""
-        path = self.written("t.csv", "image,kind,label,x0,y0,x1,y1\na,object,x,-5,0,5,5\na,object,x,50,0,60,5\n")  # fmt: skip
+        path = self.written(
+            "t.csv", "image,kind,label,x0,y0,x1,y1\na,object,x,-5,0,5,5\na,object,x,50,0,60,5\n"
+        )
         loaded = load_annotations(path, images={"a": {"width": 20, "height": 20}})
         self.assertEqual((loaded.report.clipped, len(loaded.report.refused)), (1, 1))
         self.assertIn("box outside the image (1)", " ".join(loaded.report.lines()))
@@ -107,7 +114,9 @@ class Columns(InFolder):
 
     def test_image_facts(self):
         """Sizes are numbers, other columns stay; an image that occurs twice is refused."""
-        facts = read_image_facts(self.written("i.csv", "image,width,height,light\na,10,20,dusk\nb,,,\n"))  # fmt: skip
+        facts = read_image_facts(
+            self.written("i.csv", "image,width,height,light\na,10,20,dusk\nb,,,\n")
+        )
         self.assertEqual(facts, {"a": {"width": 10.0, "height": 20.0, "light": "dusk"}, "b": {}})
         for text, sign in (("image\na\na\n", "twice"), ("image,width\na,0\n", "no size of an image"), ("image,width\na,1e160\n", "no size of an image"), ("image,width\na,1e-300\n", "no size of an image"), ("name\na\n", "no column 'image'")):  # fmt: skip
             with self.assertRaisesRegex(TableError, sign):
@@ -115,7 +124,14 @@ class Columns(InFolder):
         import pandas as pd
 
         path = self.folder / "i.parquet"
-        pd.DataFrame({"image": ["a", "b"], "width": [10, None], "height": [20, None], "light": ["dusk", None]}).to_parquet(path)  # fmt: skip
+        pd.DataFrame(
+            {
+                "image": ["a", "b"],
+                "width": [10, None],
+                "height": [20, None],
+                "light": ["dusk", None],
+            }
+        ).to_parquet(path)
         self.assertEqual(read_image_facts(path), facts)
         for columns, sign in (
             ({"name": ["a"]}, "no column 'image'"),
@@ -191,7 +207,9 @@ class Imports(InFolder):
             ],
         )
         report = loaded.report
-        self.assertEqual((report.images, report.empty_images, report.ignored, report.clipped), (2, 1, 1, 1))  # fmt: skip
+        self.assertEqual(
+            (report.images, report.empty_images, report.ignored, report.clipped), (2, 1, 1, 1)
+        )
         reasons = [reason for _, reason, _ in report.refused]
         self.assertEqual(
             reasons,
@@ -212,7 +230,9 @@ class Imports(InFolder):
         (self.folder / "photos").mkdir()
         Image.new("RGB", (40, 30)).save(self.folder / "photos" / "p1.png")
         form = self.written("x.toml", XML_FORM)
-        loaded = load_annotations(self.folder / "xml", description=form, images=self.folder / "photos")  # fmt: skip
+        loaded = load_annotations(
+            self.folder / "xml", description=form, images=self.folder / "photos"
+        )
         self.assertEqual(
             self.rows(loaded.annotations),
             [
@@ -252,7 +272,11 @@ class Imports(InFolder):
 
 
 def page(*items):
-    return {"@context": "http://www.w3.org/ns/anno.jsonld", "type": "AnnotationPage", "items": items}  # fmt: skip
+    return {
+        "@context": "http://www.w3.org/ns/anno.jsonld",
+        "type": "AnnotationPage",
+        "items": items,
+    }
 
 
 class WebAnnotations(InFolder):
@@ -260,10 +284,18 @@ class WebAnnotations(InFolder):
         """Pixels, percent, a fragment in the address, SVG polygon and path; tags as labels."""
 
         def item(target, **more):
-            return {"type": "Annotation", "body": {"type": "TextualBody", "purpose": "tagging", "value": "x"}, "target": target, **more}  # fmt: skip
+            return {
+                "type": "Annotation",
+                "body": {"type": "TextualBody", "purpose": "tagging", "value": "x"},
+                "target": target,
+                **more,
+            }
 
         def svg(shape):
-            return {"source": "b", "selector": {"type": "SvgSelector", "value": f"<svg>{shape}</svg>"}}  # fmt: skip
+            return {
+                "source": "b",
+                "selector": {"type": "SvgSelector", "value": f"<svg>{shape}</svg>"},
+            }
 
         items = [
             item("a%20b.jpg#xywh=10,20,30,40"),
@@ -293,7 +325,9 @@ class WebAnnotations(InFolder):
                 ("d", "", "", None, False),
             ],
         )
-        self.assertEqual([r for _, r, _ in loaded.report.refused], ["SVG selector without a polygon"] * 4)  # fmt: skip
+        self.assertEqual(
+            [r for _, r, _ in loaded.report.refused], ["SVG selector without a polygon"] * 4
+        )
 
     def test_bad(self):
         """JSON that is something else asks for an import description."""
@@ -388,13 +422,19 @@ class Regions(InFolder):
                 self.folder / "more" / name, xmp=packet, tiffinfo={700: packet}
             )
         back = load_annotations(self.folder / "more").annotations
-        self.assertEqual({(i, b) for i, _, _, b, _ in self.rows(back)}, {(n, b) for n in ("a.tiff", "a.webp") for b in ((10, 20, 40, 50), (1, 2, 3, 4))})  # fmt: skip
+        self.assertEqual(
+            {(i, b) for i, _, _, b, _ in self.rows(back)},
+            {(n, b) for n in ("a.tiff", "a.webp") for b in ((10, 20, 40, 50), (1, 2, 3, 4))},
+        )
         Image.new("RGB", (80, 60)).save(self.folder / "more" / "b.png")
         both = annotations_of(
             [(n, "object", "x", (1, 2, 3, 4), False) for n in ("a.webp", "b.png")]
         )
         written = write_annotations(both, self.folder / "two", images=self.folder / "more")
-        self.assertEqual(([p.name for p in written.files], [n for n, _ in written.left_out]), (["b.png"], ["a.webp"]))  # fmt: skip
+        self.assertEqual(
+            ([p.name for p in written.files], [n for n, _ in written.left_out]),
+            (["b.png"], ["a.webp"]),
+        )
         with self.assertRaisesRegex(TableError, "no image holds image regions.*3 images"):
             load_annotations(self.folder / "in")
 
@@ -418,8 +458,19 @@ class NotCovered(InFolder):
         """The right finding of a refused annotation is not wrong; all forms keep that."""
         item = {"type": "Annotation", "target": "a.png#xywh=pixel:1,1,x", "body": "lantern"}
         empty = {"type": "Annotation", "motivation": "assessing", "target": "b.png"}
-        loaded = load_annotations(self.written("w.jsonld", {"@context": "http://www.w3.org/ns/anno.jsonld", "type": "AnnotationPage", "items": [item, empty]}))  # fmt: skip
-        self.assertTrue(any("not covered" in line and "object 1" in line for line in loaded.report.lines()))  # fmt: skip
+        loaded = load_annotations(
+            self.written(
+                "w.jsonld",
+                {
+                    "@context": "http://www.w3.org/ns/anno.jsonld",
+                    "type": "AnnotationPage",
+                    "items": [item, empty],
+                },
+            )
+        )
+        self.assertTrue(
+            any("not covered" in line and "object 1" in line for line in loaded.report.lines())
+        )
         said = findings_of(
             [(n, "object", "lantern", 0.9, (1, 1, 9, 9)) for n in ("a.png", "b.png")]
         )
@@ -435,7 +486,9 @@ class NotCovered(InFolder):
                     table = read_annotations(self.folder / name)
                 self.assertEqual(table.covered("object"), ["b.png"])
                 found = measure(said, replace(table, vocabulary=whole), kinds=["object"], draws=0)
-                self.assertEqual((found.pooled.false_positives, found.kinds["object"].images_in_scope), (1, 1))  # fmt: skip
+                self.assertEqual(
+                    (found.pooled.false_positives, found.kinds["object"].images_in_scope), (1, 1)
+                )
                 self.assertTrue(any("not covered" in note for note in found.notes))
 
 
@@ -447,8 +500,13 @@ class RoundTrips(InFolder):
             with self.subTest(name):
                 write_annotations(table, self.folder / name)
                 back = read_annotations(self.folder / name)
-                self.assertEqual([(i, n, b, g) for i, _, n, b, g in self.rows(back)], [(i, n, b, g) for i, _, n, b, g in self.rows(table)])  # fmt: skip
-        own = self.written("own.csv", "image,kind,label,x0,y0,x1,y1,ignore,lamp\na,object,x,0,0,1,1,,oil\n")  # fmt: skip
+                self.assertEqual(
+                    [(i, n, b, g) for i, _, n, b, g in self.rows(back)],
+                    [(i, n, b, g) for i, _, n, b, g in self.rows(table)],
+                )
+        own = self.written(
+            "own.csv", "image,kind,label,x0,y0,x1,y1,ignore,lamp\na,object,x,0,0,1,1,,oil\n"
+        )
         for name in ("o.csv", "o.jsonl", "o.parquet"):
             write_annotations(read_annotations(own), self.folder / name)
             back = read_annotations(self.folder / name)
@@ -457,7 +515,9 @@ class RoundTrips(InFolder):
     def test_review(self):
         """A filled review becomes annotations; a word that is not known is named by its line."""
         head = "image,kind,label,confidence,x0,y0,x1,y1,review\n"
-        path = self.written("r.csv", head + "a,object,x,0.5,0,0,9,9,confirmed\na,object,y,0.5,0,0,8,8,wrong\n")  # fmt: skip
+        path = self.written(
+            "r.csv", head + "a,object,x,0.5,0,0,9,9,confirmed\na,object,y,0.5,0,0,8,8,wrong\n"
+        )
         self.assertEqual(
             self.rows(read_review(path).annotations), [("a", "object", "x", (0, 0, 9, 9), False)]
         )

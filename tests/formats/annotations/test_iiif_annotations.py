@@ -87,7 +87,16 @@ class Manifests(unittest.TestCase):
         self.assertEqual(
             found.covered("object"), ["https://img.example/1.jpg", "https://img.example/2.jpg"]
         )
-        self.assertEqual(loaded.report.refused, (("https://img.example/4.jpg", "its annotations lie elsewhere", "https://elsewhere.example/p"),))  # fmt: skip
+        self.assertEqual(
+            loaded.report.refused,
+            (
+                (
+                    "https://img.example/4.jpg",
+                    "its annotations lie elsewhere",
+                    "https://elsewhere.example/p",
+                ),
+            ),
+        )
 
     def test_images_are_sent(self):
         """A choice gives its first image; names are those of the annotations; local paths are left."""
@@ -115,7 +124,13 @@ class Manifests(unittest.TestCase):
             canvas(4, "file:///etc/hostname"),
         )
         self.assertEqual([item.name for item in gather(path).items], names)
-        sent = send(path, description(), ledger=self.path.with_name("l.ledger"), key="k", transport=FakeTransport([ANSWER] * 2))  # fmt: skip
+        sent = send(
+            path,
+            description(),
+            ledger=self.path.with_name("l.ledger"),
+            key="k",
+            transport=FakeTransport([ANSWER] * 2),
+        )
         self.assertEqual(sent.outcomes["label"]["found"], 2)
 
     def test_other_json(self):

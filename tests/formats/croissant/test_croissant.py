@@ -36,7 +36,14 @@ def field(id, types, source, extract, **more):
     """A field as the format's own examples write it."""
     inside = {name: more.pop(name) for name in ("format", "transform") if name in more}
     where = "fileSet" if source.endswith("s") else "fileObject"
-    return {"@type": "cr:Field", "@id": id, "name": id, "dataType": types, "source": {where: {"@id": source}, "extract": extract, **inside}, **more}  # fmt: skip
+    return {
+        "@type": "cr:Field",
+        "@id": id,
+        "name": id,
+        "dataType": types,
+        "source": {where: {"@id": source}, "extract": extract, **inside},
+        **more,
+    }
 
 
 def described(distribution, *record_sets):
@@ -51,7 +58,14 @@ def records(id, *fields, **more):
 
 def table(name, data):
     """A CSV file of the description, with its digest."""
-    return {"@type": "cr:FileObject", "@id": name, "name": name, "contentUrl": name, "encodingFormat": "text/csv", "sha256": hashlib.sha256(data.encode()).hexdigest()}  # fmt: skip
+    return {
+        "@type": "cr:FileObject",
+        "@id": name,
+        "name": name,
+        "contentUrl": name,
+        "encodingFormat": "text/csv",
+        "sha256": hashlib.sha256(data.encode()).hexdigest(),
+    }
 
 
 class InAFolder(unittest.TestCase):
@@ -61,12 +75,18 @@ class InAFolder(unittest.TestCase):
     def put(self, name, content):
         path = self.home / name
         path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(content if isinstance(content, bytes) else (content if isinstance(content, str) else json.dumps(content)).encode())  # fmt: skip
+        path.write_bytes(
+            content
+            if isinstance(content, bytes)
+            else (content if isinstance(content, str) else json.dumps(content)).encode()
+        )
         return path
 
     def boxes(self, rows, form="XYXY", **more):
         """Write a table of boxes with its description; return where that is."""
-        text = "file_name,category,bbox\n" + "".join(f'{image},{label},"{box}"\n' for image, label, box in rows)  # fmt: skip
+        text = "file_name,category,bbox\n" + "".join(
+            f'{image},{label},"{box}"\n' for image, label, box in rows
+        )
         self.put("boxes.csv", text)
         shape = {"format": form} if form else {}
         fields = (
@@ -132,12 +152,17 @@ class Reading(InAFolder):
                     field("train/height", "sc:Integer", "parquet-files", {"column": "height"}), {"@type": "cr:Field", "@id": "train/objects", "subField": parts}),
         )  # fmt: skip
         found = dotledger.read_annotations(self.put("set.json", document))
-        self.assertEqual(found.frame()[["image", "label", "x0"]].fillna(-1).values.tolist(), [["a.jpg", "kite", 1], ["a.jpg", "lantern", 5], ["b.jpg", "", -1]])  # fmt: skip
+        self.assertEqual(
+            found.frame()[["image", "label", "x0"]].fillna(-1).values.tolist(),
+            [["a.jpg", "kite", 1], ["a.jpg", "lantern", 5], ["b.jpg", "", -1]],
+        )
         self.assertEqual(dict(found.images["b.jpg"]), {"width": 200, "height": 80})
         frame.at[0, "objects"]["category"].pop()
         frame.to_parquet(self.home / "train-0.parquet")
         loaded = load_annotations(self.home / "set.json")
-        self.assertEqual([reason for _, reason, _ in loaded.report.refused], ["not as many labels as boxes"])  # fmt: skip
+        self.assertEqual(
+            [reason for _, reason, _ in loaded.report.refused], ["not as many labels as boxes"]
+        )
         self.assertEqual(loaded.annotations.covered("object"), ["b.jpg"])
 
     def test_forms(self):
@@ -154,8 +179,20 @@ class Reading(InAFolder):
 
     def test_what_cannot_be_kept(self):
         """It is refused with its reason, and its image is not covered: nothing wrong may come of it."""
-        loaded = load_annotations(self.boxes([("a.jpg", "kite", "1 2 3"), ("b.jpg", "", "1 2 3 4"), ("c.jpg", "kite", "5 5 4 4"), ("", "kite", "1 2 3 4")]))  # fmt: skip
-        self.assertEqual([reason for _, reason, _ in loaded.report.refused], ["box is not four numbers", "no label", "box no area", "the record names no image"])  # fmt: skip
+        loaded = load_annotations(
+            self.boxes(
+                [
+                    ("a.jpg", "kite", "1 2 3"),
+                    ("b.jpg", "", "1 2 3 4"),
+                    ("c.jpg", "kite", "5 5 4 4"),
+                    ("", "kite", "1 2 3 4"),
+                ]
+            )
+        )
+        self.assertEqual(
+            [reason for _, reason, _ in loaded.report.refused],
+            ["box is not four numbers", "no label", "box no area", "the record names no image"],
+        )
         self.assertEqual(loaded.annotations.covered("object"), [])
         shares = load_annotations(self.boxes([("a.jpg", "kite", "0 0 .5 .5")], "REL_XYXY"))
         self.assertIn("size is not known", shares.report.refused[0][1])
@@ -179,7 +216,12 @@ class Reading(InAFolder):
     def test_names_of_fields(self):
         """Where a field has no usual name, it can be given; else the error lists the fields."""
         place = self.boxes([("a.jpg", "kite", "1 2 3 4")])
-        place.write_text(place.read_text().replace("boxes/file_name", "boxes/where").replace("boxes/category", "boxes/what").replace('"cr:Label"', '"sc:Text"'))  # fmt: skip
+        place.write_text(
+            place.read_text()
+            .replace("boxes/file_name", "boxes/where")
+            .replace("boxes/category", "boxes/what")
+            .replace('"cr:Label"', '"sc:Text"')
+        )
         with self.assertRaisesRegex(TableError, r"field for the image.*'where'.*columns=.*image"):
             dotledger.read_annotations(place)
         found = dotledger.read_annotations(place, columns="image=where,label=what")
@@ -232,7 +274,12 @@ class Reading(InAFolder):
         good = json.loads(self.boxes([("a.jpg", "kite", "1 2 3 4")]).read_text())
         table = (self.home / "boxes.csv").read_bytes()
         (self.home / "boxes.csv").unlink()
-        packed = {"@type": "cr:FileObject", "@id": "p", "contentUrl": "https://walk.invalid/walk.v2.zip?download=1", "encodingFormat": "application/zip"}  # fmt: skip
+        packed = {
+            "@type": "cr:FileObject",
+            "@id": "p",
+            "contentUrl": "https://walk.invalid/walk.v2.zip?download=1",
+            "encodingFormat": "application/zip",
+        }
         good["distribution"][0]["containedIn"] = {"@id": "p"}
         good["distribution"].append(packed)
         place = self.put("set.json", good)
@@ -259,7 +306,11 @@ class Reading(InAFolder):
             "encodingFormat": "image/jpeg",
         }
         good["distribution"].append(files)
-        good["recordSet"].append(records("images", field("images/filename", "sc:Text", "fs", {"fileProperty": "filename"})))  # fmt: skip
+        good["recordSet"].append(
+            records(
+                "images", field("images/filename", "sc:Text", "fs", {"fileProperty": "filename"})
+            )
+        )
         places = []
 
         def walk(node, path):
@@ -295,10 +346,16 @@ class Writing(InAFolder):
             images={"a.jpg": {"width": 300.0, "height": 50.0, "sky": "plum"}},
         )  # fmt: skip
         written = dotledger.write_annotations(truth, self.home / "set.json")
-        self.assertEqual([path.name for path in written.files], ["set.json", "set-images.csv", "set-boxes.csv", "set-labels.csv"])  # fmt: skip
+        self.assertEqual(
+            [path.name for path in written.files],
+            ["set.json", "set-images.csv", "set-boxes.csv", "set-labels.csv"],
+        )
         again = dotledger.read_annotations(self.home / "set.json")
         order = ["image", "kind", "label"]
-        both = [one.frame().query("label != ''").sort_values(order, ignore_index=True) for one in (truth, again)]  # fmt: skip
+        both = [
+            one.frame().query("label != ''").sort_values(order, ignore_index=True)
+            for one in (truth, again)
+        ]
         assert_frame_equal(*both)
         for kind in KINDS:
             self.assertEqual(again.covered(kind), truth.covered(kind), kind)
@@ -310,7 +367,15 @@ class Writing(InAFolder):
             warnings.simplefilter("ignore")
             import mlcroissant
         walk, _ = walk_in(self.home)
-        done = command("annotations", "annotations.csv", "--images", "images.csv", "--out", "set.json", cwd=walk)  # fmt: skip
+        done = command(
+            "annotations",
+            "annotations.csv",
+            "--images",
+            "images.csv",
+            "--out",
+            "set.json",
+            cwd=walk,
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertRegex(done.stderr, r"Written: set.json, set-images.csv.*\n.*license, creator")
         truth = dotledger.read_annotations(walk / "annotations.csv")
@@ -321,9 +386,20 @@ class Writing(InAFolder):
         self.assertNotIn("error", " ".join(logged.output).lower())
         self.assertEqual([len(rows) for rows in theirs.values()], [35, 113, 94])
         boxed = truth.frame().dropna(subset=["x0"])
-        self.assertEqual([one["boxes/box"] for one in theirs["boxes"]], boxed[["x0", "y0", "x1", "y1"]].values.tolist())  # fmt: skip
-        self.assertEqual([one["boxes/label"].decode() for one in theirs["boxes"]], boxed["label"].tolist())  # fmt: skip
-        self.assertEqual({one["images/sky"] for one in theirs["images"]}, {facts["sky"].encode() for facts in dotledger.read_image_facts(walk / "images.csv").values()})  # fmt: skip
+        self.assertEqual(
+            [one["boxes/box"] for one in theirs["boxes"]],
+            boxed[["x0", "y0", "x1", "y1"]].values.tolist(),
+        )
+        self.assertEqual(
+            [one["boxes/label"].decode() for one in theirs["boxes"]], boxed["label"].tolist()
+        )
+        self.assertEqual(
+            {one["images/sky"] for one in theirs["images"]},
+            {
+                facts["sky"].encode()
+                for facts in dotledger.read_image_facts(walk / "images.csv").values()
+            },
+        )
 
     def test_nothing_is_overwritten(self):
         """The tables next to a description are outputs like it; a file that has the name of one is left alone."""
@@ -333,8 +409,12 @@ class Writing(InAFolder):
         self.assertEqual(done.returncode, 2)
         self.assertIn("set-boxes.csv", done.stderr)
         with self.assertRaises(ArgumentError):
-            dotledger.write_annotations(dotledger.read_annotations(walk / "annotations.csv"), walk / "set.json")  # fmt: skip
-        self.assertEqual(((walk / "set-boxes.csv").read_text(), (walk / "set.json").exists()), ("mine", False))  # fmt: skip
+            dotledger.write_annotations(
+                dotledger.read_annotations(walk / "annotations.csv"), walk / "set.json"
+            )
+        self.assertEqual(
+            ((walk / "set-boxes.csv").read_text(), (walk / "set.json").exists()), ("mine", False)
+        )
 
 
 class Paths(unittest.TestCase):

@@ -26,9 +26,13 @@ def random_table(rng, rows=60):
         kind = rng.choice(("label", "object", "face")) if box else "label"
         label = "" if rng.random() < 0.1 and not box else rng.choice(NAMES)
         sure = None if not label or rng.random() < 0.2 else rng.random()
-        listed.append((f"{rng.choice('abc')}/{number % 7}.jpg", kind, label, sure, box if label else None))  # fmt: skip
+        listed.append(
+            (f"{rng.choice('abc')}/{number % 7}.jpg", kind, label, sure, box if label else None)
+        )
     found = findings_of(listed)
-    details = tuple(Details(attributes={"note": 'a "b", c'}) if n % 9 == 0 else None for n in range(rows))  # fmt: skip
+    details = tuple(
+        Details(attributes={"note": 'a "b", c'}) if n % 9 == 0 else None for n in range(rows)
+    )
     return type(found)(**{**vars(found), "details": details})
 
 
@@ -63,7 +67,10 @@ class Same(unittest.TestCase):
         """Those without columns of their own go by columns, the others carefully; equal both."""
         for more, quickly in (("", True), (",weather", False)):
             path = self.home / "t.csv"
-            rows = [f"i{n}.jpg,object,x,{n},1,{n + 5},9,{'true' if n % 3 else ''}{more and ',rain'}" for n in range(50)]  # fmt: skip
+            rows = [
+                f"i{n}.jpg,object,x,{n},1,{n + 5},9,{'true' if n % 3 else ''}{more and ',rain'}"
+                for n in range(50)
+            ]
             path.write_text("\n".join([f"image,kind,label,x0,y0,x1,y1,ignore{more}", *rows]))
             first, second, used = self.both(path, read_annotations)
             self.assertIsInstance(first, Annotations)
@@ -72,10 +79,19 @@ class Same(unittest.TestCase):
     def test_plain_json_lines_and_frames(self):
         """Whole numbers, fields that lack, names from a dictionary column."""
         path = self.home / "f.jsonl"
-        path.write_text('{"image": "a", "kind": "object", "label": "x", "confidence": 1, "x0": 1, "y0": 1, "x1": 5, "y1": 5}\n{"image": "b", "kind": "label", "label": "y"}\n')  # fmt: skip
+        path.write_text(
+            '{"image": "a", "kind": "object", "label": "x", "confidence": 1, "x0": 1, "y0": 1, "x1": 5, "y1": 5}\n{"image": "b", "kind": "label", "label": "y"}\n'
+        )
         first, second, used = self.both(path)
         self.assertEqual((first, used), (second, True))
-        frame = pd.DataFrame({"image": pd.Categorical(["a", "b"]), "kind": "label", "label": ["x", "y"], "confidence": [1, 0]})  # fmt: skip
+        frame = pd.DataFrame(
+            {
+                "image": pd.Categorical(["a", "b"]),
+                "kind": "label",
+                "label": ["x", "y"],
+                "confidence": [1, 0],
+            }
+        )
         frame.to_parquet(self.home / "f.parquet")
         first, second, used = self.both(self.home / "f.parquet")
         self.assertEqual((first, used), (second, True))

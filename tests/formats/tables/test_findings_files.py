@@ -101,7 +101,13 @@ class Numbers(InFolder):
 
     def test_strongest_of_each_image(self):
         """Asserted findings first, equal ones by row; an image that loses all stays answered."""
-        rows = [("a", "label", "x", 0.2, None), ("a", "label", "y", 0.9, None), ("b", "label", "z", None, None), ("a", "face", "f", 0.9, None), ("b", "label", "w", 1.0, None)]  # fmt: skip
+        rows = [
+            ("a", "label", "x", 0.2, None),
+            ("a", "label", "y", 0.9, None),
+            ("b", "label", "z", None, None),
+            ("a", "face", "f", 0.9, None),
+            ("b", "label", "w", 1.0, None),
+        ]
         kept = findings_of(rows).strongest(1)
         self.assertEqual(
             [*zip(kept.image.values(), kept.label.values())], [("a", "y"), ("b", "z"), ("a", "")]

@@ -75,7 +75,9 @@ class Columns(unittest.TestCase):
         for seed in range(60):
             found, true = case(seed, images=6)
             images = found.image.used()
-            page = page_run("x", found, images, measured=measure(found, true, draws=0), annotations=true)  # fmt: skip
+            page = page_run(
+                "x", found, images, measured=measure(found, true, draws=0), annotations=true
+            )
             for least in (None, 0.1, 0.125, 0.3, 0.5, 0.61, 0.9, 1.0):
                 wanted = measure(found, true, threshold=least, draws=0)
                 got = counted(page, least)
@@ -93,10 +95,14 @@ class Columns(unittest.TestCase):
         found = findings_of([
             ("a", "object", "cup", 0.9, box), ("a", "object", "cup", 0.8, box), ("a", "object", "cup", 0.7, far), ("a", "object", "hat", 0.6, box),
         ])  # fmt: skip
-        true = annotations_of([("a", "object", "cup", box, False), ("a", "object", "cup", far, True)])  # fmt: skip
+        true = annotations_of(
+            [("a", "object", "cup", box, False), ("a", "object", "cup", far, True)]
+        )
         page = page_run("x", found, ["a"], measured=measure(found, true, draws=0), annotations=true)
         self.assertEqual(page.findings["state"], [0, 1, 2, 3])
-        self.assertEqual((page.findings["pair"], page.annotations["pair"]), ([0, -1, -1, -1], [0, -1]))  # fmt: skip
+        self.assertEqual(
+            (page.findings["pair"], page.annotations["pair"]), ([0, -1, -1, -1], [0, -1])
+        )
         self.assertTrue(page.findings["reason"][1].startswith("seen twice"))
         other = measure(found, true, draws=0, pairing="total-overlap", threshold=0.5)
         with self.assertRaisesRegex(ArgumentError, "one threshold only"):
@@ -112,11 +118,17 @@ class WithPage(unittest.TestCase):
         cls.found, cls.true = case(3)
         cls.images = {f"i{n}.png": encoded(noise(seed=n, size=(64, 48))) for n in range(14)}
         cls.path = cls.home / "r.html"
-        dotledger.write_report(cls.path, cls.found, cls.true, images=cls.images, threshold=0.5, draws=50)  # fmt: skip
+        dotledger.write_report(
+            cls.path, cls.found, cls.true, images=cls.images, threshold=0.5, draws=50
+        )
         cls.text = cls.path.read_text(encoding="utf-8")
 
     def data(self, text=None, name="data"):
-        found = re.search(f'<script type="application/json" id="{name}">(.*?)</script>', text or self.text, re.DOTALL)  # fmt: skip
+        found = re.search(
+            f'<script type="application/json" id="{name}">(.*?)</script>',
+            text or self.text,
+            re.DOTALL,
+        )
         return json.loads(found[1])
 
 
@@ -124,7 +136,9 @@ class Page(WithPage):
     def test_it_stands_by_itself(self):
         """Nothing is loaded from elsewhere; the policy names its own script and style by digest."""
         self.assertEqual(re.findall(r'(?:src|href)="(?!data:|#)([^"]*)"', self.text), [])
-        policy = html.unescape(re.search(r'Content-Security-Policy" content="([^"]*)"', self.text)[1])  # fmt: skip
+        policy = html.unescape(
+            re.search(r'Content-Security-Policy" content="([^"]*)"', self.text)[1]
+        )
         for tag, word in (("style", "style-src"), ("script", "script-src")):
             inner = re.findall(f"<{tag}>(.*?)</{tag}>", self.text, re.DOTALL)
             self.assertEqual(len(inner), 1)
@@ -137,7 +151,9 @@ class Page(WithPage):
     def test_same_bytes(self):
         """The same tables give the same bytes; every image is in it, with its size."""
         again = self.home / "again.html"
-        dotledger.write_report(again, self.found, self.true, images=self.images, threshold=0.5, draws=50)  # fmt: skip
+        dotledger.write_report(
+            again, self.found, self.true, images=self.images, threshold=0.5, draws=50
+        )
         self.assertEqual(again.read_bytes(), self.path.read_bytes())
         self.assertEqual(self.data()["sizes"], [[64, 48]] * 14)
         self.assertEqual(self.text.count("data:image/jpeg;base64,") >= 14, True)
@@ -146,12 +162,18 @@ class Page(WithPage):
         """In a folder next to the page, or no pictures at all; a second run writes the same."""
         linked = self.home / "l.html"
         for _ in range(2):
-            dotledger.write_report(linked, self.found, self.true, images=self.images, how="link", draws=0)  # fmt: skip
+            dotledger.write_report(
+                linked, self.found, self.true, images=self.images, how="link", draws=0
+            )
         text = linked.read_text(encoding="utf-8")
         sources = re.findall(r'<img src="([^"]+)"', text)
         self.assertEqual(len(sources), 14)
-        self.assertTrue(all((self.home / one).read_bytes().startswith(b"\xff\xd8") for one in sources))  # fmt: skip
-        dotledger.write_report(linked, self.found, self.true, images=self.images, how="none", draws=0)  # fmt: skip
+        self.assertTrue(
+            all((self.home / one).read_bytes().startswith(b"\xff\xd8") for one in sources)
+        )
+        dotledger.write_report(
+            linked, self.found, self.true, images=self.images, how="none", draws=0
+        )
         self.assertNotIn("<img src", linked.read_text(encoding="utf-8"))
         with self.assertRaises(ArgumentError):
             dotledger.write_report(linked, self.found, self.true, how="some")
@@ -174,7 +196,12 @@ class Private(unittest.TestCase):
                 ("a.png", "caption", "Old Reed waits", 0.9, None)]  # fmt: skip
         who = {"name": "Old Reed", "similarity": 0.9}
         found = findings_of(rows)
-        found = type(found)(**{**vars(found), "details": (Details(attributes={"who": who, "smiling": True}), None, None)})  # fmt: skip
+        found = type(found)(
+            **{
+                **vars(found),
+                "details": (Details(attributes={"who": who, "smiling": True}), None, None),
+            }
+        )
         images = {"a.png": encoded(noise(seed=1))}
         for private in (False, True):
             path = dotledger.write_report(home / "r.html", found, images=images, private=private)
@@ -253,7 +280,10 @@ class Planted(InFolder):
                     f"PRAGMA table_info({table})"
                 ).fetchall():
                     if kind.upper().startswith(("TEXT", "VARCHAR")) and column not in keep:
-                        connection.execute(f"UPDATE {table} SET {column} = ? WHERE {column} IS NOT NULL", (f"{MARK} {column}",))  # fmt: skip
+                        connection.execute(
+                            f"UPDATE {table} SET {column} = ? WHERE {column} IS NOT NULL",
+                            (f"{MARK} {column}",),
+                        )
             connection.commit()
         options = {
             "ledger": self.path,
@@ -311,7 +341,10 @@ class InABrowser(WithPage):
             wanted = []
             for kind, one in measure(self.found, self.true, threshold=value, draws=0).kinds.items():
                 for label, row in (("", one.pooled), *one.rows.items()):
-                    shares = ["\N{EN DASH}" if v != v else f"{v:.2f}" for v in (row.recall, row.precision, row.f1)]  # fmt: skip
+                    shares = [
+                        "\N{EN DASH}" if v != v else f"{v:.2f}"
+                        for v in (row.recall, row.precision, row.f1)
+                    ]
                     counts = [str(n) for n in (row.true_positives, row.misses, row.false_positives)]
                     wanted.append([kind, label, *counts, *shares])
             self.assertEqual(self.table(), wanted, value)
@@ -326,9 +359,16 @@ class InABrowser(WithPage):
 
     def test_one_label_and_a_permalink(self):
         """A threshold for one label alone; the address brings the same state back."""
-        self.browser.run("const a = document.getElementById('applies'); a.value = 'object:cup'; a.dispatchEvent(new Event('change'))")  # fmt: skip
+        self.browser.run(
+            "const a = document.getElementById('applies'); a.value = 'object:cup'; a.dispatchEvent(new Event('change'))"
+        )
         self.slide(1)
-        wanted = measure(self.found, self.true, threshold={"object:cup": 1.0, "object": 0.5, "label": 0.5}, draws=0)  # fmt: skip
+        wanted = measure(
+            self.found,
+            self.true,
+            threshold={"object:cup": 1.0, "object": 0.5, "label": 0.5},
+            draws=0,
+        )
         row = next(r for r in self.table() if r[:2] == ["object", "cup"])
         self.assertEqual(int(row[2]), wanted.kinds["object"].rows["cup"].true_positives)
         before, address = self.table(), self.browser.driver.current_url
@@ -346,18 +386,26 @@ class InABrowser(WithPage):
 
         self.browser.run("""const f = document.getElementById('filters');
             f.elements.state.value = 'wrong'; f.elements.order.value = 'wrong'; f.dispatchEvent(new Event('input', {bubbles: true}))""")  # fmt: skip
-        shown = self.browser.run("return [...document.querySelectorAll('.card')].filter((c) => !c.hidden).map((c) => c.querySelector('b').textContent)")  # fmt: skip
+        shown = self.browser.run(
+            "return [...document.querySelectorAll('.card')].filter((c) => !c.hidden).map((c) => c.querySelector('b').textContent)"
+        )
         wrong = {}
         for one in measure(self.found, self.true, threshold=0.5, draws=0).why().wrong:
             wrong[one.image] = wrong.get(one.image, 0) + 1
         self.assertEqual(sorted(shown), sorted(wrong))
         self.assertEqual([wrong[n] for n in shown], sorted(wrong.values(), reverse=True))
-        self.browser.run("[...document.querySelectorAll('.card')].find((c) => !c.hidden).querySelector('.sight').focus()")  # fmt: skip
+        self.browser.run(
+            "[...document.querySelectorAll('.card')].find((c) => !c.hidden).querySelector('.sight').focus()"
+        )
         ActionChains(self.browser.driver).send_keys(Keys.ENTER).perform()
         self.assertTrue(self.browser.run("return document.getElementById('detail').open"))
-        self.assertEqual(self.browser.run("return document.getElementById('d-name').textContent"), shown[0])  # fmt: skip
+        self.assertEqual(
+            self.browser.run("return document.getElementById('d-name').textContent"), shown[0]
+        )
         ActionChains(self.browser.driver).send_keys(Keys.ARROW_RIGHT).perform()
-        self.assertEqual(self.browser.run("return document.getElementById('d-name').textContent"), shown[1])  # fmt: skip
+        self.assertEqual(
+            self.browser.run("return document.getElementById('d-name').textContent"), shown[1]
+        )
         self.browser.run("document.querySelector('#d-list tr').focus()")
         tip = self.browser.run("return document.getElementById('d-tip').textContent")
         self.assertRegex(tip, "lamp|cup|bold")
@@ -369,7 +417,11 @@ class InABrowser(WithPage):
         self.browser.run("document.querySelector('.card').scrollIntoView({behavior: 'instant'})")
         self.browser.run("document.querySelector('#c0 .sight').click()")
         data = self.data()["runs"][0]["findings"]
-        wanted = sorted(box for image, box, c in zip(data["image"], data["box"], data["confidence"]) if image == 0 and box and (c is None or c >= 0.5))  # fmt: skip
+        wanted = sorted(
+            box
+            for image, box, c in zip(data["image"], data["box"], data["confidence"])
+            if image == 0 and box and (c is None or c >= 0.5)
+        )
         got = self.browser.run("""const p = document.getElementById('d-image').getBoundingClientRect(); const s = p.width / 64;
             return [...document.querySelectorAll('#d-over .box')].filter((b) => b.dataset.key[0] === 'f' && !b.classList.contains('cut')).map((b) => {
             const r = b.getBBox(); const m = b.getScreenCTM(); return [(m.a * r.x + m.e - p.x) / s, (m.d * r.y + m.f - p.y) / s, (m.a * (r.x + r.width) + m.e - p.x) / s, (m.d * (r.y + r.height) + m.f - p.y) / s]})""")  # fmt: skip
@@ -393,8 +445,14 @@ class InABrowser(WithPage):
         ground = "return getComputedStyle(document.body).backgroundColor"
         light = self.browser.run(ground)
         media = self.browser.driver.execute_cdp_cmd
-        media("Emulation.setEmulatedMedia", {"features": [{"name": "prefers-color-scheme", "value": "dark"}]})  # fmt: skip
+        media(
+            "Emulation.setEmulatedMedia",
+            {"features": [{"name": "prefers-color-scheme", "value": "dark"}]},
+        )
         self.assertNotEqual(self.browser.run(ground), light)
         media("Emulation.setEmulatedMedia", {"media": "print", "features": []})
-        self.assertEqual(self.browser.run("return getComputedStyle(document.getElementById('bar')).display"), "none")  # fmt: skip
+        self.assertEqual(
+            self.browser.run("return getComputedStyle(document.getElementById('bar')).display"),
+            "none",
+        )
         media("Emulation.setEmulatedMedia", {"media": "", "features": []})

@@ -7,7 +7,10 @@ from importlib.resources import files
 
 from dotledger.report.pictures.box_marks import TONES
 
-PAGES = {"report": files("dotledger.report.pages") / "parts/report.css", "review": files("dotledger.acting.reviewing") / "page.css"}  # fmt: skip
+PAGES = {
+    "report": files("dotledger.report.pages") / "parts/report.css",
+    "review": files("dotledger.acting.reviewing") / "page.css",
+}
 WRITING = {
     "report": ("ink", "soft", "right", "wrong", "missed", "ignored", "unjudged", "small", "accent"),
     "review": ("ink", "soft", "pass", "block", "warm"),
@@ -67,7 +70,13 @@ class Colours(unittest.TestCase):
         shown = ("right", "wrong", "missed")
         for matrix in (PROTAN, DEUTAN):
             for one, other in itertools.combinations(shown, 2):
-                distance = sum((a - b) ** 2 for a, b in zip(seen(TONES[one], matrix), seen(TONES[other], matrix))) ** 0.5  # fmt: skip
+                distance = (
+                    sum(
+                        (a - b) ** 2
+                        for a, b in zip(seen(TONES[one], matrix), seen(TONES[other], matrix))
+                    )
+                    ** 0.5
+                )
                 self.assertGreater(distance, 40, (one, other))
         for tone in TONES.values():
             self.assertGreater(contrast(tone, (16, 16, 28)), 4.5)

@@ -114,7 +114,9 @@ class Marks(unittest.TestCase):
         image = Image.new("RGB", (400, 300), (90, 90, 90))
         shares = {}
         for tone in ("right", "wrong", "missed", "ignored", "unjudged"):
-            row = np.asarray(draw_marks(image, [Mark(box=(20, 20, 380, 280), text="", tone=tone)]))[18:26, 20:380]  # fmt: skip
+            row = np.asarray(draw_marks(image, [Mark(box=(20, 20, 380, 280), text="", tone=tone)]))[
+                18:26, 20:380
+            ]
             on = (row == TONES[tone]).all(axis=-1).any(axis=0)
             shares[tone] = (round(float(on.mean()), 1), int(np.diff(on.astype(int)).clip(0).sum()))
         self.assertEqual(shares["right"][0], 1.0)
@@ -199,10 +201,14 @@ class Judged(unittest.TestCase):
         """Next to another run, smaller, in percent, and sheets in each order."""
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))
         images = {"a": grey(), "b": grey()}
-        findings = found(("a", "lamp", 0.9, (10, 10, 60, 60)), ("b", "lamp", 0.8, (100, 10, 150, 60)))  # fmt: skip
+        findings = found(
+            ("a", "lamp", 0.9, (10, 10, 60, 60)), ("b", "lamp", 0.8, (100, 10, 150, 60))
+        )
         annotations = true(("a", "lamp", (10, 10, 60, 62)), ("b", "lamp", (200, 10, 240, 60)))
         plain = draw(findings, images, home / "p", annotations=annotations)
-        wide = draw(findings, images, home / "w", annotations=annotations, versus=findings.cut(0.85))  # fmt: skip
+        wide = draw(
+            findings, images, home / "w", annotations=annotations, versus=findings.cut(0.85)
+        )
         with Image.open(plain.pictures[0]) as one, Image.open(wide.pictures[0]) as two:
             self.assertGreater(two.width, 2 * one.width)
         small = draw(findings, images, home / "s", side=100)
@@ -210,21 +216,44 @@ class Judged(unittest.TestCase):
             self.assertEqual(one.width, 100)
         sizes = set()
         for sheet in ("images", "worst", "reason", "label"):
-            made = draw(findings, images, home / sheet, annotations=annotations, sheet=sheet, confidence="percent")  # fmt: skip
+            made = draw(
+                findings,
+                images,
+                home / sheet,
+                annotations=annotations,
+                sheet=sheet,
+                confidence="percent",
+            )
             sizes.add(made.sheet.read_bytes())
         self.assertEqual(len(sizes), 4)
         odd = draw(found(("a", "lamp \U0010fffd", 0.9, (10, 10, 60, 60))), images, home / "odd")
         self.assertEqual((odd.lacking, plain.lacking), ("\U0010fffd", ""))
         marks = picture_marks(findings, None, confidence="percent")
         self.assertEqual(marks["a"][0][0].text, "lamp 90%")
-        tiles = fault_tiles(findings, annotations, {n: (lambda d=d: d) for n, d in images.items()}, by="reason")  # fmt: skip
-        self.assertEqual([one.heading for one in tiles], ["missed: not seen (1)", "wrong: nothing there (1)"])  # fmt: skip
+        tiles = fault_tiles(
+            findings, annotations, {n: (lambda d=d: d) for n, d in images.items()}, by="reason"
+        )
+        self.assertEqual(
+            [one.heading for one in tiles], ["missed: not seen (1)", "wrong: nothing there (1)"]
+        )
         self.assertIn("expected lamp", tiles[0].caption)
         facts = {"a": {"light": "dim"}, "b": {"light": "bright"}}
-        by_light = draw(findings, images, home / "l", annotations=annotations.with_images(facts), sheet="slice:light")  # fmt: skip
+        by_light = draw(
+            findings,
+            images,
+            home / "l",
+            annotations=annotations.with_images(facts),
+            sheet="slice:light",
+        )
         self.assertNotIn(by_light.sheet.read_bytes(), sizes)
         with self.assertRaisesRegex(ArgumentError, "light"):
-            draw(findings, images, home / "x", annotations=annotations.with_images(facts), sheet="slice:scene")  # fmt: skip
+            draw(
+                findings,
+                images,
+                home / "x",
+                annotations=annotations.with_images(facts),
+                sheet="slice:scene",
+            )
         for wrong in ({"sheet": "best"}, {"sheet": "worst"}, {"side": 3}, {"confidence": "odds"}):
             with self.assertRaises(ArgumentError):
                 draw(findings, images, home / "x", **wrong)
@@ -239,7 +268,9 @@ class Judged(unittest.TestCase):
         annotations = true(("a", "lamp", (10, 10, 60, 62)), ("a", "lamp", (200, 10, 240, 60)))
         marks = picture_marks(findings, annotations)
         tones = sorted((mark.tone, mark.about) for mark in marks["a"][0])
-        self.assertEqual(tones, [("missed", "missed, not seen"), ("right", ""), ("wrong", "nothing there")])  # fmt: skip
+        self.assertEqual(
+            tones, [("missed", "missed, not seen"), ("right", ""), ("wrong", "nothing there")]
+        )
         self.assertEqual(marks["a"][2], "1 right, 1 wrong, 1 missed")
         self.assertEqual(picture_marks(findings, None)["a"][2], "2 found")
 
@@ -253,7 +284,9 @@ class Judged(unittest.TestCase):
 
     def test_one_picture(self):
         """For a notebook: the image's own findings, its margin, its size, and whose they are."""
-        findings = found(("a", "lamp", 0.9, (10, 10, 60, 60)), ("b", "lamp", 0.8, (100, 10, 150, 60)))  # fmt: skip
+        findings = found(
+            ("a", "lamp", 0.9, (10, 10, 60, 60)), ("b", "lamp", 0.8, (100, 10, 150, 60))
+        )
         annotations = true(("a", "lamp", (10, 10, 60, 62)), ("a", "lamp", (200, 10, 240, 60)))
         alone = picture(grey(), findings, name="a")
         self.assertEqual(alone.size, (300, 200))

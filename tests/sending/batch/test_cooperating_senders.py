@@ -32,7 +32,13 @@ class Heartbeat(unittest.TestCase):
     def test_that_fails(self):
         """Where the thread that speaks to the server fails, nothing goes on in silence: it is said why."""
         gate = CallGate(opening_pace(now=0.0, at_once=1), time.monotonic)
-        crew = mock.Mock(**{"share.return_value": [], "others.return_value": [], "settled_images.return_value": 0})  # fmt: skip
+        crew = mock.Mock(
+            **{
+                "share.return_value": [],
+                "others.return_value": [],
+                "settled_images.return_value": 0,
+            }
+        )
         crew.renew.side_effect = [True, RuntimeError("odd")]
         plan = mock.Mock(gathered=[], kinds=("label",))
         allowed = Allowed(at_most=None, quota=None, budget=None, used=0, month="2031-05")

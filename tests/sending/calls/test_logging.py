@@ -37,11 +37,16 @@ class Logged(InFolder):
 
     def test_the_end_of_a_service(self):
         """A service that is deprecated, or says when it ends, is told of once."""
-        ending = reply(200, ANSWER, deprecation="@1688169599", sunset="Sun, 30 Jun 2030 23:59:59 GMT")  # fmt: skip
+        ending = reply(
+            200, ANSWER, deprecation="@1688169599", sunset="Sun, 30 Jun 2030 23:59:59 GMT"
+        )
         with self.assertLogs("dotledger", "WARNING") as logged:
             self.send(pictures(5), [ending])
         self.assertEqual(len(logged.output), 1)
-        self.assertIn("bell will not be there for ever (deprecation: @1688169599, sunset: Sun, 30 Jun 2030", logged.output[0])  # fmt: skip
+        self.assertIn(
+            "bell will not be there for ever (deprecation: @1688169599, sunset: Sun, 30 Jun 2030",
+            logged.output[0],
+        )
 
 
 class Busy(Methods):

@@ -114,8 +114,15 @@ class AcceptedJobs(Stepped):
         service, own = self.serving(Worked, ('path = "/look"\n', JOB), jobs={}, fails=True)
         with open_service(service, key="k-secret") as bell:
             seen = bell.look(picture(5))
-        self.assertEqual((seen.outcome, seen.reasons["label"]), ("failed", "the job failed (no light)"))  # fmt: skip
-        service, own = self.serving(Worked, ('path = "/look"\n', JOB.replace("longest = 5", "longest = 0.2")), jobs={}, needed=10**6)  # fmt: skip
+        self.assertEqual(
+            (seen.outcome, seen.reasons["label"]), ("failed", "the job failed (no light)")
+        )
+        service, own = self.serving(
+            Worked,
+            ('path = "/look"\n', JOB.replace("longest = 5", "longest = 0.2")),
+            jobs={},
+            needed=10**6,
+        )
         self.path = self.folder / "speechless.ledger"
         said, own_said = self.serving(Worked, ('path = "/look"\n', JOB), jobs={}, speechless=True)
         with open_service(said, key="k-secret") as bell:
@@ -134,14 +141,27 @@ class AcceptedJobs(Stepped):
 
     def test_killed(self):
         """A sender is killed while a job is under way; the next one goes on with the same job."""
-        service, own = self.serving(Worked, ('path = "/look"\n', JOB.replace("longest = 5", "longest = 60")), jobs={}, needed=10**6)  # fmt: skip
-        toml = TEXT.replace("127.0.0.1:1/", f"{urlsplit(service.connect.address).netloc}/").replace('path = "/look"\n', JOB.replace("longest = 5", "longest = 60"))  # fmt: skip
+        service, own = self.serving(
+            Worked,
+            ('path = "/look"\n', JOB.replace("longest = 5", "longest = 60")),
+            jobs={},
+            needed=10**6,
+        )
+        toml = TEXT.replace("127.0.0.1:1/", f"{urlsplit(service.connect.address).netloc}/").replace(
+            'path = "/look"\n', JOB.replace("longest = 5", "longest = 60")
+        )
         (self.folder / "bell.toml").write_text(toml)
         (self.folder / "in").mkdir()
         (self.folder / "in" / "a.jpg").write_bytes(picture(1))
         words = [sys.executable, "-m", "dotledger", "send", "in", "--service", "bell.toml", "--ledger", "l.ledger"]  # fmt: skip
         environment = {**os.environ, "BELL_KEY": "k-secret"}
-        process = subprocess.Popen(words, cwd=self.folder, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)  # fmt: skip
+        process = subprocess.Popen(
+            words,
+            cwd=self.folder,
+            env=environment,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.PIPE,
+        )
         deadline = time.monotonic() + 60
         while len(own.seen) < 4 and time.monotonic() < deadline:
             time.sleep(0.02)
@@ -149,7 +169,15 @@ class AcceptedJobs(Stepped):
         process.communicate()
         self.assertGreaterEqual(len(own.seen), 4, "it was waiting")
         own.needed = 0
-        done = subprocess.run(words, cwd=self.folder, env=environment, capture_output=True, text=True, timeout=60, check=False)  # fmt: skip
+        done = subprocess.run(
+            words,
+            cwd=self.folder,
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
+        )
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(len(self.posts(own)), 1)
         self.assertEqual(findings_of(self.folder / "l.ledger").label.used(), ["night", "bell"])
@@ -177,7 +205,9 @@ class AcceptedJobs(Stepped):
                     return self.reply(ANSWER)
                 if len(self.seen) == 2:
                     return self.reply({"state": "busy"}, Retry_After="1")
-                return self.reply({"state": "ready", "at": f"http://127.0.0.1:{self.server.server_port}/result"})  # fmt: skip
+                return self.reply(
+                    {"state": "ready", "at": f"http://127.0.0.1:{self.server.server_port}/result"}
+                )
 
         job = '[call.job]\nheader = "Location"\nstate = "state"\ndone = ["ready"]\nresult = "at"\nevery = 0.01\n'
         service, own = self.serving(Header, ('path = "/look"\n', f'path = "/look"\n{job}'))
@@ -252,7 +282,9 @@ class Lost(Stepped):
             def get(self):
                 self.reply({"job": {"id": "7", "state": "working"}}, Retry_After="3600")
 
-        service, _ = self.serving(Slow, ('path = "/look"\n', JOB.replace("longest = 5", "longest = 0.3")))  # fmt: skip
+        service, _ = self.serving(
+            Slow, ('path = "/look"\n', JOB.replace("longest = 5", "longest = 0.3"))
+        )
         began = time.monotonic()
         self.assertEqual(self.sent(service).pending, 2)
         self.assertLess(time.monotonic() - began, 100)
@@ -292,7 +324,10 @@ class InParts(Stepped):
                 self.seen.append((self.command, self.path))
                 query = parse_qs(urlsplit(self.path).query)
                 at = int(query.get("page", ["0"])[0])
-                answer = {"tags": [{"name": f"tag {at}"}], "things": ANSWER["things"] if at == number - 1 else []}  # fmt: skip
+                answer = {
+                    "tags": [{"name": f"tag {at}"}],
+                    "things": ANSWER["things"] if at == number - 1 else [],
+                }
                 if at < number - 1 or circle:
                     answer["next"] = str(0 if circle and at else at + 1)
                 self.reply(answer)
@@ -301,10 +336,14 @@ class InParts(Stepped):
 
     def test_together(self):
         """Three parts are one answer: read together, paid once, read again the same."""
-        service, own = self.serving(self.parts(3), ('path = "/look"\n', f'{self.MORE}query = "page"\n'))  # fmt: skip
+        service, own = self.serving(
+            self.parts(3), ('path = "/look"\n', f'{self.MORE}query = "page"\n')
+        )
         sent = self.sent(service)
         self.assertEqual([one[0] for one in own.seen], ["POST", "GET", "GET"])
-        self.assertEqual(sorted(findings_of(self.path).label.used()), ["bell", "tag 0", "tag 1", "tag 2"])  # fmt: skip
+        self.assertEqual(
+            sorted(findings_of(self.path).label.used()), ["bell", "tag 0", "tag 1", "tag 2"]
+        )
         self.assertEqual(sent.calls, 1)
         with LedgerStore(self.path) as ledger:
             result = reread(ledger, find_batch(ledger), service, now=2e9)
@@ -313,7 +352,9 @@ class InParts(Stepped):
     def test_all_together(self):
         """What is kept of an answer is limited for all its parts together, not for each."""
         with mock.patch.object(steps, "MOST_BYTES", 200):
-            service, own = self.serving(self.parts(50), ('path = "/look"\n', f'{self.MORE}query = "page"\n'))  # fmt: skip
+            service, own = self.serving(
+                self.parts(50), ('path = "/look"\n', f'{self.MORE}query = "page"\n')
+            )
             self.assertEqual(self.sent(service).failed, 2)
         self.assertRegex(
             failures_of(self.path)[0][3], "its parts together are longer than 200 bytes"
@@ -337,7 +378,11 @@ class BroughtFirst(Stepped):
                 body = self.body()
                 self.seen.append(("POST", self.path, body, self.headers.get("X-Key")))
                 if self.path.endswith("/files"):
-                    goal = {"to": f"http://localhost:{self.server.server_port}/put/9?sig=abc"} if outside else {}  # fmt: skip
+                    goal = (
+                        {"to": f"http://localhost:{self.server.server_port}/put/9?sig=abc"}
+                        if outside
+                        else {}
+                    )
                     return self.reply({"file": {"id": "f 9"}, **goal})
                 if broken:
                     self.send_response(400)
@@ -362,7 +407,10 @@ class BroughtFirst(Stepped):
         """The bytes go first, the question holds the id, the file goes again; with the key each time."""
         service, own = self.serving(self.store(), ('path = "/look"\n', self.BRING))
         self.sent(service)
-        self.assertEqual([one[:2] for one in own.seen], [("POST", "/north/files"), ("POST", "/north/look"), ("DELETE", "/north/files/f%209")])  # fmt: skip
+        self.assertEqual(
+            [one[:2] for one in own.seen],
+            [("POST", "/north/files"), ("POST", "/north/look"), ("DELETE", "/north/files/f%209")],
+        )
         self.assertEqual(own.seen[0][2], picture(0))
         self.assertEqual(json.loads(own.seen[1][2]), {"picture": "f 9"})
         self.assertEqual({one[3] for one in own.seen}, {"k-secret"})
@@ -370,7 +418,9 @@ class BroughtFirst(Stepped):
 
     def test_handed_out_address(self):
         """An address that the service hands out gets the image, and no key, since it is elsewhere."""
-        service, own = self.serving(self.store(outside=True), ('path = "/look"\n', f'{self.BRING}to = "to"\n'))  # fmt: skip
+        service, own = self.serving(
+            self.store(outside=True), ('path = "/look"\n', f'{self.BRING}to = "to"\n')
+        )
         refused = self.sent(service)
         self.assertEqual((refused.failed, [one for one in own.seen if one[0] == "PUT"]), (2, []))
         self.assertIn("leads to localhost:", failures_of(self.path)[0][3])
@@ -404,7 +454,9 @@ class Descriptions(InFolder):
 
     def test_a_local_path_is_never_sent(self):
         """A service that fetches images itself is not told where they lie on this machine."""
-        service = description(('path = "/look"\n', 'path = "/look"\nbody = "address"\nimage_field = "url"\n'))  # fmt: skip
+        service = description(
+            ('path = "/look"\n', 'path = "/look"\nbody = "address"\nimage_field = "url"\n')
+        )
         (self.folder / "a.jpg").write_bytes(picture(1))
         transport = FakeTransport([ANSWER])
         send(self.folder / "a.jpg", service, ledger=self.path, key="k", transport=transport)
@@ -414,11 +466,24 @@ class Descriptions(InFolder):
     def test_settings_as_numbers_and_typed_parts(self):
         """A setting goes in as a number, a flag or a list; a part of a form may be JSON."""
         more = 'path = "/look"\nbody = "multipart"\nimage_field = "file"\nparts = { options = { most = { setting = "most", as = "number" }, deep = { setting = "deep", as = "flag" }, of = { setting = "of", as = "list" } } }\n'
-        service = description(('path = "/look"\n', more), ('settings = { region = "north" }', 'settings = { region = "north", most = "3", deep = "no", of = "a, b" }'))  # fmt: skip
+        service = description(
+            ('path = "/look"\n', more),
+            (
+                'settings = { region = "north" }',
+                'settings = { region = "north", most = "3", deep = "no", of = "a, b" }',
+            ),
+        )
         transport = FakeTransport([ANSWER])
         send({"a.jpg": picture(1)}, service, ledger=self.path, key="k", transport=transport)
         body = transport.requests[0].body
         self.assertIn(b'{"most":3,"deep":false,"of":["a","b"]}', body)
         self.assertIn(b"application/json", body)
         with self.assertRaisesRegex(DescriptionError, "is no number"):
-            send({"a.jpg": picture(1)}, service, ledger=self.path, key="k", transport=transport, settings={"most": "many"})  # fmt: skip
+            send(
+                {"a.jpg": picture(1)},
+                service,
+                ledger=self.path,
+                key="k",
+                transport=transport,
+                settings={"most": "many"},
+            )

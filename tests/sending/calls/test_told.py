@@ -67,7 +67,14 @@ class Announced(Stepped):
                 left = max(0, 1 - len(recent))
                 self.reply(ANSWER, X_Left=str(left), X_Again="0.55")
 
-        service, own = self.serving(Counting, ("at_once = 4", "at_once = 1"), ("min_side = 8", 'min_side = 8\n[limits.announced]\nremaining = "X-Left"\nreset = "X-Again"'))  # fmt: skip
+        service, own = self.serving(
+            Counting,
+            ("at_once = 4", "at_once = 1"),
+            (
+                "min_side = 8",
+                'min_side = 8\n[limits.announced]\nremaining = "X-Left"\nreset = "X-Again"',
+            ),
+        )
         own.times = []
         send(pictures(6), service, ledger=self.path, key="k")
         self.assertEqual(own.seen, [True] * 6)
@@ -82,7 +89,13 @@ class Announced(Stepped):
                 busy = {"fault": {"code": "slow_down", "seconds": 1}}
                 self.reply(busy if len(self.seen) == 1 else ANSWER)
 
-        service, own = self.serving(Busy, ("[limits]", '[envelope]\nwait_if = "fault.code"\nwait_for = "fault.seconds"\n[limits]'))  # fmt: skip
+        service, own = self.serving(
+            Busy,
+            (
+                "[limits]",
+                '[envelope]\nwait_if = "fault.code"\nwait_for = "fault.seconds"\n[limits]',
+            ),
+        )
         send({"a.jpg": picture(1)}, service, ledger=self.path, key="k")
         self.assertEqual(len(own.seen), 2)
         self.assertGreaterEqual(own.seen[1] - own.seen[0], 0.95)
@@ -103,7 +116,10 @@ class Announced(Stepped):
                     return
                 self.reply(ANSWER)
 
-        service, own = self.serving(Keys, ('path = "/look"\n', 'path = "/look"\nheaders = { Idempotency-Key = "{unique}" }\n'))  # fmt: skip
+        service, own = self.serving(
+            Keys,
+            ('path = "/look"\n', 'path = "/look"\nheaders = { Idempotency-Key = "{unique}" }\n'),
+        )
         send(pictures(2), service, ledger=self.path, key="k")
         self.assertEqual(
             (len(own.seen), len(set(own.seen)), own.seen.count(own.seen[0])), (3, 2, 2)
@@ -155,9 +171,13 @@ class Code(Stepped):
             return {"tags": [{"name": settings["mood"]}], "things": []}
 
         sent = send(pictures(2), self.service, ledger=self.path, transport=look)
-        self.assertEqual((sent.calls, findings_of(self.path, kinds=["label"]).label.used()), (2, ["calm"]))  # fmt: skip
+        self.assertEqual(
+            (sent.calls, findings_of(self.path, kinds=["label"]).label.used()), (2, ["calm"])
+        )
         with open_service(self.service, transport=look, settings={"mood": "merry"}) as bell:
-            self.assertEqual(bell.look(picture(9)).findings.filter(kind="label").label.used(), ["merry"])  # fmt: skip
+            self.assertEqual(
+                bell.look(picture(9)).findings.filter(kind="label").label.used(), ["merry"]
+            )
         self.assertTrue(try_call(picture(1), self.service, transport=look).readings)
         self.assertNotIn("mymodel", sys.modules)
 
@@ -193,7 +213,9 @@ class AskedLimits(InFolder):
         with LedgerStore(self.path) as ledger:
             notes = str(notes_of(ledger, find_batch(ledger)))
         self.assertIn("as many findings as the service ever gives", notes)
-        _, transport = self.send(pictures(1), [ANSWER], service, settings={"least": "70", "most": "9"})  # fmt: skip
+        _, transport = self.send(
+            pictures(1), [ANSWER], service, settings={"least": "70", "most": "9"}
+        )
         self.assertIn("least=70&most=9", transport.requests[0].address)
         self.assertEqual(findings_of(self.path).origin.floor, 0.7)
 

@@ -58,15 +58,25 @@ class Written(Stepped):
 
     def test_lines(self):
         """A document in each line: they are one list."""
-        lines = b"\n".join(json.dumps(one).encode() for one in (ANSWER["tags"][0], ANSWER["things"][0]))  # fmt: skip
-        changes = (('each = "tags[]"\n', 'each = "[]"\nkeep_if = "!sure"\n'), ('each = "things[]"\n', 'each = "[]"\nkeep_if = "sure"\n'), ("[[read]]", '[envelope]\nwritten = "lines"\n[[read]]'))  # fmt: skip
+        lines = b"\n".join(
+            json.dumps(one).encode() for one in (ANSWER["tags"][0], ANSWER["things"][0])
+        )
+        changes = (
+            ('each = "tags[]"\n', 'each = "[]"\nkeep_if = "!sure"\n'),
+            ('each = "things[]"\n', 'each = "[]"\nkeep_if = "sure"\n'),
+            ("[[read]]", '[envelope]\nwritten = "lines"\n[[read]]'),
+        )
         service, _ = self.serving(saying(lines + b"\n\n"), *changes)
         self.found(service)
 
     def test_text_in_text(self):
         """JSON that stands as text, also in each part of a list, takes the text's place."""
         whole = {"out": [{"body": json.dumps(ANSWER)}]}
-        changes = (('each = "tags[]"', 'each = "out[].body.tags[]"'), ('each = "things[]"', 'each = "out[].body.things[]"'), ("[[read]]", '[envelope]\ntexts = ["out[].body"]\n[[read]]'))  # fmt: skip
+        changes = (
+            ('each = "tags[]"', 'each = "out[].body.tags[]"'),
+            ('each = "things[]"', 'each = "out[].body.things[]"'),
+            ("[[read]]", '[envelope]\ntexts = ["out[].body"]\n[[read]]'),
+        )
         service, _ = self.serving(saying(whole), *changes)
         self.found(service)
 

@@ -344,7 +344,9 @@ class Parts(unittest.TestCase):
         learning = pacing.refused(proven(opened()), 1.0, 1.0)
         self.assertEqual(len(learning.buckets), 1)
         self.assertEqual(pacing.shared(learning, 1.0, []).buckets, learning.buckets)
-        both = msgspec.structs.replace(learning, windows=pace.windows, buckets=pace.buckets + learning.buckets)  # fmt: skip
+        both = msgspec.structs.replace(
+            learning, windows=pace.windows, buckets=pace.buckets + learning.buckets
+        )
         self.assertEqual(pacing.shared(both, 1.0, [3]).buckets[1:], learning.buckets)
 
 

@@ -19,7 +19,10 @@ from dotledger.services.call_parts import Cost, Step
 from dotledger.testing import Response
 from tests.sending.helpers import ANSWER, InFolder, description, picture, pictures
 
-STEPS = ("per_1000 = 10.0", "per_1000 = 0.0\nsteps = [{ above = 3, per_1000 = 10.0 }, { above = 6, per_1000 = 4.0 }]")  # fmt: skip
+STEPS = (
+    "per_1000 = 10.0",
+    "per_1000 = 0.0\nsteps = [{ above = 3, per_1000 = 10.0 }, { above = 6, per_1000 = 4.0 }]",
+)
 
 
 class Steps(unittest.TestCase):
@@ -27,7 +30,10 @@ class Steps(unittest.TestCase):
         """A thousand free, then 1.50, from a million on 1.00: the money of 2,000,000 requests."""
         cost = Cost(steps=(Step(above=1000, per_1000=1.5), Step(above=10**6, per_1000=1.0)))
         self.assertAlmostEqual(money_for(cost, 0, 2 * 10**6), 999 * 1.5 + 1000 * 1.0)
-        self.assertEqual([per_request(cost, n) for n in (0, 999, 1000, 10**6 - 1, 10**6)], [0, 0, 0.0015, 0.0015, 0.001])  # fmt: skip
+        self.assertEqual(
+            [per_request(cost, n) for n in (0, 999, 1000, 10**6 - 1, 10**6)],
+            [0, 0, 0.0015, 0.0015, 0.001],
+        )
         self.assertEqual(money_for(Cost(per_1000=2.0), 5, 500), 1.0)
 
     def test_one_after_another(self):
@@ -35,7 +41,10 @@ class Steps(unittest.TestCase):
         rng = random.Random(4)
         for _ in range(200):
             above = sorted(rng.sample(range(1, 60), rng.randint(0, 4)))
-            cost = Cost(per_1000=rng.uniform(0, 9), steps=tuple(Step(above=a, per_1000=rng.uniform(0, 9)) for a in above))  # fmt: skip
+            cost = Cost(
+                per_1000=rng.uniform(0, 9),
+                steps=tuple(Step(above=a, per_1000=rng.uniform(0, 9)) for a in above),
+            )
             used, count = rng.randrange(80), rng.randrange(80)
             slowly = sum(per_request(cost, used + n) for n in range(count))
             self.assertAlmostEqual(money_for(cost, used, count), slowly)
@@ -53,7 +62,9 @@ class Counted(unittest.TestCase):
         """With the month the first step begins again; what was given back was never used."""
         meter = Meter(description(STEPS))
         meter.start({"look": 2, "gone": 1}, "2026-11")
-        self.assertEqual([meter.take("look", "2026-11") for _ in range(4)], [0.01, 0.01, 0.01, 0.004])  # fmt: skip
+        self.assertEqual(
+            [meter.take("look", "2026-11") for _ in range(4)], [0.01, 0.01, 0.01, 0.004]
+        )
         meter.give_back("look", 0.004)
         self.assertEqual(meter.take("look", "2026-11"), 0.004)
         self.assertEqual(meter.take("look", "2026-12"), 0.0)
@@ -83,8 +94,14 @@ class Counted(unittest.TestCase):
     def test_said(self):
         """The step in use, and the next one; nothing of a price without steps, or of none."""
         [now] = price_now(description(STEPS), {"look": 4})
-        self.assertEqual((now.of, now.used, now.per_1000, now.next_above, now.next_per_1000), ("", 4, 10.0, 6, 4.0))  # fmt: skip
-        self.assertEqual(price_lines([now], "EUR"), ["Price after 4 this month: 10.00 EUR a thousand requests; from 6 on 4.00."])  # fmt: skip
+        self.assertEqual(
+            (now.of, now.used, now.per_1000, now.next_above, now.next_per_1000),
+            ("", 4, 10.0, 6, 4.0),
+        )
+        self.assertEqual(
+            price_lines([now], "EUR"),
+            ["Price after 4 this month: 10.00 EUR a thousand requests; from 6 on 4.00."],
+        )
         self.assertEqual(price_lines(price_now(description(), {}), "EUR"), [])
         self.assertEqual(price_now(description(("per_1000 = 10.0", "per_1000 = 0.0")), {}), [])
 
