@@ -33,6 +33,8 @@ class Demo(unittest.TestCase):
             "Verdicts of ",
         ):
             self.assertIn(sign, self.done.stdout)
+        self.assertRegex(self.done.stdout, r"flint: +marl:\n *kind +label +annotated +recall")
+        self.assertNotIn("\\n", self.done.stdout, "no control character is written out")
         self.assertNotIn("demo-secret", self.done.stdout + self.done.stderr)
         ledger = (self.walk / "walk.ledger").read_bytes()
         self.assertNotIn(b"demo-secret", ledger)

@@ -18,6 +18,7 @@ from dotledger.core.spelling import counted
 from dotledger.report.terminal.terminal_tables import (
     DASH,
     DOT,
+    Heading,
     Sheet,
     empty_table,
     number,
@@ -471,9 +472,9 @@ def parts(measure: Measure, names: Iterable[str]) -> Group:
 
 def comparison_table(measures: Mapping[str, Measure]) -> Sheet:
     """Return services side by side: recall and precision by label; fits 80 columns for two."""
-    columns = [("kind", False), ("label", False), ("annotated", True)]
+    columns: list[tuple[Heading, bool]] = [("kind", False), ("label", False), ("annotated", True)]
     for name in measures:
-        columns += [(f"{name}:\nrecall", True), ("precision", True)]
+        columns += [((f"{name}:", "recall"), True), ("precision", True)]
     table = empty_table("", columns)
     first = next(iter(measures.values()))
     for kind in first.kinds:

@@ -18,6 +18,7 @@ from dotledger.text_display import plain_text
 __all__ = [
     "DASH",
     "DOT",
+    "Heading",
     "Sheet",
     "console",
     "duration",
@@ -125,6 +126,9 @@ def plain(value: Any) -> Text:
     return Text(text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…", overflow="fold")
 
 
+Heading = str | tuple[str, ...]
+
+
 class Sheet:
     """A table that fits its terminal: where it is too wide, columns are left out, and that is said.
 
@@ -133,14 +137,14 @@ class Sheet:
 
     Parameters
     ----------
-    columns : sequence of (str, bool)
-        Names, and whether they hold numbers.
+    columns : sequence of (str or tuple of str, bool)
+        Headings, a tuple for several lines, and whether they hold numbers.
     least : sequence of str
         The columns that can be done without, the first most easily.
     """
 
     def __init__(
-        self, title: str, columns: Sequence[tuple[str, bool]], least: Sequence[str] = ()
+        self, title: str, columns: Sequence[tuple[Heading, bool]], least: Sequence[str] = ()
     ) -> None:
         self._title = title
         self._columns = list(columns)
@@ -155,8 +159,12 @@ class Sheet:
         table = Table(box=None, pad_edge=False, header_style="bold")
         for i in kept:
             name, numeric = self._columns[i]
+            # A heading may be a column of the user's own; two lines are made of two texts.
+            heading = (
+                "\n".join(map(plain_text, name)) if isinstance(name, tuple) else plain_text(name)
+            )
             table.add_column(
-                Text(plain_text(name)),  # it may be a column of the user's own
+                Text(heading),
                 justify="right" if numeric else "left",
                 no_wrap=numeric,
                 overflow="fold",
@@ -174,7 +182,7 @@ class Sheet:
             and Measurement.get(console, options.update(width=_UNBOUND), self._table(kept)).maximum
             > options.max_width
         ):
-            names = [self._columns[i][0] for i in kept[_ALWAYS:]]
+            names = [_in_one_line(self._columns[i][0]) for i in kept[_ALWAYS:]]
             gone = next((n for n in self._least if n in names), names[-1])
             kept.pop(_ALWAYS + names.index(gone))
             left_out.append(gone)
@@ -188,8 +196,12 @@ class Sheet:
 _ALWAYS = 2
 
 
+def _in_one_line(heading: Heading) -> str:
+    return " ".join(heading) if isinstance(heading, tuple) else heading
+
+
 def empty_table(
-    title: str, columns: Sequence[tuple[str, bool]], least: Sequence[str] = ()
+    title: str, columns: Sequence[tuple[Heading, bool]], least: Sequence[str] = ()
 ) -> Sheet:
     """Return a table without rows; see `Sheet`.
 
