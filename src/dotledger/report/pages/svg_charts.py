@@ -158,7 +158,7 @@ def _axes_in(width: float, height: float, *, left: float, bottom: float = _BOTTO
     axes.patch.set_visible(False)
     axes.spines[:].set_visible(False)
     axes.tick_params(length=0, labelsize=_TEXT, pad=4)
-    axes.xaxis.labelpad = axes.yaxis.labelpad = 2
+    axes.xaxis.labelpad, axes.yaxis.labelpad = 5, 2
     axes.xaxis.label.set_fontsize(_TEXT)
     axes.yaxis.label.set_fontsize(_TEXT)
     axes.margins(0)
