@@ -6,7 +6,13 @@ import unittest
 
 from dotledger import pair_tables
 from tests import reference
-from tests.core.measurement.test_measure import annotations_of, findings_of
+from tests.core.measurement.test_measure import (
+    annotations_of,
+    as_tables,
+    at_a_time,
+    findings_of,
+    random_case,
+)
 from tests.worked_cases import WORKED
 
 
@@ -62,3 +68,35 @@ class WorkedCases(unittest.TestCase):
             with self.subTest(case.rule):
                 right = {finding for finding, _ in case.pairs}
                 self.assertEqual(by_reference(case), (right, {*case.aside}))
+
+
+class AgainstReference(unittest.TestCase):
+    def check(self, seed):
+        """The library's state of each finding and annotation is that of the slow reference."""
+        found, true = random_case(seed)
+        said, truth = as_tables(found, true)
+        required = (0.3, 0.5, 1 / 3, 0.75)[seed % 4]
+        states = pair_tables(said, truth, overlap=required)
+        groups = {(a["image"], a["label"]) for a in true if a["label"]}
+        wanted = {}
+        for image, label in {(f["image"], f["label"]) for f in found} & groups:
+            mine = [f for f in found if (f["image"], f["label"]) == (image, label)]
+            theirs = [a for a in true if (a["image"], a["label"]) == (image, label)]
+            for finding, state, _ in reference.pair_group(mine, theirs, required):
+                key = (image, label, finding["confidence"], tuple(finding["box"]))
+                wanted.setdefault(key, []).append(state)
+        got = {}
+        confidence = [None if c != c else c for c in said.confidence.tolist()]
+        rows = zip(said.image.values(), said.label.values(), confidence, said.box.tolist(), states.finding)  # fmt: skip
+        for image, label, sure, box, state in rows:
+            if (key := (image, label, sure, tuple(box))) in wanted:
+                got.setdefault(key, []).append(state)
+        self.assertEqual({k: sorted(v) for k, v in got.items()}, {k: sorted(v) for k, v in wanted.items()}, seed)  # fmt: skip
+        return len(wanted)
+
+    def test_random_cases(self):
+        """Four hundred random cases, and the same however few rows are worked on at a time."""
+        self.assertGreater(sum(self.check(seed) for seed in range(400)), 500)
+        for size in (1, 3):
+            with at_a_time(size):
+                self.assertGreater(sum(self.check(seed) for seed in range(60)), 50)

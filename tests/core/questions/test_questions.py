@@ -81,44 +81,6 @@ class Several(unittest.TestCase):
             with self.assertRaisesRegex(ArgumentError, sign):
                 measure(said, true, threshold=bad)
 
-    def test_total_overlap(self):
-        """Pairing by greatest total overlap reaches what trying every pairing reaches."""
-        greater = 0
-        for seed, found, true, tables in cases(range(150)):
-            result = measure(*tables, overlap=0.3, pairing="total-overlap", draws=0)
-            usual = measure(*tables, overlap=0.3, draws=0)
-            total = 0.0
-            scope = {f["image"] for f in found}
-            for image in scope:
-                for label in {a["label"] for a in true if a["label"]}:
-                    total += float(
-                        reference.greatest_total(
-                            [f for f in found if (f["image"], f["label"]) == (image, label)],
-                            [a for a in true if (a["image"], a["label"]) == (image, label)],
-                            reference.Fraction(3, 10),
-                        )
-                    )
-            row, before = result.pooled, usual.pooled
-            reached = row.true_positives and row.true_positives * row.mean_overlap
-            self.assertAlmostEqual(reached, total, msg=seed)
-            greater += reached > before.true_positives * (before.mean_overlap or 0) + 1e-9
-            self.assertIn("total overlap", " ".join(result.notes))
-        self.assertGreater(greater, 0)
-
-    def test_total_overlap_keeps_the_curve(self):
-        """Average precision stays that of pairing by confidence, over several kinds pooled too."""
-        said = findings_of(
-            [("a", "object", "x", 0.9, BOX), ("a", "object", "x", 0.4, FAR), ("a", "label", "dusk", 0.7, None)]
-        )  # fmt: skip
-        true = annotations_of(
-            [("a", "object", "x", BOX, False), ("a", "object", "x", FAR, False), ("a", "label", "dusk", None, False)]
-        )  # fmt: skip
-        usual = measure(said, true, threshold=0.5)
-        other = measure(said, true, threshold=0.5, pairing="total-overlap")
-        self.assertEqual(usual.pooled.average_precision, 1.0)
-        self.assertEqual(other.pooled.average_precision, 1.0)
-        self.assertNotIn("average_precision", other.pooled.intervals)
-
 
 class Curves(unittest.TestCase):
     def test_curve(self):
@@ -200,46 +162,6 @@ class Counts(unittest.TestCase):
             self.assertEqual(
                 frame["answered"].tolist(), [image in answered for image in frame["image"]]
             )
-
-
-class Relatives(unittest.TestCase):
-    def setUp(self):
-        rows = [("a", "object", "light", 0.9, BOX), ("a", "object", "red lantern", 0.8, FAR)]
-        self.said = with_details(findings_of(rows), [None, Details(parents=("lantern",))])
-        self.true = annotations_of([("a", "object", "lantern", b, False) for b in (BOX, FAR)])
-        self.broader = {"lantern": ["lamp"], "lamp": ["light"]}
-
-    def test_counted_apart(self):
-        """A broader label (by way of another) and a narrower one are counted, not credited."""
-        result = measure(self.said, self.true, broader=self.broader)
-        found = result.confusion()["object"]
-        self.assertEqual((found.too_broad, found.too_narrow), ({"lantern": 1}, {"lantern": 1}))
-        self.assertEqual((result.pooled.true_positives, result.unjudged), (0, 2))
-        reasons = [case.reason for case in result.why().missed]
-        self.assertEqual(sorted(reasons), ["label too broad", "label too narrow"])
-
-    def test_what_is_found_already_is_not_found_again(self):
-        """A broader label over an object that its own label found is wrong, not too broad."""
-        rows = [("a", "object", "lantern", 0.9, BOX), ("a", "object", "light", 0.8, BOX)]
-        true = annotations_of([("a", "object", "lantern", BOX, False)])
-        result = measure(findings_of(rows), true, broader=self.broader, credit_related=True)
-        self.assertEqual((result.pooled.true_positives, result.unjudged), (1, 1))
-        self.assertEqual(result.confusion()["object"].too_broad, {})
-
-    def test_credited_on_request(self):
-        """On request both count as right, and the result says so."""
-        result = measure(self.said, self.true, broader=self.broader, credit_related=True)
-        self.assertEqual((result.pooled.true_positives, result.unjudged), (2, 0))
-        self.assertIn("credited", " ".join(result.notes))
-
-    def test_presence(self):
-        """Without boxes being in the image is enough."""
-        said = findings_of([("a", "label", "light", 0.9, None)])
-        true = annotations_of([("a", "label", "lantern", None, False)])
-        result = measure(said, true, broader=self.broader)
-        self.assertEqual([c.reason for c in result.why().missed], ["label too broad"])
-        credited = measure(said, true, broader=self.broader, credit_related=True)
-        self.assertEqual(credited.pooled.true_positives, 1)
 
 
 class DetailsOfPairs(unittest.TestCase):
