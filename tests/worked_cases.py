@@ -87,6 +87,15 @@ WORKED = (
         pairs=((0, 0),),
     ),
     Case(
+        # Equal confidence, overlap (80/100 each), x0 and y0: the one that ends further left visits first,
+        # though the other ends further up.
+        "equal confidence, overlap, x0 and y0: x1 before y1",
+        0.5,
+        ((0.7, (0, 0, 10, 8)), (0.7, (0, 0, 8, 10))),
+        ((0, 0, 10, 10),),
+        pairs=((1, 0),),
+    ),
+    Case(
         # The finding overlaps both annotations by 50/150 = 1/3: the one that comes first by x0 is taken,
         # though it stands second in the table.
         "equal overlaps of one finding: the annotation that comes first by x0, y0, x1, y1",

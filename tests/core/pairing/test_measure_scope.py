@@ -2,6 +2,7 @@
 
 import contextlib
 import unittest
+from collections import Counter
 
 from dotledger import measure
 from dotledger.errors import ScopeError
@@ -25,12 +26,13 @@ class Scopes(unittest.TestCase):
         covered, labels = {a["image"] for a in true}, {a["label"] for a in true if a["label"]}
         images = covered & {f["image"] for f in found}
         here = [f for f in found if f["image"] in images and f["label"]]
-        unjudged = sum(f["label"] not in labels for f in here)
+        unjudged = Counter(f["label"] for f in here if f["label"] not in labels)
         annotated = sum(a["image"] in images and bool(a["label"]) and not a["ignore"] for a in true)
         if kind is None:  # nothing of the kind is annotated
             self.assertEqual(annotated, 0)
             return 0
+        self.assertEqual(kind.unanswered, len(covered) - len(images))
         self.assertEqual(kind.images_in_scope, len(images))
-        self.assertEqual(sum(kind.unjudged.values()), unjudged)
+        self.assertEqual(dict(kind.unjudged), dict(unjudged))
         self.assertEqual(kind.pooled.annotated, annotated)
-        return unjudged
+        return unjudged.total()

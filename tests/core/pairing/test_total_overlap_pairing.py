@@ -46,3 +46,10 @@ class TotalOverlap(unittest.TestCase):
         self.assertEqual(usual.pooled.average_precision, 1.0)
         self.assertEqual(other.pooled.average_precision, 1.0)
         self.assertNotIn("average_precision", other.pooled.intervals)
+
+    def test_exactly_enough(self):
+        """An overlap of exactly what is required is enough, also here: 50/100."""
+        said = findings_of([("a", "object", "x", 0.9, (0, 0, 5, 10))])
+        true = annotations_of([("a", "object", "x", BOX, False)])
+        result = measure(said, true, overlap=0.5, pairing="total-overlap", draws=0)
+        self.assertEqual(result.pooled.true_positives, 1)
