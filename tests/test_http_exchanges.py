@@ -157,6 +157,27 @@ class Answers(unittest.TestCase):
             time.sleep(0.02)
         self.assertEqual((server.connections, len(server.heard)), (3, 3))
 
+    def test_an_answer_after_one_read(self):
+        """A service that reads once, answers and closes is heard: a small request leaves in one piece."""
+        listening = socket.create_server(("127.0.0.1", 0), backlog=64)
+        self.addCleanup(listening.close)
+
+        def serve():
+            with contextlib.suppress(OSError):
+                while True:
+                    connection, _ = listening.accept()
+                    with connection:
+                        read.append(connection.recv(1 << 16))
+                        connection.sendall(GOOD)
+
+        read = []
+        threading.Thread(target=serve, daemon=True).start()
+        port = listening.getsockname()[1]
+        usual = {"timeout": 5.0, "at_once": 4, "most": 1 << 20, "clock": time.monotonic}
+        for _ in range(60):
+            self.assertEqual(asked(Host("http", f"127.0.0.1:{port}", **usual))[2], b"good")
+        self.assertEqual([one for one in read if not one.endswith(b"\r\n\r\nx")], [])
+
     def test_size_and_time(self):
         """The body is cut at what is kept, whatever its length says; no answer waits for ever."""
         for sent in (GOOD, [GOOD[:9], GOOD[9:]], CHUNKS):

@@ -72,7 +72,7 @@ class Charts(unittest.TestCase):
         for what, (needs, _) in PLOTS.items():
             if what == "rounds":  # in tests/test_drift_watch.py
                 continue
-            given = {"Measure": self.result, "Comparison": other}.get(
+            given = {"Measure": self.result, "MeasuredKinds": self.result, "Comparison": other}.get(
                 getattr(needs, "__name__", ""), [0.1, 0.3, 0.2]
             )
             ax = dotledger.plot(given, what, kind="object" if needs else None, by="crowding")

@@ -134,11 +134,12 @@ def plot(
         raise ArgumentError("unknown chart", place="what", got=what, allowed=list(PLOTS))
     needs, draw = PLOTS[what]
     if needs is not None and not isinstance(result, needs):
+        name = "Measure" if needs is MeasuredKinds else needs.__name__
         raise ArgumentError(
-            f"the chart {what!r} is one of a {needs.__name__}",
+            f"the chart {what!r} needs a {name}",
             place="result",
             got=type(result).__name__,
-            allowed=[needs.__name__],
+            allowed=[name],
         )
     axes = _axes() if ax is None else ax
     draw(axes, result, _kind(result, kind), {"label": label, "by": by, "chosen": chosen})
