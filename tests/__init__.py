@@ -1,6 +1,6 @@
 """The tests; ``python -m unittest`` runs their classes in as many processes as there are processors.
 
-One process takes 1.7 times as long on two processors: tests wait for senders, databases and browsers.
+One process takes much longer: tests wait for senders, databases and browsers.
 Folders, modules, classes and single tests run in this process, as ever.
 """
 
