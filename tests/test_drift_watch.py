@@ -268,7 +268,11 @@ class Rounds(InFolder):
     def test_drawn(self):
         """The chart has a line a figure, in widths of its band; the page is whole without rounds."""
         self.round("may")
-        self.assertIn("No later round to judge.", watch_page(watch(self.path, "may")))
+        page = watch_page(watch(self.path, "may"))
+        self.assertIn("No later round to judge.", page)
+        self.assertNotIn("Matplotlib", page)
+        with mock.patch("dotledger.report.pages.watch_page.can_draw", return_value=False):
+            self.assertIn("Charts need Matplotlib", watch_page(watch(self.path, "may")))
         for name in ("june", "july"):
             self.round(name, things=THINGS if name == "june" else ("bell",), sure=0.8)
         axes = plot(watch(self.path, "may"), "rounds")

@@ -126,7 +126,7 @@ class Host:
             If the connection failed or the time was over.
         """
         given = self._headers(method, headers, body)
-        # The pool is not told the target: it may hold a key, and the pool logs what it is told.
+        # The pool does not get the target: it logs what it gets, and a target may hold a key.
         self._peer.calls.one = _Call(f"{self._handed}{_written(target)}", body, on_leaving)
         try:
             answer = self._pool.urlopen(

@@ -14,6 +14,8 @@ from unittest import mock
 import click
 
 from dotledger.cli import run
+from dotledger.cli.options.common_options import print_table, say, say_problems
+from dotledger.cli.options.label_names import mapping_lines
 from dotledger.cli.options.option_names import as_options, option_of
 from tests.sending.helpers import TEXT, picture
 
@@ -59,6 +61,9 @@ WRONG = [
     ("measure --findings f.csv --annotations pictures", "no image holds image regions"),
     ("draw nowhere --findings f.csv --out pics", "nowhere: No such file"),
     ("draw . --findings f.csv --out pics --overlap 3", "--overlap: "),
+    ("cover x --kinds face,object --out y", "--kinds: one kind at a time"),
+    ("sort x --kinds fase --out y", "--kinds: unknown kind"),
+    ("search --kinds fase --ledger l", "--kinds: unknown"),
     ("names no.csv --findings f.csv", "names is now: dotledger findings --names FILE"),
     ("draft --names no.csv --out x.ttl", "no.csv: the file cannot be read (No such"),
     ("draft --names no.csv", "--names needs --out FILE"),
@@ -153,3 +158,34 @@ class OptionNames(unittest.TestCase):
         self.assertEqual(option_of("columns: label", command), "--columns: label")
         self.assertEqual(option_of("ledger", command), "ledger")
         self.assertEqual(as_options("`replace=True`", None), "`replace=True`")
+
+    def test_what_others_wrote_stays(self):
+        """Names of images and labels are printed as they are, also where they look like arguments."""
+        command = click.Command("some", params=[click.Option(["--replace"])])
+        said, shown = io.StringIO(), io.StringIO()
+        with (
+            click.Context(command),
+            contextlib.redirect_stderr(said),
+            contextlib.redirect_stdout(shown),
+        ):
+            say_problems("cannot be read", [("`replace=True`.jpg", "allow it: `replace=True`")])
+            say("label `replace=True`")
+            print_table("label `replace=True`")
+        self.assertEqual(
+            said.getvalue(),
+            "cannot be read: `replace=True`.jpg: allow it: --replace\nlabel `replace=True`\n",
+        )
+        self.assertEqual(shown.getvalue(), "label `replace=True`\n")
+
+
+class LabelNames(unittest.TestCase):
+    def test_what_a_mapping_leaves_open(self):
+        """Each line is there only where it has something to say, and counts one as one."""
+        for left_out, unmapped, unused, lines in (
+            (0, [], [], []),
+            (1, [], [], ["1 finding left out by n.csv."]),
+            (2, [("object", "pear", 3, "pearl")], [], ["2 findings left out by n.csv.", "Labels missing from n.csv: pear (3), like pearl."]),
+            (0, [], [("object", "lanter", "")], ["Entries of n.csv that match no finding: lanter."]),
+        ):  # fmt: skip
+            mapped = mock.Mock(left_out=left_out, unmapped=unmapped, unused=unused)
+            self.assertEqual(mapping_lines(mapped, "n.csv"), lines)

@@ -87,7 +87,7 @@ class RowRefused(LedgerError):
 
 
 class LedgerStore:
-    """A ledger, named by a path or a database address.
+    """What keeps a ledger: connections, transactions and rows; `Ledger` is what users hold.
 
     Parameters
     ----------
@@ -106,21 +106,6 @@ class LedgerStore:
         None for a database server.
     version : int
         Of the tables.
-
-    Raises
-    ------
-    LedgerError
-        If there is none and `create` is false, if not a Dot Ledger database or one of another
-        version, or if it cannot be written.
-    MissingExtra
-        If the driver of a database address is not installed.
-
-    Examples
-    --------
-    >>> import dotledger
-    >>> with dotledger.Ledger("photos.ledger", create=False) as ledger:
-    ...     len(dotledger.batches(ledger))
-    1
     """
 
     def __init__(

@@ -11,6 +11,7 @@ import tempfile
 import unittest
 from contextlib import closing
 from pathlib import Path
+from unittest import mock
 
 import dotledger
 from dotledger.core.measurement.measure import measure
@@ -157,6 +158,19 @@ class Page(WithPage):
         self.assertEqual(again.read_bytes(), self.path.read_bytes())
         self.assertEqual(self.data()["sizes"], [[64, 48]] * 14)
         self.assertEqual(self.text.count("data:image/jpeg;base64,") >= 14, True)
+
+    def test_without_matplotlib(self):
+        """Without Matplotlib the page is written without charts, and says so; with it neither."""
+        self.assertIn('class="chart"', self.text)
+        self.assertNotIn("Charts need Matplotlib", self.text)
+        bare = self.home / "bare.html"
+        with (
+            mock.patch("dotledger.report.pages.report_charts.can_draw", return_value=False),
+            mock.patch("dotledger.report.pages.report_page.can_draw", return_value=False),
+        ):
+            dotledger.write_report(bare, self.found, self.true, draws=0)
+        self.assertIn("Charts need Matplotlib", bare.read_text())
+        self.assertNotIn('class="chart"', bare.read_text())
 
     def test_linked_or_none(self):
         """In a folder next to the page, or no pictures at all; a second run writes the same."""

@@ -287,5 +287,7 @@ def _show(
 
     if isinstance(result, Agreement):
         print_table(*agreement_parts(result))
+        if result.disputed:
+            print_table(f"--worklist FILE writes all {len(result.disputed)} images in dispute.")
         return
     print_table(*comparison_parts(result, labels=labels, costs=costs))

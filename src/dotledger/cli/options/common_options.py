@@ -23,6 +23,7 @@ __all__ = [
     "described",
     "example",
     "given_options",
+    "in_options",
     "json_option",
     "kinds_option",
     "ledger_option",
@@ -280,7 +281,7 @@ def as_kinds(text: str | None) -> list[str] | None:
 
 
 def one_kind(text: str | None) -> str | None:
-    """Return the only kind of a list; raises ArgumentError for more, or for what is no kind."""
+    """Return the only kind of a list; raises ArgumentError for several, or for an unknown one."""
     from dotledger.core.kinds import check_kinds
 
     kinds = check_kinds(as_kinds(text) or (), place="--kinds")
@@ -299,17 +300,24 @@ def settings_of(pairs: Sequence[str], option: str = "--set") -> dict[str, str]:
 
 def say(text: str) -> None:
     """Print a message for people, to stderr."""
+    click.echo(plain_text(text), err=True)
+
+
+def in_options(text: str) -> str:
+    """Return a text of the library with its arguments as options of the command that runs.
+
+    Never for what users or services wrote: a label may look like an argument.
+    """
     from dotledger.cli.options.option_names import as_options
 
-    asked = click.get_current_context(silent=True)
-    told = as_options(text, asked.command) if asked is not None else text
-    click.echo(plain_text(told), err=True)
+    running = click.get_current_context(silent=True)
+    return text if running is None else as_options(text, running.command)
 
 
 def say_problems(what: str, problems: Sequence[tuple[str, str]]) -> None:
     """Print the first of (name, reason) to stderr, and how many more there are."""
     for name, reason in problems[:_MOST_PROBLEMS]:
-        say(f"{what}: {name}: {reason}")
+        say(f"{what}: {name}: {in_options(reason)}")
     if len(problems) > _MOST_PROBLEMS:
         say(f"{what}: {len(problems) - _MOST_PROBLEMS:,} more")
 
@@ -339,13 +347,11 @@ def print_table(*parts: Any, aside: bool = False) -> None:
 
     What stands aside of the result goes to stderr.
     """
-    from dotledger.cli.options.option_names import as_options
     from dotledger.report.terminal.terminal_tables import console, printed
 
-    out, asked = console(), click.get_current_context(silent=True)
+    out = console()
     for part in parts:
-        told = as_options(part, asked.command) if asked and isinstance(part, str) else part
-        click.echo(printed(out, told), nl=False, err=aside)
+        click.echo(printed(out, part), nl=False, err=aside)
 
 
 def noticed(notes: Sequence[tuple[str, str, str]]) -> list[str]:

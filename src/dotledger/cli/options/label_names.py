@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from dotledger.core.spelling import first_of
+from dotledger.core.spelling import counted, first_of
 
 if TYPE_CHECKING:
     from dotledger.core.tables.findings_table import Findings
@@ -39,11 +39,11 @@ def mapping_lines(mapped: Mapped, place: str) -> list[str]:
     """Return the same in words, the most frequent first, each with the nearest spelling."""
     unmapped = [_near(f"{label} ({count})", near) for _, label, count, near in mapped.unmapped]
     unused = [_near(label, near) for _, label, near in mapped.unused]
-    lines = [f"{mapped.left_out} findings left out by {place}."] if mapped.left_out else []
+    left_out = counted(mapped.left_out, "finding")
+    lines = [f"{left_out} left out by {place}."] if mapped.left_out else []
     lines += [f"Labels missing from {place}: {first_of(unmapped, _MOST)}."] if unmapped else []
-    lines += [f"Entries of {place} that match no finding: {first_of(unused, _MOST)}."] * bool(
-        unused
-    )
+    if unused:
+        lines.append(f"Entries of {place} that match no finding: {first_of(unused, _MOST)}.")
     return lines
 
 

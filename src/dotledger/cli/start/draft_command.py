@@ -9,7 +9,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from dotledger.cli.options.common_options import example, print_table, replace_option, say
+from dotledger.cli.options.common_options import (
+    example,
+    in_options,
+    print_table,
+    replace_option,
+    say,
+)
 from dotledger.errors import ArgumentError, DescriptionError
 from dotledger.safe_files import check_output, read_regular, whole_file
 
@@ -214,7 +220,7 @@ def _write(
     if not sizes:
         say("without --image boxes are shown as in images of 1000 x 1000 pixels")
     for question in made.questions:
-        say(f"please check: {question}")
+        say(f"please check: {in_options(question)}")
     if made.unused:
         say(f"not used: {', '.join(made.unused)}")
 

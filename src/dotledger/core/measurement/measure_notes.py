@@ -110,7 +110,7 @@ def _size_of(facts: Mapping[str, Any]) -> ImageSize:
 
 
 def form_lines(labels: Sequence[str]) -> list[str]:
-    """Return what is said of labels that were brought into another Unicode form."""
+    """Return a note on labels that were normalised to NFC."""
     if not labels:
         return []
     listed = first_of(labels, 5)

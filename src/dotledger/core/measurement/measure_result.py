@@ -76,29 +76,7 @@ DASH = "\N{EN DASH}"
 
 @dataclass(frozen=True, kw_only=True, repr=False)
 class MeasuredKinds(Plotted, JsonText):
-    """What every measure holds, wherever its tables are.
-
-    Attributes
-    ----------
-    overlap : float
-        The required overlap for kinds judged by boxes.
-    threshold : float, dict of str to float, or None
-        Findings below it were left out of the counts; None for no threshold.
-    images_in_scope, unanswered : int
-        Images in scope for at least one kind; images covered but answered for none.
-    uncovered : int
-        Images with findings that the annotations do not cover.
-    kinds : dict of str to KindMeasure
-        By kind, in the order of `KINDS`.
-    unjudged_kinds : dict of str to int
-        Findings on covered images of a kind that the annotations do not hold, by kind.
-    pooled : Row
-        From the summed counts of all labels of all kinds.
-    notes : tuple of str
-        Sentences a reader should see before trusting the numbers.
-    basis : Basis
-        What was compared and judged.
-    """
+    """What every measure holds, wherever its tables are; `Measure` describes the fields."""
 
     overlap: float
     threshold: float | dict[str, float] | None

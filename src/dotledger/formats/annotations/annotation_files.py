@@ -397,7 +397,5 @@ def write_annotations(
     target = Path(path)
     ending = target.suffix.lower()
     # A table is also what refuses an ending that nothing is written as.
-    writers = [one for one in FORMATS if one.write is not None]
-    chosen = next((one for one in writers if ending in one.written_as), writers[0])
-    assert chosen.write is not None
-    return chosen.write(annotations, target, images)
+    writers = {one: form.write for form in FORMATS if form.write for one in form.written_as}
+    return writers.get(ending, writers[".csv"])(annotations, target, images)

@@ -95,8 +95,8 @@ class AnnotationFormat:
         Takes an `AnnotationSource`, returns what was loaded.
     fits : callable
         Whether a source with such an ending is of this format.
-    written_as : str
-        The ending under which it is written; empty if it is only read.
+    written_as : tuple of str
+        The endings of what it writes, ``""`` for a folder; empty if it is only read.
     write : callable, optional
         Takes annotations, the path to write and the folder of the images.
     """

@@ -52,12 +52,14 @@ def watch_page(watch: Watch) -> str:
     environment.filters["plain"] = plain_text
     names = _names(watch.rounds)
     template = (parts / "watch.html").read_text(encoding="utf-8")
+    drawn = can_draw()
     return environment.from_string(template).render(
         watch=watch,
         head=list(head_lines(watch)),
         verdict=verdict_line(watch),
         alarms=[(one.name, list(alarm_lines(one))) for one in watch.alarms],
-        charts=[_chart(watch.rounds, *name) for name in names[:_MOST_CHARTS] if can_draw()],
+        charts=[_chart(watch.rounds, *name) for name in names[:_MOST_CHARTS]] if drawn else [],
+        drawn=drawn,
         others=counted(len(names) - _MOST_CHARTS, "further figure")
         if len(names) > _MOST_CHARTS
         else "",

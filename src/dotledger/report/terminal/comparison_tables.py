@@ -213,4 +213,4 @@ def agreement_parts(result: Agreement) -> Iterator[Any]:
         shown = result.disputed[:_MOST_IMAGES]
         listed = ", ".join(f"{row['image']} {row['kind']} {row['disputed']}" for row in shown)
         yield ""
-        yield f"Most in dispute: {listed}. `worklist=FILE` writes all {len(result.disputed)}."
+        yield f"Most in dispute: {listed}."

@@ -53,12 +53,12 @@ def allowance(plan: Plan, at_most: int | None, used_this_month: int) -> tuple[in
 
 
 def calls_reached(at_most: int) -> str:
-    """Return what is said when so many calls were asked for, and made."""
+    """Return the reason to stop once the calls that the user allowed are made."""
     return f"the limit of {at_most} calls is reached"
 
 
 def quota_reached(quota: int) -> str:
-    """Return what is said when the month allows no further call."""
+    """Return the reason to stop once the monthly quota is used up."""
     return f"the monthly quota of {quota} calls is used up"
 
 
