@@ -31,6 +31,7 @@ __all__ = [
     "is_ledger",
     "parse_toml",
     "read_regular",
+    "read_regular_or_pipe",
     "remember",
     "remembered",
     "safe_file_name",
@@ -72,6 +73,27 @@ def read_regular(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
         return _whole(file, facts.st_size, most)
     finally:
         os.close(file)
+
+
+def read_regular_or_pipe(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
+    """Read a regular file, or a pipe until its end: what a shell puts in place of ``<(command)``.
+
+    A pipe that nobody writes to is empty; it is not waited for.
+
+    Raises
+    ------
+    OSError
+        As `read_regular`; for anything else that is no file, and for a pipe with more than `most`.
+    """
+    if not stat.S_ISFIFO(os.stat(path).st_mode):  # noqa: PTH116 - any path-like
+        return read_regular(path, most)
+    file = os.open(path, os.O_RDONLY | _NO_WAITING)
+    os.set_blocking(file, True)
+    with os.fdopen(file, "rb") as pipe:
+        data = pipe.read(most + 1)
+    if len(data) > most:
+        raise OSError(errno.EFBIG, f"the pipe holds more than {most:,} bytes", path)
+    return data
 
 
 def check_regular(path: str | os.PathLike[str]) -> None:

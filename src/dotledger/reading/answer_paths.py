@@ -82,19 +82,19 @@ def compile_path(path: str, *, place: str = "path") -> Getter:
     DescriptionError
         If `path` is neither a simple path nor a JMESPath expression.
     """
-    if not _SIMPLE.match(path):
-        return _expression(path, place)
     bare = path.lstrip("^")
     up = len(path) - len(bare)
+    if not _SIMPLE.match(path):
+        return _outward(_expression(bare, place), up)
     if bare.endswith("[@index]"):
         return _beside(tuple(bare.removesuffix("[@index]").split(".")), up)
-    inner = _inner(bare)
-    if not up:
-        return inner
-    return _outward(inner, up)
+    return _outward(_inner(bare), up)
 
 
 def _outward(inner: Getter, up: int) -> Getter:
+    if not up:
+        return inner
+
     def get(level: Level) -> Any:
         for _ in range(up):
             if level.outer is None:

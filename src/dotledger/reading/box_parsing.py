@@ -235,7 +235,8 @@ def _outline_reader(rule: BoxRule) -> Callable[[Any, Level], tuple[Outline, Outl
     if rule.form == "runs":
         return lambda raw, _: (_run_corners(raw, rule.lines), None)
     if not rule.angle:
-        return lambda raw, _: _rings(raw)
+        sign = rule.split
+        return lambda raw, _: _rings(_from_texts(raw, sign) if sign else raw)
     numbers, angle = _centre_and_size(rule), compile_path(rule.angle, place="box.angle")
 
     def turned(raw: Any, level: Level) -> tuple[Outline, Outline | None]:
@@ -293,6 +294,16 @@ def _rings(raw: Any) -> tuple[Outline, Outline]:
         return points, points
     points = _points_of(raw)
     return points, points
+
+
+def _from_texts(raw: Any, sign: str) -> Any:
+    """Return points that are texts such as ``"470;490"`` as pairs of numbers in text."""
+    if type(raw) is not list or not all(isinstance(part, str) for part in raw):
+        raise SetAside("not a list of points as text", raw)
+    return [
+        [side.strip() for side in (part.split() if sign == " " else part.split(sign))]
+        for part in raw
+    ]
 
 
 def _area_of(box: Box) -> float:

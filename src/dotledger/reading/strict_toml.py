@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, Literal, TypeVar, get_args, get_origin
 
@@ -13,11 +14,14 @@ from dotledger.core.spelling import nearest
 from dotledger.errors import DescriptionError
 from dotledger.safe_files import parse_toml, read_regular
 
-__all__ = ["TomlPart", "hinted", "load_strictly", "parse_strictly", "unknown"]
+__all__ = ["NOT_ANSWERED", "TomlPart", "hinted", "load_strictly", "parse_strictly", "unknown"]
 
 _MOST_BYTES = 4 << 20
 
 Model = TypeVar("Model", bound=msgspec.Struct)
+
+NOT_ANSWERED = "not answered"
+"""What a draft writes where its samples leave several answers open: no file with it is read."""
 
 
 class TomlPart(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -73,10 +77,26 @@ def parse_strictly(text: str, model: type[Model], *, name: str) -> Model:
         data = parse_toml(text)
     except ValueError as error:
         raise DescriptionError(f"not TOML: {error}", place=name) from error
+    if where := next(_unanswered(data, ()), None):
+        raise DescriptionError(
+            "a question of the draft is not answered yet",
+            place=_place(name, text, where),
+            next_step=f"Write one of the answers above that line after '{where[-1]} ='.",
+        )
     try:
         return msgspec.convert(data, model, strict=True)
     except msgspec.ValidationError as error:
         raise _explained(str(error), data, text, name, model) from None
+
+
+def _unanswered(value: Any, where: tuple[Any, ...]) -> Iterator[tuple[Any, ...]]:
+    """Yield the places at which a draft left a question open."""
+    if value == NOT_ANSWERED:
+        yield where
+    inner = value.items() if isinstance(value, dict) else ()
+    listed = enumerate(value) if isinstance(value, list) else ()
+    for key, part in (*inner, *listed):
+        yield from _unanswered(part, (*where, key))
 
 
 def unknown(what: str, got: str, known: Any) -> str:

@@ -17,7 +17,7 @@ from dotledger.cli.options.common_options import (
     say,
 )
 from dotledger.errors import ArgumentError, DescriptionError
-from dotledger.safe_files import check_output, read_regular, whole_file
+from dotledger.safe_files import check_output, read_regular, read_regular_or_pipe, whole_file
 
 if TYPE_CHECKING:
     from dotledger.services.drafting import Draft
@@ -97,13 +97,13 @@ def command(
     out: str | None,
     replace: bool,
 ) -> None:
-    """Draft a description from raw answers (SAMPLES: JSON, lines of JSON, XML).
+    """Draft a description from raw answers (SAMPLES: JSON, lines of JSON, XML; '-': a pipe).
 
-    Finds the lists of findings and, in each, the label, confidence, box, points and attributes,
-    and says why; other candidates are added as comments. Give the images too: their sizes
-    settle the form of boxes. Every rule is tried on the samples; a rule that reads something
-    else than the sample holds is left as a comment. The draft shows each value that it reads
-    with its place in the sample, what it does not use, and what it cannot know.
+    Weighs every way of reading the samples and writes the likeliest one, with its reasons. Where
+    another one is nearly as likely, the file holds a question in the place of the answer, and can
+    be used once it is answered. Give the images too: their sizes settle the form of boxes, and
+    both readings of an unclear box are drawn side by side. Every rule is tried on the samples.
+    Each field of the samples is said to be read, carried as an attribute, or not used.
 
     The request is taken from a saved request or from the service's OpenAPI document; keys are
     never copied.
@@ -124,7 +124,7 @@ def command(
     if out is not None:
         check_output(out, place="--out", inputs=(*samples, *images, *sources), replace=replace)
     saved = _saved(curl, har, openapi, operation)
-    raw = [read_regular(sample) for sample in samples] or saved.answers
+    raw = [_sample(sample) for sample in samples] or saved.answers
     named = list(samples) or [f"answer {n}" for n in range(1, len(raw) + 1)]
     sizes = [_size(read_regular(image)) for image in images]
     if not sizes and not samples and saved.images and all(saved.images):
@@ -139,6 +139,33 @@ def command(
     ordered = [word.strip() for word in words.split(",") if word.strip()]
     made = whole_draft(raw, sizes, words=ordered, saved=saved, ask=_asked if ask else None)
     _write(made, raw, named, sizes, name, address, out)
+    if out is not None and images:
+        _draw_questions(made, images, Path(out), replace=replace)
+
+
+def _sample(name: str) -> bytes:
+    """Read a sample from a file, a pipe, or standard input."""
+    from dotledger.services.drafting.sample_trees import unpacked
+
+    return unpacked(sys.stdin.buffer.read() if name == "-" else read_regular_or_pipe(name))
+
+
+def _draw_questions(made: Draft, images: tuple[str, ...], out: Path, *, replace: bool) -> None:
+    """Draw both readings of a box side by side where the samples do not tell which is meant."""
+    from dotledger.report.pictures.draft_pictures import readings_picture
+
+    asked = [rule.unclear["box"] for rule in made.sure if "box" in rule.unclear]
+    for number, choices in enumerate(asked, 1):
+        path = out.with_name(f"{out.stem}-question-{number}.png")
+        check_output(path, place="--out", inputs=images, replace=replace)
+        sample = choices[0].samples[0]
+        boxes = [
+            [box for box, n in zip(c.boxes, c.samples, strict=True) if n == sample]
+            for c in choices[:2]
+        ]
+        with whole_file(path) as file:
+            readings_picture(read_regular(images[sample]), boxes).save(file, "PNG")
+        say(f"the first two answers, drawn side by side: {path}")
 
 
 def _write_names(names: str, out: str | None, *, replace: bool) -> None:
@@ -202,12 +229,7 @@ def _write(
     from dotledger.services.drafting import described_draft
 
     if not made.sure:
-        raise ArgumentError(
-            "nothing like a finding was recognised",
-            place="SAMPLES",
-            got=[question.partition(": ")[2] for question in made.questions] or "no list of things",
-            next_step="Give more samples with their images (--image), or write the rule by hand.",
-        )
+        raise _nothing(made, raw)
     text = described_draft(made, name=name, address=address)
     if out is None:
         click.echo(text)
@@ -216,13 +238,26 @@ def _write(
             file.write_text(text, encoding="utf-8")
         _remember(out)
         say(f"written: {out}")
-    _show(text, raw, named, sizes, aside=out is None)
+    likeliest = described_draft(made, name=name, address=address, assume=True)
+    _show(likeliest, raw, named, sizes, aside=out is None)
     if not sizes:
         say("without --image boxes are shown as in images of 1000 x 1000 pixels")
     for question in made.questions:
         say(f"please check: {in_options(question)}")
-    if made.unused:
-        say(f"not used: {', '.join(made.unused)}")
+    if made.fields.attributes:
+        say(f"carried as attributes: {', '.join(made.fields.attributes)}")
+    if made.fields.unused:
+        say(f"not used: {', '.join(made.fields.unused)}")
+
+
+def _nothing(made: Draft, raw: list[bytes]) -> ArgumentError:
+    """Return the error for samples that no rule reads: what was doubted, or what is lacking."""
+    from dotledger.services.drafting.sample_trees import nothing_said, samples_of
+
+    why, next_step = nothing_said(samples_of(raw).documents)
+    if made.questions:
+        return ArgumentError(why, place="SAMPLES", got=made.questions, next_step=next_step)
+    return ArgumentError(why, place="SAMPLES", next_step=next_step)
 
 
 def _size(data: bytes) -> tuple[float, float]:

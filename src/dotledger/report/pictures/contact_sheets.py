@@ -30,6 +30,7 @@ __all__ = [
     "fault_tiles",
     "image_tiles",
     "picture_marks",
+    "side_by_side",
     "tile_sheet",
     "write_pictures",
 ]
@@ -231,7 +232,7 @@ def write_pictures(
         drawn = draw_marks(image, picture.marks, scale=scale, footer=picture.footer)
         if beside is not None and picture.name in beside:
             other = beside[picture.name]
-            drawn = _side_by_side(
+            drawn = side_by_side(
                 drawn, draw_marks(image, other.marks, scale=scale, footer=other.footer)
             )
         with whole_file(path) as draft:
@@ -240,7 +241,8 @@ def write_pictures(
     return written
 
 
-def _side_by_side(first: Image.Image, second: Image.Image) -> Image.Image:
+def side_by_side(first: Image.Image, second: Image.Image) -> Image.Image:
+    """Return two pictures next to each other, with a gap, on one ground."""
     gap = max(8, first.width // 100)
     size = (first.width + gap + second.width, max(first.height, second.height))
     both = Image.new("RGB", size, _GROUND)

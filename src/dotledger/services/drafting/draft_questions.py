@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from urllib.parse import urlsplit
 
 from dotledger.services.body_forms import BODY_FORMS
-from dotledger.services.drafting.draft_writing import Draft, ambiguous
+from dotledger.services.drafting.draft_writing import Draft
 from dotledger.services.drafting.request_samples import Asked
-from dotledger.services.drafting.rule_drafting import RuleGuess
+from dotledger.services.drafting.rule_drafting import NONE, Choice, RuleGuess
 
-__all__ = ["Question", "ask_about_boxes", "ask_about_request", "unknown_words"]
+__all__ = ["Question", "ask_about_request", "ask_about_rules", "unknown_words"]
 
 Question = Callable[[str, list[str]], str]
 """Puts a question to the person; given what may be answered (nothing: any text), returns that."""
@@ -44,27 +44,40 @@ def ask_about_request(asked: Asked, ask: Question) -> Asked:
     return asked
 
 
-def ask_about_boxes(made: Draft, ask: Question) -> None:
-    """Ask which of two ways of writing a box is meant, where both fit the samples.
+def ask_about_rules(made: Draft, ask: Question) -> None:
+    """Ask what the samples leave open, and write the answers into the rules.
 
     Parameters
     ----------
     made : Draft
-        It is changed: the way that was chosen stands first, and its question goes.
+        It is changed: what was chosen is its own, and the question goes.
     ask : callable
         See `Question`.
     """
+    said: dict[tuple[str, ...], str] = {}
     for rule in made.sure:
-        ways = ambiguous(rule)
-        if ways:
-            texts = [", ".join(order) for order in ways]
-            chosen = ask(f"The order of the numbers of a box at {rule.each}", texts)
-            _put_first(rule, ways[texts.index(chosen)])
-            made.questions = [q for q in made.questions if f"numbers at {rule.each}:" not in q]
+        for key, choices in list(rule.unclear.items()):
+            if len(choices) < 2:
+                continue  # the order of words is asked for as text
+            texts = tuple(choice.value for choice in choices)
+            if texts not in said:  # a second box of the same name is written in the same way
+                said[texts] = ask(f"The {key} at {rule.each}", _with_shown(choices))
+            _answer(rule, key, said[texts].partition("   # ")[0])
+            del rule.unclear[key]
+            made.questions = [q for q in made.questions if f"the {key} at {rule.each}: " not in q]
 
 
-def _put_first(rule: RuleGuess, order: tuple[str, ...]) -> None:
-    rule.boxes = sorted(rule.boxes, key=lambda box: box.order != order)
+def _with_shown(choices: Sequence[Choice]) -> list[str]:
+    return [f"{one.value}   # {one.shown}" if one.shown else one.value for one in choices]
+
+
+def _answer(rule: RuleGuess, key: str, chosen: str) -> None:
+    if key == "box":
+        rule.boxes = sorted(rule.boxes, key=lambda box: box.toml() != chosen)
+    elif key == "confidence":
+        rule.confidence = "" if chosen == NONE else chosen
+    else:
+        rule.label = chosen.strip("\"'")
 
 
 def unknown_words(made: Draft) -> list[str]:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections import defaultdict
+import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct, field
-from msgspec.structs import replace
 
 from dotledger.core.boxes.image_frames import Frame
 from dotledger.errors import DescriptionError
@@ -16,15 +15,17 @@ from dotledger.json_codec import AsData, to_json
 from dotledger.reading.rule_reader import NOT_THERE, Read, Reading
 from dotledger.services.answer_reading import Reader
 from dotledger.services.drafting.box_drafting import Size, reported_size, toml_text
+from dotledger.services.drafting.draft_evidence import LABEL_NAMES
+from dotledger.services.drafting.field_account import FieldAccount, account_of
 from dotledger.services.drafting.request_samples import Asked, call_toml, connect_toml, inline_toml
-from dotledger.services.drafting.rule_drafting import RuleGuess, amounts_of, rules_of
-from dotledger.services.drafting.sample_sections import groups_of, written
+from dotledger.services.drafting.rule_drafting import RuleGuess, rule_from
+from dotledger.services.drafting.sample_sections import groups_of, plain_name, written
 from dotledger.services.drafting.sample_trees import Samples
+from dotledger.services.drafting.whole_readings import best_reading
 from dotledger.services.service_description import parse_description
 
 __all__ = [
     "Draft",
-    "ambiguous",
     "described_draft",
     "draft",
     "read_beside",
@@ -46,8 +47,8 @@ class Draft(AsData, Struct, kw_only=True):
         In the order of the answer; those left open are comments.
     questions : list of str
         What no sample can tell.
-    unused : list of str
-        Sections of the answers that no rule reads.
+    fields : FieldAccount
+        Every field of the samples: read, an attribute, or not used.
     asked : Asked
         What is known of how the service is asked.
     """
@@ -55,7 +56,7 @@ class Draft(AsData, Struct, kw_only=True):
     envelope: dict[str, str | list[str]] = field(default_factory=dict)
     rules: list[RuleGuess] = field(default_factory=list)
     questions: list[str] = field(default_factory=list)
-    unused: list[str] = field(default_factory=list)
+    fields: FieldAccount = field(default_factory=FieldAccount)
     asked: Asked = field(default_factory=Asked)
 
     @property
@@ -63,17 +64,32 @@ class Draft(AsData, Struct, kw_only=True):
         """The rules that read out of the samples what stands there."""
         return [rule for rule in self.rules if not rule.open]
 
-    def toml(self) -> str:
-        """Return the draft as commented TOML."""
+    def toml(self, *, assume: bool = False) -> str:
+        """Return the draft as commented TOML.
+
+        Parameters
+        ----------
+        assume : bool, default False
+            Write the likeliest answer to each question, instead of leaving it open.
+        """
         parts = [f"# Please check: {question}" for question in self.questions]
-        parts += [f"# Not used: {', '.join(self.unused)}"] if self.unused else []
+        parts += [f"# Not used: {', '.join(self.fields.unused)}"] if self.fields.unused else []
         if self.envelope:
             inner = [f"{name} = {inline_toml(where)}" for name, where in self.envelope.items()]
             parts.append("\n".join(["[envelope]", *inner]))
-        return "\n\n".join([*parts, *(rule.toml() for rule in self.rules)]) + "\n"
+        return "\n\n".join([*parts, *(rule.toml(assume=assume) for rule in self.rules)]) + "\n"
 
-    def description(self, *, name: str = "mine", address: str = "https://service.example") -> str:
+    def description(
+        self,
+        *,
+        name: str = "mine",
+        address: str = "https://service.example",
+        assume: bool = False,
+    ) -> str:
         """Return a whole description as commented TOML.
+
+        What the samples leave open stands in it as a question: it can be read as a description
+        once each is answered.
 
         Parameters
         ----------
@@ -81,13 +97,15 @@ class Draft(AsData, Struct, kw_only=True):
             Of the service; the key is looked for under it.
         address : str
             Where it is, if that is not known.
+        assume : bool, default False
+            Write the likeliest answer to each question: it may be wrong, and a comment says so.
 
         Returns
         -------
         str
             To be saved as a file and looked through.
         """
-        return described_draft(self, name=name, address=address)
+        return described_draft(self, name=name, address=address, assume=assume)
 
 
 def draft(
@@ -117,78 +135,38 @@ def draft(
     parts, prefix = _image_parts(answers, known, made)
     working = _working_size(parts, made)
     groups = groups_of(parts)
-    amounts = amounts_of(groups)
-    made.rules = [
-        rule
-        for group in groups.values()
-        for rule in rules_of(group, groups, working, words, amounts)
-    ]
+    made.rules = [rule_from(one) for one in best_reading(groups, working, words)]
     if prefix and made.rules:
         made.envelope = {"images": prefix, **made.envelope}
-    _agree(made.rules)
     for rule in made.rules:
         rule.optional = _may_be_missing(rule, parts)
-        _settle(rule, made, answers, known)
-    made.questions += [q for rule in made.sure for q in rule.questions + _box_questions(rule)]
-    made.questions += [
+        rule.open = rule.open or _problem(rule, made.envelope, answers, known)
+    made.questions = _questions(made)
+    made.fields = _account(parts, made)
+    return made
+
+
+def _questions(made: Draft) -> list[str]:
+    """Return in words what no sample tells: what is left open, and what is written all the same."""
+    found = [text for rule in made.sure for text in _unclear(rule)]
+    found += [text for rule in made.sure for text in rule.questions]
+    found += [
         f"which way boxes at {rule.each} are turned, and whether by {rule.boxes[0].angle_in}"
         for rule in made.sure
         if rule.boxes and rule.boxes[0].angle
     ]
-    made.questions += [f"{rule.each}: {rule.open}" for rule in made.rules if rule.open]
-    made.unused = _unused(parts, made)
-    return made
+    return found + [f"{rule.each}: {rule.open}" for rule in made.rules if rule.open]
 
 
-def _agree(rules: Sequence[RuleGuess]) -> None:
-    """Rank boxes anew where several rules have a field of one name: it is written in one way."""
-    named: dict[str, list[RuleGuess]] = {}
-    for rule in rules:
-        if rule.boxes and rule.boxes[0].order:
-            named.setdefault(rule.boxes[0].at.rpartition(".")[2], []).append(rule)
-    for several in named.values():
-        scores: dict[tuple[str, ...], float] = defaultdict(float)
-        for rule in several:
-            for box in rule.boxes:
-                scores[(box.form, *box.order)] += box.score
-        for rule in several:
-            clear = max(box.clear for other in several for box in other.boxes[:1])
-            mean = [
-                replace(box, score=scores[(box.form, *box.order)] / len(several), clear=clear)
-                for box in rule.boxes
-            ]
-            rule.boxes = sorted(mean, key=lambda box: -box.score)
-
-
-def _box_questions(rule: RuleGuess) -> list[str]:
-    """Ask where two ways of reading four numbers fit the samples equally well."""
-    ways = " or ".join(", ".join(order) for order in ambiguous(rule))
-    return [f"the order of the boxes' numbers at {rule.each}: {ways}"] if ways else []
-
-
-def ambiguous(rule: RuleGuess) -> list[tuple[str, ...]]:
-    """Return the two ways of reading a rule's four numbers that fit the samples equally well.
-
-    Returns
-    -------
-    list of tuple of str
-        Empty if one of them is clearly better.
-    """
-    if len(rule.boxes) < 2:
-        return []
-    first, second = rule.boxes[:2]
-    if not first.order or second.at != first.at or second.fits < first.fits:
-        return []
-    turned = {first.order, second.order} == _TURNED
-    if first.clear >= _SURE if turned else first.score - second.score > _CLEAR:
-        return []
-    return [first.order, second.order]
-
-
-_TURNED = {("x0", "y0", "x1", "y1"), ("y0", "x0", "y1", "x1")}
-_SURE = 3.0
-_CLEAR = 0.05
-"""Two ways of writing boxes whose scores are closer are both possible."""
+def _unclear(rule: RuleGuess) -> list[str]:
+    """Return a rule's questions in words; each stands in the file in the place of an answer."""
+    found = []
+    for key, choices in rule.unclear.items():
+        if key == "confidence" and rule.order_of:
+            found.append(f"the order of the words {', '.join(rule.order_of)}, from low to high")
+        else:
+            found.append(f"the {key} at {rule.each}: {' or '.join(c.value for c in choices)}")
+    return found
 
 
 def _image_parts(answers: Sequence[Any], sizes: Sequence[Size], made: Draft) -> tuple[Parts, str]:
@@ -206,15 +184,20 @@ def _image_parts(answers: Sequence[Any], sizes: Sequence[Size], made: Draft) -> 
                 for top, size in parts
                 for e in (top.get(name) if isinstance(top, dict) else []) or []
             ]
-            return inner, written([name, "[]"], each=True)
+            return inner, written([name, "[]"])
     return parts, ""
 
 
 def _is_image_list(value: Any) -> bool:
-    """Tell whether a list holds images: objects that hold lists or sections of objects."""
+    """Tell whether a list holds images: objects of sections, and no labels of their own."""
     if not isinstance(value, list) or not value:
         return False
-    return all(isinstance(e, dict) and sum(_is_section(v) for v in e.values()) >= 2 for e in value)
+    return all(
+        isinstance(e, dict)
+        and sum(_is_section(v) for v in e.values()) >= 2
+        and not any(plain_name(name) in LABEL_NAMES for name in e)
+        for e in value
+    )
 
 
 def _is_section(value: Any) -> bool:
@@ -259,19 +242,6 @@ def _has(part: Any, steps: Sequence[str]) -> bool:
     return True
 
 
-def _settle(rule: RuleGuess, made: Draft, answers: Sequence[Any], sizes: Sequence[Size]) -> None:
-    """Let the reader try the rule, with each way of writing its box; leave it open if none does."""
-    boxes = rule.boxes
-    problem = ""
-    for place in range(max(1, len(boxes))):
-        rule.boxes = boxes[place : place + 1] + boxes[:place] + boxes[place + 1 :]
-        problem = _problem(rule, made.envelope, answers, sizes)
-        if not problem:
-            return
-    rule.boxes = boxes
-    rule.open = problem
-
-
 def _problem(
     rule: RuleGuess,
     envelope: Mapping[str, str | list[str]],
@@ -283,6 +253,7 @@ def _problem(
         Draft(envelope=dict(envelope), rules=[rule]),
         name="draft",
         address="https://service.example",
+        assume=True,
     )
     try:
         readings = read_samples(text, [to_json(answer) for answer in answers], sizes)
@@ -294,6 +265,7 @@ def _problem(
     notes = [note for reading in readings for note in reading.notes if note[0] not in quiet]
     absent = sum(note[0] == NOT_THERE for reading in readings for note in reading.notes)
     read = sum(len(reading.found) for reading in readings) + absent
+    # A part that a condition leaves out is understood, and is no finding.
     if read != rule.count:
         first = f": {notes[0][0]} {notes[0][1]}" if notes else ""
         return f"{read} of {rule.count} parts could be read{first}"
@@ -305,19 +277,21 @@ _CLIPPED = "box clipped to the image"
 _QUIET = (NOT_THERE, "section never read")
 
 
-def _unused(parts: Parts, made: Draft) -> list[str]:
-    """Return the sections of the answers that nothing of the draft looks at."""
-    texts = [rule.toml() for rule in made.sure] + [str(at) for at in made.envelope.values()]
-    names: dict[str, None] = {}
-    for part, _ in parts:
-        for name, value in part.items() if isinstance(part, dict) else ():
-            if isinstance(value, (dict, list)) and value:
-                names[name] = None
-    return [name for name in names if not any(written([name]) in text for text in texts)]
+def _account(parts: Parts, made: Draft) -> FieldAccount:
+    """Return what the draft does with every field of the samples."""
+    around = [at for at in made.envelope.values() if isinstance(at, str)]
+    paths = [tuple(step for step in re.split(r"[.\[\]]+", at) if step) for at in around]
+    return account_of([part for part, _ in parts], [rule.used for rule in made.sure], paths)
 
 
-def described_draft(made: Draft, *, name: str, address: str) -> str:
-    """Return a whole description around a draft, which ``try`` accepts once the key is said."""
+def described_draft(made: Draft, *, name: str, address: str, assume: bool = False) -> str:
+    """Return a whole description around a draft, which ``try`` accepts once the key is said.
+
+    Parameters
+    ----------
+    assume : bool, default False
+        Write the likeliest answer to each open question: the file loads, and may be wrong.
+    """
     rules = made.sure or made.rules
     kinds = ", ".join(f'"{kind}"' for kind in dict.fromkeys(rule.kind for rule in rules))
     key = str(made.envelope.get("id", "id"))
@@ -335,7 +309,7 @@ service = {toml_text(name)}
 
 {call_toml(made.asked, kinds, several=several)}
 
-{made.toml()}"""
+{made.toml(assume=assume)}"""
 
 
 def with_samples(made: Draft, samples: Samples) -> Draft:

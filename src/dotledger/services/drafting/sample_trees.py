@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import zlib
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -12,8 +13,9 @@ from dotledger.errors import ArgumentError
 from dotledger.json_codec import NotJSON, from_json
 from dotledger.reading.answer_documents import Written, document_reader, xml_document
 from dotledger.services.drafting.box_drafting import toml_text
+from dotledger.text_display import shown
 
-__all__ = ["Samples", "samples_of"]
+__all__ = ["Samples", "nothing_said", "samples_of", "unpacked"]
 
 
 class Samples(Struct, kw_only=True):
@@ -68,6 +70,7 @@ def samples_of(answers: Sequence[bytes]) -> Samples:
     ArgumentError
         If one is none of these.
     """
+    answers = [unpacked(one) for one in answers]
     written = _written(answers)
     lists = _repeated(answers) if written == "xml" else ()
     plain = [document_reader(written, lists=lists)(one) for one in answers]
@@ -85,6 +88,76 @@ def samples_of(answers: Sequence[bytes]) -> Samples:
     if written == "xml":
         made.documents = [_with_numbers(one) for one in documents]
     return made
+
+
+_MOST_UNPACKED = 64 << 20
+
+
+def unpacked(answer: bytes) -> bytes:
+    """Return an answer that was saved packed with gzip, as it went over the network, unpacked.
+
+    Raises
+    ------
+    ArgumentError
+        If it is damaged, or unpacks to more than 64 MiB.
+    """
+    if not answer.startswith(b"\x1f\x8b"):
+        return answer
+    unpack = zlib.decompressobj(wbits=31)
+    try:
+        plain = unpack.decompress(answer, _MOST_UNPACKED)
+    except zlib.error as error:
+        raise ArgumentError(
+            "a sample is packed with gzip, and cannot be unpacked", place="SAMPLES", got=str(error)
+        ) from error
+    if unpack.unconsumed_tail:
+        raise ArgumentError(
+            "a sample unpacks to more than can be drafted from",
+            place="SAMPLES",
+            allowed=[f"at most {_MOST_UNPACKED:,} bytes"],
+        )
+    return plain
+
+
+_FAULTS = ("error", "errors", "fault", "failure", "exception")
+
+
+def nothing_said(documents: Sequence[Any]) -> tuple[str, str]:
+    """Return why samples hold nothing that can be drafted from, and what to give instead.
+
+    Parameters
+    ----------
+    documents : sequence
+        The samples as plain values.
+    """
+    for one in documents:
+        keys = one if isinstance(one, dict) else {}
+        faults = [value for key, value in keys.items() if key.lower() in _FAULTS and value]
+        if faults:
+            return (
+                f"a sample says that the call failed: {shown(faults[0], 80)}",
+                "Save the answer of a call that succeeded, and draft from that.",
+            )
+    empty = list(dict.fromkeys(name for one in documents for name in _empty(one, ())))
+    if empty:
+        return (
+            f"nothing was found in the samples: there is nothing at {', '.join(empty[:4])}",
+            "Give an answer about an image in which the service finds something.",
+        )
+    return (
+        "no place in the samples looks like a list of findings",
+        "Give more samples with their images, or write the rule by hand.",
+    )
+
+
+def _empty(value: Any, path: tuple[str, ...]) -> Iterator[str]:
+    """Yield the paths of lists and objects without anything in them."""
+    if value in ([], {}) and path:
+        yield ".".join(path)
+    for name, inner in value.items() if isinstance(value, dict) else ():
+        yield from _empty(inner, (*path, name))
+    for inner in value if isinstance(value, list) else ():
+        yield from _empty(inner, path)
 
 
 def _written(answers: Sequence[bytes]) -> Written:

@@ -1,4 +1,4 @@
-"""Less usual shapes in samples: turned boxes, masks, several kinds or languages in one list."""
+"""Less usual shapes in samples: turned boxes, masks, names in several languages."""
 
 from __future__ import annotations
 
@@ -11,76 +11,18 @@ from msgspec.structs import replace
 from dotledger.services.drafting.box_drafting import BoxGuess
 from dotledger.services.drafting.sample_sections import (
     Path,
-    SectionGroup,
     is_number,
     plain_name,
     written,
 )
 
-__all__ = ["angled", "kinds_in", "language_list", "languages_of", "masks_of"]
+__all__ = ["angled", "language_list", "languages_of", "masks_of"]
 
 _ANGLES = ("angle", "tilt", "rotation", "turn", "rot", "theta", "skew", "orientation")
-_SORTS = ("type", "sort", "kind", "category", "class", "group")
-_KIND_WORDS: Mapping[str, str] = {
-    word: kind
-    for kind, words in {
-        "face": "face faces head heads",
-        "object": "object objects thing things item items",
-        "text": "text line lines word words writing",
-        "label": "label labels tag tags scene",
-        "unsafe": "unsafe hazard hazards moderation",
-        "caption": "caption captions sentence",
-        "colour": "colour colours color colors",
-    }.items()
-    for word in words.split()
-}
 _LANGUAGES = (
     *("en", "de", "fr", "es", "it", "nl", "pt", "pl", "sv", "da", "fi", "cs", "hu", "tr", "ru"),
     *("uk", "ar", "he", "hi", "ja", "ko", "zh"),
 )
-
-
-def kinds_in(group: SectionGroup) -> dict[str, tuple[str, SectionGroup]] | None:
-    """Return a group's entries by what a field says they are, where one list holds several kinds.
-
-    Returns
-    -------
-    dict of str to (str, SectionGroup), or None
-        By ``keep_if``, the kind and its entries; None if the list is of one kind, or a word of the
-        field is none that is known.
-    """
-    values = group.values
-    if not values or not all(isinstance(value, dict) for value in values):
-        return None
-    for name in values[0]:
-        words = [value.get(name) for value in values]
-        if plain_name(name) not in _SORTS or not all(isinstance(word, str) for word in words):
-            continue
-        sorts = list(dict.fromkeys(map(str, words)))
-        if len(sorts) > 1 and all(word.lower() in _KIND_WORDS for word in sorts):
-            return {
-                f"{written([name])} == '{sort}'": (
-                    _KIND_WORDS[sort.lower()],
-                    _of_sort(group, name, sort),
-                )
-                for sort in sorts
-            }
-    return None
-
-
-def _of_sort(group: SectionGroup, name: str, sort: str) -> SectionGroup:
-    """Return the entries of one sort, without the field that says so."""
-    chosen = [entry for entry in group.entries if entry.value[name] == sort]
-    return SectionGroup(
-        group.path,
-        [_without(entry, name) for entry in chosen],
-        dict(group.beside),
-    )
-
-
-def _without(entry: Any, name: str) -> Any:
-    rest = {key: value for key, value in entry.value.items() if key != name}
-    return replace(entry, value=rest)
 
 
 def angled(guess: BoxGuess, fields: Mapping[Path, Sequence[Any]]) -> BoxGuess:
@@ -130,7 +72,7 @@ def masks_of(fields: Mapping[Path, Sequence[Any]]) -> list[BoxGuess]:
                 BoxGuess(
                     at=written(home),
                     form="runs",
-                    score=1.5,
+                    score=12.0,
                     reasons=(reason,),
                     used=((*home, "counts"), (*home, "size")),
                 )

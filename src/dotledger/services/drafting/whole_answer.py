@@ -8,8 +8,8 @@ from dotledger.errors import ArgumentError
 from dotledger.services.drafting.box_drafting import Size
 from dotledger.services.drafting.draft_questions import (
     Question,
-    ask_about_boxes,
     ask_about_request,
+    ask_about_rules,
     unknown_words,
 )
 from dotledger.services.drafting.draft_writing import Draft, draft, with_samples
@@ -99,6 +99,6 @@ def whole_draft(
     with_samples(made, samples)
     if ask is not None:
         ask_about_request(made.asked, ask)
-        ask_about_boxes(made, ask)
+        ask_about_rules(made, ask)
     made.questions += made.asked.questions
     return made
