@@ -125,10 +125,10 @@ SHAPES = {
 }
 
 
-def _by_name(shape, allowed):
-    """Answer a question about a shape, as somebody who knows the service."""
+def _knowing(shape):
+    """Return what answers questions about a shape, as somebody who knows the service."""
     first = '["y0", "x0", "y1"' if "rows first" in shape else ""
-    return next(one for one in allowed if first in one)
+    return lambda _, allowed: next(one for one in allowed if first in one)
 
 
 def findings(reading):
@@ -203,7 +203,7 @@ class InventedShapes(unittest.TestCase):
         for name, answers in SHAPES.items():
             with self.subTest(shape=name):
                 made = draft(answers, SIZES)
-                ask_about_rules(made, lambda _, allowed: _by_name(name, allowed))
+                ask_about_rules(made, _knowing(name))
                 text = described_draft(made, name="mine", address="http://h")
                 readings = read_samples(text, [json.dumps(a).encode() for a in answers], SIZES)
                 for reading, things in zip(readings, TRUTH):

@@ -113,7 +113,7 @@ def likelihood_of(ordered: Numbers, form: str, frames: Frames) -> list[Way]:
     corners = _corners(ordered, form)
     whole = bool(np.all(ordered == np.round(ordered)))
     found = []
-    for unit, of, full, prior in _units(top, corners, frames, whole=whole):
+    for unit, of, full, prior in _units(top, len(ordered), frames, whole=whole):
         fitted = _density(corners, full)
         mixed = np.logaddexp(
             math.log1p(-_OUTLIER) + fitted, math.log(_OUTLIER) - 4 * math.log(2 * top)
@@ -136,10 +136,9 @@ def _corners(ordered: Numbers, form: str) -> Numbers:
 
 
 def _units(
-    top: float, corners: Numbers, frames: Frames, *, whole: bool
+    top: float, count: int, frames: Frames, *, whole: bool
 ) -> list[tuple[str, str, Numbers, float]]:
     """Return the units of numbers up to `top`: name, of which image, full side, prior."""
-    count = len(corners)
     found: list[tuple[str, str, Numbers, float]] = []
     for unit, (full, prior) in _UNITS.items():
         fits = top <= full * 1.5 and not (unit == "fraction" and whole and top > 1)
@@ -147,7 +146,7 @@ def _units(
             found.append((unit, "sent", np.full((count, 2), full), prior))
     if top > 1.5 or whole:
         prior = _PIXELS_PRIOR + (0.0 if whole else _PARTS_OF_PIXELS)
-        found.append(("pixels", "sent", _known(frames.sent, corners), prior))
+        found.append(("pixels", "sent", _known(frames.sent, top), prior))
         if frames.working is not None:
             found.append(("pixels", "working", frames.working, _WORKING_PRIOR))
     if whole and top > 200:
@@ -159,10 +158,12 @@ def _units(
     return found
 
 
-def _known(sizes: Numbers, corners: Numbers) -> Numbers:
-    """Return sizes; where they are not known, sizes that just hold all boxes."""
-    holds = np.maximum(np.max(corners[:, 2:], axis=0), 1.0) * 1.05
-    return np.where(np.isnan(sizes), np.full_like(sizes, holds), sizes)
+def _known(sizes: Numbers, top: float) -> Numbers:
+    """Return sizes; where they are not known, squares that just hold the largest number.
+
+    The same square for every form: a size that fits one reading closely would speak for it.
+    """
+    return np.where(np.isnan(sizes), 1.05 * max(top, 1.0), sizes)
 
 
 def _pixels(frames: Frames, full: Numbers) -> Numbers:
