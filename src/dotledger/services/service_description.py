@@ -36,6 +36,7 @@ __all__ = [
     "Token",
     "parse_description",
     "read_description",
+    "read_unfinished",
     "stored_description",
 ]
 
@@ -497,11 +498,24 @@ def read_description(path: str | os.PathLike[str]) -> Description:
     >>> dotledger.read_description("myservice.toml").kinds
     ('label', 'object', 'face', 'unsafe')
     """
-    read = load_strictly(path, Description)
-    rules = with_vocabularies(read.read, Path(path).parent, os.fspath(path))
-    described = msgspec.structs.replace(read, read=rules)
+    described = read_unfinished(path)
     _check_promises(described, os.fspath(path))
     return described
+
+
+def read_unfinished(path: str | os.PathLike[str]) -> Description:
+    """Read a description that may still lack its ``[[read]]`` rules.
+
+    It is enough for one call, whose answer the rules can then be drafted from.
+
+    Raises
+    ------
+    DescriptionError
+        As `read_description`, but for a kind that no rule reads.
+    """
+    read = load_strictly(path, Description)
+    rules = with_vocabularies(read.read, Path(path).parent, os.fspath(path))
+    return msgspec.structs.replace(read, read=rules)
 
 
 def parse_description(text: str, *, name: str = "description") -> Description:

@@ -112,11 +112,13 @@ def batch_options(function: Function) -> Function:
     return of_service(this(function))
 
 
-def described(service: str, ledger: str, *, keys: bool = False) -> Description:
+def described(
+    service: str, ledger: str, *, keys: bool = False, unfinished: bool = False
+) -> Description:
     """Return the description that ``--service`` names: a file, or the ledger's own.
 
     With `keys`, a key is about to be looked for where the description says: the user agrees to
-    that once.
+    that once. With `unfinished`, a file may still lack its ``[[read]]`` rules.
 
     Raises
     ------
@@ -127,12 +129,22 @@ def described(service: str, ledger: str, *, keys: bool = False) -> Description:
     ConnectError
         If the user has not agreed to where its key comes from.
     """
-    found, place = _found(service, ledger)
+    found, place = _unfinished(service) if unfinished else (None, None)
+    if found is None:
+        found, place = _found(service, ledger)
     if keys:
         from dotledger.cli.options.folder_trust import agree_to_keys
 
         agree_to_keys(found, name=str(place or service), place=place)
     return found
+
+
+def _unfinished(service: str) -> tuple[Description | None, Path | None]:
+    """Return a description without rules and its file; nothing for any other."""
+    from dotledger.services.service_description import read_unfinished
+
+    found = read_unfinished(service) if _is_file(service) else None
+    return (None, None) if found is None or found.read else (found, Path(service))
 
 
 def _found(service: str, ledger: str) -> tuple[Description, Path | None]:

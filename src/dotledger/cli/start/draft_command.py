@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from dotledger.services.drafting import Draft
     from dotledger.services.drafting.saved_requests import Saved
 
-__all__ = ["STARTER", "command"]
+__all__ = ["STARTER", "command", "nothing_error", "say_questions"]
 
 _MOST_SHOWN = 40
 
@@ -106,7 +106,8 @@ def command(
     Each field of the samples is said to be read, carried as an attribute, or not used.
 
     The request is taken from a saved request or from the service's OpenAPI document; keys are
-    never copied.
+    never copied. Without an answer the draft has no rules: `try --draft` makes one call and adds
+    them.
     """
     from dotledger.services.drafting import whole_draft
 
@@ -125,6 +126,9 @@ def command(
         check_output(out, place="--out", inputs=(*samples, *images, *sources), replace=replace)
     saved = _saved(curl, har, openapi, operation)
     raw = [_sample(sample) for sample in samples] or saved.answers
+    if not raw and saved.asked.address:
+        _write_request(saved, name, address, out, ask=ask)
+        return
     named = list(samples) or [f"answer {n}" for n in range(1, len(raw) + 1)]
     sizes = [_size(read_regular(image)) for image in images]
     if not sizes and not samples and saved.images and all(saved.images):
@@ -141,6 +145,27 @@ def command(
     _write(made, raw, named, sizes, name, address, out)
     if out is not None and images:
         _draw_questions(made, images, Path(out), replace=replace)
+
+
+def _write_request(saved: Saved, name: str, address: str, out: str | None, *, ask: bool) -> None:
+    """Write a description without rules: one call with it brings the answer to draft them from."""
+    from dotledger.services.drafting import described_draft, request_draft
+
+    made = request_draft(saved, ask=_asked if ask else None)
+    text = described_draft(made, name=name, address=address)
+    if out is None:
+        click.echo(text)
+    else:
+        with whole_file(out) as file:
+            file.write_text(text, encoding="utf-8")
+        _remember(out)
+        say(f"written: {out}")
+    for question in made.questions:
+        say(f"please check: {in_options(question)}")
+    say(
+        "there is no answer yet, and so no rule to read one; make one call and draft them from it: "
+        f"dotledger try IMAGE --service {out or 'FILE'} --draft"
+    )
 
 
 def _sample(name: str) -> bytes:
@@ -210,10 +235,10 @@ def _asked(text: str, allowed: list[str]) -> str:
 def _remember(out: str) -> None:
     """Agree to the key of a draft: the user has just asked for it, here."""
     from dotledger.cli.options.folder_trust import remember_keys
-    from dotledger.services.service_description import read_description
+    from dotledger.services.service_description import read_unfinished
 
     with suppress(DescriptionError):  # one that is still to be completed is agreed to later
-        remember_keys(read_description(out))
+        remember_keys(read_unfinished(out))
 
 
 def _write(
@@ -229,7 +254,7 @@ def _write(
     from dotledger.services.drafting import described_draft
 
     if not made.sure:
-        raise _nothing(made, raw)
+        raise nothing_error(made, raw)
     text = described_draft(made, name=name, address=address)
     if out is None:
         click.echo(text)
@@ -242,6 +267,11 @@ def _write(
     _show(likeliest, raw, named, sizes, aside=out is None)
     if not sizes:
         say("without --image boxes are shown as in images of 1000 x 1000 pixels")
+    say_questions(made)
+
+
+def say_questions(made: Draft) -> None:
+    """Say what a draft leaves open, and what it does not use."""
     for question in made.questions:
         say(f"please check: {in_options(question)}")
     if made.fields.attributes:
@@ -250,7 +280,7 @@ def _write(
         say(f"not used: {', '.join(made.fields.unused)}")
 
 
-def _nothing(made: Draft, raw: list[bytes]) -> ArgumentError:
+def nothing_error(made: Draft, raw: list[bytes]) -> ArgumentError:
     """Return the error for samples that no rule reads: what was doubted, or what is lacking."""
     from dotledger.services.drafting.sample_trees import nothing_said, samples_of
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import re
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -24,10 +25,13 @@ from dotledger.cli.options.common_options import (
     service_options,
     settings_of,
 )
-from dotledger.safe_files import check_output
+from dotledger.cli.start.draft_command import nothing_error, say_questions
+from dotledger.errors import ArgumentError
+from dotledger.safe_files import check_output, whole_file
 
 if TYPE_CHECKING:
     from dotledger.sending.trial_call import Trial
+    from dotledger.services.service_description import Description
 
 __all__ = ["command"]
 
@@ -46,6 +50,7 @@ _ANSWER_LINES = 40
 @click.option(
     "--page", metavar="FILE", help="Also write it as a page (.html): image, boxes, answer."
 )
+@click.option("--draft", is_flag=True, help="Draft rules from the answer, into --service FILE.")
 @replace_option
 @json_option
 def command(
@@ -58,6 +63,7 @@ def command(
     allow_code: bool,
     dry: bool,
     page: str | None,
+    draft: bool,
     replace: bool,
     as_json: bool,
 ) -> None:
@@ -65,7 +71,8 @@ def command(
 
     Shows where the key was found, what was sent (the key masked), status and time, the raw
     answer and how it is read, and a next step for each usual mistake. Without IMAGE a small
-    made-up picture is sent. Nothing is written to a ledger.
+    made-up picture is sent. Nothing is written to a ledger. A description that has no [[read]]
+    rules yet is tried, too; with --draft they are drafted from the answer and added to it.
     """
     from dotledger.images.image_gathering import Gathered
     from dotledger.sending.policies.send_plan import make_plan
@@ -73,7 +80,10 @@ def command(
 
     if page is not None:
         check_output(page, place="--page", inputs=(image, service), replace=replace)
-    description = described(service, ledger, keys=not dry).with_settings(settings_of(pairs))
+    read = described(service, ledger, keys=not dry, unfinished=True)
+    description = read.with_settings(settings_of(pairs))
+    if draft:
+        _check_draft(service, description, dry=dry)
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(description, nothing, kinds=as_kinds(kinds))
     data = _picture(image) if image else _made_up_picture()
@@ -84,13 +94,51 @@ def command(
         print_json("try", asdict(trial) | {"well": trial.well, "readings": _plain(trial)})
     else:
         _show(trial, dry=dry)
+        if trial.well and not dry and not description.read and not draft:
+            print_table(
+                f"Next step: draft the rules from this answer: dotledger try {image or 'IMAGE'} "
+                f"--service {service} --draft"
+            )
+    if draft and trial.well:
+        _add_rules(Path(service), trial.answer.encode(), data)
     sys.exit(0 if trial.well else 2)
+
+
+def _check_draft(service: str, description: Description, *, dry: bool) -> None:
+    """Refuse to draft into what has rules already, or is no file, before a call is paid for."""
+    if dry:
+        raise click.UsageError("--draft needs an answer: it does not go with --dry")
+    if not Path(service).is_file():
+        raise click.UsageError("--draft adds rules to a description file: give one as --service")
+    if description.read:
+        raise ArgumentError(
+            "this description has [[read]] rules already",
+            place=service,
+            next_step="Draft into another file: dotledger draft ANSWER --out FILE.",
+        )
+
+
+def _add_rules(service: Path, answer: bytes, image: bytes) -> None:
+    """Add the rules that an answer calls for to a description, which has none yet."""
+    from dotledger.images.image_facts import read_facts
+    from dotledger.services.drafting import kinds_toml, whole_draft
+
+    facts = read_facts(image)
+    made = whole_draft([answer], [(float(facts.width), float(facts.height))])
+    if not made.sure:
+        raise nothing_error(made, [answer])
+    text = service.read_text(encoding="utf-8-sig")
+    # The first call is the one that was made: it serves the kinds that its answer holds.
+    text = re.sub(r"(?m)^kinds = \[.*", f"kinds = [{kinds_toml(made)}]", text, count=1)
+    with whole_file(service) as file:
+        file.write_text(f"{text.rstrip()}\n\n{made.toml()}", encoding="utf-8")
+    say(f"rules added to {service}: {', '.join(rule.each for rule in made.sure)}")
+    say_questions(made)
 
 
 def _write_page(trial: Trial, image: bytes, service: str, call: str, page: str) -> None:
     from dotledger.report.pages.report_columns import in_words
     from dotledger.report.pages.trial_page import TrialAttempt, trial_page
-    from dotledger.safe_files import whole_file
 
     found = [one for reading in trial.readings for one in reading.found]
     notes = [f"{why}: {value}" for reading in trial.readings for why, value in reading.notes]

@@ -7,11 +7,12 @@ from dotledger.services.drafting.draft_writing import (
     Draft,
     described_draft,
     draft,
+    kinds_toml,
     read_beside,
     read_samples,
 )
 from dotledger.services.drafting.rule_drafting import RuleGuess
-from dotledger.services.drafting.whole_answer import saved_from, whole_draft
+from dotledger.services.drafting.whole_answer import request_draft, saved_from, whole_draft
 
 __all__ = [
     "BoxGuess",
@@ -19,8 +20,10 @@ __all__ = [
     "RuleGuess",
     "described_draft",
     "draft",
+    "kinds_toml",
     "read_beside",
     "read_samples",
+    "request_draft",
     "saved_from",
     "whole_draft",
 ]

@@ -28,6 +28,7 @@ __all__ = [
     "Draft",
     "described_draft",
     "draft",
+    "kinds_toml",
     "read_beside",
     "read_samples",
     "with_samples",
@@ -284,6 +285,13 @@ def _account(parts: Parts, made: Draft) -> FieldAccount:
     return account_of([part for part, _ in parts], [rule.used for rule in made.sure], paths)
 
 
+def kinds_toml(made: Draft) -> str:
+    """Return the kinds that a draft reads, as TOML; without any rule one to begin with."""
+    rules = made.sure or made.rules
+    kinds = dict.fromkeys(rule.kind for rule in rules) or {"label": None}
+    return ", ".join(f'"{kind}"' for kind in kinds)
+
+
 def described_draft(made: Draft, *, name: str, address: str, assume: bool = False) -> str:
     """Return a whole description around a draft, which ``try`` accepts once the key is said.
 
@@ -292,8 +300,7 @@ def described_draft(made: Draft, *, name: str, address: str, assume: bool = Fals
     assume : bool, default False
         Write the likeliest answer to each open question: the file loads, and may be wrong.
     """
-    rules = made.sure or made.rules
-    kinds = ", ".join(f'"{kind}"' for kind in dict.fromkeys(rule.kind for rule in rules))
+    kinds = kinds_toml(made)
     key = str(made.envelope.get("id", "id"))
     several = (
         'body = "json"\nimage_field = "images"  # where the list of images goes\n'

@@ -22,7 +22,8 @@ class FieldAccount(Struct, kw_only=True):
     attributes : list of str
         Carried along with a finding.
     unused : list of str
-        The rest; where nothing of a section is used, the section alone.
+        The rest; where nothing of a section is used, or it is empty in every sample, the section
+        alone.
     """
 
     read: list[str] = field(default_factory=list)
@@ -64,6 +65,8 @@ def account_of(
             made.attributes.append(written(leaf))
         else:
             rest.append(leaf)
+    empty = dict.fromkeys(path for part in parts for path in _empties(part, (), maps))
+    rest += [path for path in empty if not any(leaf[: len(path)] == path for leaf in leaves)]
     kept = [leaf for leaf in leaves if leaf not in rest]
     made.unused = list(dict.fromkeys(written(_shortest(leaf, kept)) for leaf in rest))
     return made
@@ -83,6 +86,16 @@ def _leaves(value: Any, path: Path, maps: set[Path]) -> Iterator[Path]:
             yield from _leaves(inner, (*path, "[]"), maps)
     elif path and value not in ([], {}):  # what is empty here is told by another sample
         yield path
+
+
+def _empties(value: Any, path: Path, maps: set[Path]) -> Iterator[Path]:
+    """Yield the paths of lists and objects without anything in them."""
+    if value in ([], {}) and path:
+        yield path
+    for name, inner in value.items() if isinstance(value, dict) else ():
+        yield from _empties(inner, (*path, "{}" if path in maps else name), maps)
+    for inner in value if isinstance(value, list) else ():
+        yield from _empties(inner, (*path, "[]"), maps)
 
 
 def _meet(leaf: Path, path: Path) -> bool:

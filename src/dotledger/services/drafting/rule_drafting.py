@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
@@ -191,7 +192,14 @@ def rule_from(chosen: Chosen) -> RuleGuess:
     made.attributes = _attributes_of(one, fields, made.parents, point_field)
     made.used = _used(one, made, point_field)
     _note_questions(made, chosen)
+    in_words = 'scale = "words"' in made.confidence
+    if in_words and len(re.findall(r", [\d.]+\]", made.confidence)) < _FEW_WORDS:
+        made.questions.append(f"which further words the scale at {each} has")
     return made
+
+
+_FEW_WORDS = 3
+"""A scale of words has at least so many; with fewer, later answers have others."""
 
 
 def _reasons(one: Candidate, each: str) -> list[str]:

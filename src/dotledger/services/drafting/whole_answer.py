@@ -18,7 +18,7 @@ from dotledger.services.drafting.request_samples import Asked
 from dotledger.services.drafting.sample_trees import samples_of
 from dotledger.services.drafting.saved_requests import Saved, from_curl, from_har
 
-__all__ = ["saved_from", "whole_draft"]
+__all__ = ["request_draft", "saved_from", "whole_draft"]
 
 
 def saved_from(
@@ -49,6 +49,23 @@ def saved_from(
     if har is not None:
         return from_har(har)
     return Saved(asked=Asked()) if openapi is None else from_openapi(openapi, operation=operation)
+
+
+def request_draft(saved: Saved, *, ask: Question | None = None) -> Draft:
+    """Draft a description that says how a service is asked, and has no rules yet.
+
+    Parameters
+    ----------
+    saved : Saved
+        How the service is asked; see `saved_from`.
+    ask : callable, optional
+        Asks a person what is not known of it.
+    """
+    made = Draft(asked=saved.asked)
+    if ask is not None:
+        ask_about_request(made.asked, ask)
+    made.questions = list(made.asked.questions)
+    return made
 
 
 def whole_draft(
