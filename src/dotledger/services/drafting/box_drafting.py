@@ -406,10 +406,17 @@ def _forms(roles: Mapping[Role, Path]) -> Iterator[tuple[str, dict[str, Path], f
 
 
 def _one_home(paths: Sequence[Path]) -> bool:
-    """Tell whether four fields belong together: in one object, or two and two in two."""
+    """Tell whether four fields belong together: in one object, or two and two in two.
+
+    Two objects are named as parts of a box then, such as ``from`` and ``to``: the left of a frame
+    and the height of an age are no box.
+    """
     homes = [path[:-1] for path in paths]
     counts = sorted(homes.count(home) for home in set(homes))
-    return counts == [4] or (counts == [2, 2] and len({home[:-1] for home in homes}) == 1)
+    if counts != [2, 2]:
+        return counts == [4]
+    named = all(any(token in _WORDS for token in _tokens(home[-1])) for home in homes if home)
+    return named and len({home[:-1] for home in homes}) == 1
 
 
 def _named(
