@@ -264,7 +264,11 @@ def _write(
         _remember(out)
         say(f"written: {out}")
     likeliest = described_draft(made, name=name, address=address, assume=True)
-    _show(likeliest, raw, named, sizes, aside=out is None)
+    open_too = any(rule.unclear for rule in made.sure)
+    title = "Read by the draft" + (
+        ", with the likeliest answer to each question" if open_too else ""
+    )
+    _show(title, likeliest, raw, named, sizes, aside=out is None)
     if not sizes:
         say("without --image boxes are shown as in images of 1000 x 1000 pixels")
     say_questions(made)
@@ -272,8 +276,11 @@ def _write(
 
 def say_questions(made: Draft) -> None:
     """Say what a draft leaves open, and what it does not use."""
+    from dotledger.services.drafting.draft_writing import FIT
+
     for question in made.questions:
-        say(f"please check: {in_options(question)}")
+        where = "please answer in the file" if question.endswith(FIT) else "please check"
+        say(f"{where}: {in_options(question)}")
     if made.fields.attributes:
         say(f"carried as attributes: {', '.join(made.fields.attributes)}")
     if made.fields.unused:
@@ -298,6 +305,7 @@ def _size(data: bytes) -> tuple[float, float]:
 
 
 def _show(
+    title: str,
     text: str,
     raw: list[bytes],
     named: list[str],
@@ -323,7 +331,7 @@ def _show(
         for place, f, part in found[:_MOST_SHOWN]
     ]
     header = ("sample", "kind", "label", "confidence", "x0", "y0", "x1", "y1", "where it stands")
-    table = rows_table("Read by the draft", header, rows, ("where it stands",))
+    table = rows_table(title, header, rows, ("where it stands",))
     print_table(table, aside=aside)
     if len(found) > _MOST_SHOWN:
         say(f"and {len(found) - _MOST_SHOWN:,} more")

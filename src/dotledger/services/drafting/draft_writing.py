@@ -25,6 +25,7 @@ from dotledger.services.drafting.whole_readings import best_reading
 from dotledger.services.service_description import parse_description
 
 __all__ = [
+    "FIT",
     "Draft",
     "described_draft",
     "draft",
@@ -33,6 +34,9 @@ __all__ = [
     "read_samples",
     "with_samples",
 ]
+
+FIT = "answers fit the samples"
+"""How a question ends that stands in the file in the place of its answer."""
 
 Parts = list[tuple[Any, Size]]
 
@@ -166,7 +170,7 @@ def _unclear(rule: RuleGuess) -> list[str]:
         if key == "confidence" and rule.order_of:
             found.append(f"the order of the words {', '.join(rule.order_of)}, from low to high")
         else:
-            found.append(f"the {key} at {rule.each}: {' or '.join(c.value for c in choices)}")
+            found.append(f"the {key} at {rule.each}: {len(choices)} {FIT}")
     return found
 
 
