@@ -31,7 +31,7 @@ def given_key(given: str | Key | Callable[[], str] | None) -> Key | None:
     Parameters
     ----------
     given : str, Key, callable or None
-        A callable is called at once.
+        A callable is called at once, and again when the service no longer takes its key.
 
     Returns
     -------
@@ -40,11 +40,18 @@ def given_key(given: str | Key | Callable[[], str] | None) -> Key | None:
     """
     if given is None or isinstance(given, Key):
         return given
-    return _stripped(given() if callable(given) else given, "the caller")
+    return _called(given, "the caller") if callable(given) else _stripped(given, "the caller")
 
 
 def _stripped(text: Any, source: str) -> Key:
     return Key(text.strip() if isinstance(text, str) else "", source)
+
+
+def _called(function: Callable[[], Any], source: str) -> Key:
+    """Return the key that code gives, which is asked again when the service refuses it."""
+    text = function()
+    plain = text.strip() if isinstance(text, str) else ""
+    return Key(plain, source, lambda: _called(function, source))
 
 
 def find_key(
@@ -161,7 +168,7 @@ def _from_keyring(where: str, source: str) -> tuple[Key | None, str]:
 def _from_call(where: str, source: str) -> tuple[Key | None, str]:
     function = imported(where)
     try:
-        key = _stripped(function(), source)
+        key = _called(function, source)
     # Only the type is told: what somebody else's code says in an error may hold the key.
     except Exception as error:
         return None, f"it failed: {type(error).__name__}"

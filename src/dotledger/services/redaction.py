@@ -10,7 +10,7 @@ import base64
 import html
 import re
 import threading
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from typing import Any
 from urllib.parse import quote, quote_plus, unquote_to_bytes
 
@@ -57,6 +57,8 @@ class Key:
         The key, also ``id:secret``.
     source : str
         Where it was found, for people.
+    again : callable, optional
+        Gives the key anew, where it may be one that ends: code gave it.
 
     Attributes
     ----------
@@ -64,11 +66,12 @@ class Key:
         The forms in which it or a half of it may stand in a request or an answer, longest first.
     """
 
-    __slots__ = ("_text", "source", "traces")
+    __slots__ = ("_text", "again", "source", "traces")
 
-    def __init__(self, text: str, source: str) -> None:
+    def __init__(self, text: str, source: str, again: Callable[[], Key] | None = None) -> None:
         self._text = text
         self.source = source
+        self.again = again
         self.traces = _traces(text)
 
     def reveal(self) -> str:

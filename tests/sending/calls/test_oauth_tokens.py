@@ -4,7 +4,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from dotledger import send
+from dotledger import open_service, send
 from dotledger.errors import KeyRefused
 from dotledger.sending.calls.oauth_tokens import TokenSource
 from dotledger.services.redaction import Key, Secrets
@@ -12,6 +12,7 @@ from dotledger.services.service_description import parse_description
 from dotledger.standins.demo_scenes import RECIPES, draw_scene
 from dotledger.standins.evening_demo import description_text
 from dotledger.testing import FakeClock, FakeTransport, NoAnswer, answer
+from tests.sending.helpers import ANSWER, InFolder, description, picture
 
 
 class Tokens(unittest.TestCase):
@@ -79,3 +80,52 @@ class Tokens(unittest.TestCase):
         with self.assertRaisesRegex(KeyRefused, "status 401 invalid_client") as caught:
             source.current()
         self.assertNotIn("secret'", str(caught.exception))
+
+
+ONE = description(("at_once = 4", "at_once = 1"))
+
+
+class FromCode(InFolder):
+    """Keys that code gives, of which each is good for two calls only."""
+
+    def code(self, most=99):
+        """Return a function that gives the next key, and a service that takes each twice."""
+        given, taken = [], []
+
+        def key():
+            if len(given) == most:
+                raise ValueError("s3cret")
+            given.append(f"token-{len(given) + 1}")
+            return given[-1]
+
+        def reply(request):
+            said = next(v for v in request.headers.values() if "token-" in v)
+            taken.append(said.rpartition("token-")[2])
+            return answer({}, 401) if taken.count(taken[-1]) > 2 else ANSWER
+
+        return key, reply, given
+
+    def test_a_batch(self):
+        """It goes on with the next key each time one ends."""
+        key, reply, given = self.code()
+        images = {f"{n}.png": picture(n) for n in range(1, 6)}
+        sent, _ = self.send(images, reply, ONE, key=key)
+        self.assertEqual((sent.pending, sent.stopped_because, len(given)), (0, "", 3))
+
+    def test_a_running_program(self):
+        """An open service asks for the next key, and is never left pending."""
+        key, reply, given = self.code()
+        bell = self.enterContext(
+            open_service(description(), key=key, transport=FakeTransport(reply))
+        )
+        self.assertEqual({bell.look(picture(n)).outcome for n in range(1, 6)}, {"found"})
+        self.assertEqual(len(given), 3)
+
+    def test_code_that_fails(self):
+        """The batch stops and says so by the error's type; what the error says is not shown."""
+        key, reply, _ = self.code(most=1)
+        images = {f"{n}.png": picture(n) for n in range(1, 5)}
+        sent, _ = self.send(images, reply, ONE, key=key)
+        self.assertIn("the code that gives the key failed: ValueError", sent.stopped_because)
+        self.assertNotIn("s3cret", sent.stopped_because)
+        self.assertEqual(sent.pending, 4, "two images, each of two kinds")

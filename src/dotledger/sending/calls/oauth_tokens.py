@@ -1,4 +1,4 @@
-"""OAuth 2.0 client-credentials tokens: fetched once, renewed before they die."""
+"""Where calls get their key from: a fixed one, code that gives it, or OAuth 2.0 tokens."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from dotledger.services.redaction import Hidden, Key, Secrets
 from dotledger.services.service_description import Description, Token
 from dotledger.text_display import shown
 
-__all__ = ["FixedKey", "KeySource", "TokenSource", "key_source", "token_request"]
+__all__ = ["CalledKey", "FixedKey", "KeySource", "TokenSource", "key_source", "token_request"]
 
 
 def token_request(description: Description, token: Token, key: Key) -> Request:
@@ -75,6 +75,55 @@ class FixedKey:
 
     def renew(self, old: Key | None) -> None:
         """Do nothing: there is no other key."""
+
+
+class CalledKey:
+    """A key that code gives: asked for anew once the service no longer takes it.
+
+    Such code often returns a token with a short life. A batch would stop at its end, and a program
+    that runs for days would be refused from then on.
+    """
+
+    renewable = True
+
+    def __init__(self, key: Key, secrets: Secrets) -> None:
+        self._key, self._stale = key, False
+        self._secrets = secrets
+        self._lock = threading.Lock()
+
+    def current(self) -> Key:
+        """Return the key, fetched anew if the last one was refused.
+
+        Raises
+        ------
+        KeyRefused
+            If the code fails, or gives nothing that can be a key.
+        """
+        with self._lock:
+            if self._stale and self._key.again is not None:
+                self._key, self._stale = self._fetched(self._key.again), False
+            return self._key
+
+    def renew(self, old: Key | None) -> None:
+        """Have the next call ask for a new key, unless another thread already has."""
+        with self._lock:
+            self._stale = self._stale or self._key is old
+
+    def _fetched(self, again: Callable[[], Key]) -> Key:
+        source = self._key.source
+        try:
+            key = again()
+        # Only the type is told: what somebody else's code says in an error may hold the key.
+        except Exception as error:
+            raise KeyRefused(
+                f"the code that gives the key failed: {type(error).__name__}",
+                place=source,
+                next_step="Call it by itself and see what it says.",
+            ) from None
+        if fault := key.fault():
+            raise KeyRefused(f"the key that the code gives {fault}", place=source)
+        self._secrets.add(key)
+        return key
 
 
 class TokenSource:
@@ -188,7 +237,7 @@ def _error_of(facts: Any) -> str:
     return reason[:80] if isinstance(reason, str) else shown(reason, 80)
 
 
-KeySource = FixedKey | TokenSource
+KeySource = FixedKey | CalledKey | TokenSource
 
 
 def key_source(
@@ -207,4 +256,6 @@ def key_source(
     """
     if description.connect.key.place == "token" and key is not None:
         return TokenSource(description, key, transport, clock, secrets)
+    if key is not None and key.again is not None:
+        return CalledKey(key, secrets)
     return FixedKey(key)
