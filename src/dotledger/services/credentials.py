@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from dotledger.errors import ConnectError, KeyNotFound, MissingExtra
+from dotledger.json_codec import NotJSON, from_json, to_json
 from dotledger.safe_files import read_regular
 from dotledger.services.redaction import Key
 from dotledger.services.service_description import Description
@@ -66,8 +67,9 @@ def find_key(
     ----------
     description : Description
         Its ``connect.key.sources`` are tried in order: ``env:NAME``, ``file:PATH`` (the first
-        line), ``keyring:SERVICE/USER``, ``call:MODULE:FUNCTION``. Whether such code may run is
-        asked before; see `dotledger.services.description_trust`.
+        line), ``file:PATH#NAME`` (one value of a JSON object), ``keyring:SERVICE/USER``,
+        ``call:MODULE:FUNCTION``. Whether such code may run is asked before; see
+        `dotledger.services.description_trust`.
     environment : mapping, optional
         Instead of ``os.environ``.
     given : str or callable, optional
@@ -91,7 +93,9 @@ def find_key(
     looked: list[str] = []
     given = None
     if key is None:
-        key, looked = _first_found(place.sources, environment)
+        token = description.connect.token
+        whole = token is not None and token.assertion is not None
+        key, looked = _first_found(place.sources, environment, whole=whole)
         environment = None  # nor does a traceback list this one
     if key is None:
         raise KeyNotFound(
@@ -111,14 +115,22 @@ def find_key(
 
 
 def _first_found(
-    sources: tuple[str, ...], environment: Mapping[str, str] | None
+    sources: tuple[str, ...], environment: Mapping[str, str] | None, *, whole: bool
 ) -> tuple[Key | None, list[str]]:
-    """Return the first key there is, and every place looked at before with what was there."""
+    """Return the first key there is, and every place looked at before with what was there.
+
+    With `whole`, a file is a JSON object that is needed as it is.
+    """
     looked: list[str] = []
     # In the order written, and no further than needed: a keyring may ask the user for a password.
     for source in sources:
         way, _, where = source.partition(":")
-        key, why = _WAYS[way](where, source) if way != "env" else _from_env(where, environment)
+        if way == "env":
+            key, why = _from_env(where, environment)
+        elif way == "file" and (whole or "#" in where):
+            key, why = _from_json_file(where, source)
+        else:
+            key, why = _WAYS[way](where, source)
         if key is not None:
             return key, looked
         looked.append(f"{source} ({why})")
@@ -142,6 +154,24 @@ def _from_file(where: str, source: str) -> tuple[Key | None, str]:
     except UnicodeDecodeError:
         return None, "not text"
     return (key, "") if key.reveal() else (None, "empty")
+
+
+def _from_json_file(where: str, source: str) -> tuple[Key | None, str]:
+    """Return a JSON object in one line, or the one value of it that stands behind ``#``."""
+    path, _, name = where.partition("#")
+    try:
+        held = from_json(read_regular(Path(path).expanduser(), _MOST_BYTES))
+    except OSError as error:
+        return None, error.strerror or "cannot be read"
+    except NotJSON:
+        return None, "not JSON"
+    if not isinstance(held, dict):
+        return None, "no JSON object"
+    if name:
+        value = held.get(name)
+        known = isinstance(value, str) and bool(value.strip())
+        return (_stripped(value, source), "") if known else (None, f"it has no text {name!r}")
+    return Key(to_json(held).decode(), source), ""
 
 
 def _first_line(path: Path) -> str:

@@ -25,6 +25,7 @@ from dotledger.services.body_forms import BODY_FORMS, BodyForm
 from dotledger.services.call_parts import Ask, Bring, Cost, Job, More, OnlyIf
 
 __all__ = [
+    "Assertion",
     "Call",
     "Connect",
     "Description",
@@ -72,16 +73,52 @@ class KeyPlace(TomlPart, frozen=True, kw_only=True):
                 )
 
 
-class Token(TomlPart, frozen=True, kw_only=True):
-    """An OAuth 2.0 client-credentials token (RFC 6749, section 4.4).
+class Assertion(TomlPart, frozen=True, kw_only=True):
+    """A signed statement that a key file lets us make, given in exchange for a token (RFC 7523).
 
-    The key's secret is ``id:secret``; it is sent as HTTP Basic, or in the form.
+    The key's source is then a JSON file: `key_at` names its private key, in PEM; `{name}` in a
+    claim is its value of that name. Times of making and end are added.
+    """
+
+    algorithm: Literal["RS256", "ES256"] = "RS256"
+    key_at: str = "private_key"
+    key_id_at: str = ""
+    claims: Mapping[str, str]
+    life: Annotated[float, msgspec.Meta(gt=0, le=86_400)] = 3600.0
+
+
+_TOKEN_PARTS = ("key", "client", "secret", "scope", "assertion")
+
+
+class Token(TomlPart, frozen=True, kw_only=True):
+    """A token with a life of its own, and what it is exchanged for.
+
+    By default OAuth 2.0 client credentials (RFC 6749, section 4.4): the key is ``id:secret``, sent
+    as HTTP Basic, or in the form. Any other exchange says its `fields`, in which ``{key}``,
+    ``{client}``, ``{secret}``, ``{scope}`` and ``{assertion}`` are filled in, and where the answer
+    has the token and its life in seconds.
     """
 
     address: str
     scope: str = ""
     secret_in: Literal["basic", "form"] = "basic"
     renew_before: Annotated[float, msgspec.Meta(ge=0)] = 30.0
+    body: Literal["form", "json"] = "form"
+    fields: Mapping[str, str] = msgspec.field(default_factory=dict)
+    at: str = "access_token"
+    life: str = "expires_in"
+    assertion: Assertion | None = None
+
+    def __post_init__(self) -> None:
+        """Raise ValueError for parts that are not known, or that nothing fills in."""
+        check_paths((self.at, "at"), (self.life, "life"))
+        parts = {part for text in self.fields.values() for part in _PART.findall(text)}
+        for part in parts - set(_TOKEN_PARTS):
+            raise ValueError(unknown("part of a token's fields", part, _TOKEN_PARTS))
+        if ("assertion" in parts) != (self.assertion is not None):
+            raise ValueError("an assertion goes with a field that holds {assertion}")
+        if self.body == "json" and not self.fields:
+            raise ValueError("a token that is asked for in JSON needs fields")
 
 
 class Tls(TomlPart, frozen=True, kw_only=True):

@@ -2,61 +2,21 @@
 
 from __future__ import annotations
 
-import base64
 import threading
+import time
 from collections.abc import Callable
 from typing import Any
-from urllib.parse import urlencode
 
 from dotledger.errors import ConnectError, KeyRefused
 from dotledger.json_codec import NotJSON, from_json
+from dotledger.reading.answer_paths import Level, compile_path
 from dotledger.sending.calls.http_transport import NoAnswer, Response, Transport
-from dotledger.services.message_rules import Request
-from dotledger.services.redaction import Hidden, Key, Secrets
+from dotledger.sending.calls.token_exchanges import token_request
+from dotledger.services.redaction import Key, Secrets
 from dotledger.services.service_description import Description, Token
 from dotledger.text_display import shown
 
-__all__ = ["CalledKey", "FixedKey", "KeySource", "TokenSource", "key_source", "token_request"]
-
-
-def token_request(description: Description, token: Token, key: Key) -> Request:
-    """Return the request for a token (RFC 6749, section 4.4.2).
-
-    Parameters
-    ----------
-    token : Token
-        Where and how it is asked for.
-    key : Key
-        In two parts, divided by a colon.
-    """
-    address = description.filled(token.address)  # may raise: before the secret is in any variable
-    return Request(
-        method="POST",
-        address=address,
-        headers=_token_headers(token, key),
-        body=_token_form(token, key),
-        images=0,
-    )
-
-
-def _token_headers(token: Token, key: Key) -> Hidden:
-    headers = Hidden(
-        {"Content-Type": "application/x-www-form-urlencoded", "Accept": "application/json"}
-    )
-    if token.secret_in == "basic":
-        coded = base64.b64encode(key.reveal().encode("utf-8", "replace")).decode()
-        headers["Authorization"] = f"Basic {coded}"
-    return headers
-
-
-def _token_form(token: Token, key: Key) -> bytes:
-    form = {"grant_type": "client_credentials"}
-    if token.scope:
-        form["scope"] = token.scope
-    if token.secret_in != "basic":
-        client, _, secret = key.reveal().partition(":")
-        form |= {"client_id": client, "client_secret": secret}
-    return urlencode(form, errors="replace").encode()
+__all__ = ["CalledKey", "FixedKey", "KeySource", "TokenSource", "key_source"]
 
 
 # A token is renewed once for a call, and more often only where tokens have worked in this
@@ -146,12 +106,14 @@ class TokenSource:
         transport: Transport,
         clock: Callable[[], float],
         secrets: Secrets,
+        wall: Callable[[], float] = time.time,
     ) -> None:
         token = description.connect.token
         if token is None:
             raise ConnectError("the description has no [connect.token]")
         self._token_rule = token
-        self._request = token_request(description, token, key)
+        self._description, self._key = description, key
+        self._wall = wall
         self._transport = transport
         self._secrets = secrets
         self._clock = clock
@@ -195,26 +157,35 @@ class TokenSource:
 
     def _asked(self) -> tuple[Key | None, float, str]:
         """Return a token and its life in seconds, or None and why there is none."""
-        response = self._transport.send(self._request)
+        request = token_request(
+            self._description,
+            self._token_rule,
+            self._key,
+            now=self._wall(),
+            secrets=self._secrets,
+        )
+        response = self._transport.send(request)
         if response.status >= 500 or response.status == 429:
             raise NoAnswer(f"the token address answered with status {response.status}")
-        return _token_of(response, self._secrets)
+        return _token_of(response, self._token_rule, self._secrets)
 
 
 _USUAL_LIFE = 3600.0
 _LONGEST_LIFE = 10 * 365 * 86_400.0
 
 
-def _token_of(response: Response, secrets: Secrets) -> tuple[Key | None, float, str]:
+def _token_of(response: Response, rule: Token, secrets: Secrets) -> tuple[Key | None, float, str]:
     facts = _parsed(response.body)
     refusal = f"status {response.status} {secrets.text(_error_of(facts), least=1)}".strip()
-    if response.status != 200 or not isinstance(facts, dict):
+    if not 200 <= response.status < 300 or not isinstance(facts, dict):
         return None, 0.0, refusal
-    token = Key(str(facts.get("access_token") or ""), "the token address")
+    top = Level(facts, "", 0, None)
+    text, life = (compile_path(path)(top) for path in (rule.at, rule.life))
+    token = Key(text if isinstance(text, str) else "", "the token address")
     if fault := token.fault(in_header=True):
         return None, 0.0, f"{refusal} a token that {fault}"
-    life = _seconds(facts.get("expires_in"))
-    return token, life if 0 < life < _LONGEST_LIFE else _USUAL_LIFE, ""
+    seconds = _seconds(life)
+    return token, seconds if 0 < seconds < _LONGEST_LIFE else _USUAL_LIFE, ""
 
 
 def _seconds(life: Any) -> float:
