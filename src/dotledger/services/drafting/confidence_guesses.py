@@ -25,7 +25,7 @@ __all__ = ["UNSAFE_WORDS", "ConfidenceGuess", "confidence_guesses", "words_toml"
 
 _MOST = 4
 UNSAFE_WORDS = (
-    *("unsafe", "safety", "hazard", "flag", "moderation", "risk", "danger", "adult", "nsfw"),
+    *("safe", "hazard", "flag", "moderation", "risk", "danger", "adult", "nsfw"),
     *("violence", "harm", "warning", "alert", "threat", "explicit", "sensitive"),
 )
 """Words in the names of sections about unsafe content."""

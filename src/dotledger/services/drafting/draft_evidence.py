@@ -291,7 +291,7 @@ BASE: Mapping[str, float] = {
     "section": 1.5,  # it is called by a kind of finding
     "no confidence": -2.0,  # most services say how sure they are
     "in several sections": 2.0,  # a trait belongs to one sort of thing; a confidence to all
-    "a name with digits": -3.0,
+    "numbered names": -25.0,  # object_0, object_1: keys, and no fields
     "only one candidate": 1.5,  # the one number that may be a confidence among what is not
 }
 """What speaks for or against a place before its fields are looked at."""

@@ -53,7 +53,8 @@ def account_of(
     around : sequence of Path
         What the envelope reads.
     """
-    maps = {one.path[:at] for one in used for at, step in enumerate(one.path) if step == "{}"}
+    paths = [path for one in used for path in (one.path, *one.read)]
+    maps = {path[:at] for path in paths for at, step in enumerate(path) if step == "{}"}
     leaves = dict.fromkeys(leaf for part in parts for leaf in _leaves(part, (), maps))
     read = [path for one in used for path in one.read] + list(around)
     carried = [path for one in used for path in one.attributes]

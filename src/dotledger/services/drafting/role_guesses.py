@@ -88,6 +88,7 @@ def candidates_of(own: GroupFields) -> list[Candidate]:
     boxes += [angled(one, own.fields) for one in box_guesses(own.fields, frames)]
     if own.group.beside:
         boxes = [_from_beside(one, own.group.beside) for one in boxes]
+    boxes = boxes or _outer_boxes(own)
     best = max((box.score for box in boxes), default=0.0)
     sides = boxes[0].used if boxes and best > _BOX_WORTH else ()
     found = [
@@ -100,6 +101,19 @@ def candidates_of(own: GroupFields) -> list[Candidate]:
         if (made := _candidate(own, label, confidence, box, best)) is not None
     ]
     return sorted(found, key=lambda one: -one.score)[:_MOST]
+
+
+def _outer_boxes(own: GroupFields) -> list[BoxGuess]:
+    """Return boxes of the entries around: a region whose labels are a list inside of it."""
+    outer = [entry.outer for entry in own.group.entries if entry.outer is not None]
+    steps = [step for step in own.group.path if step in ("[]", "{}")]
+    called = any(word in name for name in own.group.names[-1:] for word in _LABEL_WORDS)
+    inside = len(steps) > 1 and len(outer) == len(own.group.entries) and not own.group.beside
+    if not called or not inside or own.group.through != "[]" or _about_faces(own, None):
+        return []
+    frames = frames_of([entry.size for entry in outer], own.working)
+    found = box_guesses(fields_of([entry.value for entry in outer]), frames)
+    return [replace(one, at=f"^{one.at}", used=()) for one in found if one.at[0] not in "@["]
 
 
 def _from_beside(box: BoxGuess, beside: Mapping[str, str]) -> BoxGuess:
@@ -122,6 +136,8 @@ def _candidate(
         return None
     if box is None and (label.always or confidence.at.startswith("^")):
         return None
+    if own.group.through == "" and label.always and not confidence.toml:
+        return None  # a box by itself is a field of something
     kind = _kind_of(own, label, box)
     if kind == "face" and box is None:
         kind = "label"
@@ -177,19 +193,20 @@ def _structure(
     if not confidence.toml and box is None:
         section = any(word in name for name in own.group.names[-1:] for word in _LABEL_WORDS)
         bare = own.fields.keys() == {()} and own.group.through == "[]"
-        score += 2.5 if section and bare else -2.0
+        whole = own.group.path == ("[]",)  # an answer that is nothing but words
+        score += 4.5 if whole and bare else 2.5 if section and bare else -2.0
     return score
 
 
 def _names_score(own: GroupFields) -> float:
-    """Return what speaks against the names on the way: those with digits are rather keys."""
+    """Return what speaks against the names on the way: numbered ones are rather keys."""
     score, path = 0.0, own.group.path
     for place, name in enumerate(path):
         above = own.groups.get((*path[:place], "{}"))
         if name in ("[]", "{}") or above is None:
             continue
-        if any(letter.isdigit() for letter in str(name)):
-            score += BASE["a name with digits"]
+        if all(any(letter.isdigit() for letter in entry.key) for entry in above.entries):
+            score += BASE["numbered names"]
     return score
 
 
@@ -223,10 +240,18 @@ def _keys_score(entries: Sequence[Entry], read: bool) -> float:
     sets = list(by_object.values())
     vary = any(one != sets[0] for one in sets)
     keys = {key for one in sets for key in one}
-    known = sum(plain_name(key) in FIELD_NAMES for key in keys) / max(len(keys), 1)
+    known = sum(map(_is_field, keys)) / max(len(keys), 1)
     alone = len(sets) < 2 and len(keys) > 1
     several = len(keys) > 1
     return (1.5 if vary else 0.0 if read and several else -1.0 if alone else -6.0) - 6.0 * known
+
+
+_SIDE_WORDS = frozenset(("left", "right", "top", "bottom", "width", "height", "min", "max"))
+
+
+def _is_field(key: str) -> bool:
+    """Tell whether a key is rather the name of a field: one known, or a side such as top_row."""
+    return plain_name(key) in FIELD_NAMES or bool(name_words(key) & _SIDE_WORDS)
 
 
 def _about_faces(own: GroupFields, label: LabelGuess | None) -> bool:

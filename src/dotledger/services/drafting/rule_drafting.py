@@ -427,8 +427,9 @@ def _used(one: Candidate, made: RuleGuess, points: str) -> Used:
     own = [one.label.field, one.confidence.field, *one.confidence.more]
     own += list(one.box.used) if one.box else []
     own += [(points,)] if points else []
+    around = [one.box.at] if one.box and one.box.at.startswith("^") and not group.beside else []
     told = [made.keep_if.lstrip("!").partition(" ")[0]] if made.keep_if else []
-    outer = [at for at in (made.label, one.confidence.at, made.parents, *told) if at]
+    outer = [at for at in (made.label, one.confidence.at, made.parents, *told, *around) if at]
     found = Used(path=group.path)
     found.read = [_from_top(group, path) for path in own if path is not None]
     found.read += [_up(group.path, at) for at in outer if "@" not in at]

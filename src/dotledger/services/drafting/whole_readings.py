@@ -92,9 +92,15 @@ def _outside_boxes(candidates: Sequence[Candidate]) -> list[Candidate]:
     return [
         replace(one, score=one.score + BASE["inside a box"])
         if any(one.group.path[: len(p)] == p and one.group.path != p for p in boxed)
+        and not _outer_box(one)
         else one
         for one in candidates
     ]
+
+
+def _outer_box(one: Candidate) -> bool:
+    """Tell whether a candidate has the box of the entry around: it is what that one is called."""
+    return one.box is not None and one.box.at.startswith("^") and not one.group.beside
 
 
 # --- one list of several sorts ----------------------------------------------------------------
