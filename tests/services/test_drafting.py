@@ -192,9 +192,15 @@ class SimulatedDialects(unittest.TestCase):
         )
 
     def test_the_order_of_words_is_asked(self):
-        """Without being told, the order of words is a question, and nothing else is."""
+        """Without being told, the order of words is a question, and whether these are all."""
         made = draft([{"safety": {"smoke": "plain", "fire": "absent"}}])
-        self.assertEqual(made.questions, ["the order of the words absent, plain, from low to high"])
+        self.assertEqual(
+            made.questions,
+            [
+                "the order of the words absent, plain, from low to high",
+                "which further words the scale at safety{} has",
+            ],
+        )
 
 
 class InventedShapes(unittest.TestCase):

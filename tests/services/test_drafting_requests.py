@@ -549,7 +549,7 @@ class Command(unittest.TestCase):
             self.assertNotIn(
                 SECRET, (Path(home) / "m.toml").read_text() + done.stdout + done.stderr
             )
-            for wrong in (("--curl", "line", "--har", "x"), ("a.json", "--operation", "x"), ("--curl", "line"), ()):  # fmt: skip
+            for wrong in (("--curl", "line", "--har", "x"), ("a.json", "--operation", "x"), ()):
                 self.assertEqual(dotledger("draft", *wrong, cwd=home).returncode, 2)
 
     def test_asked(self):
