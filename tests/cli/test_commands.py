@@ -398,7 +398,7 @@ class Readings(unittest.TestCase):
         with tempfile.TemporaryDirectory() as name:
             home = Path(name)
             words = ["draft"]
-            for number, answer in enumerate(SHAPES["fractions in a list, rows first"]):
+            for number, answer in enumerate(SHAPES["corners as an object, fraction confidence"]):
                 (home / f"{number}.json").write_text(json.dumps(answer))
                 Image.new("RGB", tuple(map(int, SIZES[number]))).save(home / f"{number}.png")
                 words.append(f"{number}.json")
@@ -412,7 +412,7 @@ class Readings(unittest.TestCase):
             (home / "empty.json").write_text("{}")
             nothing = dotledger("draft", "empty.json", cwd=home)
             self.assertEqual(nothing.returncode, 2)
-            self.assertIn("nothing like a finding", nothing.stderr)
+            self.assertIn("looks like a list of findings", nothing.stderr)
             self.assertIn(
                 "one image for each", dotledger(*words, "--image", "0.png", cwd=home).stderr
             )

@@ -38,6 +38,7 @@ _FOR = {
     "plots": "charts",
     "polygons": "polygons as well-known text",
     "postgresql": "ledgers on a server",
+    "tokens": "signed assertions for a token",
     "report": "the report page",
     "review": "the review page",
     "skos": "label names in SKOS",
