@@ -3,9 +3,12 @@
 import gzip
 import json
 import math
+import tomllib
 import unittest
 
 import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy import stats
 
 from dotledger.errors import ArgumentError
@@ -126,6 +129,52 @@ def things(**more):
         {"label": label, "score": 0.9 - n / 7, "box": list(box), **more}
         for n, (label, box) in enumerate(zip(labels, BOXES))
     ]
+
+
+NAMES = st.sampled_from(
+    (
+        "label",
+        "score",
+        "box",
+        "x",
+        "y",
+        "w",
+        "h",
+        "items",
+        "type",
+        "wider",
+        "a b",
+        "",
+        "0",
+        "r12",
+        "@key",
+    )
+)
+LEAVES = st.one_of(
+    st.none(), st.booleans(), st.integers(-3, 1200), st.floats(0, 1), st.sampled_from(
+        ("", "crate", "0,5 %", "12;13", "1,2,3,4", "POSSIBLE", "a > b", "#aabbcc", 1e300, 10**30)
+    )
+)  # fmt: skip
+ANSWERS = st.recursive(
+    LEAVES, lambda one: st.lists(one, max_size=5) | st.dictionaries(NAMES, one, max_size=5), max_leaves=40
+)  # fmt: skip
+
+
+class Anything(unittest.TestCase):
+    @given(st.lists(ANSWERS, min_size=1, max_size=3), st.booleans())
+    @settings(max_examples=60, deadline=None, derandomize=True)
+    def test_any_answer(self, answers, sized):
+        """Whatever an answer holds, a draft is made of it, or one sentence says why not."""
+        sizes = [(640.0, 480.0)] * len(answers) if sized else ()
+        try:
+            made = whole_draft([json.dumps(answer).encode() for answer in answers], sizes)
+        except ArgumentError as error:
+            self.assertEqual(error.place, "SAMPLES")
+            return
+        tomllib.loads(made.description())
+        fields = made.fields
+        every = [*fields.read, *fields.attributes, *fields.unused]
+        self.assertEqual(len(every), len(set(every)), "each field is named once")
 
 
 class Search(unittest.TestCase):

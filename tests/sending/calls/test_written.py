@@ -81,7 +81,7 @@ class Written(Stepped):
         self.found(service)
 
     def test_squeezed(self):
-        """Every coding that is asked for is undone."""
+        """Every coding that is asked for is undone, and gzip also where nothing says so."""
         plain = json.dumps(ANSWER).encode()
         gzip = zlib.compressobj(wbits=31)
         for name, body in (("gzip", gzip.compress(plain) + gzip.flush()), ("deflate", zlib.compress(plain)), ("br", brotli.compress(plain)),
@@ -91,6 +91,9 @@ class Written(Stepped):
                 with open_service(service, key="k") as bell:
                     self.assertEqual(bell.look(picture(1)).outcome, "found")
                 self.assertIn(name, own.seen[0])
+        service, _ = self.serving(saying(zlib.compress(plain, wbits=31)))
+        with open_service(service, key="k") as bell:
+            self.assertEqual(bell.look(picture(1)).outcome, "found")
 
     def test_not_written_so(self):
         """What is not as described fails, and the reason says what came."""

@@ -222,7 +222,10 @@ _BAD_HEADER = "a header holds what no header can: line breaks, or letters outsid
 def _unpacked(body: bytes, coding: str, most: int) -> tuple[bytes, str]:
     """Undo a content coding, no further than `most` bytes; return what there is and the fault."""
     coding = coding.strip().lower()
-    if coding in ("", "identity") or not body:
+    if coding in ("", "identity"):
+        # Some services and stores pack and do not say so. No JSON or XML begins like this.
+        coding = "gzip" if body.startswith(_GZIP_START) else ""
+    if not coding or not body:
         return body, ""
     if coding in _PACKAGES:
         return _unpacked_by_package(body, coding, most)
@@ -236,6 +239,7 @@ def _unpacked(body: bytes, coding: str, most: int) -> tuple[bytes, str]:
     return body, _CANNOT
 
 
+_GZIP_START = b"\x1f\x8b\x08"
 _CANNOT = "squeezed in a way that cannot be undone"
 _BREAKS_OFF = "squeezed, and it breaks off"
 _GZIP, _ZLIB, _BARE = 31, 15, -15

@@ -140,12 +140,14 @@ def _table_labels(own: GroupFields) -> Iterator[LabelGuess]:
 
 
 def _is_table_for(group: SectionGroup, other: SectionGroup) -> bool:
+    """Tell whether another group may be a table of names: by itself, and not around this one."""
+    if not other.entries or other.beside or not other.through:
+        return False
+    depth = len(other.entries[0].place)
+    inside = {entry.place[:depth] for entry in group.entries}
+    apart = inside.isdisjoint(entry.place for entry in other.entries)
     single = len(other.path) == len(other.names) + 1
-    apart = not {e.place for e in other.entries} & {
-        e.place[: len(other.entries[0].place)] for e in group.entries
-    }
-    apart = apart and other.path[: len(group.path)] != group.path
-    return single and apart and not other.beside and bool(other.through)
+    return single and apart and other.path[: len(group.path)] != group.path
 
 
 def _names_in(

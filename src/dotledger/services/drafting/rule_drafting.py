@@ -297,7 +297,7 @@ def _parent_list(values: Sequence[Any], label: str) -> str:
         parts = [part for value in objects for part in _listed(value.get(name))]
         if parts and all(isinstance(part, str) for part in parts):
             return written([name])
-        inner = [key for key in parts[0] if isinstance(parts[0], dict)] if parts else []
+        inner = list(parts[0]) if parts and isinstance(parts[0], dict) else []
         texts = [key for key in inner if all(_is_text(part, key) for part in parts)]
         if texts:
             key = next((key for key in texts if key == label.lstrip("^")), texts[0])
