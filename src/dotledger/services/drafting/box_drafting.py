@@ -42,8 +42,8 @@ _MOST = 12
 class BoxGuess(Struct, frozen=True, kw_only=True):
     """One way in which a box may be written, with what speaks for it.
 
-    `score` is a log-likelihood in nats, against numbers that are no box; `corners` are the boxes it
-    reads, n by 4, as shares of the image.
+    `score` is a log-likelihood in nats, against numbers that are no box, and `prior` the part of it
+    that no number adds; `corners` are the boxes it reads, n by 4, as shares of the image.
     """
 
     at: str
@@ -57,6 +57,7 @@ class BoxGuess(Struct, frozen=True, kw_only=True):
     angle_in: str = "degrees"
     of: str = "sent"
     score: float = 0.0
+    prior: float = 0.0
     reasons: tuple[str, ...] = ()
     used: tuple[Path, ...] = ()
     corners: tuple[tuple[float, ...], ...] = ()
@@ -175,7 +176,7 @@ def _guess(
     why = {"pixels": "pixels", "grid": f"parts of {grid}"}.get(unit, unit)
     why += " of the size that the answer reports" if way.of == "working" else ""
     return BoxGuess(
-        at=at, form=way.form, unit=unit, grid=int(grid or 0), of=way.of, score=way.score + bonus,
+        at=at, form=way.form, unit=unit, grid=int(grid or 0), of=way.of, score=way.score + bonus, prior=way.prior + bonus,
         reasons=(f"{reason}; {why}",), used=tuple(used),
         corners=tuple(map(tuple, way.corners.tolist())), **more,
     )  # fmt: skip

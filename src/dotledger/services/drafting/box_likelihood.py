@@ -32,7 +32,10 @@ class Frames(NamedTuple):
 
 
 class Way(NamedTuple):
-    """One way of reading four numbers, and the log-likelihood of the raw numbers under it."""
+    """One way of reading four numbers, and the log-likelihood of the raw numbers under it.
+
+    `prior` is the part of `score` that was there before any number was seen.
+    """
 
     form: str
     order: tuple[str, ...]
@@ -40,6 +43,7 @@ class Way(NamedTuple):
     of: str
     score: float
     corners: Numbers
+    prior: float = 0.0
 
 
 # Logarithms of how often services write boxes so, by judgement; only differences matter.
@@ -88,7 +92,7 @@ def ways_of(rows: Sequence[Sequence[float]], frames: Frames) -> list[Way]:
     for form, order, prior in ORDERS:
         ordered = raw[:, [order.index(role) for role in BOX_FORMS[form]]]
         found += [
-            way._replace(order=order, score=way.score + prior)
+            way._replace(order=order, score=way.score + prior, prior=way.prior + prior)
             for way in likelihood_of(ordered, form, frames)
         ]
     return sorted(found, key=lambda way: -way.score)
@@ -122,7 +126,7 @@ def likelihood_of(ordered: Numbers, form: str, frames: Frames) -> list[Way]:
         score = prior + float(np.sum(mixed - zero))
         score += _roundness(ordered, corners) if unit == "pixels" else 0.0
         score += _shape(corners, full, _pixels(frames, full))
-        found.append(Way(form, (), unit, of, score, corners / np.tile(full, 2)))
+        found.append(Way(form, (), unit, of, score, corners / np.tile(full, 2), prior))
     return found
 
 

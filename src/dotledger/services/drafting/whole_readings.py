@@ -189,7 +189,9 @@ def _in_one_way(candidates: Sequence[Candidate]) -> list[Candidate]:
             named_ways = named.setdefault(_box_name(one), {})
             for ways, way in ((named_ways, _way(one)), (units, _unit(one))):
                 groups = ways.setdefault(way, {})
-                groups[id(one.group)] = max(one.box.score, groups.get(id(one.group), -np.inf))
+                # What was believed before any number was seen counts once, not for each group.
+                seen = one.box.score - one.box.prior
+                groups[id(one.group)] = max(seen, groups.get(id(one.group), -np.inf))
     made = []
     for one in candidates:
         if one.box is None:
