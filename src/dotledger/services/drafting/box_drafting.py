@@ -176,7 +176,8 @@ def _guess(
     why = {"pixels": "pixels", "grid": f"parts of {grid}"}.get(unit, unit)
     why += " of the size that the answer reports" if way.of == "working" else ""
     return BoxGuess(
-        at=at, form=way.form, unit=unit, grid=int(grid or 0), of=way.of, score=way.score + bonus, prior=way.prior + bonus,
+        at=at, form=way.form, unit=unit, grid=int(grid or 0), of=way.of, score=way.score + bonus,
+        prior=way.prior + bonus,
         reasons=(f"{reason}; {why}",), used=tuple(used),
         corners=tuple(map(tuple, way.corners.tolist())), **more,
     )  # fmt: skip
