@@ -40,7 +40,7 @@ class Boxes(unittest.TestCase):
         inside = sum(
             stats.beta(1.2, 2.6).logpdf(side) - math.log(1 - side) for side in (width, height)
         )
-        zero = -4 * math.log(2 * 0.7)
+        zero = -4 * math.log(2 * 1)
         mixed = np.logaddexp(math.log(0.99) + inside, math.log(0.01) + zero)
         shape = lambda t: stats.t(5, scale=0.7).logpdf(math.log(t))  # noqa: E731
         either = np.logaddexp(shape(width * 1200 / (height * 800)), shape(width / height))

@@ -101,8 +101,8 @@ def ways_of(rows: Sequence[Sequence[float]], frames: Frames) -> list[Way]:
 def likelihood_of(ordered: Numbers, form: str, frames: Frames) -> list[Way]:
     """Return each unit in which numbers of one form may be boxes, with its log-likelihood.
 
-    The zero is that of any four numbers up to the largest one: what is below it is worse than no
-    box at all.
+    The zero is that of any four numbers in a round range that holds them: what is below it is worse
+    than no box at all.
 
     Parameters
     ----------
@@ -114,15 +114,17 @@ def likelihood_of(ordered: Numbers, form: str, frames: Frames) -> list[Way]:
     if not len(ordered) or not np.all(np.isfinite(ordered)) or np.max(np.abs(ordered)) > 1e7:
         return []
     top = max(float(np.max(np.abs(ordered))), 1e-9)
+    # Numbers that are no box come from a round range; a few small ones alone do not show a small one.
+    usual = next((full for full in (1.0, 100.0, 1000.0, 10_000.0) if top <= full), top)
     corners = _corners(ordered, form)
     whole = bool(np.all(ordered == np.round(ordered)))
     found = []
     for unit, of, full, prior in _units(top, len(ordered), frames, whole=whole):
         fitted = _density(corners, full)
         mixed = np.logaddexp(
-            math.log1p(-_OUTLIER) + fitted, math.log(_OUTLIER) - 4 * math.log(2 * top)
+            math.log1p(-_OUTLIER) + fitted, math.log(_OUTLIER) - 4 * math.log(2 * usual)
         )
-        zero = -4 * math.log(2 * top)
+        zero = -4 * math.log(2 * usual)
         score = prior + float(np.sum(mixed - zero))
         score += _roundness(ordered, corners) if unit == "pixels" else 0.0
         score += _shape(corners, full, _pixels(frames, full))

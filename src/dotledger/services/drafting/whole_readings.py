@@ -192,18 +192,28 @@ def _in_one_way(candidates: Sequence[Candidate]) -> list[Candidate]:
                 # What was believed before any number was seen counts once, not for each group.
                 seen = one.box.score - one.box.prior
                 groups[id(one.group)] = max(seen, groups.get(id(one.group), -np.inf))
-    made = []
-    for one in candidates:
-        if one.box is None:
-            made.append(one)
-            continue
-        ways = named[_box_name(one)]
-        alike = {g for groups in ways.values() for g in groups} - {id(one.group)}
-        others = {g for groups in units.values() for g in groups} - alike - {id(one.group)}
-        more = sum(_behind(ways, _way(one), group) for group in alike)
-        more += _HALF * sum(_behind(units, _unit(one), group) for group in others)
-        made.append(replace(one, score=one.score + more) if more else one)
-    return made
+    told = [_told_elsewhere(one, named, units) for one in candidates]
+    # Other groups say how a box is written, and never that there is none: the way of a group that
+    # they speak least against loses nothing.
+    best: dict[int, float] = {}
+    for one, more in zip(candidates, told, strict=True):
+        if one.box is not None:
+            best[id(one.group)] = max(more, best.get(id(one.group), -np.inf))
+    return [
+        one if one.box is None else replace(one, score=one.score + more - best[id(one.group)])
+        for one, more in zip(candidates, told, strict=True)
+    ]
+
+
+def _told_elsewhere(one: Candidate, named: Mapping[str, Ways], units: Ways) -> float:
+    """Return what all other groups say against the way in which a candidate writes its box."""
+    if one.box is None:
+        return 0.0
+    ways = named[_box_name(one)]
+    alike = {g for groups in ways.values() for g in groups} - {id(one.group)}
+    others = {g for groups in units.values() for g in groups} - alike - {id(one.group)}
+    more = sum(_behind(ways, _way(one), group) for group in alike)
+    return more + _HALF * sum(_behind(units, _unit(one), group) for group in others)
 
 
 _HALF = 0.5
