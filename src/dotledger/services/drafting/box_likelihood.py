@@ -114,7 +114,7 @@ def likelihood_of(ordered: Numbers, form: str, frames: Frames) -> list[Way]:
     if not len(ordered) or not np.all(np.isfinite(ordered)) or np.max(np.abs(ordered)) > 1e7:
         return []
     top = max(float(np.max(np.abs(ordered))), 1e-9)
-    # Numbers that are no box come from a round range; a few small ones alone do not show a small one.
+    # Numbers that are no box come from a round range; a few small ones alone show no small one.
     usual = next((full for full in (1.0, 100.0, 1000.0, 10_000.0) if top <= full), top)
     corners = _corners(ordered, form)
     whole = bool(np.all(ordered == np.round(ordered)))
