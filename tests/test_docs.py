@@ -6,6 +6,7 @@ import shlex
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from sqlalchemy import update
 
@@ -35,9 +36,17 @@ class HowTo(AtHome):
         with dotledger.Ledger("first.ledger") as ledger:
             _, _, answer = next(ledger.answers())
         Path("answer.json").write_bytes(answer)
+        port = dotledger.read_description("myservice.toml").connect.settings["port"]
+        key = os.environ["FLINT_KEY"]
+        self.enterContext(mock.patch.dict(os.environ, {"MINE_KEY": key}))
+        Path("request.txt").write_text(
+            f"curl http://127.0.0.1:{port}/v1/view -H 'X-Flint-Key: {key}'"
+            " -F picture=@photo.jpg -F want=labels\n"
+        )
+        given = ("photos", "truth.csv", "myservice.toml", "photo.jpg", "answer.json", "request.txt")
         for page in HOW_TO:
             with self.subTest(page.name), tempfile.TemporaryDirectory() as home:
-                for name in ("photos", "truth.csv", "myservice.toml", "photo.jpg", "answer.json"):
+                for name in given:
                     (Path(home) / name).symlink_to(Path(name).absolute())
                 there = Path.cwd()
                 os.chdir(home)

@@ -50,7 +50,7 @@ class AtHome(unittest.TestCase):
         Path("annotations.csv").rename("truth.csv")
         text = re.sub(r'port = "\d+"', f'port = "{up.port}"', description_text("flint"))
         Path("myservice.toml").write_text(text)
-        Path("photos/walk-03.jpg").rename("photo.jpg")
+        Path("photos/glass-01.jpg").rename("photo.jpg")
 
 
 class Readme(AtHome):
@@ -66,6 +66,7 @@ class Readme(AtHome):
         self.enterContext(mock.patch.dict(os.environ, {"MINE_KEY": key}))
         port = dotledger.read_description("myservice.toml").connect.settings["port"]
         Path("myservice.toml").unlink()
+        Path("photo.jpg").write_bytes(Path("photos/walk-03.jpg").read_bytes())  # it holds things
         Path("request.txt").write_text(
             f"curl http://127.0.0.1:{port}/v1/view -H 'X-Flint-Key: {key}'"
             " -F picture=@photo.jpg -F want=labels,faces,safety\n"
