@@ -76,14 +76,14 @@ def read_regular(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
 
 
 def read_regular_or_pipe(path: str | os.PathLike[str], most: int = MOST_BYTES) -> bytes:
-    """Read a regular file, or a pipe until its end: what a shell puts in place of ``<(command)``.
+    """Read a regular file, or a pipe until its end, such as a shell makes of ``<(command)``.
 
     A pipe that nobody writes to is empty; it is not waited for.
 
     Raises
     ------
     OSError
-        As `read_regular`; for anything else that is no file, and for a pipe with more than `most`.
+        As `read_regular`, and for a pipe with more than `most` bytes.
     """
     if not stat.S_ISFIFO(os.stat(path).st_mode):  # noqa: PTH116 - any path-like
         return read_regular(path, most)

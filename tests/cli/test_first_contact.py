@@ -74,6 +74,15 @@ class FirstContact(unittest.TestCase):
         for wrong in (("--draft", "--dry"), ()):
             status, _, err = called("send", "photo.jpg", "--service", "mine.toml", *wrong)
             self.assertEqual(status, 2, err)
+        bare = Path("mine.toml").read_text()
+        Path("mine.toml").write_text(
+            f"{bare}\n[[call]]\nname = 'b'\nkinds = ['face']\npath = '/b'\nbody = 'raw'\n"
+        )
+        status, _, err = called("try", "photo.jpg", "--service", "mine.toml", "--draft")
+        self.assertEqual(status, 2, err)
+        self.assertIn("a description of one call", err)
+        self.assertNotIn("[[read]]", Path("mine.toml").read_text())
+        Path("mine.toml").write_text(bare)
         status, _, err = called("try", "photo.jpg", "--service", "mine.toml", "--draft")
         self.assertEqual(status, 0, err)
         text = Path("mine.toml").read_text()

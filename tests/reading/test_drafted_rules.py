@@ -38,6 +38,12 @@ class DraftedRules(unittest.TestCase):
         self.assertEqual(caught.exception.place, "mine.toml, line 16, read.0.box")
         self.assertIn("'box ='", caught.exception.next_step)
 
+    def test_the_same_words_elsewhere(self):
+        """Only a rule has questions: anywhere else the words are a text like any other."""
+        text = HEAD.replace("[connect]", 'about = "not answered"\n[connect]')
+        rule = 'each = "things[]"\nlabel = "name"\nbox = { at = "b", order = ["x0", "y0", "x1", "y1"] }\n'
+        self.assertEqual(parse_description(text + rule).about, "not answered")
+
     def test_corners_as_text(self):
         """Two corners that are texts of two numbers are a box; anything else is set aside."""
         rule = 'each = "out[]"\nlabel = "cls"\nbox = { at = "[tl, br]", form = "points", split = ";" }\n'

@@ -39,7 +39,7 @@ _TAGS = ["labels", "tags", "scene", "keywords", "classes", "topics"]
 _FACES = ["faces", "face_list", "heads", "face_annotations"]
 _UNSAFE = ["moderation", "unsafe", "safety", "hazards", "risk_flags", "warnings"]
 _WRAPS = [[], [], ["result"], ["data"], ["response", "payload"], ["pages", 0], ["results", 0]]
-_WORDS = ["VERY_UNLIKELY", "UNLIKELY", "POSSIBLE", "LIKELY", "VERY_LIKELY"]
+_WORDS = ["DOUBTFUL", "MAYBE", "PROBABLE"]
 
 
 def _name(r, names):
@@ -227,9 +227,10 @@ class Service:
             return {}, []
         pairs = [(t, self._sure()) for t in HAZARDS[:4]]
         if self.unsafe == "words":
-            words = [(t, self.r.randrange(5)) for t, _ in pairs]
+            shift = self.r.randrange(3)  # four hazards: each word comes in every answer
+            words = [(t, (n + shift) % 3) for n, (t, _) in enumerate(pairs)]
             return {self.unsafe_list: {t: _WORDS[n] for t, n in words}}, [
-                ("unsafe", t, (2 * n + 1) / 10, None) for t, n in words
+                ("unsafe", t, (2 * n + 1) / 6, None) for t, n in words
             ]
         made = {
             "list": [{self.label: t, self.score: self.confidence(c)} for t, c in pairs],

@@ -116,7 +116,7 @@ class Evidence(unittest.TestCase):
 
     def test_words_of_likelihood(self):
         """Their order is that of English, in any usual spelling."""
-        words = ["VERY_UNLIKELY", "unlikely", "Possible", "LIKELY", "very likely"]
+        words = ["VERY_LOW", "low", "Doubtful", "MAYBE", "probable", "high", "very-high"]
         meanings = [meaning_of(word) for word in words]
         self.assertEqual(meanings, sorted(meanings))
         self.assertIsNone(meaning_of("lantern"))
@@ -223,6 +223,7 @@ class Search(unittest.TestCase):
         for documents, told in (
             ([{"error": {"code": 401}}], "says that the call failed: {'code': 401}"),
             ([{"out": {"objects": []}}], "there is nothing at out.objects"),
+            ([{"error": "none", "objects": []}], "there is nothing at objects"),
             ([{"ok": True}], "looks like a list of findings"),
         ):
             self.assertIn(told, nothing_said(documents)[0])
@@ -234,3 +235,5 @@ class Search(unittest.TestCase):
         self.assertEqual(whole_draft([packed]).rules[0].each, "things[]")
         with self.assertRaisesRegex(ArgumentError, "packed with gzip"):
             whole_draft([packed[:20] + b"xxxx" + packed[24:]])
+        with self.assertRaisesRegex(ArgumentError, "it breaks off"):
+            whole_draft([packed[:-9]])

@@ -25,7 +25,7 @@ from dotledger.reading.value_distribution import LONGEST_LABEL, usual_reader
 from dotledger.reading.value_parsing import SetAside, attributes_reader, confidence_reader
 from dotledger.text_display import shown
 
-__all__ = ["NOT_THERE", "Read", "Reading", "RuleReader", "short"]
+__all__ = ["ERROR_NAMES", "NOT_THERE", "Read", "Reading", "RuleReader", "is_fault", "short"]
 
 NOT_THERE = "answered as not there"
 """The reason of a note on what a service lists with a word that means that it is not there."""
@@ -148,17 +148,17 @@ def _said(own: Any, confidence: float | None) -> float | str | bool | None:
     return None if type(own) is float and own == confidence else own
 
 
-_ERRORS = frozenset(("error", "errors", "failure", "failures", "fault", "exception"))
+ERROR_NAMES = frozenset(("error", "errors", "failure", "failures", "fault", "exception"))
 _STEM = 4
 """So many letters of a section's name tell that an error is its own: ``face_error``, ``faces``."""
 
 
-def _is_fault(said: Any) -> bool:
+def is_fault(said: Any) -> bool:
     """Tell whether an error is one: many answers always have the key, and say there is nothing."""
     if isinstance(said, Mapping):
-        return any(map(_is_fault, said.values()))
+        return any(map(is_fault, said.values()))
     if isinstance(said, list):
-        return any(map(_is_fault, said))
+        return any(map(is_fault, said))
     if isinstance(said, str):
         return said.strip().casefold() not in _NO_FAULT
     return said not in (None, False, 0, 200)
@@ -267,7 +267,7 @@ class RuleReader:
             for key, said in value.items():
                 word = key.casefold()
                 own = name and name.casefold()[:_STEM] in word and "error" in word
-                if (word in _ERRORS or own) and _is_fault(said):
+                if (word in ERROR_NAMES or own) and is_fault(said):
                     return f"nothing at {self.section}, and next to it {key}: {short(said)}"
         return ""
 

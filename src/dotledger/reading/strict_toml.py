@@ -77,7 +77,7 @@ def parse_strictly(text: str, model: type[Model], *, name: str) -> Model:
         data = parse_toml(text)
     except ValueError as error:
         raise DescriptionError(f"not TOML: {error}", place=name) from error
-    if where := next(_unanswered(data, ()), None):
+    if where := next(_unanswered(data.get("read"), ("read",)), None):
         raise DescriptionError(
             "a question of the draft is not answered yet",
             place=_place(name, text, where),

@@ -38,10 +38,10 @@ _FOR = {
     "plots": "charts",
     "polygons": "polygons as well-known text",
     "postgresql": "ledgers on a server",
-    "tokens": "signed assertions for a token",
     "report": "the report page",
     "review": "the review page",
     "skos": "label names in SKOS",
+    "tokens": "signed assertions for a token",
 }
 """What each extra is for; `dev` is for those who change Dot Ledger."""
 _REQUIRED = re.compile(r"([\w.-]+).*extra == ['\"]([\w-]+)['\"]")

@@ -99,9 +99,9 @@ def command(
 ) -> None:
     """Draft a description from raw answers (SAMPLES: JSON, lines of JSON, XML; '-': a pipe).
 
-    Weighs every way of reading the samples and writes the likeliest one, with its reasons. Where
-    another one is nearly as likely, the file holds a question in the place of the answer, and can
-    be used once it is answered. Give the images too: their sizes settle the form of boxes, and
+    Weighs every way of reading the samples and writes the likeliest one, with its reasons. If
+    another one is nearly as likely, the file asks which one is right, and can be used once you
+    have answered. Give the images too: their sizes settle the form of boxes, and
     both readings of an unclear box are drawn side by side. Every rule is tried on the samples.
     Each field of the samples is said to be read, carried as an attribute, or not used.
 
@@ -153,13 +153,7 @@ def _write_request(saved: Saved, name: str, address: str, out: str | None, *, as
 
     made = request_draft(saved, ask=_asked if ask else None)
     text = described_draft(made, name=name, address=address)
-    if out is None:
-        click.echo(text)
-    else:
-        with whole_file(out) as file:
-            file.write_text(text, encoding="utf-8")
-        _remember(out)
-        say(f"written: {out}")
+    _put(text, out)
     for question in made.questions:
         say(f"please check: {in_options(question)}")
     say(
@@ -232,6 +226,17 @@ def _asked(text: str, allowed: list[str]) -> str:
     return allowed[chosen - 1]
 
 
+def _put(text: str, out: str | None) -> None:
+    """Write a draft to its file; without one, print it."""
+    if out is None:
+        click.echo(text)
+        return
+    with whole_file(out) as file:
+        file.write_text(text, encoding="utf-8")
+    _remember(out)
+    say(f"written: {out}")
+
+
 def _remember(out: str) -> None:
     """Agree to the key of a draft: the user has just asked for it, here."""
     from dotledger.cli.options.folder_trust import remember_keys
@@ -256,13 +261,7 @@ def _write(
     if not made.sure:
         raise nothing_error(made, raw)
     text = described_draft(made, name=name, address=address)
-    if out is None:
-        click.echo(text)
-    else:
-        with whole_file(out) as file:
-            file.write_text(text, encoding="utf-8")
-        _remember(out)
-        say(f"written: {out}")
+    _put(text, out)
     likeliest = described_draft(made, name=name, address=address, assume=True)
     open_too = any(rule.unclear for rule in made.sure)
     title = "Read by the draft" + (

@@ -110,6 +110,8 @@ def _check_draft(service: str, description: Description, *, dry: bool) -> None:
         raise click.UsageError("--draft needs an answer: it does not go with --dry")
     if not Path(service).is_file():
         raise click.UsageError("--draft adds rules to a description file: give one as --service")
+    if len(description.call) > 1:
+        raise click.UsageError("--draft is for a description of one call")
     if description.read:
         raise ArgumentError(
             "this description has [[read]] rules already",
@@ -122,16 +124,19 @@ def _add_rules(service: Path, answer: bytes, image: bytes) -> None:
     """Add the rules that an answer calls for to a description, which has none yet."""
     from dotledger.images.image_facts import read_facts
     from dotledger.services.drafting import kinds_toml, whole_draft
+    from dotledger.services.service_description import parse_description
 
     facts = read_facts(image)
     made = whole_draft([answer], [(float(facts.width), float(facts.height))])
     if not made.sure:
         raise nothing_error(made, [answer])
-    text = service.read_text(encoding="utf-8-sig")
-    # The first call is the one that was made: it serves the kinds that its answer holds.
-    text = re.sub(r"(?m)^kinds = \[.*", f"kinds = [{kinds_toml(made)}]", text, count=1)
+    text = service.read_text(encoding="utf-8-sig").rstrip()
+    # The call serves the kinds that its answer holds.
+    text = re.sub(r"(?m)^kinds\s*=\s*\[[^\]]*\]", f"kinds = [{kinds_toml(made)}]", text, count=1)
+    # What the file has already may not go with the rules: then it stays as it is.
+    parse_description(f"{text}\n\n{made.toml(assume=True)}", name=f"{service} with its rules")
     with whole_file(service) as file:
-        file.write_text(f"{text.rstrip()}\n\n{made.toml()}", encoding="utf-8")
+        file.write_text(f"{text}\n\n{made.toml()}", encoding="utf-8")
     say(f"rules added to {service}: {', '.join(rule.each for rule in made.sure)}")
     say_questions(made)
 

@@ -73,7 +73,7 @@ class CalledKey:
         source = self._key.source
         try:
             key = again()
-        # Only the type is told: what somebody else's code says in an error may hold the key.
+        # Only the error's type is shown: its message may contain the key.
         except Exception as error:
             raise KeyRefused(
                 f"the code that gives the key failed: {type(error).__name__}",

@@ -85,7 +85,7 @@ def _filled(token: Token, key: Key, now: float, secrets: Secrets) -> dict[str, s
 
 
 def _signed(rule: Assertion, key: Key, now: float) -> str:
-    """Return a signed assertion (RFC 7523, section 3): who asks, of whom, from when until when."""
+    """Return a signed assertion (RFC 7523, section 3) with its claims and times."""
     try:
         from joserfc import jwt
         from joserfc.errors import JoseError

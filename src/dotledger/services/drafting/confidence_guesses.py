@@ -13,6 +13,7 @@ from dotledger.services.drafting.box_drafting import toml_text
 from dotledger.services.drafting.draft_evidence import (
     ATTRIBUTE_NAMES,
     BASE,
+    UNSAFE_WORDS,
     Seen,
     evidence_for,
     meaning_of,
@@ -21,14 +22,9 @@ from dotledger.services.drafting.draft_evidence import (
 from dotledger.services.drafting.group_fields import GroupFields, Pooled, scalars_of
 from dotledger.services.drafting.sample_sections import Path, fields_of, is_number, written
 
-__all__ = ["UNSAFE_WORDS", "ConfidenceGuess", "confidence_guesses", "words_toml"]
+__all__ = ["ConfidenceGuess", "confidence_guesses", "words_toml"]
 
 _MOST = 4
-UNSAFE_WORDS = (
-    *("safe", "hazard", "flag", "moderation", "risk", "danger", "adult", "nsfw"),
-    *("violence", "harm", "warning", "alert", "threat", "explicit", "sensitive"),
-)
-"""Words in the names of sections about unsafe content."""
 _NOT_THERE = ("absent", "none", "no", "not there", "not present", "nothing", "negative")
 """Words that can only mean that something is not there."""
 
@@ -128,7 +124,7 @@ def _for_confidence(name: object) -> bool:
 
 
 def _out_of(own: GroupFields, path: Path) -> tuple[Path, float] | None:
-    """Return a field beside a number that says what is full: ``{"value": 59, "out_of": 100}``."""
+    """Return the field that says what a full value is: ``{"value": 59, "out_of": 100}``."""
     for other, values in own.fields.items():
         names = name_words(other[-1]) if other else frozenset()
         beside = other[:-1] == path[:-1] and other != path
@@ -189,25 +185,12 @@ def _in_words(
     if told or not known:
         score += 4.0
     rising = sorted(words, key=lambda w: (meaning_of(w) or 0.0, w))
-    ordered = list(own.words) if told else _with_unseen(rising)
+    ordered = list(own.words) if told else rising
     yield ConfidenceGuess(
         toml=words_toml(ordered, own.at(path)), at=own.at(path), field=path, score=score,
         reasons=tuple(reasons), words=() if told or known else tuple(words),
         values=tuple(own.fields[path]),
     )  # fmt: skip
-
-
-_LIKELY = ("very unlikely", "unlikely", "possible", "likely", "very likely")
-
-
-def _with_unseen(words: Sequence[str]) -> list[str]:
-    """Return words with those that belong to the same scale, and no sample happened to have."""
-    style = words[0]
-    told = {" ".join(w.lower().replace("_", " ").split()) for w in words}
-    if not told <= set(_LIKELY) or not any(w.startswith("very ") for w in told):
-        return list(words)
-    spelt = [w.replace(" ", "_") if any("_" in w for w in words) else w for w in _LIKELY]
-    return [w.upper() if style.isupper() else w.title() if style.istitle() else w for w in spelt]
 
 
 def words_toml(ordered: Sequence[str], at: str) -> str:

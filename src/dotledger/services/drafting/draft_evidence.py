@@ -31,6 +31,7 @@ __all__ = [
     "PARENT_NAMES",
     "POINT_NAMES",
     "SORT_NAMES",
+    "UNSAFE_WORDS",
     "Seen",
     "evidence_for",
     "is_colour",
@@ -96,23 +97,29 @@ KIND_WORDS: Mapping[str, str] = {
         "text": "text line lines word words writing ocr",
         "label": "label labels tag tags scene topic topics concept concepts keyword keywords",
         "unsafe": "unsafe hazard hazards moderation safety flag flags risk risks danger dangers "
-        "warning warnings alert alerts nsfw adult violence harm threat threats",
+        "warning warnings alert alerts adult violence harm threat threats",
         "caption": "caption captions sentence",
         "colour": "colour colours color colors",
     }.items()
     for word in words.split()
 }
 
+UNSAFE_WORDS = (
+    *("safe", "hazard", "flag", "moderation", "risk", "danger", "adult"),
+    *("violence", "harm", "warning", "alert", "threat", "explicit", "sensitive"),
+)
+"""Words in the names of sections about unsafe content."""
+
 CERTAINTY_WORDS: Mapping[str, float] = {
     # Ordered by what the words mean in English; the numbers only rank them.
     "none": 0.0, "absent": 0.0, "no": 0.0, "never": 0.0, "negative": 0.0, "not present": 0.0,
-    "nothing": 0.0, "safe": 0.02, "very unlikely": 0.05, "very low": 0.05, "minimal": 0.08,
+    "nothing": 0.0, "safe": 0.02, "minimal": 0.08,
     "negligible": 0.08, "rare": 0.1, "improbable": 0.15, "unlikely": 0.2, "low": 0.2, "weak": 0.2,
     "slight": 0.2, "doubtful": 0.3, "faint": 0.25, "mild": 0.3, "uncertain": 0.4, "maybe": 0.5,
     "possible": 0.5, "medium": 0.5, "moderate": 0.5, "fair": 0.5, "some": 0.45, "probable": 0.7,
-    "likely": 0.75, "high": 0.8, "strong": 0.8, "severe": 0.9, "very likely": 0.9,
-    "very high": 0.92, "sure": 0.95, "certain": 0.97, "definite": 0.97, "present": 0.97,
-    "yes": 0.98, "very strong": 0.93, "extreme": 0.98,
+    "likely": 0.75, "high": 0.8, "strong": 0.8, "severe": 0.9, "sure": 0.95, "certain": 0.97,
+    "definite": 0.97, "present": 0.97,
+    "yes": 0.98, "extreme": 0.98,
 }  # fmt: skip
 """Words of likelihood, by how much they promise."""
 
@@ -131,8 +138,16 @@ def is_colour(value: Any) -> bool:
 
 
 def meaning_of(word: str) -> float | None:
-    """Return how much a word of likelihood promises; None for any other word."""
-    return CERTAINTY_WORDS.get(" ".join(word.lower().replace("_", " ").replace("-", " ").split()))
+    """Return how much a word of likelihood promises, 0 to 1; None for any other word.
+
+    With "very" before it a word promises more than the same word alone, or less if it is a low one.
+    """
+    plain = " ".join(word.lower().replace("_", " ").replace("-", " ").split())
+    bare = plain.removeprefix("very ")
+    meant = CERTAINTY_WORDS.get(bare)
+    if meant is None or bare == plain:
+        return meant
+    return (meant + (1.0 if meant >= 0.5 else 0.0)) / 2
 
 
 def name_words(name: object) -> frozenset[str]:
@@ -281,7 +296,7 @@ BASE: Mapping[str, float] = {
     "single": -1.5,  # findings seldom stand alone, without a list
     "map": -0.5,  # an object is a record more often than a map
     "outer": -0.4,  # a label or a confidence stands with its finding more often than around it
-    "table": 2.0,  # every id is in a table of names: chance hardly does that
+    "table": 4.0,  # every id is in a table of names: chance hardly does that
     "always": -1.0,  # findings without any label are rare, but for faces
     "always, in a map": -8.0,  # several lists alike: their names are the labels
     "inside a box": -12.0,  # what stands inside a thing with a box is a part of it

@@ -36,7 +36,7 @@ __all__ = [
 ]
 
 FIT = "answers fit the samples"
-"""How a question ends that stands in the file in the place of its answer."""
+"""How a question ends that the file asks."""
 
 Parts = list[tuple[Any, Size]]
 
@@ -164,7 +164,7 @@ def _questions(made: Draft) -> list[str]:
 
 
 def _unclear(rule: RuleGuess) -> list[str]:
-    """Return a rule's questions in words; each stands in the file in the place of an answer."""
+    """Return in words what a rule's lines ask."""
     found = []
     for key, choices in rule.unclear.items():
         if key == "confidence" and rule.order_of:

@@ -68,7 +68,7 @@ def _own_labels(own: GroupFields) -> Iterator[LabelGuess]:
         if path in named.values() or (listed and path == ()):
             continue
         seen = own.seen(path)
-        colour = about_colours(own.group) and all(map(is_colour, seen.values))
+        colour = _about_colours(own.group) and all(map(is_colour, seen.values))
         if colour or seen.texts:
             score, reasons = evidence_for("label", seen) if not colour else (4.0, ["colours"])
             score += _parent_is_label(path) + (BASE["bare words"] if path == () else 0.0)
@@ -155,22 +155,21 @@ def _names_in(
 ) -> LabelGuess | None:
     """Return the label that a table gives to ids, if every id of every sample is in it."""
     each = toml_text(written(other.path))
-    inline, name_score = "", 2.0
+    inline = ""
     if other.through == "{}" and all(isinstance(v, str) for v in other.values):
-        if _covers(other, own, path, lambda e, _: e.key):
+        if _covers(other, own, path, lambda e: e.key):
             inline = f'{{ table = {each}, id = "@key", name = "@" }}'
     elif all(isinstance(v, str) for v in other.values):
         if all(isinstance(v, int) for v in ids) and _covers(
-            other, own, path, lambda e, _: e.place[-1]
+            other, own, path, lambda e: e.place[-1]
         ):
             inline = f'{{ table = {each}, id = "@index", name = "@" }}'
     else:
         inline = _rows_of_names(other, own, path, each)
     if not inline:
         return None
-    score = BASE["table"] + name_score
     return LabelGuess(
-        at=own.at(path), lookup=inline, field=path, score=score, table=other.path,
+        at=own.at(path), lookup=inline, field=path, score=BASE["table"], table=other.path,
         reasons=(f"its ids are in the table at {written(other.path)}",),
     )  # fmt: skip
 
@@ -186,7 +185,7 @@ def _rows_of_names(other: SectionGroup, own: GroupFields, path: Path, each: str)
     for at, values in fields.items():
         if at and at != name and name and all(isinstance(v, (int, str)) for v in values):
             by_id = {id(e): v for e, v in zip(other.entries, values, strict=True)}
-            if _covers(other, own, path, lambda e, _, known=by_id: known[id(e)]):
+            if _covers(other, own, path, lambda e, known=by_id: known[id(e)]):
                 ids, names = toml_text(written(at)), toml_text(written(name))
                 return f"{{ table = {each}, id = {ids}, name = {names} }}"
     return ""
@@ -194,7 +193,7 @@ def _rows_of_names(other: SectionGroup, own: GroupFields, path: Path, each: str)
 
 def _covers(other: SectionGroup, own: GroupFields, path: Path, key: Any) -> bool:
     """Tell whether every id of a sample is in the table of the same sample."""
-    known = {(entry.sample, str(key(entry, None))) for entry in other.entries}
+    known = {(entry.sample, str(key(entry))) for entry in other.entries}
     wanted = {
         (entry.sample, str(value))
         for entry, value in zip(own.group.entries, own.fields[path], strict=True)
@@ -210,6 +209,6 @@ def _split_of(values: Sequence[str]) -> str:
     return ""
 
 
-def about_colours(group: SectionGroup) -> bool:
+def _about_colours(group: SectionGroup) -> bool:
     last = group.names[-1] if group.names else ""
     return any(word in last for word in COLOUR_NAMES)

@@ -9,17 +9,14 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from dotledger.services.drafting.box_drafting import BoxGuess, box_guesses, frames_of
-from dotledger.services.drafting.confidence_guesses import (
-    UNSAFE_WORDS,
-    ConfidenceGuess,
-    confidence_guesses,
-)
+from dotledger.services.drafting.confidence_guesses import ConfidenceGuess, confidence_guesses
 from dotledger.services.drafting.draft_evidence import (
     ATTRIBUTE_NAMES,
     BASE,
     COLOUR_NAMES,
     FIELD_NAMES,
     KIND_WORDS,
+    UNSAFE_WORDS,
     name_words,
 )
 from dotledger.services.drafting.group_fields import GroupFields

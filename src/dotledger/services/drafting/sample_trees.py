@@ -12,6 +12,7 @@ from msgspec import Struct, field
 from dotledger.errors import ArgumentError
 from dotledger.json_codec import NotJSON, from_json
 from dotledger.reading.answer_documents import Written, document_reader, xml_document
+from dotledger.reading.rule_reader import ERROR_NAMES, is_fault
 from dotledger.services.drafting.box_drafting import toml_text
 from dotledger.text_display import shown
 
@@ -110,6 +111,8 @@ def unpacked(answer: bytes) -> bytes:
         raise ArgumentError(
             "a sample is packed with gzip, and cannot be unpacked", place="SAMPLES", got=str(error)
         ) from error
+    if not unpack.eof and not unpack.unconsumed_tail:
+        raise ArgumentError("a sample is packed with gzip, and it breaks off", place="SAMPLES")
     if unpack.unconsumed_tail:
         raise ArgumentError(
             "a sample unpacks to more than can be drafted from",
@@ -117,9 +120,6 @@ def unpacked(answer: bytes) -> bytes:
             allowed=[f"at most {_MOST_UNPACKED:,} bytes"],
         )
     return plain
-
-
-_FAULTS = ("error", "errors", "fault", "failure", "exception")
 
 
 def nothing_said(documents: Sequence[Any]) -> tuple[str, str]:
@@ -132,7 +132,7 @@ def nothing_said(documents: Sequence[Any]) -> tuple[str, str]:
     """
     for one in documents:
         keys = one if isinstance(one, dict) else {}
-        faults = [value for key, value in keys.items() if key.lower() in _FAULTS and value]
+        faults = [v for key, v in keys.items() if key.casefold() in ERROR_NAMES and is_fault(v)]
         if faults:
             return (
                 f"a sample says that the call failed: {shown(faults[0], 80)}",
