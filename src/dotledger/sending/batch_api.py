@@ -99,7 +99,7 @@ def prepare_sending(
     _check_budget(budget, described)
     gathered = images if isinstance(images, Gathered) else gather(images)
     plan = make_plan(described, gathered, kinds=kinds, round=_checked_round(round))
-    given = signer if described.connect.key.place == "signed" else key
+    given = signer if described.connect.signed_by_code else key
     check_trust(described, code=allow_code, asked=given is None, dry=transport is not None)
     found = find_key(described, given=key)
     way = as_transport(transport, described)
@@ -321,7 +321,7 @@ def open_service(
     check_trust(
         described,
         code=allow_code,
-        asked=(signer if described.connect.key.place == "signed" else key) is None,
+        asked=(signer if described.connect.signed_by_code else key) is None,
         dry=transport is not None,
     )
     tries = whole_number(attempts, place="attempts", least=1, most=100)

@@ -48,6 +48,7 @@ from dotledger.sending.policies.pricing import has_steps, units_used
 from dotledger.sending.policies.send_plan import Plan
 from dotledger.services.redaction import Key, Secrets
 from dotledger.services.response_envelope import opener
+from dotledger.services.service_clock import clock_for
 
 if TYPE_CHECKING:
     from dotledger.ledger.ledger_store import LedgerStore
@@ -175,6 +176,7 @@ class OpenService(AbstractContextManager["OpenService"]):
             told=told_by(self._plan.description),
             opened=opener(self._plan.description),
             meter=self._meter,
+            clock=clock_for(self._plan.description, self._means.wall),
         )
         jobs = None
         if self._ledger is not None:

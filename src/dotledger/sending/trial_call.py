@@ -35,12 +35,13 @@ from dotledger.sending.policies.retrying import Patience
 from dotledger.sending.policies.send_plan import Plan
 from dotledger.services.answer_reading import Reader
 from dotledger.services.credentials import find_key, find_signer, given_key
-from dotledger.services.description_trust import check_trust, facts_of
+from dotledger.services.description_trust import TrustFacts, check_trust, facts_of
 from dotledger.services.message_rules import Payload, Request
 from dotledger.services.redaction import Key, Secrets
 from dotledger.services.request_building import RequestBuilder
 from dotledger.services.request_signing import Signer
 from dotledger.services.response_envelope import opener
+from dotledger.services.service_clock import ServiceClock, clock_for
 from dotledger.services.service_description import Call, Description
 
 __all__ = ["Trial", "advice", "try_call"]
@@ -57,6 +58,8 @@ class Trial(AsData, Struct, kw_only=True):
     ----------
     key : str
         Where the key was found, or where it was looked for.
+    signer : str
+        What signs the request; empty if nothing does.
     goes_to : list of str
         The addresses.
     code : list of str
@@ -80,6 +83,7 @@ class Trial(AsData, Struct, kw_only=True):
     """
 
     key: str = ""
+    signer: str = ""
     goes_to: list[str] = field(default_factory=list)
     code: list[str] = field(default_factory=list)
     request: list[str] = field(default_factory=list)
@@ -160,20 +164,22 @@ def try_call(
         found = _found_key(plan.description, key, trial, dry=dry)
         secrets.add(found)
         used = found if dry else key_source(plan.description, found, way, clock, secrets).current()
+        clock_of_service = clock_for(plan.description, time.time)
         builder = RequestBuilder(
             plan.description,
             chosen,
             kinds,
             signer=None if dry else signer or find_signer(plan.description),
             secrets=secrets,
+            clock=clock_of_service,
         )
         request = builder.build([_payload(prepared)], used)
         trial.request = _shown(request, secrets)
         if not dry:
             sent: Callable[[], Response] = partial(send_covered, way, request, secrets)
-            if chosen.bring or chosen.job or chosen.more:
+            if chosen.bring or chosen.job or chosen.more or clock_of_service:
                 keys = key_source(plan.description, found, way, clock, secrets)
-                caller = _one_caller(plan.description, way, keys, secrets, clock)
+                caller = _one_caller(plan.description, way, keys, secrets, clock, clock_of_service)
                 sent = partial(_in_steps, caller, builder, _payload(prepared))
             body = _send(trial, sent, plan.description, clock)
             _read(trial, body, plan.description, chosen, kinds, frame)
@@ -189,6 +195,7 @@ def _one_caller(
     keys: KeySource,
     secrets: Secrets,
     clock: Callable[[], float],
+    clock_of_service: ServiceClock | None,
 ) -> Caller:
     """Return a caller that makes each step once."""
     return Caller(
@@ -203,6 +210,7 @@ def _one_caller(
         sleep=time.sleep,
         told=told_by(description),
         opened=opener(description),
+        clock=clock_of_service,
     )
 
 
@@ -242,10 +250,11 @@ def _found_key(
     *,
     dry: bool,
 ) -> Key | None:
+    facts = facts_of(description)
+    trial.signer = facts.signer
     if dry:
-        facts = facts_of(description)
         named = ", ".join(facts.keys)
-        trial.key = f"not read; would come from {named}" if facts.keys else "none needed"
+        trial.key = f"not read; would come from {named}" if facts.keys else _no_key(facts)
         trial.code = list(facts.code)
         return Key("the-key", "nowhere") if facts.keys else None
     try:
@@ -253,8 +262,12 @@ def _found_key(
     except KeyNotFound as error:
         trial.key = "not found; looked at " + "; ".join(error.facts["looked"])
         raise
-    trial.key = f"found: {key.source}" if key else "none needed"
+    trial.key = f"found: {key.source}" if key else _no_key(facts)
     return key
+
+
+def _no_key(facts: TrustFacts) -> str:
+    return "the signer's own" if facts.signer else "none needed"
 
 
 def _shown(request: Request, secrets: Secrets) -> list[str]:

@@ -87,7 +87,7 @@ def find_key(
         said without showing it.
     """
     place = description.connect.key
-    if place.place in ("none", "signed"):
+    if place.place == "none" or description.connect.signed_by_code:
         return None
     key = given_key(given)
     looked: list[str] = []
@@ -236,7 +236,8 @@ def find_signer(description: Description) -> Signer | None:
     """Return the function that signs each request, for a key of place ``signed``.
 
     It is named by a source ``call:MODULE:FUNCTION``; given the finished `Request`, it returns
-    headers to add. None for any other place, or if no source names one.
+    headers to add. None for any other place, if no source names one, or if the description itself
+    says how to sign: its sources then give the key.
 
     Parameters
     ----------
@@ -250,7 +251,7 @@ def find_signer(description: Description) -> Signer | None:
     """
     place = description.connect.key
     named = [s.partition(":")[2] for s in place.sources if s.startswith("call:")]
-    if place.place != "signed" or not named:
+    if not description.connect.signed_by_code or not named:
         return None
     signer: Signer = imported(named[0])
     return signer

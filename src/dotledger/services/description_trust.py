@@ -34,6 +34,8 @@ class TrustFacts(Struct, frozen=True, kw_only=True):
         Where images, and the token's secret, go.
     keys : tuple of str
         Where a key would be looked for, in order.
+    signer : str
+        What signs each request: code, or the description's own rule; "" for nothing.
     code : tuple of str
         What would be imported and run, as ``MODULE:FUNCTION``.
     authorities : str
@@ -45,6 +47,7 @@ class TrustFacts(Struct, frozen=True, kw_only=True):
     addresses: tuple[str, ...]
     keys: tuple[str, ...]
     code: tuple[str, ...]
+    signer: str = ""
     authorities: str = ""
     hosts: tuple[str, ...] = ()
 
@@ -53,10 +56,16 @@ class TrustFacts(Struct, frozen=True, kw_only=True):
         return [
             f"Goes to: {', '.join(self.addresses)}",
             *([f"Answers may lead on to: {', '.join(self.hosts)}"] if self.hosts else []),
-            f"Key from: {', '.join(self.keys) or 'none needed'}",
+            *self.access_lines(),
             *([f"Code that would run: {', '.join(self.code)}"] if self.code else []),
             *([f"Trusts certificates by: {self.authorities}"] if self.authorities else []),
         ]
+
+    def access_lines(self) -> list[str]:
+        """Return for people where the key comes from, and what signs."""
+        key = f"Key from: {', '.join(self.keys)}" if self.keys else "Key from: none needed"
+        signer = [f"Signer: {self.signer}"] if self.signer else []
+        return [key, *signer] if self.keys or not signer else signer
 
 
 def facts_of(description: Description) -> TrustFacts:
@@ -71,7 +80,8 @@ def facts_of(description: Description) -> TrustFacts:
     used = () if place.place == "none" else place.sources
     return TrustFacts(
         addresses=tuple(dict.fromkeys(_addresses(description))) or ("nowhere, it runs here",),
-        keys=used,
+        keys=() if description.connect.signed_by_code else used,
+        signer=_signer(description),
         code=(
             *(s.removeprefix("call:") for s in used if s.startswith("call:")),
             *([description.connect.code] if description.connect.code else []),
@@ -79,6 +89,14 @@ def facts_of(description: Description) -> TrustFacts:
         hosts=description.connect.hosts,
         authorities="" if (tls := description.connect.tls) is None else tls.authorities,
     )
+
+
+def _signer(description: Description) -> str:
+    if description.connect.key.place != "signed":
+        return ""
+    if (rule := description.connect.signing) is not None:
+        return f"HMAC-{rule.hash.upper()}, by [connect.signing]"
+    return ", ".join(description.connect.key.sources) or "given as signer="
 
 
 def _addresses(description: Description) -> list[str]:

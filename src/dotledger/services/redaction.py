@@ -10,6 +10,7 @@ import base64
 import html
 import re
 import threading
+from collections import deque
 from collections.abc import Callable, Iterable
 from typing import Any
 from urllib.parse import quote, quote_plus, unquote_to_bytes
@@ -27,6 +28,10 @@ LEAST_IN_ANSWERS = 12
 
 LEAST_IN_TEXT = 6
 """Shorter ones may be part of any word of a message."""
+
+_MOST_PASSING = 64
+"""More requests than are under way at once. All signatures of a batch would be a table that is
+built anew for each, and searched in each answer."""
 
 _ESCAPE = re.compile(rb"\\(?:u00([2-7][0-9a-fA-F])|(.))", re.DOTALL)
 _PERCENT = re.compile(rb"[^\s\"'<>&]*%[0-9a-fA-F]{2}[^\s\"'<>&]*")
@@ -131,6 +136,7 @@ class Secrets:
     def __init__(self, *keys: Key | None) -> None:
         self._adding = threading.Lock()
         self._keys: tuple[Key, ...] = ()
+        self._passing: deque[Key] = deque(maxlen=_MOST_PASSING)
         self._traces: dict[int, tuple[bytes, ...]] = {}
         for key in keys:
             self.add(key)
@@ -138,14 +144,24 @@ class Secrets:
     def __repr__(self) -> str:
         return f"<Secrets, {len(self._keys)}>"
 
-    def add(self, key: Key | None) -> None:
-        """Cover this one too from now on."""
+    def add(self, key: Key | None, *, passing: bool = False) -> None:
+        """Cover this one too from now on.
+
+        Parameters
+        ----------
+        passing : bool, default False
+            It belongs to one request, such as a signature: only the last of those are covered.
+        """
         if key is None:
             return
         with self._adding:
-            self._keys = (*self._keys, key)
+            if passing:
+                self._passing.append(key)
+            else:
+                self._keys = (*self._keys, key)
+            known = (*self._keys, *self._passing)
             self._traces = {
-                least: _long_enough((k.traces for k in self._keys), least)
+                least: _long_enough((k.traces for k in known), least)
                 for least in (LEAST_IN_ANSWERS, LEAST_IN_TEXT, 1)
             }
 

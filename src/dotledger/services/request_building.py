@@ -14,7 +14,8 @@ from dotledger.services.answer_addresses import AnswerAddresses
 from dotledger.services.body_forms import BODY_FORMS, BodyParts
 from dotledger.services.message_rules import Payload, Request
 from dotledger.services.redaction import Hidden, HiddenText, Key, Secrets
-from dotledger.services.request_signing import Signer, signed
+from dotledger.services.request_signing import Signer, signed, signed_by_rule
+from dotledger.services.service_clock import ServiceClock
 from dotledger.services.service_description import Call, Description
 
 __all__ = ["RequestBuilder"]
@@ -48,6 +49,10 @@ class RequestBuilder:
         Where what the signer adds is noted.
     round : str
         Of the batch: a deliberate asking again is another request.
+    clock : ServiceClock, optional
+        Whose time goes into signatures; by default this machine's.
+    nonce : callable
+        Returns text that it never returned before.
     """
 
     def __init__(
@@ -59,8 +64,14 @@ class RequestBuilder:
         signer: Signer | None = None,
         secrets: Secrets | None = None,
         round: str = "",
+        clock: ServiceClock | None = None,
+        nonce: Callable[[], str] = lambda: uuid.uuid4().hex,
     ) -> None:
         self.call = call
+        self._rule = description.connect.signing
+        self._settings = description.connect.settings
+        self._clock = clock or ServiceClock()
+        self._nonce = nonce
         self._secrets = secrets or Secrets()
         self._place = description.connect.key
         self._signer = signer
@@ -125,8 +136,24 @@ class RequestBuilder:
         request = Request(
             method=method, address=HiddenText(address), headers=headers, body=body, images=0
         )
-        own = self._signer is not None and _host(address) == _host(self.home)
-        return signed(request, self._signer, self._secrets) if own and self._signer else request
+        own = _host(address) == _host(self.home)
+        return self._signed(request, key) if own else request
+
+    def _signed(self, request: Request, key: Key | None) -> Request:
+        """Return a request as it goes to the service, signed if that is how it wants it."""
+        if self._signer is not None:
+            return signed(request, self._signer, self._secrets)
+        if self._rule is None:
+            return request
+        return signed_by_rule(
+            request,
+            self._rule,
+            key,
+            now=self._clock.now(),
+            nonce=self._nonce(),
+            settings=self._settings,
+            secrets=self._secrets,
+        )
 
     def _goal(self, goal: str) -> str:
         if "://" in goal:
@@ -156,7 +183,7 @@ class RequestBuilder:
             body=body,
             images=len(payloads),
         )
-        return signed(request, self._signer, self._secrets) if self._signer else request
+        return self._signed(request, key)
 
     def _unique_of(self, payloads: Sequence[Payload]) -> str:
         """Return what makes this request one of its own, and the same when it is tried again.
@@ -180,7 +207,7 @@ class RequestBuilder:
             query[place.name] = place.prefix + key.reveal()
         elif place.place == "basic":
             headers["Authorization"] = f"Basic {_base64(key.reveal())}"
-        else:
+        elif place.place != "signed":
             headers["Authorization"] = f"Bearer {key.reveal()}"
 
     def _body(self, payloads: Sequence[Payload], query: dict[str, str]) -> tuple[bytes, str]:

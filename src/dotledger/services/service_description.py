@@ -20,21 +20,18 @@ from dotledger.reading.confidence_scales import SCALES
 from dotledger.reading.label_vocabularies import with_vocabularies
 from dotledger.reading.reading_rules import Positive, Rate, ReadRule
 from dotledger.reading.strict_toml import TomlPart, hinted, load_strictly, parse_strictly, unknown
+from dotledger.services.access_parts import SIGNED_PARTS, KeyPlace, Signing, Tls, Token
 from dotledger.services.answer_addresses import check_host_names
 from dotledger.services.body_forms import BODY_FORMS, BodyForm
 from dotledger.services.call_parts import Ask, Bring, Cost, Job, More, OnlyIf
 
 __all__ = [
-    "Assertion",
     "Call",
     "Connect",
     "Description",
     "FromSetting",
-    "KeyPlace",
     "Limits",
     "Price",
-    "Tls",
-    "Token",
     "parse_description",
     "read_description",
     "read_unfinished",
@@ -52,92 +49,6 @@ _CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
 _HOST = re.compile(r"^[a-z]+://[^/?#]*", re.IGNORECASE)
 
 
-class KeyPlace(TomlPart, frozen=True, kw_only=True):
-    """Where the key goes and where it comes from; never the key itself."""
-
-    place: Literal["header", "query", "basic", "bearer", "token", "signed", "none"] = "none"
-    name: str = ""
-    prefix: str = ""
-    sources: tuple[str, ...] = ()
-
-    def __post_init__(self) -> None:
-        """Raise ValueError if keys contradict each other."""
-        if self.place in ("header", "query") and not self.name:
-            raise ValueError(f"a key that goes into the {self.place} needs a name")
-        if self.place not in ("none", "signed") and not self.sources:
-            raise ValueError("a key needs sources, such as 'env:MY_SERVICE_KEY'")
-        for source in self.sources:
-            if source.partition(":")[0] not in ("env", "file", "keyring", "call"):
-                raise ValueError(
-                    f"{source!r} is not a source; one starts with env:, file:, keyring: or call:"
-                )
-
-
-class Assertion(TomlPart, frozen=True, kw_only=True):
-    """A signed statement that a key file lets us make, given in exchange for a token (RFC 7523).
-
-    The key's source is then a JSON file: `key_at` names its private key, in PEM; `{name}` in a
-    claim is its value of that name. Times of making and end are added.
-    """
-
-    algorithm: Literal["RS256", "ES256"] = "RS256"
-    key_at: str = "private_key"
-    key_id_at: str = ""
-    claims: Mapping[str, str]
-    life: Annotated[float, msgspec.Meta(gt=0, le=86_400)] = 3600.0
-
-
-_TOKEN_PARTS = ("key", "client", "secret", "scope", "assertion")
-
-
-class Token(TomlPart, frozen=True, kw_only=True):
-    """A token with a life of its own, and what it is exchanged for.
-
-    By default OAuth 2.0 client credentials (RFC 6749, section 4.4): the key is ``id:secret``, sent
-    as HTTP Basic, or in the form. Any other exchange says its `fields`, in which ``{key}``,
-    ``{client}``, ``{secret}``, ``{scope}`` and ``{assertion}`` are filled in, and where the answer
-    has the token and its life in seconds.
-    """
-
-    address: str
-    scope: str = ""
-    secret_in: Literal["basic", "form"] = "basic"
-    renew_before: Annotated[float, msgspec.Meta(ge=0)] = 30.0
-    body: Literal["form", "json"] = "form"
-    fields: Mapping[str, str] = msgspec.field(default_factory=dict)
-    at: str = "access_token"
-    life: str = "expires_in"
-    assertion: Assertion | None = None
-
-    def __post_init__(self) -> None:
-        """Raise ValueError for parts that are not known, or that nothing fills in."""
-        check_paths((self.at, "at"), (self.life, "life"))
-        parts = {part for text in self.fields.values() for part in _PART.findall(text)}
-        for part in parts - set(_TOKEN_PARTS):
-            raise ValueError(unknown("part of a token's fields", part, _TOKEN_PARTS))
-        if ("assertion" in parts) != (self.assertion is not None):
-            raise ValueError("an assertion goes with a field that holds {assertion}")
-        if self.body == "json" and not self.fields:
-            raise ValueError("a token that is asked for in JSON needs fields")
-
-
-class Tls(TomlPart, frozen=True, kw_only=True):
-    """How connections are secured where the system's own way is not enough: PEM files.
-
-    `authorities` are trusted beside whom the system trusts; `certificate` is our own, for a service
-    that asks for one, and its key stands in the same file or in `certificate_key`.
-    """
-
-    authorities: str = ""
-    certificate: str = ""
-    certificate_key: str = ""
-
-    def __post_init__(self) -> None:
-        """Raise ValueError if keys contradict each other."""
-        if self.certificate_key and not self.certificate:
-            raise ValueError("a certificate_key belongs to a certificate")
-
-
 class Connect(TomlPart, frozen=True, kw_only=True):
     """The address and the key."""
 
@@ -147,6 +58,7 @@ class Connect(TomlPart, frozen=True, kw_only=True):
     indifferent: tuple[str, ...] = ()
     key: KeyPlace = KeyPlace()
     token: Token | None = None
+    signing: Signing | None = None
     timeout: Rate = 30.0
     plain_http: bool = False
     hosts: tuple[str, ...] = ()
@@ -166,7 +78,22 @@ class Connect(TomlPart, frozen=True, kw_only=True):
                 raise ValueError(f"the address uses {{{name}}}, and settings has no {name!r}")
         if self.key.place == "token" and self.token is None:
             raise ValueError("a key of place 'token' needs a [connect.token] section")
+        if self.signing is not None:
+            self._check_signing(self.signing)
         check_host_names(self.hosts)
+
+    @property
+    def signed_by_code(self) -> bool:
+        """Whether code signs each request, and not the description's own rule."""
+        return self.key.place == "signed" and self.signing is None
+
+    def _check_signing(self, signing: Signing) -> None:
+        if self.key.place != "signed" or not self.key.sources:
+            raise ValueError("[connect.signing] goes with a key of place 'signed' and its sources")
+        for name in signing.settings_used:
+            if name not in self.settings:
+                known = (*SIGNED_PARTS, *self.settings)
+                raise ValueError(unknown("part of [connect.signing]", name, known))
 
 
 class Price(Cost, frozen=True, kw_only=True):

@@ -217,6 +217,8 @@ def _finding(found: Any) -> dict[str, Any]:
 
 def _show(trial: Trial, *, dry: bool) -> None:
     print_table(f"Goes to: {', '.join(trial.goes_to)}", f"Key: {trial.key}")
+    if trial.signer:
+        print_table(f"Signer: {trial.signer}")
     if trial.code:
         print_table(f"Code that would run: {', '.join(trial.code)}")
     if trial.request:

@@ -50,6 +50,7 @@ from dotledger.sending.policies.pricing import has_steps, units_used
 from dotledger.sending.policies.send_plan import Plan
 from dotledger.services.redaction import Key, Secrets
 from dotledger.services.response_envelope import opener
+from dotledger.services.service_clock import clock_for
 
 if TYPE_CHECKING:
     from dotledger.ledger.answer_queries import StoredAnswer
@@ -142,6 +143,7 @@ class Sending:
             told=told_by(plan.description),
             opened=opener(plan.description),
             meter=self._meter,
+            clock=clock_for(plan.description, self._means.wall),
         )
         self._results: queue.SimpleQueue[Settled | BaseException | None] = queue.SimpleQueue()
         self._taking = threading.Lock()

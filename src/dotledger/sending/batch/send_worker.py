@@ -142,7 +142,13 @@ class Worker:
         self._reading: Reader | None = None
         self._builders = {
             call.name: RequestBuilder(
-                plan.description, call, kinds, signer=signer, secrets=secrets, round=plan.round
+                plan.description,
+                call,
+                kinds,
+                signer=signer,
+                secrets=secrets,
+                round=plan.round,
+                clock=caller.clock,
             )
             for call, kinds in plan.calls
         }

@@ -35,6 +35,7 @@ from dotledger.sending.policies.retrying import (
 )
 from dotledger.services.message_rules import Request
 from dotledger.services.redaction import Key, Secrets
+from dotledger.services.service_clock import ServiceClock
 from dotledger.text_display import shown
 
 __all__ = ["Called", "Caller"]
@@ -119,6 +120,8 @@ class Caller(Struct, frozen=True, kw_only=True):
         Takes an answer apart into plain values; raises AnswerError.
     meter : Meter, optional
         Counts what requests cost; without one they cost nothing.
+    clock : ServiceClock, optional
+        Whose time is in signatures, where requests are signed by a rule.
     """
 
     transport: Transport
@@ -133,6 +136,7 @@ class Caller(Struct, frozen=True, kw_only=True):
     told: Told = Told()
     opened: Callable[[bytes], Any] = field(default_factory=document_reader)
     meter: Meter | None = None
+    clock: ServiceClock | None = None
 
     def call(
         self,
@@ -150,6 +154,7 @@ class Caller(Struct, frozen=True, kw_only=True):
         well. `given` says whether an answer gave the address; see `Attempt`.
         """
         number, renewals, unauthorized, requests, money, ending = 0, 0, 0, 0, 0.0, None
+        corrected_from: float | None = None
         while True:
             price, turn = self._turn(paid, images)
             if isinstance(turn, GiveUp):
@@ -170,7 +175,10 @@ class Caller(Struct, frozen=True, kw_only=True):
             ending = replace(ending, requests=requests, money=money)
             self._tell_gate(step, free=free)
             if isinstance(step, Accept):
+                if self.clock is not None:
+                    self.clock.proved(attempt.offset)
                 return ending
+            corrected_from = self._doubted(attempt, corrected_from)
             _note(number, attempt, step)
             if isinstance(step, Fail):
                 return replace(ending, reason=step.reason)
@@ -182,6 +190,15 @@ class Caller(Struct, frozen=True, kw_only=True):
                 self.keys.renew(key)
             elif step.seconds is not None and not step.everyone:
                 self.sleep(step.seconds)
+
+    def _doubted(self, attempt: Attempt, corrected_from: float | None) -> float | None:
+        """Undo a correction of the clock that did not help; return what one just made replaced."""
+        if self.clock is None:
+            return None
+        if corrected_from is not None and attempt.status in _SAYS_NO:
+            self.clock.back_to(corrected_from)
+            return None
+        return attempt.offset if attempt.skewed else corrected_from
 
     def _turn(self, paid: str, images: int) -> tuple[float, Start | GiveUp]:
         """Wait for a turn; return what it costs, or why there will be none."""
@@ -257,6 +274,7 @@ class Caller(Struct, frozen=True, kw_only=True):
         given: Literal["", "here", "elsewhere"],
     ) -> tuple[Attempt, Called, Key | None]:
         wall, start = self.wall(), self.steady()
+        offset = 0.0 if self.clock is None else self.clock.offset
         key, size, response = None, 0, None
         facts: dict[str, Any] = {}
         document = None
@@ -283,8 +301,11 @@ class Caller(Struct, frozen=True, kw_only=True):
             renewals=renewals,
             renewable=self.keys.renewable,
             given=given,
+            offset=offset,
             **facts,
         )
+        if self.clock is not None and response is not None and attempt.status in _SAYS_NO:
+            attempt = _by_its_clock(attempt, self.clock, response)
         ended = Called(
             response=response,
             reason="",
@@ -304,6 +325,24 @@ class Caller(Struct, frozen=True, kw_only=True):
         return request
 
 
+_SAYS_NO = (400, 401, 403)
+"""What services answer to a signature that they do not accept."""
+
+
+def _by_its_clock(attempt: Attempt, clock: ServiceClock, response: Response) -> Attempt:
+    """Return a refused attempt with what the service's clock has to do with it."""
+    if "date" not in response.headers:
+        said = "it sends no Date, so that clocks cannot be compared"
+    elif clock.corrected(response.headers, attempt.offset):
+        ahead = clock.offset - attempt.offset
+        side = "ahead of" if ahead > 0 else "behind"
+        said = f"its clock is {abs(ahead):,.0f} s {side} the time that was signed"
+        attempt = replace(attempt, skewed=True)
+    else:
+        return attempt
+    return replace(attempt, detail=f"{attempt.detail}; {said}" if attempt.detail else said)
+
+
 def _note(number: int, attempt: Attempt, step: Next) -> None:
     """Log an attempt that was not the end of it; what it says is covered already."""
     came = f"status {attempt.status}" if attempt.status else attempt.trouble
@@ -313,7 +352,8 @@ def _note(number: int, attempt: Attempt, step: Next) -> None:
         told = "a while" if step.seconds is None else f"{step.seconds:.1f} s"
         _log.info("%s; %s %s", what, who, told)
     elif isinstance(step, Renew):
-        _log.info("%s; the token is renewed", what)
+        anew = "signed anew by the service's time" if attempt.skewed else "the token is renewed"
+        _log.info("%s; %s", what, anew)
     else:
         _log.info("%s; %s", what, step.reason if isinstance(step, Fail | Stop) else "")
 

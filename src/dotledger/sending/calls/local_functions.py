@@ -10,9 +10,10 @@ from dotledger.connections import secured
 from dotledger.errors import ConnectError
 from dotledger.json_codec import to_json
 from dotledger.sending.calls.http_transport import HttpTransport, Response, Transport
+from dotledger.services.access_parts import Tls
 from dotledger.services.credentials import imported
 from dotledger.services.message_rules import Request
-from dotledger.services.service_description import Description, Tls
+from dotledger.services.service_description import Description
 
 if TYPE_CHECKING:
     import ssl

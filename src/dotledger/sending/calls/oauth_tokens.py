@@ -12,8 +12,9 @@ from dotledger.json_codec import NotJSON, from_json
 from dotledger.reading.answer_paths import Level, compile_path
 from dotledger.sending.calls.http_transport import NoAnswer, Response, Transport
 from dotledger.sending.calls.token_exchanges import token_request
+from dotledger.services.access_parts import Token
 from dotledger.services.redaction import Key, Secrets
-from dotledger.services.service_description import Description, Token
+from dotledger.services.service_description import Description
 from dotledger.text_display import shown
 
 __all__ = ["CalledKey", "FixedKey", "KeySource", "TokenSource", "key_source"]

@@ -9,9 +9,10 @@ from urllib.parse import urlencode
 
 from dotledger.errors import KeyRefused, MissingExtra
 from dotledger.json_codec import NotJSON, from_json, to_json
+from dotledger.services.access_parts import Assertion, Token
 from dotledger.services.message_rules import Request
 from dotledger.services.redaction import Hidden, Key, Secrets
-from dotledger.services.service_description import Assertion, Description, Token
+from dotledger.services.service_description import Description
 
 __all__ = ["token_request"]
 

@@ -36,6 +36,10 @@ class Attempt(Struct, frozen=True, kw_only=True):
     given : {"", "here", "elsewhere"}
         Whether an answer gave the address, and where it leads: to the service or another host.
         What is wrong with such an address concerns its own image, never the batch.
+    skewed : bool
+        It was refused and had been signed with a time that is not the service's.
+    offset : float
+        How far the time it was signed with was corrected, in seconds.
     """
 
     number: int
@@ -49,6 +53,8 @@ class Attempt(Struct, frozen=True, kw_only=True):
     renewable: bool = False
     unauthorized: int = 0
     given: Literal["", "here", "elsewhere"] = ""
+    skewed: bool = False
+    offset: float = 0.0
 
 
 # Nothing counts as failed where nothing could be sent: the line is waited for, then the batch
@@ -98,7 +104,7 @@ class Again(Struct, frozen=True):
 
 
 class Renew(Struct, frozen=True):
-    """Get a new token, then try again."""
+    """Get a new token, or sign with the service's time, then try again."""
 
 
 class Fail(Struct, frozen=True):
@@ -139,6 +145,8 @@ def next_step(  # noqa: C901, PLR0911 - a table of cases reads best as one
         return Accept()
     if status in (429, 503):
         return _after_refusal(attempt, now, random, patience)
+    if attempt.skewed and attempt.renewals < 1:
+        return Renew()
     if status == 401 and attempt.renewable and attempt.renewals < _renewals(patience, proven):
         return Renew()
     if status == 401 and proven and not attempt.renewable and attempt.unauthorized <= _STRAY:
