@@ -59,6 +59,21 @@ class Curl(unittest.TestCase):
                 self.assertNotIn(SECRET, service.to_json() + questions)
                 self.assertIn("was not copied", questions)
 
+    def test_carriers(self):
+        """Every way that an image is carried is drafted as one that can be sent."""
+        for body, drafted in (
+            ("-d 'url=https://pics.example/a.jpg' -d most=5", 'body = "form-address"\nimage_field = "url"\nform = { most = "5" }'),
+            ("--data-urlencode 'photo=$IMG'", 'body = "form"\nimage_field = "photo"'),
+            ("-F 'url=https://pics.example/a.jpg'", 'body = "multipart-address"\nimage_field = "url"'),
+            ("-H 'Content-Type: text/plain' --data-binary @a.txt", 'body = "base64"'),
+            ("""-d '{"picture": "data:image/jpeg;base64,<base64>"}'""", 'fields = { picture = "data:{image.type};base64,{image}" }'),
+            ("""-d '{"src": {"bucket": "shots", "name": "night/1.jpg"}}'""", 'body = "address"\nfields = { src = { bucket = "{image.bucket}", name = "{image.name}" } }'),
+            ("""-d '{"asks": [[{"image": "https://pics.example/a.jpg"}]]}'""", 'fields = { asks = [[{ image = "{image}" }]] }'),
+        ):  # fmt: skip
+            with self.subTest(body):
+                made = draft_description(curl=f"curl https://h.example/look {body}").description()
+                self.assertIn(drafted, made)
+
     def test_as_it_was(self):
         """What the drafted call sends is what the line would have sent, but for the key."""
         service, _ = described(

@@ -327,7 +327,8 @@ def draft_description(
     ----------
     answers : sequence
         Raw answers: bytes (JSON, lines of JSON, XML), or JSON parsed already; the more, the surer.
-        Without any, those of the HAR file or the OpenAPI document.
+        Without any, those of the HAR file or the OpenAPI document; with a line for curl alone the
+        draft has no rules, and is enough for a first call.
     sizes : sequence of (width, height), optional
         Of the images they answer, in pixels.
     words : sequence of str, optional
@@ -360,7 +361,7 @@ def draft_description(
     ('header', 'X-Key', 'raw', False)
     """
     from dotledger.json_codec import to_json
-    from dotledger.services.drafting import saved_from, whole_draft
+    from dotledger.services.drafting import request_draft, saved_from, whole_draft
 
     saved = saved_from(curl=curl, har=har, openapi=openapi, operation=operation)
     raw = [bytes(a) if isinstance(a, bytes | bytearray) else to_json(a) for a in answers]
@@ -372,6 +373,8 @@ def draft_description(
             got=len(sizes),
             allowed=[str(len(raw))],
         )
+    if curl is not None and not raw and saved is not None:
+        return request_draft(saved)
     return whole_draft(raw, sizes, words=words, saved=saved)
 
 

@@ -3,9 +3,9 @@
 A path is names joined by dots; a name that is no plain word stands in double quotes. In ``each``,
 ``name[]`` goes through a list and ``name{}`` through an object's values. In a rule's other paths,
 every leading ``^`` goes one level of ``each`` outward, ``@key`` is the key under which ``{}`` found
-the part, and ``name[@index]`` is the part of a list that stands where the part in hand stands in
-its own: for lists side by side. Anything else is taken as a JMESPath expression
-(https://jmespath.org/specification.html).
+the part, ``name.@key`` are the keys of an object, and ``name[@index]`` is the part of a list that
+stands where the part in hand stands in its own: for lists side by side. Anything else is taken as a
+JMESPath expression (https://jmespath.org/specification.html).
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ MISSING: Any = type(
 
 _LONGEST = 500
 _MOST_SEVERAL = 8
-_SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*(?:\[@index\])?)?$")
+_SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*(?:\[@index\]|\.@key)?)?$")
 _NAME = r'(?:[\w-]+|"(?:[^"\\]|\\.)*")'
 _STEP = re.compile(rf"({_NAME}(?:\.{_NAME})*)?(\[\]|\{{\}})?(?:\.(?!$)|$)")
 _LISTED = re.compile(r"([^.\[\]{}]+)\[\]")
@@ -110,6 +110,8 @@ def _inner(bare: str) -> Getter:
         return lambda level: level.key
     if bare == "@index":
         return lambda level: level.index
+    if bare.endswith(".@key"):
+        return _keys(tuple(bare.removesuffix(".@key").split(".")))
     if bare in ("", "@"):
         return lambda level: level.value
     names = tuple(bare.split("."))
@@ -117,6 +119,16 @@ def _inner(bare: str) -> Getter:
         return lambda level: _walk(level.value, names)
     [name] = names
     return lambda level: level.value.get(name, MISSING) if type(level.value) is dict else MISSING
+
+
+def _keys(names: tuple[str, ...]) -> Getter:
+    """Return the keys of the object at a path, as a list."""
+
+    def get(level: Level) -> Any:
+        found = _walk(level.value, names)
+        return list(found) if type(found) is dict else MISSING
+
+    return get
 
 
 def _beside(names: tuple[str, ...], up: int) -> Getter:

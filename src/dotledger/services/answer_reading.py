@@ -13,7 +13,7 @@ from dotledger.reading.answer_paths import MISSING, Level, compile_each, compile
 from dotledger.reading.rule_reader import Read, Reading, RuleReader, short
 from dotledger.reading.value_parsing import SetAside, number_of
 from dotledger.services.response_envelope import opener
-from dotledger.services.service_description import Description
+from dotledger.services.service_description import Description, Ids
 
 __all__ = ["Reader"]
 
@@ -38,6 +38,8 @@ class Reader:
         self._images = compile_each(envelope.images) if envelope.images else None
         self._places = compile_path(re.split(r"[\[{]", envelope.images, maxsplit=1)[0] or "@")
         self._id = compile_path(envelope.id) if envelope.id else None
+        self._ids = _IdTable(envelope.ids) if envelope.ids is not None else None
+        self._fields = {call.name: call.image_field for call in description.call}
         self._error = compile_path(envelope.error) if envelope.error else None
         self._reason = compile_path(envelope.reason) if envelope.reason else None
         self._errors: dict[str, Any] = {
@@ -105,8 +107,25 @@ class Reader:
         self._refuse_error(top)
         wanted = frozenset(kinds)
         rules = [r for name, r in self._rules if r.kind in wanted and name in ("", call)]
-        parts = self._parts(top, len(frames))
-        return [self._one(p, rules, f) for p, f in zip(parts, frames, strict=True)]
+        parts = self._parts(top, call, len(frames))
+        readings = [self._one(p, rules, f) for p, f in zip(parts, frames, strict=True)]
+        self._note_strangers(top, parts, readings)
+        return readings
+
+    def _note_strangers(
+        self,
+        top: Level,
+        parts: Sequence[Level | AnswerError],
+        readings: Sequence[Reading | AnswerError],
+    ) -> None:
+        """Note parts of an answer that are about no image of the request."""
+        if self._images is None or self._id is None:
+            return
+        used = {id(part.value) for part in parts if isinstance(part, Level)}
+        into = next((one for one in readings if isinstance(one, Reading)), None)
+        for part in self._images(top, []) if into is not None else ():
+            if id(part.value) not in used and into is not None:
+                into.notes.append(("part about no image that was sent", short(self._id(part))))
 
     def _joined(
         self, documents: Sequence[Any], call: str, kinds: Iterable[str], frames: Sequence[Frame]
@@ -152,9 +171,9 @@ class Reader:
             found = named.get(self._version_header)
         return "" if found is None or isinstance(found, dict | list) else str(found)[:200]
 
-    def _parts(self, top: Level, count: int) -> list[Level | None]:
+    def _parts(self, top: Level, call: str, count: int) -> list[Level | AnswerError]:
         if self._images is None:
-            return [top] * count
+            return list[Level | AnswerError]([top]) * count
         try:
             parts = list(self._images(top, []))
         except TypeError as error:
@@ -162,15 +181,20 @@ class Reader:
         if not parts and self._places(top) is MISSING:
             raise UnreadError("no part of the answer is where envelope.images says")
         if self._id is None:
-            return [parts[i] if i < len(parts) else None for i in range(count)]
-        by_id = {str(self._id(part)): part for part in parts}
-        return [by_id.get(str(position)) for position in range(count)]
+            lacking = AnswerError("the answer does not hold this image")
+            return [parts[i] if i < len(parts) else lacking for i in range(count)]
+        by_id: dict[str, list[Level]] = {}
+        for part in parts:
+            by_id.setdefault(str(self._id(part)), []).append(part)
+        known = None if self._ids is None else self._ids.by_image(top)
+        field = self._fields.get(call, "")
+        return [_part_of(_names_of(i, field), by_id, known) for i in range(count)]
 
     def _one(
-        self, part: Level | None, rules: list[RuleReader], frame: Frame
+        self, part: Level | AnswerError, rules: list[RuleReader], frame: Frame
     ) -> Reading | AnswerError:
-        if part is None:
-            return AnswerError("the answer does not hold this image")
+        if isinstance(part, AnswerError):
+            return part
         try:
             self._refuse_error(part)
         except AnswerError as error:
@@ -230,6 +254,53 @@ class Reader:
         except SetAside:
             return None
         return sides if all(LEAST_SIDE <= side <= MOST_SIDE for side in sides) else None
+
+
+class _IdTable:
+    """The table that says by which id an answer knows each image; compiled."""
+
+    def __init__(self, ids: Ids) -> None:
+        self._rows = compile_each(ids.table, place="table")
+        self._image = compile_path(ids.image, place="image")
+        self._id = compile_path(ids.id, place="id")
+
+    def by_image(self, top: Level) -> dict[str, str]:
+        """Return the id of each image by what was sent of it."""
+        try:
+            rows = list(self._rows(top, []))
+        except TypeError as error:
+            raise UnreadError(f"the answer's table of ids cannot be read: {error}") from error
+        return {_stem(self._image(row)): str(self._id(row)) for row in rows}
+
+
+def _names_of(position: int, field: str) -> tuple[str, ...]:
+    """Return what an image may be called in its answer: its number, its field, its file."""
+    filled = (field.replace("{id}", str(position)),) if "{id}" in field else ()
+    return (str(position), *filled, f"image-{position}")
+
+
+def _stem(said: Any) -> str:
+    """Return an id without the ending of a file."""
+    return re.sub(r"\.[A-Za-z]{2,5}$", "", str(said))
+
+
+def _part_of(
+    names: Sequence[str], by_id: Mapping[str, list[Level]], known: Mapping[str, str] | None
+) -> Level | AnswerError:
+    """Return the one part of an answer that is about an image, or why there is none."""
+    if known is not None:
+        wanted = [known[name] for name in names if name in known]
+        if not wanted:
+            return UnreadError("the answer's table of ids does not name this image")
+        found = [part for name in wanted for part in by_id.get(name, ())]
+    else:
+        found = [p for said, parts in by_id.items() if _stem(said) in names for p in parts]
+    if len(found) > 1:
+        return UnreadError(f"{len(found)} parts of the answer have the id of this image")
+    if not found:
+        others = ", ".join(list(by_id)[:4]) or "none"
+        return AnswerError(f"the answer does not hold this image; its ids: {others}")
+    return found[0]
 
 
 def _together(parts: Sequence[Reading]) -> Reading:

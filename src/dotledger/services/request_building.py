@@ -11,7 +11,7 @@ from urllib.parse import urlencode, urlsplit
 
 from dotledger.errors import DescriptionError
 from dotledger.services.answer_addresses import AnswerAddresses
-from dotledger.services.body_forms import BODY_FORMS, BodyParts
+from dotledger.services.body_forms import BODY_FORMS, BodyParts, put_at, with_image
 from dotledger.services.message_rules import Payload, Request
 from dotledger.services.redaction import Hidden, HiddenText, Key, Secrets
 from dotledger.services.request_signing import Signer, signed, signed_by_rule
@@ -21,8 +21,6 @@ from dotledger.services.service_description import Call, Description
 __all__ = ["RequestBuilder"]
 
 _UNIQUE = "{unique}"
-_OF_EACH = ("{image}", "{id}")
-"""What stands in the entry for one image for what differs from image to image."""
 
 
 def _check_header(name: str, value: str, service: str) -> None:
@@ -90,7 +88,7 @@ class RequestBuilder:
         self._form = {name: fill(value) for name, value in call.form.items()}
         self._fields = _filled_deep(call.fields, fill)
         self._parts = _filled_deep(call.parts, fill)
-        self._each = _filled_deep(call.each, lambda text: text if text in _OF_EACH else fill(text))
+        self._each = _filled_deep(call.each, fill)
         self._ask([kind for kind in call.kinds if kind in kinds])
         # Filled here and not for each image: a setting that lacks is told before the first call.
         self._base = fill(description.connect.address).rstrip("/") + fill(call.path)
@@ -102,9 +100,10 @@ class RequestBuilder:
             return
         words = [ask.words[kind] for kind in kinds if kind in ask.words]
         value: Any = words if ask.separate else ask.join.join(dict.fromkeys(words))
-        {"query": self._query, "form": self._form, "json": self._fields}[ask.place][ask.name] = (
-            value
-        )
+        if ask.place == "json":
+            put_at(self._fields, ask.name, value)
+        else:
+            {"query": self._query, "form": self._form}[ask.place][ask.name] = value
 
     def step(
         self,
@@ -212,20 +211,22 @@ class RequestBuilder:
 
     def _body(self, payloads: Sequence[Payload], query: dict[str, str]) -> tuple[bytes, str]:
         form = BODY_FORMS[self.call.body]
+        told = form.told(payloads[0], 0)
+        for name, value in query.items():
+            query[name] = with_image(value, told)
         if self.call.method == "GET" and form.carries == "address":
-            query[self.call.image_field] = payloads[0].address
+            if self.call.image_field:
+                query[self.call.image_field] = payloads[0].address
             return b"", ""
         given = BodyParts(self.call.image_field, self._form, self._parts, self._document)
         return form.make(given, payloads)
 
-    def _document(self, values: Sequence[str]) -> dict[str, Any]:
+    def _document(self, told: Sequence[Mapping[str, str]]) -> dict[str, Any]:
         """Return the JSON document; ``each`` is the entry for one image, put into a list."""
-        document = _copied(self._fields)
-        if not self._each:
-            _put(document, self.call.image_field, values[0])
-            return document
-        entries = [_entry(self._each, str(i), value) for i, value in enumerate(values)]
-        _put(document, self.call.image_field, entries)
+        document: dict[str, Any] = with_image(self._fields, told[0])
+        if self.call.image_field:
+            entries = [with_image(self._each, one) for one in told]
+            put_at(document, self.call.image_field, entries if self._each else told[0]["image"])
         return document
 
 
@@ -239,33 +240,10 @@ def _base64(text: str) -> str:
     return base64.b64encode(text.encode("utf-8", "replace")).decode()
 
 
-def _entry(template: Mapping[str, Any], position: str, value: str) -> dict[str, Any]:
-    """Return the entry for one image, with ``{image}`` and ``{id}`` filled in."""
-    return {
-        name: _entry(part, position, value)
-        if isinstance(part, Mapping)
-        else {"{image}": value, "{id}": position}.get(part, part)
-        if isinstance(part, str)
-        else part
-        for name, part in template.items()
-    }
-
-
-def _put(document: dict[str, Any], path: str, value: Any) -> None:
-    *outer, last = path.split(".")
-    for name in outer:
-        document = document.setdefault(name, {})
-    document[last] = value
-
-
-def _copied(value: Any) -> Any:
-    return {k: _copied(v) for k, v in value.items()} if isinstance(value, dict) else value
-
-
 def _filled_deep(value: Any, fill: Callable[[str], str]) -> Any:
     if isinstance(value, str):
         return fill(value)
-    if isinstance(value, Mapping) and set(value) == {"setting", "as"}:
+    if isinstance(value, Mapping) and "setting" in value and set(value) <= {"setting", "as"}:
         return _typed(fill("{" + str(value["setting"]) + "}"), value)
     if isinstance(value, Mapping):
         return {key: _filled_deep(part, fill) for key, part in value.items()}
@@ -276,8 +254,10 @@ def _filled_deep(value: Any, fill: Callable[[str], str]) -> Any:
 
 def _typed(text: str, wanted: Mapping[str, Any]) -> Any:
     """Return a setting as a number, a flag or a list: settings themselves are text."""
-    kind = wanted["as"]
+    kind = wanted.get("as", "text")
     try:
+        if kind == "text":
+            return text
         if kind == "number":
             return int(text) if text.lstrip("+-").isdigit() else float(text)
         if kind == "flag":
@@ -294,5 +274,5 @@ def _typed(text: str, wanted: Mapping[str, Any]) -> Any:
         "a setting is put in as another sort of value",
         place=f"setting {wanted['setting']}",
         got=kind,
-        allowed=["number", "flag", "list"],
+        allowed=["text", "number", "flag", "list"],
     )

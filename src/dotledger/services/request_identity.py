@@ -21,6 +21,7 @@ _HOST = re.compile(r"^[a-z]+://[^/?#]*", re.IGNORECASE)
 _PART = re.compile(r"\{(\w+)\}")
 _NOT_SENT = ("price", "only_if", "kinds", "images", "name")
 """Keys of a call that change nothing of what is sent for one image."""
+_A_SETTING = ({"setting"}, {"setting", "as"})
 _RHYTHM = {"job": ("every", "longest"), "more": ("most",), "bring": ("remove",)}
 
 
@@ -82,7 +83,7 @@ def _filled(description: Description, value: Any) -> Any:
         return _PART.sub(lambda m: known.get(m[1], m[0]), value)
     if isinstance(value, dict):
         filled = {key: _filled(description, part) for key, part in value.items()}
-        if set(filled) == {"setting", "as"} and filled["setting"] in known:
+        if set(filled) in _A_SETTING and filled["setting"] in known:
             filled["is"] = known[filled["setting"]]
         return filled
     return [_filled(description, one) for one in value] if isinstance(value, list) else value

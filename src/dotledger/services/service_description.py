@@ -22,7 +22,7 @@ from dotledger.reading.reading_rules import Positive, Rate, ReadRule
 from dotledger.reading.strict_toml import TomlPart, hinted, load_strictly, parse_strictly, unknown
 from dotledger.services.access_parts import SIGNED_PARTS, KeyPlace, Signing, Tls, Token
 from dotledger.services.answer_addresses import check_host_names
-from dotledger.services.body_forms import BODY_FORMS, BodyForm
+from dotledger.services.body_forms import BODY_FORMS, BodyForm, holds_image, put_at
 from dotledger.services.call_parts import Ask, Bring, Cost, Job, More, OnlyIf
 
 __all__ = [
@@ -45,6 +45,7 @@ else:
     BodyName = Literal[tuple(BODY_FORMS)]
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 _PART = re.compile(r"\{(\w+)\}")
+_OF_EACH = ("image", "id")
 _CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
 _HOST = re.compile(r"^[a-z]+://[^/?#]*", re.IGNORECASE)
 
@@ -102,6 +103,13 @@ class Price(Cost, frozen=True, kw_only=True):
     currency: str = ""
 
 
+def _plain(value: Any) -> Any:
+    """Return fields as they go into a document: something that may be changed."""
+    if isinstance(value, Mapping):
+        return {name: _plain(part) for name, part in value.items()}
+    return [_plain(part) for part in value] if isinstance(value, list | tuple) else value
+
+
 def _named(forms: Iterable[BodyForm]) -> str:
     return " or ".join(repr(form.name) for form in forms)
 
@@ -137,20 +145,36 @@ class Call(TomlPart, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
         form = BODY_FORMS[self.body]
-        if form.needs_field and not self.image_field:
-            raise ValueError(f"a body of {self.body!r} needs image_field")
+        self._check_body(form)
         if self.images > 1 and not form.several:
             names = _named(one for one in BODY_FORMS.values() if one.several)
             raise ValueError(f"several images in one request need a body of {names}")
-        if self.parts and not form.with_parts:
-            names = _named(one for one in BODY_FORMS.values() if one.with_parts)
-            raise ValueError(f"parts belong to a body of {names}")
         if self.bring is not None and form.carries != "address":
             raise ValueError("an image that is brought first has an id: a body of 'address'")
         if self.images > 1 and self.more is not None:
             raise ValueError("an answer in parts is about one image")
-        if self.images > 1 and not self.each:
+        if self.images > 1 and "each" in form.takes and not self.each:
             raise ValueError("several images in one request need 'each', the entry for one image")
+
+    def _check_body(self, form: BodyForm) -> None:
+        """Refuse what would not go into such a body, and a body without its image."""
+        for key in ("form", "parts", "fields", "each"):
+            if getattr(self, key) and key not in form.takes:
+                names = _named(one for one in BODY_FORMS.values() if key in one.takes)
+                raise ValueError(f"{key} belongs to a body of {names}")
+        named = (self.query, self.form, self.fields)
+        if form.needs_field and not self.image_field and not any(map(holds_image, named)):
+            raise ValueError(f"a body of {self.body!r} needs image_field")
+        fields = _plain(self.fields)
+        if self.image_field and "fields" in form.takes:
+            put_at(fields, self.image_field, "")
+        if self.ask is not None and self.ask.place != "query":
+            key = {"json": "fields"}.get(self.ask.place, self.ask.place)
+            if key not in form.takes:
+                names = _named(one for one in BODY_FORMS.values() if key in one.takes)
+                raise ValueError(f"ask in {self.ask.place!r} belongs to a body of {names}")
+            if key == "fields":
+                put_at(fields, self.ask.name, "")
 
 
 class Announced(TomlPart, frozen=True, kw_only=True):
@@ -190,11 +214,28 @@ class Limits(TomlPart, frozen=True, kw_only=True):
     announced: Announced | None = None
 
 
+class Ids(TomlPart, frozen=True, kw_only=True):
+    """A table in the answer that says by which id each image is known in it.
+
+    `image` is what was sent: its number from 0, or the name of its field or file.
+    """
+
+    table: str
+    image: str = "@index"
+    id: str = "@"
+
+    def __post_init__(self) -> None:
+        """Refuse what is not a path."""
+        compile_each(self.table, place="table")
+        check_paths((self.image, "image"), (self.id, "id"))
+
+
 class Envelope(TomlPart, frozen=True, kw_only=True):
     """What is around the answer: a part for each image, errors, the working size, its version."""
 
     images: str = ""
     id: str = ""
+    ids: Ids | None = None
     error: str = ""
     reason: str = ""
     errors: dict[KindName, str] = msgspec.field(default_factory=dict)
@@ -211,6 +252,8 @@ class Envelope(TomlPart, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """Refuse what is not a path."""
         compile_each(self.images, place="images")
+        if self.ids is not None and not (self.id and self.images):
+            raise ValueError("a table of ids goes with images, and id: where a part has its id")
         document_reader(self.written, self.texts)
         names = ("id", "error", "reason", "width", "height", "version", "wait_if", "wait_for")
         check_paths(*((getattr(self, name), name) for name in names))
@@ -348,6 +391,8 @@ class Description(TomlPart, frozen=True, kw_only=True):
     def filled(self, text: str) -> str:
         """Return `text` with every ``{name}`` replaced by its setting.
 
+        ``{image}`` and ``{id}`` stay, unless they are settings: they differ from image to image.
+
         Raises
         ------
         DescriptionError
@@ -360,6 +405,8 @@ class Description(TomlPart, frozen=True, kw_only=True):
         if name == "address":
             return self.filled(self.connect.address)
         value = self.connect.settings.get(name, "")
+        if name in _OF_EACH and name not in self.connect.settings:
+            return match[0]
         if not value:
             raise DescriptionError(
                 f"the setting {name!r} has no value",
@@ -430,7 +477,11 @@ def _filled_all(description: Description, value: Any) -> Any:
         known = description.connect.settings
         return _PART.sub(lambda m: known.get(m[1], m[0]), value)
     if isinstance(value, dict):
-        return {key: _filled_all(description, part) for key, part in value.items()}
+        filled = {key: _filled_all(description, part) for key, part in value.items()}
+        # What a setting is stands beside its name: another value is another request.
+        if set(filled) in ({"setting"}, {"setting", "as"}):
+            filled["is"] = description.connect.settings.get(str(filled["setting"]))
+        return filled
     if isinstance(value, list):
         return [_filled_all(description, part) for part in value]
     return value

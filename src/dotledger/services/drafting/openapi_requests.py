@@ -18,6 +18,10 @@ from dotledger.services.drafting.saved_requests import Saved
 __all__ = ["from_openapi"]
 
 _DEEPEST = 12
+_CODED = ("byte", "base64")
+"""Formats of text that holds bytes in base64."""
+_A_CODED_IMAGE = "A" * 160
+"""What stands for an image in base64, where only its schema is known."""
 
 
 def from_openapi(data: bytes, *, operation: str = "") -> Saved:
@@ -189,19 +193,45 @@ class _Api:
     def _body(self, facts: Mapping[str, Any]) -> Mapping[str, Any] | None:
         content = self._of(self._of(facts.get("requestBody")).get("content"))
         for kind, media in content.items():
-            schema = self._of(self._of(media).get("schema"))
-            if kind.startswith("image/") or kind in ("application/octet-stream", "*/*"):
-                return {"raw": True}
-            if kind == "multipart/form-data" and (parts := self._parts(schema)):
-                return {"parts": parts}
-            if "json" in kind:
-                document = self._example(media) or self._made(schema, image=True)
-                if _has_image(document):
-                    return {"document": document}
+            if (found := self._body_of(kind, media)) is not None:
+                return found
         for one in map(self._of, facts.get("parameters", ())):
             if one.get("in") == "query" and _is_address(self._of(one.get("schema")), one):
                 return {"query": one["name"]}
         return None
+
+    def _body_of(self, kind: str, media: Any) -> Mapping[str, Any] | None:
+        """Return what a body of one media type tells; None if there is no image in it."""
+        schema = self._of(self._of(media).get("schema"))
+        if kind.startswith("image/") or kind in ("application/octet-stream", "*/*"):
+            return {"raw": "raw"}
+        if kind == "text/plain" and schema.get("format") in _CODED:
+            return {"raw": "base64"}
+        if kind == "application/x-www-form-urlencoded" and (parts := self._texts(schema)):
+            return {"parts": parts, "urlencoded": True}
+        if kind == "multipart/form-data" and (parts := self._parts(schema)):
+            return {"parts": parts}
+        document = (
+            self._example(media) or self._made(schema, image=True) if "json" in kind else None
+        )
+        return {"document": document} if _has_image(document) else None
+
+    def _texts(self, schema: Mapping[str, Any]) -> list[SavedPart]:
+        """Return the fields of a form of text, if one of them is an image or its address."""
+        parts, found = [], False
+        for name, one in self._of(schema.get("properties")).items():
+            inner = self._of(one)
+            if inner.get("format") in _CODED:
+                parts.append(SavedPart(name=name, text=_A_CODED_IMAGE))
+            elif _is_address(inner, {"name": name}):
+                parts.append(SavedPart(name=name, text="https://address.of/an.image"))
+            elif name in schema.get("required", ()) or "default" in inner:
+                parts.append(SavedPart(name=name, text=_text(self._made(inner))))
+                continue
+            else:
+                continue
+            found = True
+        return parts if found else []
 
     def _parts(self, schema: Mapping[str, Any]) -> list[SavedPart]:
         parts = []

@@ -13,6 +13,8 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from dotledger.services.body_forms import holds_image
+
 __all__ = ["Blanks"]
 
 _WORDS = frozenset(
@@ -65,7 +67,6 @@ _MIXED = re.compile(r"(?=[A-Za-z]*\d)(?=\d*[A-Za-z])[A-Za-z0-9]{9,}")
 _MOST_DIGITS = 8
 _LARGEST_AMOUNT = 10_000
 _MOMENT = re.compile(r"\d{10}(\d{3})?|\d{4}-\d\d-\d\d[T ]\d\d:\d\d\S*|\w{3}, \d\d \w{3} \d{4} .*")
-_PLACEHOLDER = ("{image}", "{id}")
 
 
 class Blanks:
@@ -101,7 +102,7 @@ class Blanks:
             if isinstance(value, str | int | float) and self._is_made_anew(name, value):
                 self.questions.append(
                     f"{name} looks like a time, a nonce or a signature, made anew for each "
-                    "request; it was left out: sign requests with a function of your own"
+                    "request; it was left out: sign requests by a rule in [connect.signing]"
                 )
                 continue
             kept[name] = self._value(name, value)
@@ -125,7 +126,7 @@ class Blanks:
             return self.mapping(value)
         if isinstance(value, list):
             return [self._value(name, one) for one in value]
-        if value is None or isinstance(value, bool) or value in _PLACEHOLDER:
+        if value is None or isinstance(value, bool) or value == "{id}" or holds_image(value):
             return value
         words = _words(name)
         if _is_amount(value):

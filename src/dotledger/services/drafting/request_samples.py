@@ -95,7 +95,8 @@ def asked_by(
     *,
     document: Any = None,
     parts: Sequence[SavedPart] = (),
-    raw: bool = False,
+    urlencoded: bool = False,
+    raw: str = "",
 ) -> Asked:
     """Return what one request tells.
 
@@ -109,8 +110,10 @@ def asked_by(
         The body, if it is JSON.
     parts : sequence of SavedPart
         The body, if it is a form.
-    raw : bool
-        The body is the image's bytes.
+    urlencoded : bool
+        The form is one line of text (``application/x-www-form-urlencoded``).
+    raw : {"", "raw", "base64"}
+        The body is the image and nothing else: its bytes, or those in base64.
 
     Returns
     -------
@@ -128,9 +131,9 @@ def asked_by(
     for name, value in parse_qsl(split.query, keep_blank_values=True):
         _take_query(asked, name, value)
     if raw:
-        asked.body = "raw"
+        asked.body = raw
     elif parts:
-        _take_parts(asked, parts)
+        _take_parts(asked, parts, urlencoded=urlencoded)
     elif document is not None:
         _take_document(asked, document)
     return _with_blanks(asked)
@@ -179,7 +182,7 @@ def _take_key(asked: Asked, place: str, name: str, prefix: str) -> None:
     if asked.place:
         asked.questions.append(
             f"{name or place} looks like a second secret; it was not copied. If the service needs "
-            "it, sign requests with a function of your own (sources = ['call:module:function'])"
+            "it to sign requests, write the rule in [connect.signing]"
         )
         return
     asked.place, asked.name, asked.prefix = place, name, prefix
@@ -188,16 +191,45 @@ def _take_key(asked: Asked, place: str, name: str, prefix: str) -> None:
     )
 
 
-def _take_parts(asked: Asked, parts: Sequence[SavedPart]) -> None:
+def _take_parts(asked: Asked, parts: Sequence[SavedPart], *, urlencoded: bool) -> None:
+    """Find the image in a form: a file, or text that is one or leads to one."""
     asked.body = "multipart"
     for part in parts:
+        text = not urlencoded or not asked.image_field
+        elsewhere, coded = _ELSEWHERE.match(part.text), _BASE64.match(part.text)
         if part.is_image and not asked.image_field:
             asked.image_field = part.name
+        elif text and not asked.image_field and (elsewhere or (coded and urlencoded)):
+            asked.image_field = part.name
+            asked.body = _TEXT_FORMS[urlencoded, bool(elsewhere)]
         elif part.text:
             asked.form[part.name] = part.text
+    if not asked.image_field and urlencoded:
+        asked.body = "form"
+        _take_stand_in(asked)
     if not asked.image_field:
         asked.questions.append("which field of the form holds the image (image_field)")
         asked.image_field = "image"
+
+
+_TEXT_FORMS = {
+    (False, True): "multipart-address",
+    (True, True): "form-address",
+    (True, False): "form",
+}
+"""The body by whether the form is one line of text, and whether it holds an address."""
+
+
+def _take_stand_in(asked: Asked) -> None:
+    """Take the field of a form whose value stands for an image, such as ``$IMAGE``."""
+    likely = [n for n, v in asked.form.items() if _STANDS_FOR.search(v) and _is_image_name(n)]
+    if likely:
+        asked.image_field = likely[0]
+        del asked.form[likely[0]]
+
+
+def _is_image_name(name: str) -> bool:
+    return any(word in name.lower() for word in _IMAGE_WORDS)
 
 
 def _take_document(asked: Asked, document: Any) -> None:
@@ -206,6 +238,12 @@ def _take_document(asked: Asked, document: Any) -> None:
         asked.questions.append("the body is JSON, but no object: write fields by hand")
         return
     at = _image_at(document, ())
+    if at is None and (stored := _stored_at(document, ())):
+        asked.body = "address"
+        asked.fields = document
+        for place, template in stored.items():
+            asked.fields = _replaced(asked.fields, place, template)
+        return
     if at is None:
         asked.questions.append("where the image goes in the body (image_field)")
         asked.body, asked.image_field = "json", "image"
@@ -214,9 +252,9 @@ def _take_document(asked: Asked, document: Any) -> None:
     value = _at(document, at)
     asked.body = "address" if _ELSEWHERE.match(value) else "json"
     if value.startswith("data:"):
-        asked.questions.append(
-            "the image went with 'data:...;base64,' before it; a description sends base64 alone"
-        )
+        template = "data:{image.type};base64,{image}"
+        asked.fields = _replaced(document, at, template)
+        return
     rest = document
     lists = [place for place, step in enumerate(at) if isinstance(step, int)]
     if lists:
@@ -232,7 +270,7 @@ def _take_entry(asked: Asked, rest: Any, at: tuple[str | int, ...], place: int) 
     entry = _at(rest, at[: place + 1])
     inner = at[place + 1 :]
     if not isinstance(entry, dict) or any(isinstance(step, int) for step in inner):
-        asked.questions.append("the image stands in a list in a way that no description can say")
+        asked.image_field, asked.fields = "", _replaced(rest, at, "{image}")
         return
     asked.each = _with_image(entry, inner)
     asked.fields = _pruned(rest, at[:place])
@@ -244,13 +282,40 @@ def _with_image(entry: Mapping[str, Any], at: Sequence[str | int]) -> dict[str, 
     return {**entry, str(name): inner}
 
 
+def _replaced(value: Any, at: Sequence[str | int], template: str) -> Any:
+    """Return a document with a template in the place of what stands at a path."""
+    if not at:
+        return template
+    step, *deeper = at
+    if isinstance(value, list):
+        return [_replaced(v, deeper, template) if i == step else v for i, v in enumerate(value)]
+    return {n: _replaced(v, deeper, template) if n == step else v for n, v in value.items()}
+
+
+_BUCKETS = ("bucket", "container")
+_STORED_NAMES = ("name", "key", "object", "blob", "path")
+
+
+def _stored_at(value: Any, path: tuple[str | int, ...]) -> dict[tuple[str | int, ...], str]:
+    """Return where a bucket and the name of an image in it stand, with what goes there."""
+    if isinstance(value, dict):
+        lower = {str(name).casefold(): name for name in value}
+        bucket = next((lower[word] for word in _BUCKETS if word in lower), None)
+        named = next((lower[word] for word in _STORED_NAMES if word in lower), None)
+        if bucket is not None and named is not None:
+            return {(*path, bucket): "{image.bucket}", (*path, named): "{image.name}"}
+    inner: Iterable[tuple[str | int, Any]] = value.items() if isinstance(value, dict) else ()
+    inner = enumerate(value) if isinstance(value, list) else inner
+    return next((found for n, v in inner if (found := _stored_at(v, (*path, n)))), {})
+
+
 def _image_at(value: Any, path: tuple[str | int, ...]) -> tuple[str | int, ...] | None:
     """Return the path of the text that is, or stands for, the image."""
     found: list[tuple[int, tuple[str | int, ...]]] = []
     for at, text in _texts(value, path):
         likely = 4 * bool(_BASE64.match(text) or text.startswith("data:image/"))
         likely += 2 * bool(_ELSEWHERE.match(text)) + bool(_STANDS_FOR.search(text))
-        likely += bool(likely) and any(w in str(at[-1]).lower() for w in _IMAGE_WORDS)
+        likely += bool(likely) and _is_image_name(str(at[-1]))
         found += [(likely, at)] if likely else []
     return max(found, key=lambda one: one[0])[1] if found else None
 

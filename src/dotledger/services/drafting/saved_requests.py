@@ -103,8 +103,9 @@ def _asked_by_curl(
     if given.get("form"):
         parts = [_form_part(one) for one in given["form"]]
         return asked_by(verb, url, headers, parts=parts)
-    if given.get("upload") or any(one.startswith("@") for one in data):
-        return asked_by(verb, url, headers, raw=True)
+    files = [one for one in (*given.get("upload", []), *data) if one.startswith("@")]
+    if given.get("upload") or files:
+        return asked_by(verb, url, headers, raw=_whole_body(headers, files))
     body = "&".join(data)
     if not body:
         return asked_by(verb, url, headers)
@@ -112,7 +113,15 @@ def _asked_by_curl(
         return asked_by(verb, url, headers, document=from_json(_closed(body)))
     except NotJSON:
         pairs = parse_qsl(body, keep_blank_values=True)
-        return asked_by(verb, url, headers, parts=[SavedPart(name=n, text=v) for n, v in pairs])
+        parts = [SavedPart(name=n, text=v) for n, v in pairs]
+        return asked_by(verb, url, headers, parts=parts, urlencoded=True)
+
+
+def _whole_body(headers: Sequence[tuple[str, str]], files: Sequence[str]) -> str:
+    """Return how an image is sent that is the whole body: as text, if it says that it is text."""
+    told = dict(headers).get("Content-Type", "").casefold()
+    text = told.startswith("text/plain") or any(f.endswith((".b64", ".base64")) for f in files)
+    return "base64" if text else "raw"
 
 
 def _closed(body: str) -> str:
@@ -240,7 +249,7 @@ def _body_of(
     method, url = request["method"], request["url"]
     kind, text = post.get("mimeType", "").partition(";")[0].strip(), post.get("text") or ""
     if kind.startswith("image/") or kind == "application/octet-stream":
-        return asked_by(method, url, headers, raw=True), _bytes(text, post.get("encoding", ""))
+        return asked_by(method, url, headers, raw="raw"), _bytes(text, post.get("encoding", ""))
     if post.get("params"):
         parts = [
             SavedPart(
@@ -251,7 +260,9 @@ def _body_of(
             )
             for p in post["params"]
         ]
-        return _if_image(asked_by(method, url, headers, parts=parts), parts), b""
+        urlencoded = kind == "application/x-www-form-urlencoded"
+        asked = asked_by(method, url, headers, parts=parts, urlencoded=urlencoded)
+        return _if_image(asked, parts), b""
     if text and ("json" in kind or text[:1] == "{"):
         try:
             document = from_json(text)
@@ -262,7 +273,7 @@ def _body_of(
 
 
 def _if_image(asked: Asked, parts: Sequence[SavedPart]) -> Asked:
-    if not any(part.is_image for part in parts):
+    if not any(part.is_image for part in parts) and asked.body in ("multipart", "form"):
         asked.body = ""  # a form without a file: signing in, or the like
     return asked
 
