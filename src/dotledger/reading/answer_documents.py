@@ -70,7 +70,12 @@ def _lines(body: bytes) -> list[Any]:
     try:
         return [from_json(line) for line in body.splitlines() if line.strip()]
     except NotJSON as error:
-        raise _not(body, "lines of JSON", error) from error
+        # A single document may be spread over lines, such as the promise of an answer.
+        try:
+            whole = from_json(body)
+        except NotJSON:
+            raise _not(body, "lines of JSON", error) from error
+        return whole if isinstance(whole, list) else [whole]
 
 
 def _xml(body: bytes, lists: tuple[str, ...]) -> Any:

@@ -15,7 +15,7 @@ from dotledger.reading.value_parsing import SetAside, number_of
 from dotledger.services.response_envelope import opener
 from dotledger.services.service_description import Description, Ids
 
-__all__ = ["Reader"]
+__all__ = ["Reader", "job_word"]
 
 _JOB_WORDS = frozenset(
     ["accepted", "queued", "pending", "processing", "running", "started", "submitted", "waiting"]
@@ -210,7 +210,7 @@ class Reader:
             for rule, fault in faults
             if fault and rule.kind not in reading.unread
         ]
-        if not reading.found and (word := _job_word(part)):
+        if not reading.found and (word := job_word(part.value)):
             reason = f"the service has only accepted the job ({word})"
             reading.unread = {rule.kind: reason for rule in rules}
         self._note_failed(part, {rule.kind for rule in rules}, reading)
@@ -329,12 +329,25 @@ def _unread(faults: list[tuple[RuleReader, str]], found: set[str]) -> dict[str, 
     return reasons
 
 
-def _job_word(part: Level) -> str:
-    """Return the word by which an answer says that there is none yet; empty if it says no such."""
-    for get in _JOB_PLACES:
-        word = get(part)
-        if isinstance(word, str) and word.casefold() in _JOB_WORDS:
-            return word[:40]
+def job_word(document: Any) -> str:
+    """Return the word by which an answer says that there is none yet; empty if it says no such.
+
+    Parameters
+    ----------
+    document : object
+        Plain values. Of lines of JSON the last one counts: the ones before may tell how it went on.
+
+    Returns
+    -------
+    str
+        Such as ``queued``.
+    """
+    last = document[-1:] if isinstance(document, list) else [document]
+    for level in (Level(value, "", 0, None) for value in last):
+        for get in _JOB_PLACES:
+            word = get(level)
+            if isinstance(word, str) and word.casefold() in _JOB_WORDS:
+                return word[:40]
     return ""
 
 

@@ -106,6 +106,54 @@ class AcceptedJobs(Stepped):
         self.assertEqual({key for *_, key in own.seen}, {"k-secret"})
         self.assertEqual(sent.calls, 2)
 
+    LINES = (
+        ("[limits]", '[envelope]\nwritten = "lines"\n[limits]'),
+        ('each = "tags[]"\nlabel = "name"', 'each = "[]"\nlabel = "tag"\nkeep_if = "tag"'),
+        ('each = "things[]"\nlabel = "name"', 'each = "[]"\nlabel = "thing"\nkeep_if = "thing"'),
+    )
+
+    def test_lines_of_json(self):
+        """A job whose polls and end are lines: it waits, whatever the description says of states."""
+
+        class Lined(Methods):
+            polls = 0
+
+            def post(self):
+                self.seen.append(("POST", self.path, len(self.body()), ""))
+                self.reply(json.dumps({"id": "j", "state": "queued"}, indent=1).encode())
+
+            def get(self):
+                self.seen.append(("GET", self.path, 0, ""))
+                type(self).polls += 1
+                lines = [{"id": "j", "state": "queued"}, {"id": "j", "state": "running"}]
+                if self.polls > 2:
+                    lines += [{"tag": "night"}, {"thing": "bell", "sure": 0.9, "box": [1, 1, 5, 5]}]
+                    lines += [{"id": "j", "state": "done"}]
+                self.reply(
+                    "\n".join(
+                        map(json.dumps, lines[: self.polls] if self.polls < 3 else lines)
+                    ).encode()
+                )
+
+        job = 'path = "/look"\n[call.job]\nid = "id"\npath = "/jobs/{id}"\nevery = 0.05\n'
+        for told in ('state = "state"\ndone = ["done"]\n', ""):
+            self.path.unlink(missing_ok=True)
+            with self.subTest(told):
+                service, own = self.serving(
+                    Lined, ('path = "/look"\n', job + told), *self.LINES, polls=0
+                )
+                sent = self.sent(service)
+                self.assertEqual((sent.failed, sent.pending, sent.unread), (0, 0, 0))
+                self.assertEqual(sorted(findings_of(self.path).label.used()), ["bell", "night"])
+                self.assertEqual([one[0] for one in own.seen], ["POST", "GET", "GET", "GET"])
+        # A path to the state that is none: pending and said, never empty.
+        self.path.unlink()
+        wrong = job + 'state = "status"\ndone = ["done"]\nlongest = 1\n'
+        service, _ = self.serving(Lined, ('path = "/look"\n', wrong), *self.LINES, polls=0)
+        sent = self.sent(service)
+        self.assertEqual((sent.pending, sent.calls), (2, 0))
+        self.assertIn("no word at 'status'", sent.stopped_because + str(failures_of(self.path)))
+
     def test_done_at_once_failed_and_too_long(self):
         """An answer that is there already is taken; a failed job says why; a slow one stays pending."""
         service, own = self.serving(Worked, ('path = "/look"\n', JOB), jobs={}, done_at_once=True)

@@ -337,7 +337,8 @@ class Desk:
         batch = find_batch(self._ledger, batch=self._writer.batch)
         outcomes = outcome_counts(self._ledger, batch)
         pending = any(row["pending"] for row in outcomes.values())
-        reason = (self._gate.stop_reason or self._gate.pace.budget_reason) if pending else ""
+        limit = "" if self._gate.stop_reason else self._gate.pace.budget_reason
+        reason = (self._gate.stop_reason or limit or self._gate.waits_for) if pending else ""
         idle = not (self._call_count or self._counts["done"])
         others = self._together is not None and self._together.end(whole=True)
         if not others:  # the last one closes the batch
@@ -356,7 +357,7 @@ class Desk:
             currency=batch.currency,
             seconds=self._means.steady() - self._began,
             stopped_because=reason,
-            at_limit=bool(reason) and not self._gate.stop_reason,
+            at_limit=bool(reason and limit),
             resumed=self._resumed,
             shared=self._together.most if self._together is not None else 0,
         )

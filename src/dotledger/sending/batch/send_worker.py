@@ -376,6 +376,8 @@ class Worker:
         if called.pending:
             if called.attempts:
                 result.loose.append(record)
+            if called.response is not None:
+                self._caller.gate.waits_for = called.reason
             return
         if called.reason and len(images) > 1 and _blames_the_images(called):
             result.loose.append(record)

@@ -33,6 +33,8 @@ class CallGate:
         self._more: Callable[[], tuple[int, str]] | None = None
         self._counts: tuple[int, ...] | None = None
         self.refusals = 0
+        self.waits_for = ""
+        """What a call waits for that was made and has no answer yet, such as a job's end."""
 
     def allow(
         self,

@@ -18,6 +18,7 @@ from dotledger.reading.answer_paths import MISSING, Level, compile_path
 from dotledger.sending.calls.call_attempts import Called, Caller
 from dotledger.sending.calls.http_transport import MOST_BYTES, Response
 from dotledger.services.answer_addresses import AnswerAddressRefused
+from dotledger.services.answer_reading import job_word
 from dotledger.services.message_rules import Payload, Request
 from dotledger.services.redaction import Key
 from dotledger.services.request_building import RequestBuilder
@@ -177,6 +178,15 @@ def _follow(
 
 
 def _value(document: Any, path: str) -> Any:
+    """Return what stands at a path; of lines of JSON what the last one says that has it."""
+    found = _at(document, path)
+    if found is None and isinstance(document, list):
+        said = (_at(line, path) for line in reversed(document))
+        found = next((one for one in said if one is not None), None)
+    return found
+
+
+def _at(document: Any, path: str) -> Any:
     found = compile_path(path)(Level(document, "", 0, None)) if path else MISSING
     return None if found is MISSING else found
 
@@ -307,6 +317,7 @@ def _where(builder: RequestBuilder, first: Called) -> str:
     accepted = first.response is not None and first.response.status == 202
     state = _value(first.document, job.state)
     waiting = isinstance(state, str) and state not in (*job.done, *job.failed)
+    waiting = waiting or (state is None and bool(job_word(first.document)))
     if not accepted and not waiting:
         return ""
     if job.header and first.response is not None:
@@ -346,6 +357,7 @@ def _waited(
             return _of_whole(first, polled)
         state = _value(polled.document, job.state) if job.state else None
         still = polled.response is not None and polled.response.status == 202
+        still = still or (not job.state and bool(job_word(polled.document)))
         if state in job.failed:
             why = _value(polled.document, job.reason) or state
             failed = _failed(polled, f"the job failed ({str(why)[:200]})")
