@@ -331,6 +331,38 @@ class Loud(unittest.TestCase):
         self.assertEqual([f.label for f in reading.found], ["lantern"])
         self.assertEqual(reading.notes, [("label's id is not in the side table", "4")])
 
+    def test_keys(self):
+        """Labels keyed by id with a table of ids; broader names that are the keys of an object."""
+        rule = 'kind = "label"\neach = "found{}"\nlabel = "@key"\nconfidence = { at = "@" }\n'
+        rule += 'lookup = { table = "names{}", id = "@key", name = "@" }'
+        reading = read(rule, {"found": {"17": 0.9, "4": 0.5}, "names": {"4": "owl", "17": "moth"}})
+        self.assertEqual(
+            [(f.label, f.confidence) for f in reading.found], [("moth", 0.9), ("owl", 0.5)]
+        )
+        reading = read(rule, {"found": {"18": 0.9}, "names": {"4": "owl"}})
+        self.assertIn("label's id is not in the side table", reading.unread["label"])
+        rule = 'kind = "label"\neach = "terms{}.seen[]"\nlabel = "^@key"\nparents = "^belongs.@key"'
+        term = {"belongs": {"bird": {}, "animal": {}}, "seen": [{"s": 1}]}
+        [found] = read(rule, {"terms": {"owl": term}}).found
+        self.assertEqual((found.label, found.details.parents), ("owl", ("bird", "animal")))
+        [found] = read(rule, {"terms": {"owl": {"belongs": 7, "seen": [{"s": 1}]}}}).found
+        self.assertIsNone(found.details)
+
+    def test_a_job_in_lines(self):
+        """Lines that only promise an answer are none; what comes after the promise is."""
+        rule = 'kind = "label"\neach = "[]"\nlabel = "tag"\nkeep_if = "tag"'
+        lines = '[envelope]\nwritten = "lines"'
+        for said, outcome in (
+            ([{"state": "queued"}], "unread"),
+            ([{"state": "queued"}, {"job": {"status": "Running"}}], "unread"),
+            ([{"state": "queued"}, {"state": "done"}], "empty"),
+            ([{"state": "queued"}, {"tag": "owl"}], "found"),
+        ):
+            body = "\n".join(map(json.dumps, said)).encode()
+            [reading] = reader(rule, lines).read(body, "c", ["label"], [FRAME])
+            seen = {one.kind for one in reading.found}
+            self.assertEqual(reading.outcome_of("label", seen)[0], outcome, said)
+
     def test_category_paths_and_clipped_boxes(self):
         """A category path gives its last part and the parts above; clipping is noted; two points make a box."""
         rule = 'kind = "object"\neach = "t[]"\nlabel = "n"\nsplit = "/"\nbox = { at = "b", form = "points", of = "original" }'

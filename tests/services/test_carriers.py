@@ -3,12 +3,19 @@
 import base64
 import email
 import json
+from datetime import UTC, datetime
 from urllib.parse import parse_qs
 
 import fsspec
 
 from dotledger import findings_of, send
 from dotledger.errors import DescriptionError
+from dotledger.images.image_gathering import gather
+from dotledger.sending.batch.batch_sending import Sending
+from dotledger.sending.batch.sending_dependencies import Means
+from dotledger.sending.policies.send_plan import make_plan
+from dotledger.services.redaction import Key
+from dotledger.testing import FakeTransport
 from tests.sending.helpers import (
     Handler,
     InFolder,
@@ -219,6 +226,32 @@ class Carriers(InFolder):
             answer = {"seen": [tags(n) for n in range(3)]}
             _, transport = self.send(pictures(3), [answer], service)
             self.assertEqual(len(transport.requests), calls)
+
+    def test_a_date_as_version(self):
+        """Today's date where a service wants one; tomorrow the answers are still known."""
+        asked = []
+        self.own_labels(
+            'query = { version = "{today}", day = "{day}" }',
+            lambda h: asked.append(parse_qs(h.path.partition("?")[2])) or tags(number_in(h.body())),
+            settings=', day = "of {today}"',
+        )
+        today = datetime.now(UTC).strftime("%Y-%m-%d")
+        self.assertEqual(asked[0], {"version": [today], "day": [f"of {today}"]})
+        later = description(
+            (
+                'path = "/look"\n',
+                'path = "/look"\nquery = { version = "{today}", day = "{day}" }\n',
+            ),
+            ('region = "north"', 'region = "north", day = "of {today}"'),
+            ("127.0.0.1:1/{region}", "127.0.0.1:1"),
+        )
+        plan = make_plan(later, gather(pictures(3)))
+        means = Means(transport=FakeTransport([tags(0)]), wall=lambda: 2_000_000_000.0)
+        Sending(plan, str(self.path), Key("k", "t"), means=means).run()
+        self.assertEqual(means.transport.requests, [])
+        more = make_plan(later, gather({"new.jpg": picture(9)}))
+        Sending(more, str(self.path), Key("k", "t"), means=means).run()
+        self.assertIn("version=2033-05-18", means.transport.requests[0].address)
 
     def test_refused(self):
         for call, told in (

@@ -10,6 +10,7 @@ import msgspec
 from dotledger.core.boxes.box_forms import BOX_FORMS, BOX_UNITS
 from dotledger.core.kinds import KINDS, KindName
 from dotledger.reading.answer_paths import check_paths, compile_each
+from dotledger.reading.confidence_formulas import formula
 from dotledger.reading.confidence_scales import SCALES
 from dotledger.reading.strict_toml import TomlPart, unknown
 
@@ -28,28 +29,38 @@ class ConfidenceRule(TomlPart, frozen=True, kw_only=True):
     range: tuple[float, float] | None = None
     words: tuple[tuple[str, float], ...] = ()
     absent: tuple[str, ...] = ()
+    formula: str = ""
     decimal: Literal[".", ","] = "."
 
     def __post_init__(self) -> None:
         """Raise ValueError if keys contradict each other."""
         check_paths((self.at, "at"))
-        known = (*SCALES, "range", "words", "yes-no")
+        known = (*SCALES, "range", "formula", "words", "yes-no")
         if self.scale not in known:
             raise ValueError(unknown("scale", self.scale, known))
-        if (self.scale == "range") != (self.range is not None):
-            raise ValueError("scale 'range' goes with range = [low, high]")
+        self._check_range_and_formula()
         if (self.scale == "words") != bool(self.words):
             raise ValueError("scale 'words' goes with words = [[word, confidence], ...], rising")
         if any(not 0.0 <= value <= 1.0 for _, value in self.words):
             raise ValueError("the confidence of a word is from 0 to 1")
         if [value for _, value in self.words] != sorted(value for _, value in self.words):
             raise ValueError("words stand in rising order")
-        if self.range is not None and not self.range[0] < self.range[1]:
-            raise ValueError("range = [low, high] needs low < high")
         known_words = [word for word, _ in self.words]
         for word in self.absent:
             if word not in known_words:
                 raise ValueError(unknown("word in absent", word, known_words))
+
+    def _check_range_and_formula(self) -> None:
+        if self.scale == "range" and self.range is None:
+            raise ValueError("scale 'range' goes with range = [low, high]")
+        if self.range is not None and self.scale not in ("range", "formula"):
+            raise ValueError("range goes with scale 'range' or 'formula'")
+        if (self.scale == "formula") != bool(self.formula):
+            raise ValueError("scale 'formula' goes with formula, such as '1 / (1 + exp(-x))'")
+        if self.range is not None and not self.range[0] < self.range[1]:
+            raise ValueError("range = [low, high] needs low < high")
+        if self.formula:
+            formula(self.formula, self.range)
 
 
 class Place(TomlPart, frozen=True, kw_only=True):

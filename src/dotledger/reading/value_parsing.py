@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from dotledger.reading.answer_paths import MISSING, Level, compile_path
+from dotledger.reading.confidence_formulas import formula
 from dotledger.reading.confidence_scales import SCALES, linear, ordered_words
 from dotledger.reading.reading_rules import AttributeRule, ConfidenceRule
 from dotledger.text_display import shown
@@ -105,7 +106,10 @@ def _converter(rule: ConfidenceRule) -> Callable[[Any], float]:
         return lambda own: _word(own, words)
     if rule.scale == "yes-no":
         return _yes_no
-    scale = linear(*rule.range) if rule.range else SCALES[rule.scale]
+    if rule.formula:
+        scale = formula(rule.formula, rule.range)
+    else:
+        scale = linear(*rule.range) if rule.range else SCALES[rule.scale]
     if rule.decimal == ",":
         return lambda own: scale(number_of(_with_point(own)))
     return lambda own: scale(number_of(own))

@@ -6,6 +6,7 @@ import base64
 import hashlib
 import uuid
 from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import urlencode, urlsplit
 
@@ -21,6 +22,9 @@ from dotledger.services.service_description import Call, Description
 __all__ = ["RequestBuilder"]
 
 _UNIQUE = "{unique}"
+_TODAY = "{today}"
+"""For services that want a date as the version asked for. It is no part of what an answer is known
+by: an answer of yesterday is used again."""
 
 
 def _check_header(name: str, value: str, service: str) -> None:
@@ -73,7 +77,12 @@ class RequestBuilder:
         self._secrets = secrets or Secrets()
         self._place = description.connect.key
         self._signer = signer
-        fill = description.filled
+        # One date for a whole sending: it does not become another version at midnight.
+        today = datetime.fromtimestamp(self._clock.now(), UTC).strftime("%Y-%m-%d")
+
+        def fill(text: str) -> str:
+            return description.filled(text).replace(_TODAY, today)
+
         self._fill = fill
         self.home = fill(description.connect.address).rstrip("/")
         self._unique = {n for n, value in call.headers.items() if _UNIQUE in value}

@@ -45,7 +45,7 @@ else:
     BodyName = Literal[tuple(BODY_FORMS)]
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 _PART = re.compile(r"\{(\w+)\}")
-_OF_EACH = ("image", "id")
+_OF_EACH = ("image", "id", "today")
 _CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
 _HOST = re.compile(r"^[a-z]+://[^/?#]*", re.IGNORECASE)
 
@@ -391,7 +391,8 @@ class Description(TomlPart, frozen=True, kw_only=True):
     def filled(self, text: str) -> str:
         """Return `text` with every ``{name}`` replaced by its setting.
 
-        ``{image}`` and ``{id}`` stay, unless they are settings: they differ from image to image.
+        ``{image}``, ``{id}`` and ``{today}`` stay, unless they are settings: they differ from
+        image to image, or from day to day.
 
         Raises
         ------

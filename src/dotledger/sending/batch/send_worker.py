@@ -33,6 +33,7 @@ from dotledger.services.redaction import Key, Secrets
 from dotledger.services.request_building import RequestBuilder
 from dotledger.services.request_signing import Signer
 from dotledger.services.response_envelope import kept_headers
+from dotledger.services.service_clock import ServiceClock
 from dotledger.services.service_description import Call
 
 if TYPE_CHECKING:
@@ -148,7 +149,7 @@ class Worker:
                 signer=signer,
                 secrets=secrets,
                 round=plan.round,
-                clock=caller.clock,
+                clock=caller.clock or ServiceClock(caller.wall),
             )
             for call, kinds in plan.calls
         }
