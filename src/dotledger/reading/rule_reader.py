@@ -20,12 +20,13 @@ from dotledger.reading.answer_paths import (
     names_of_path,
 )
 from dotledger.reading.box_parsing import LEAST_SIDE, box_reader, landmarks_reader
+from dotledger.reading.error_messages import ERROR_NAMES, is_fault, said_by
 from dotledger.reading.reading_rules import ReadRule
 from dotledger.reading.value_distribution import LONGEST_LABEL, usual_reader
 from dotledger.reading.value_parsing import SetAside, attributes_reader, confidence_reader
 from dotledger.text_display import shown
 
-__all__ = ["ERROR_NAMES", "NOT_THERE", "Read", "Reading", "RuleReader", "is_fault", "short"]
+__all__ = ["NOT_THERE", "Read", "Reading", "RuleReader", "short"]
 
 NOT_THERE = "answered as not there"
 """The reason of a note on what a service lists with a word that means that it is not there."""
@@ -148,23 +149,8 @@ def _said(own: Any, confidence: float | None) -> float | str | bool | None:
     return None if type(own) is float and own == confidence else own
 
 
-ERROR_NAMES = frozenset(("error", "errors", "failure", "failures", "fault", "exception"))
 _STEM = 4
 """So many letters of a section's name tell that an error is its own: ``face_error``, ``faces``."""
-
-
-def is_fault(said: Any) -> bool:
-    """Tell whether an error is one: many answers always have the key, and say there is nothing."""
-    if isinstance(said, Mapping):
-        return any(map(is_fault, said.values()))
-    if isinstance(said, list):
-        return any(map(is_fault, said))
-    if isinstance(said, str):
-        return said.strip().casefold() not in _NO_FAULT
-    return said not in (None, False, 0, 200)
-
-
-_NO_FAULT = frozenset(("", "0", "200", "false", "no", "no error", "none", "null", "ok", "success"))
 
 
 def _on_the_way(value: Any, way: Sequence[str]) -> Iterator[tuple[dict[str, Any], str]]:
@@ -253,7 +239,7 @@ class RuleReader:
         except TypeError as error:
             return f"{self.section}: {error}"
         if lacking and not met and not self.optional:
-            return _nothing_there(self.section, lacking)
+            return self._beside(top) or _nothing_there(self.section, lacking)
         if not met and (beside := self._beside(top)):
             return beside
         if met and not kept:
@@ -268,7 +254,7 @@ class RuleReader:
                 word = key.casefold()
                 own = name and name.casefold()[:_STEM] in word and "error" in word
                 if (word in ERROR_NAMES or own) and is_fault(said):
-                    return f"nothing at {self.section}, and next to it {key}: {short(said)}"
+                    return f"nothing at {self.section}, and next to it {key}: {said_by(said)}"
         return ""
 
     def _header(self, top: Level) -> list[Any] | None:

@@ -6,18 +6,26 @@ import re
 import time
 from collections.abc import Callable, Mapping
 from functools import partial
+from typing import Any
 
 from msgspec import Struct, field
 
 from dotledger.core.boxes.image_frames import Frame
-from dotledger.errors import AnswerError, ArgumentError, ConnectError, DotLedgerError, KeyNotFound
+from dotledger.errors import (
+    AnswerError,
+    ArgumentError,
+    ConnectError,
+    DotLedgerError,
+    KeyNotFound,
+    KeyRefused,
+)
 from dotledger.images.image_facts import read_facts
 from dotledger.images.image_loading import made_ready
 from dotledger.images.image_preparation import Prepared
 from dotledger.json_codec import AsData, NotJSON, from_json, to_json
 from dotledger.reading.rule_reader import Reading
 from dotledger.reading.strict_toml import hinted
-from dotledger.sending.calls.call_attempts import Caller
+from dotledger.sending.calls.call_attempts import Caller, words_of
 from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.calls.http_transport import (
     HttpTransport,
@@ -105,6 +113,7 @@ def try_call(
     plan: Plan,
     image: bytes,
     *,
+    address: str = "",
     call: str | None = None,
     key: str | Key | Callable[[], str] | None = None,
     transport: Transport | Look | None = None,
@@ -119,6 +128,8 @@ def try_call(
     ----------
     plan : Plan
         Of it only the description, kinds and calls are used.
+    address : str, optional
+        Where the service can fetch the image, if it does so itself.
     call : str, optional
         The call's name; by default the first.
     transport : Transport or callable, optional
@@ -142,11 +153,18 @@ def try_call(
     ImageError
         If the image cannot be sent to this service.
     ArgumentError
-        If there is no call of this name for the kinds wanted.
+        If there is no call of this name for the kinds wanted, or the service fetches images itself
+        and there is no address.
     """
     key = given_key(key)
     trial, secrets = Trial(), Secrets()
     chosen, kinds = _chosen(plan, call)
+    if chosen.fetched and not address and not dry:
+        raise ArgumentError(
+            f"{plan.description.service} fetches images itself, and this one has no address",
+            place="IMAGE",
+            next_step="Give the address of an image that the service can reach.",
+        )
     prepared, frame = made_ready(image, read_facts(image), plan.demands)
     trial.goes_to = list(facts_of(plan.description).addresses)
     try:
@@ -173,14 +191,14 @@ def try_call(
             secrets=secrets,
             clock=clock_of_service,
         )
-        request = builder.build([_payload(prepared)], used)
+        request = builder.build([_payload(prepared, address)], used)
         trial.request = _shown(request, secrets)
         if not dry:
             sent: Callable[[], Response] = partial(send_covered, way, request, secrets)
             if chosen.bring or chosen.job or chosen.more or clock_of_service:
                 keys = key_source(plan.description, found, way, clock, secrets)
                 caller = _one_caller(plan.description, way, keys, secrets, clock, clock_of_service)
-                sent = partial(_in_steps, caller, builder, _payload(prepared))
+                sent = partial(_in_steps, caller, builder, _payload(prepared, address))
             body = _send(trial, sent, plan.description, clock)
             _read(trial, body, plan.description, chosen, kinds, frame)
     except DotLedgerError as error:
@@ -234,12 +252,12 @@ def _chosen(plan: Plan, name: str | None) -> tuple[Call, tuple[str, ...]]:
     )
 
 
-def _payload(prepared: Prepared) -> Payload:
+def _payload(prepared: Prepared, address: str) -> Payload:
     return Payload(
         data=prepared.data,
         media_type=prepared.media_type,
         file_name=f"image.{prepared.format}",
-        address="https://example.invalid/image",
+        address=address or "https://example.invalid/image",
     )
 
 
@@ -291,7 +309,7 @@ def _send(
     description: Description,
     clock: Callable[[], float],
 ) -> bytes:
-    start = clock()
+    start, told = clock(), told_by(description)
     try:
         response = sent()
     finally:
@@ -301,8 +319,21 @@ def _send(
     trial.answer = _answer_text(response)
     if not 200 <= response.status < 300:
         host = description.filled(description.connect.address)
-        raise ConnectError(f"the service answered with status {response.status}", place=host)
+        said = told.about(words_of(response))
+        raise ConnectError(
+            f"the service answered with status {response.status}: {said}", place=host
+        )
+    if said := told.no_key(_document(response, description)):
+        raise KeyRefused(f"the service does not accept the key, in its answer: {said}")
     return response.body
+
+
+def _document(response: Response, description: Description) -> Any:
+    """Return what an answer says; None if it is not written as described, which is told later."""
+    try:
+        return opener(description)(response.body)
+    except AnswerError:
+        return None
 
 
 def _answer_text(response: Response) -> str:
@@ -358,6 +389,8 @@ def advice(trial: Trial, description: Description, error: DotLedgerError) -> lis
             f"Set one of the sources: {', '.join(description.connect.key.sources)}. "
             "The key itself never goes into the description."
         ]
+    if isinstance(error, KeyRefused):
+        return list(_ADVICE_FOR_KEY)
     if isinstance(error, NoAnswer):
         return _advice_for_silence(error, description)
     if isinstance(error, AnswerError):
@@ -367,12 +400,12 @@ def advice(trial: Trial, description: Description, error: DotLedgerError) -> lis
     )
 
 
+_ADVICE_FOR_KEY = (
+    "The key was sent and not accepted: check that it is whole, not expired, and meant for "
+    "this service; check [connect.key] place, name and prefix.",
+)
 _BY_STATUS: tuple[tuple[tuple[int, ...], str], ...] = (
-    (
-        (401,),
-        "The key was sent and not accepted: check that it is whole, not expired, and meant for "
-        "this service; check [connect.key] place, name and prefix.",
-    ),
+    ((401,), *_ADVICE_FOR_KEY),
     (
         (403,),
         "The key is known but may not do this: check its rights, whether it belongs to another "

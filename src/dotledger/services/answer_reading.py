@@ -10,6 +10,7 @@ from dotledger.core.boxes.image_frames import LEAST_SIDE, MOST_SIDE, Frame
 from dotledger.errors import AnswerError, UnreadError
 from dotledger.reading.answer_documents import document_reader
 from dotledger.reading.answer_paths import MISSING, Level, compile_each, compile_path
+from dotledger.reading.error_messages import said_by, with_setting
 from dotledger.reading.rule_reader import Read, Reading, RuleReader, short
 from dotledger.reading.value_parsing import SetAside, number_of
 from dotledger.services.response_envelope import opener
@@ -38,6 +39,7 @@ class Reader:
         self._images = compile_each(envelope.images) if envelope.images else None
         self._places = compile_path(re.split(r"[\[{]", envelope.images, maxsplit=1)[0] or "@")
         self._id = compile_path(envelope.id) if envelope.id else None
+        self._settings = description.connect.settings
         self._ids = _IdTable(envelope.ids) if envelope.ids is not None else None
         self._fields = {call.name: call.image_field for call in description.call}
         self._error = compile_path(envelope.error) if envelope.error else None
@@ -243,7 +245,8 @@ class Reader:
         if self._error is None or not (code := self._error(level)):
             return
         reason = self._reason(level) if self._reason else MISSING
-        text = f"{short(code)}: {short(reason)}" if reason else short(code)
+        said = ": ".join(said_by(one) for one in (code, reason) if one)
+        text = with_setting(said, self._settings)
         raise AnswerError(f"the service answered with an error ({text})", code=str(code)[:200])
 
     def _working(self, part: Level) -> tuple[float, float] | None:

@@ -239,6 +239,7 @@ class Envelope(TomlPart, frozen=True, kw_only=True):
     error: str = ""
     reason: str = ""
     errors: dict[KindName, str] = msgspec.field(default_factory=dict)
+    key_refused: tuple[str, ...] = ()
     width: str = ""
     height: str = ""
     version: str = ""
@@ -252,6 +253,8 @@ class Envelope(TomlPart, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """Refuse what is not a path."""
         compile_each(self.images, place="images")
+        if self.key_refused and not self.error:
+            raise ValueError("key_refused are codes of error, which is missing")
         if self.ids is not None and not (self.id and self.images):
             raise ValueError("a table of ids goes with images, and id: where a part has its id")
         document_reader(self.written, self.texts)

@@ -66,7 +66,7 @@ def command(
 ) -> None:
     """Show everything known about one IMAGE: file, calls, findings, verdict, errors.
 
-    IMAGE is its name in the ledger, or the end of it.
+    IMAGE is its name in the ledger, the end of it, or its address.
     """
     from dotledger.ledger.batch_queries import find_batch, sent_images
     from dotledger.ledger.ledger_store import LedgerStore
@@ -95,8 +95,16 @@ def command(
 
 
 def _sent(image: str, sent: list[Sent]) -> Sent:
-    """Return the image of this name; the end of a name will do where it is plain."""
+    """Return the image of this name; the end of a name will do where it is plain.
+
+    An address is known without what may be secret in it; in a store by its name below the folder.
+    """
+    from dotledger.images.image_gathering import shown_address
+
+    address = "://" in image
+    image = shown_address(image) if address else image
     whole = [one for one in sent if one.name == image]
+    whole = whole or [one for one in sent if address and image.endswith(f"/{one.name}")]
     ends = [one for one in sent if one.name.endswith(f"/{image}") or one.path.endswith(f"/{image}")]
     for found in (whole, ends):
         if len(found) == 1:

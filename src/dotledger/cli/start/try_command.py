@@ -70,9 +70,10 @@ def command(
     """Make one harmless call with one IMAGE and take it apart.
 
     Shows where the key was found, what was sent (the key masked), status and time, the raw
-    answer and how it is read, and a next step for each usual mistake. Without IMAGE a small
-    made-up picture is sent. Nothing is written to a ledger. A description that has no [[read]]
-    rules yet is tried, too; with --draft they are drafted from the answer and added to it.
+    answer and how it is read, and a next step for each usual mistake. IMAGE is a file, or an
+    address, which goes out as it is to a service that fetches images itself. Without IMAGE a
+    small made-up picture is sent. Nothing is written to a ledger. A description that has no
+    [[read]] rules yet is tried, too; with --draft they are drafted from the answer and added to it.
     """
     from dotledger.images.image_gathering import Gathered
     from dotledger.sending.policies.send_plan import make_plan
@@ -86,8 +87,8 @@ def command(
         _check_draft(service, description, dry=dry)
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(description, nothing, kinds=as_kinds(kinds))
-    data = _picture(image) if image else _made_up_picture()
-    trial = try_call(plan, data, call=call_name, allow_code=allow_code, dry=dry)
+    data, address = _picture(image) if image else (_made_up_picture(), "")
+    trial = try_call(plan, data, address=address, call=call_name, allow_code=allow_code, dry=dry)
     if page is not None:
         _write_page(trial, data, description.service, call_name or plan.calls[0][0].name, page)
     if as_json:
@@ -176,8 +177,8 @@ def _number(confidence: float | None) -> str:
     return "asserted" if confidence is None else f"{confidence:.3g}"
 
 
-def _picture(image: str) -> bytes:
-    """Read the image, and refuse at once what cannot be sent to any service."""
+def _picture(image: str) -> tuple[bytes, str]:
+    """Return the image and its address, if it has one; refuse what no service can be sent."""
     from dotledger.errors import GatherError, ImageError
     from dotledger.images.image_facts import open_image
     from dotledger.images.image_gathering import gather
@@ -189,7 +190,7 @@ def _picture(image: str) -> bytes:
     except (OSError, ImageError) as error:
         reason = getattr(error, "strerror", None) or getattr(error, "message", None) or str(error)
         raise GatherError(reason, place=item.name) from error
-    return data
+    return data, item.where if "://" in item.where else ""
 
 
 def _made_up_picture() -> bytes:

@@ -15,6 +15,7 @@ from dotledger.errors import AnswerError, DotLedgerError
 from dotledger.json_codec import NotJSON, from_json
 from dotledger.ledger.ledger_records import timestamp
 from dotledger.reading.answer_documents import document_reader
+from dotledger.reading.error_messages import said_by
 from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.calls.http_transport import NoAnswer, Response, Transport, send_covered
 from dotledger.sending.calls.oauth_tokens import KeySource
@@ -36,9 +37,9 @@ from dotledger.sending.policies.retrying import (
 from dotledger.services.message_rules import Request
 from dotledger.services.redaction import Key, Secrets
 from dotledger.services.service_clock import ServiceClock
-from dotledger.text_display import shown
+from dotledger.text_display import plain_text
 
-__all__ = ["Called", "Caller"]
+__all__ = ["Called", "Caller", "words_of"]
 
 _LONGEST_DETAIL = 200
 _log = logging.getLogger("dotledger")
@@ -289,13 +290,17 @@ class Caller(Struct, frozen=True, kw_only=True):
             if document is not None and (wait := self.told.slow_down(document)) is not None:
                 asked = "the answer asks to slow down"
                 facts = {"status": 429, "retry_after": f"{math.ceil(wait)}", "detail": asked}
+            elif document is not None and (said := self.told.no_key(document)):
+                facts, document = {"status": 401, "detail": said, "inside": True}, None
         except NoAnswer as error:
             facts = {"trouble": error.trouble, "detail": error.message}
         except DotLedgerError as error:
             facts = {"trouble": "unusable", "detail": str(error)}
         except Exception as error:  # one call must never end the batch, whatever it meets
             facts = _met(error, response)
-        facts["detail"] = self.secrets.text(facts.get("detail", ""))
+        said = facts.get("detail", "")
+        told = self.told.about(said) if "status" in facts and said else said
+        facts["detail"] = self.secrets.text(told)
         attempt = Attempt(
             number=number,
             renewals=renewals,
@@ -371,7 +376,7 @@ def _facts(response: Response, opened: Callable[[bytes], Any]) -> tuple[dict[str
     facts: dict[str, Any] = {"status": response.status}
     if not 200 <= response.status < 300:
         facts["retry_after"] = response.headers.get("retry-after", "")
-        facts["detail"] = _detail(response)
+        facts["detail"] = words_of(response)
         return facts, None
     if response.fault:
         return {**facts, "trouble": "oversized", "detail": response.fault}, None
@@ -395,28 +400,23 @@ def _met(error: Exception, response: Response | None) -> dict[str, Any]:
     return {"status": response.status, "trouble": "oversized", "detail": what}
 
 
-def _detail(response: Response) -> str:
-    """Return what the service says is wrong, as short plain text."""
+def words_of(response: Response) -> str:
+    """Return what the service says is wrong, as short plain text.
+
+    Parameters
+    ----------
+    response : Response
+        JSON, or plain text; of anything else only the media type is told.
+    """
     if elsewhere := response.headers.get("location", ""):
         return f"to {elsewhere.partition('?')[0][:_LONGEST_DETAIL]}"
+    kind = response.headers.get("content-type", "").partition(";")[0]
     try:
-        said = from_json(response.body)
-        problem = "problem+json" in response.headers.get("content-type", "")
-        return (
-            _problem(said) or shown(said, _LONGEST_DETAIL)
-            if problem
-            else shown(said, _LONGEST_DETAIL)
-        )
+        return said_by(from_json(response.body))
     except NotJSON:
-        kind = response.headers.get("content-type", "").partition(";")[0]
-        return f"({kind[:80] or 'no content'})"
-
-
-def _problem(said: Any) -> str:
-    """Return title and detail of problem details (RFC 9457); empty if it has neither."""
-    parts = [said.get(name) for name in ("title", "detail")] if isinstance(said, dict) else []
-    texts = [part.rstrip(". ") for part in parts if isinstance(part, str) and part]
-    return ": ".join(texts)[:_LONGEST_DETAIL]
+        text = response.body[:_LONGEST_DETAIL].decode("utf-8", "replace").strip()
+        plain = kind.strip().casefold() == "text/plain" and text
+        return plain_text(" ".join(text.split())) if plain else f"({kind[:80] or 'no content'})"
 
 
 def _not_made(reason: str, attempts: int, last: Called | None) -> Called:

@@ -1,4 +1,4 @@
-"""Rates that a service announces before it refuses: headers, and "slow down" in an answer.
+"""What a service tells beside its answers: rates, before it refuses, and what is wrong.
 
 The headers are those of the IETF draft (``RateLimit``, in its newer and its older form), the
 widespread ``RateLimit-Remaining`` with ``RateLimit-Reset``, or such as the description names.
@@ -8,23 +8,32 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from dotledger.reading.answer_paths import MISSING, Level, compile_path
+from dotledger.reading.error_messages import (
+    error_in,
+    is_fault,
+    refuses_key,
+    said_by,
+    with_setting,
+)
 from dotledger.services.service_description import Description
 
 __all__ = ["Told", "left_and_reset", "told_by"]
 
 _PAIR = re.compile(r"\b(r|t|remaining|reset)\s*=\s*(\d{1,9}(?:\.\d+)?)", re.IGNORECASE)
+_compiled = lru_cache(64)(compile_path)
 _LONG_AGO = 1e9
 """A reset larger than this is a moment since 1970, not a number of seconds."""
 _MOST = 900.0
 
 
 class Told(Struct, frozen=True, kw_only=True):
-    """Where a service says that it is too fast.
+    """Where a service says that it is too fast, or what is wrong.
 
     Attributes
     ----------
@@ -32,12 +41,39 @@ class Told(Struct, frozen=True, kw_only=True):
         Names of headers, in lower case; empty for the usual ones.
     wait_if, wait_for : str
         Paths into an accepted answer: whether it means "slow down", and for how many seconds.
+    error, reason : str
+        Paths to what an answer says is wrong; empty for the usual names.
+    key_refused : tuple of str
+        Codes of errors that mean that the key is not taken.
+    settings : mapping of str to str
+        Of the description: what a message may be about.
     """
 
     remaining: str = ""
     reset: str = ""
     wait_if: str = ""
     wait_for: str = ""
+    error: str = ""
+    reason: str = ""
+    key_refused: tuple[str, ...] = ()
+    settings: Mapping[str, str] = field(default_factory=dict)
+
+    def no_key(self, document: Any) -> str:
+        """Return the words in which an accepted answer refuses the key; empty if it does not."""
+        code, reason = error_in(document), None
+        if self.error:
+            top = Level(document, "", 0, None)
+            code, reason = (_compiled(path)(top) for path in (self.error, self.reason or "@"))
+            reason = reason if self.reason else None
+        if code is None or code is MISSING or not is_fault(code):
+            return ""
+        said = ": ".join(said_by(one) for one in (code, reason) if one not in (None, MISSING, ""))
+        known = isinstance(code, str | int) and str(code) in self.key_refused
+        return said if known or refuses_key(said) else ""
+
+    def about(self, said: str) -> str:
+        """Return a service's words with the setting that they are about."""
+        return with_setting(said, self.settings)
 
     def slow_down(self, document: Any) -> float | None:
         """Return how many seconds an answer asks to wait; None if it is an answer.
@@ -58,7 +94,7 @@ class Told(Struct, frozen=True, kw_only=True):
 
 
 def told_by(description: Description) -> Told:
-    """Return where a described service says that it is too fast.
+    """Return where a described service says that it is too fast, or what is wrong.
 
     Returns
     -------
@@ -71,6 +107,10 @@ def told_by(description: Description) -> Told:
         reset="" if announced is None else announced.reset.casefold(),
         wait_if=description.envelope.wait_if,
         wait_for=description.envelope.wait_for,
+        error=description.envelope.error,
+        reason=description.envelope.reason,
+        key_refused=description.envelope.key_refused,
+        settings=description.connect.settings,
     )
 
 

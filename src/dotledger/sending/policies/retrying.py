@@ -36,6 +36,8 @@ class Attempt(Struct, frozen=True, kw_only=True):
     given : {"", "here", "elsewhere"}
         Whether an answer gave the address, and where it leads: to the service or another host.
         What is wrong with such an address concerns its own image, never the batch.
+    inside : bool
+        The status is what the words of an answer mean that came with 200.
     skewed : bool
         It was refused and had been signed with a time that is not the service's.
     offset : float
@@ -53,6 +55,7 @@ class Attempt(Struct, frozen=True, kw_only=True):
     renewable: bool = False
     unauthorized: int = 0
     given: Literal["", "here", "elsewhere"] = ""
+    inside: bool = False
     skewed: bool = False
     offset: float = 0.0
 
@@ -154,7 +157,8 @@ def next_step(  # noqa: C901, PLR0911 - a table of cases reads best as one
         # the request is built, and signed, anew.
         return Again(_delay(attempt.number, random, patience))
     if status == 401:
-        return Stop(f"the service does not accept the key (401){_detail(attempt)}")
+        where = "in an answer of status 200" if attempt.inside else "401"
+        return Stop(f"the service does not accept the key ({where}){_detail(attempt)}")
     if status == 402:
         return Stop(f"the service wants payment (402){_detail(attempt)}")
     if status in _WRONG_ADDRESS and not proven and not attempt.given:

@@ -12,7 +12,7 @@ from msgspec import Struct, field
 from dotledger.errors import ArgumentError
 from dotledger.json_codec import NotJSON, from_json
 from dotledger.reading.answer_documents import Written, document_reader, xml_document
-from dotledger.reading.rule_reader import ERROR_NAMES, is_fault
+from dotledger.reading.error_messages import ERROR_NAMES, is_fault
 from dotledger.services.drafting.box_drafting import toml_text
 from dotledger.text_display import shown
 
