@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
@@ -19,7 +19,8 @@ from dotledger.ledger.batch_queries import Batch, Sent, find_batch, kept_sizes
 from dotledger.ledger.finding_queries import findings_in_parts, have_details, load_findings
 from dotledger.ledger.ledger_access import Ledger, opened_ledger
 from dotledger.ledger.ledger_store import LedgerStore
-from dotledger.services.service_description import stored_description
+from dotledger.ledger.usage_queries import versions_of
+from dotledger.services.service_description import Description, stored_description
 
 __all__ = ["findings_and_sizes", "findings_by_parts", "findings_of", "kept_items"]
 
@@ -81,7 +82,8 @@ def findings_of(
     with opened_ledger(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service, reading=reading, round=round)
         table = load_findings(opened, found, kinds=wanted)
-    return _with_origin(table, found).cut(threshold)
+        versions = tuple(versions_of(opened, found))
+    return _with_origin(table, found, versions).cut(threshold)
 
 
 @contextmanager
@@ -123,7 +125,8 @@ def findings_by_parts(
     with opened_ledger(ledger) as opened:
         found = find_batch(opened, batch=batch, service=service, reading=reading)
         parts = findings_in_parts(opened, found, kinds=wanted)
-        cut = (_with_origin(part, found).cut(threshold) for part in parts)
+        versions = tuple(versions_of(opened, found))
+        cut = (_with_origin(part, found, versions).cut(threshold) for part in parts)
         yield cut, have_details(opened, found)
 
 
@@ -148,8 +151,9 @@ def findings_and_sizes(
         found = find_batch(opened, batch=batch, service=service)
         kept = kept_sizes(opened, found)
         table = load_findings(opened, found)
+        versions = tuple(versions_of(opened, found))
     sizes = {name: {side: of[side] for side in _SIDES} for name, of in kept.items()}
-    return _with_origin(table, found), sizes
+    return _with_origin(table, found, versions), sizes
 
 
 def kept_items(sent: Iterable[Sent], ledger: LedgerStore) -> list[Item]:
@@ -202,17 +206,35 @@ def _places(path: str, home: Path | None) -> Iterator[str]:
             yield str(home.joinpath(*parts[start:]))  # type: ignore[union-attr]
 
 
-def _with_origin(table: Findings, batch: Batch) -> Findings:
+def asked_settings(batch: Batch) -> Mapping[str, str]:
+    """Return the settings that a batch was asked with; see `Description.asked_with`.
+
+    Parameters
+    ----------
+    batch : Batch
+        Of a ledger. If its description cannot be used any more, all its settings are returned.
+    """
+    described = _described(batch)
+    return batch.settings if described is None else described.asked_with
+
+
+def _described(batch: Batch) -> Description | None:
     try:
-        described = stored_description(batch.description)
+        return stored_description(batch.description)
     except DescriptionError:  # of an earlier version, and not to be used any more
-        described = None
+        return None
+
+
+def _with_origin(table: Findings, batch: Batch, versions: tuple[str, ...]) -> Findings:
+    described = _described(batch)
     origin = Origin(
         service=batch.service,
         batch=batch.id,
         reading=batch.reading,
         round=batch.round,
         sent=batch.started,
+        settings=described.asked_with if described else batch.settings,
+        versions=versions,
         floor=batch.floor,
         smallest_face=described.limits.smallest_face if described else None,
         words=described.words if described else {},

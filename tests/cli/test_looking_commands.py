@@ -26,6 +26,31 @@ class OnTheWalk(unittest.TestCase):
         self.assertEqual(done.returncode, status, done.stderr)
         return done
 
+    def test_what_was_asked(self):
+        """Settings and model stand in every output about the batch; the request shows no key."""
+        out = self.run_on("show", "walk-02.jpg", "--service", "marl", "--request", "--raw").stdout
+        self.assertIn("settings   region = valley, model = evening-2", out)
+        self.assertRegex(out, r"POST http://127\S+/valley/look\?model=evening-2&parts=tags%2Cthings")
+        self.assertIn("Authorization: Bearer •••", out)
+        self.assertIn('\n  "tags": {\n', out)
+        told = json.loads(self.run_on("show", "walk-02.jpg", "--service", "marl", "--json").stdout)
+        self.assertEqual(told["settings"], {"region": "valley", "model": "evening-2"})
+        self.assertNotIn("request", told)
+        out = self.run_on("batches", 2).stdout
+        self.assertIn("face, unsafe; region = valley, model = evening-2.", out)
+        self.assertIn("Call look: POST /look, for label, object, face, unsafe.", out)
+        told = json.loads(self.run_on("batches", 2, "--json").stdout)
+        self.assertEqual(told["asked"][0]["request"], "POST /look")
+        words = ("marl", "flint", "--annotations", "annotations.csv")
+        told = json.loads(self.run_on("compare", *words, "--draws", 0, "--json").stdout)
+        runs = [run["settings"] for run in told["about"]["runs"]]
+        self.assertEqual(runs, [{"region": "valley", "model": "evening-2"}, {}])
+        self.run_on("report", "--service", "marl", "--out", "asked.html")
+        page = (self.walk / "asked.html").read_text(encoding="utf-8")
+        self.assertIn("region = valley, model = evening-2", page)
+        self.run_on("report", "--service", "marl", "--private", "--out", "asked2.html")
+        self.assertNotIn("evening-2", (self.walk / "asked2.html").read_text(encoding="utf-8"))
+
     def test_show(self):
         """What was sent, the call, what was found; the moon taken for a lantern; the small faces."""
         words = ("show", "crowd-03.jpg", "--service", "marl", "--annotations", "annotations.csv", "--rules", "rules.toml", "--threshold", 0.5)  # fmt: skip
@@ -100,7 +125,7 @@ class OnTheWalk(unittest.TestCase):
             out = ["--replace"] * (words[0] in ("draw", "cover"))
             with self.subTest(words=words):
                 shown = self.run_on(*words, "--service", "marl", *out, status=status).stdout
-                self.assertRegex(shown, r"^Findings of marl, batch 2 \(sent \d{4}-\d\d-\d\d\)")
+                self.assertRegex(shown, r"^Findings of marl, batch 2 \(sent \d{4}-\d\d-\d\d; region")
                 told = self.run_on(*words, "--service", "marl", *out, "--json", status=status)
                 about = json.loads(told.stdout)["about"]
                 [run] = about["runs"]

@@ -13,6 +13,7 @@ from dotledger.standins.evening_demo import description_of, pointed_text, runnin
 from dotledger.standins.service_misbehaviour import parse_trouble
 from tests.cli.test_messages import called
 from tests.forked import dotledger
+from tests.sending.helpers import Handler, served
 
 
 class Commands(unittest.TestCase):
@@ -38,6 +39,33 @@ class Commands(unittest.TestCase):
 
     def run_on(self, command, *words, env=None):
         return dotledger(command, *words, cwd=self.home, env=env)
+
+    def test_an_address(self):
+        """An address that is tried goes out as it is; what was sent by it is found by it."""
+        data = (self.images / "walk-01.jpg").read_bytes()
+
+        class Both(Handler):
+            def asked(self):
+                self.seen.append((self.command, self.body()))
+                self.reply({"tags": [{"n": "dusk"}]} if self.command == "POST" else data)
+
+        port, own = served(self, Both)
+        (self.home / "tern.toml").write_text(
+            f'service = "tern"\n[connect]\naddress = "http://127.0.0.1:{port}"\n[[call]]\nname = "c"\n'
+            'kinds = ["label"]\npath = "/look"\nbody = "address"\nimage_field = "url"\n'
+            '[[read]]\nkind = "label"\neach = "tags[]"\nlabel = "n"\n'
+        )
+        address = f"http://127.0.0.1:{port}/a/walk.jpg?token=s3cret-and-more"
+        done = self.run_on("try", address, "--service", "tern.toml")
+        self.assertEqual(done.returncode, 0, done.stderr + done.stdout)
+        self.assertEqual(json.loads(own.seen[-1][1]), {"url": address})
+        done = self.run_on("try", "images/walk-01.jpg", "--service", "tern.toml")
+        self.assertIn("tern fetches images itself, and this one has no address", done.stderr)
+        words = ("--service", "tern.toml", "--ledger", "tern.ledger")
+        self.assertEqual(self.run_on("send", address, *words).returncode, 0)
+        shown = self.run_on("show", address, "--ledger", "tern.ledger")
+        self.assertRegex(shown.stdout, "label +dusk")
+        self.assertNotIn("s3cret", shown.stdout + shown.stderr)
 
     def test_forecast(self):
         """What would be sent, what is answered, what would be refused, calls and money; no key."""

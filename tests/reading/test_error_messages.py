@@ -124,7 +124,9 @@ class Told(InFolder):
                 done, seen = self.sent(said, more=more)
                 self.assertEqual((len(seen), done.pending), (1, 12))
                 self.assertIn("does not accept the key (in an answer", done.stopped_because)
-                trial = try_call(make_plan(self.service, NOTHING), picture(1), key="k-secret-and-long")
+                trial = try_call(
+                    make_plan(self.service, NOTHING), picture(1), key="k-secret-and-long"
+                )
                 self.assertIn("does not accept the key", trial.problem)
                 self.assertIn("check that it is whole", trial.next_steps[0])
 

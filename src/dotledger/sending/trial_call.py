@@ -52,7 +52,7 @@ from dotledger.services.response_envelope import opener
 from dotledger.services.service_clock import ServiceClock, clock_for
 from dotledger.services.service_description import Call, Description
 
-__all__ = ["Trial", "advice", "try_call"]
+__all__ = ["Trial", "advice", "answer_text", "try_call"]
 
 _SHOWN_BODY = 400
 _FLAT = re.compile(r"\[\s+([-+.\deE,\s]+?)\s+\]")
@@ -274,7 +274,8 @@ def _found_key(
         named = ", ".join(facts.keys)
         trial.key = f"not read; would come from {named}" if facts.keys else _no_key(facts)
         trial.code = list(facts.code)
-        return Key("the-key", "nowhere") if facts.keys else None
+        # Written so that every rule of signing can take it apart; what is shown covers it.
+        return Key("the-id:0000000000000000", "nowhere") if facts.keys else None
     try:
         key = find_key(description, given=given)
     except KeyNotFound as error:
@@ -316,7 +317,7 @@ def _send(
         trial.seconds = clock() - start
     trial.status = response.status
     trial.content_type = response.headers.get("content-type", "")
-    trial.answer = _answer_text(response)
+    trial.answer = answer_text(response.body)
     if not 200 <= response.status < 300:
         host = description.filled(description.connect.address)
         said = told.about(words_of(response))
@@ -336,11 +337,18 @@ def _document(response: Response, description: Description) -> Any:
         return None
 
 
-def _answer_text(response: Response) -> str:
+def answer_text(body: bytes) -> str:
+    """Return an answer for people: JSON with each value in its line, else as it is.
+
+    Parameters
+    ----------
+    body : bytes
+        JSON, or text.
+    """
     try:
-        parsed = from_json(response.body)
+        parsed = from_json(body)
     except NotJSON:
-        return response.body.decode("utf-8", "replace")
+        return body.decode("utf-8", "replace")
     return _FLAT.sub(_on_one_line, to_json(parsed, indent=True).decode())
 
 

@@ -1,9 +1,9 @@
-"""Sections of a call: how it is told what is wanted, in which steps, when, at what price."""
+"""A call: what is sent, how it is told what is wanted, in which steps, when, at what price."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 
@@ -11,9 +11,15 @@ from dotledger.core.kinds import KindName
 from dotledger.reading.answer_paths import check_paths
 from dotledger.reading.reading_rules import Positive, Rate
 from dotledger.reading.strict_toml import TomlPart
+from dotledger.services.body_forms import BODY_FORMS, BodyForm, holds_image, put_at
 
-__all__ = ["Ask", "Bring", "Cost", "Job", "Money", "More", "OnlyIf", "Step"]
+__all__ = ["Ask", "Bring", "Call", "Cost", "Job", "Money", "More", "OnlyIf", "Step"]
 
+# To a type checker any text; the schema and the reader know the names of the registry.
+if TYPE_CHECKING:
+    BodyName = str
+else:
+    BodyName = Literal[tuple(BODY_FORMS)]
 Money = Annotated[float, msgspec.Meta(ge=0)]
 
 
@@ -139,3 +145,77 @@ class OnlyIf(TomlPart, frozen=True, kw_only=True):
         """Return what was not found, for people: ``no object person or child of 0.5 or more``."""
         labels = f" {' or '.join(self.labels)}" if self.labels else ""
         return f"no {self.kind}{labels}{f' of {self.least:g} or more' if self.least else ''}"
+
+
+def _plain(value: Any) -> Any:
+    """Return fields as they go into a document: something that may be changed."""
+    if isinstance(value, Mapping):
+        return {name: _plain(part) for name, part in value.items()}
+    return [_plain(part) for part in value] if isinstance(value, list | tuple) else value
+
+
+def _named(forms: Iterable[BodyForm]) -> str:
+    return " or ".join(repr(form.name) for form in forms)
+
+
+class Call(TomlPart, frozen=True, kw_only=True):
+    """One way of calling the service."""
+
+    name: str
+    kinds: Annotated[tuple[KindName, ...], msgspec.Meta(min_length=1)]
+    path: str
+    method: Literal["POST", "PUT", "GET"] = "POST"
+    body: BodyName = "raw"
+    image_field: str = ""
+    images: Positive = 1
+    each: Mapping[str, Any] = msgspec.field(default_factory=dict)
+    query: Mapping[str, str] = msgspec.field(default_factory=dict)
+    headers: Mapping[str, str] = msgspec.field(default_factory=dict)
+    form: Mapping[str, str] = msgspec.field(default_factory=dict)
+    fields: Mapping[str, Any] = msgspec.field(default_factory=dict)
+    parts: Mapping[str, Any] = msgspec.field(default_factory=dict)
+    ask: Ask | None = None
+    bring: Bring | None = None
+    job: Job | None = None
+    more: More | None = None
+    only_if: OnlyIf | None = None
+    price: Cost | None = None
+
+    @property
+    def fetched(self) -> bool:
+        """Whether the service fetches the image from its address, which nobody brought it."""
+        return BODY_FORMS[self.body].carries == "address" and self.bring is None
+
+    def __post_init__(self) -> None:
+        """Raise ValueError if keys contradict each other."""
+        form = BODY_FORMS[self.body]
+        self._check_body(form)
+        if self.images > 1 and not form.several:
+            names = _named(one for one in BODY_FORMS.values() if one.several)
+            raise ValueError(f"several images in one request need a body of {names}")
+        if self.bring is not None and form.carries != "address":
+            raise ValueError("an image that is brought first has an id: a body of 'address'")
+        if self.images > 1 and self.more is not None:
+            raise ValueError("an answer in parts is about one image")
+        if self.images > 1 and "each" in form.takes and not self.each:
+            raise ValueError("several images in one request need 'each', the entry for one image")
+
+    def _check_body(self, form: BodyForm) -> None:
+        """Refuse what would not go into such a body, and a body without its image."""
+        for key in ("form", "parts", "fields", "each"):
+            if getattr(self, key) and key not in form.takes:
+                names = _named(one for one in BODY_FORMS.values() if key in one.takes)
+                raise ValueError(f"{key} belongs to a body of {names}")
+        named = (self.query, self.form, self.fields)
+        if form.needs_field and not self.image_field and not any(map(holds_image, named)):
+            raise ValueError(f"a body of {self.body!r} needs image_field")
+        fields = _plain(self.fields)
+        if self.image_field and "fields" in form.takes:
+            put_at(fields, self.image_field, "")
+        if self.ask is not None and self.ask.place != "query":
+            key = {"json": "fields"}.get(self.ask.place, self.ask.place)
+            if key not in form.takes:
+                names = _named(one for one in BODY_FORMS.values() if key in one.takes)
+                raise ValueError(f"ask in {self.ask.place!r} belongs to a body of {names}")
+            if key == "fields":
+                put_at(fields, self.ask.name, "")

@@ -5,9 +5,9 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -22,8 +22,7 @@ from dotledger.reading.reading_rules import Positive, Rate, ReadRule
 from dotledger.reading.strict_toml import TomlPart, hinted, load_strictly, parse_strictly, unknown
 from dotledger.services.access_parts import SIGNED_PARTS, KeyPlace, Signing, Tls, Token
 from dotledger.services.answer_addresses import check_host_names
-from dotledger.services.body_forms import BODY_FORMS, BodyForm, holds_image, put_at
-from dotledger.services.call_parts import Ask, Bring, Cost, Job, More, OnlyIf
+from dotledger.services.call_parts import Call, Cost
 
 __all__ = [
     "Call",
@@ -38,15 +37,12 @@ __all__ = [
     "stored_description",
 ]
 
-# To a type checker any text; the schema and the reader know the names of the registry.
-if TYPE_CHECKING:
-    BodyName = str
-else:
-    BodyName = Literal[tuple(BODY_FORMS)]
 FormatName = Literal["jpeg", "png", "webp", "gif", "bmp", "tiff"]
 _PART = re.compile(r"\{(\w+)\}")
 _OF_EACH = ("image", "id", "today")
 _CODE = re.compile(r"[A-Za-z_][\w.]*:[A-Za-z_]\w*")
+_SAYS_WHICH = re.compile(r"model|version|engine|detector", re.IGNORECASE)
+_IS_A_PLACE = re.compile(r"[.:]|^\d+$|^localhost$")
 _HOST = re.compile(r"^[a-z]+://[^/?#]*", re.IGNORECASE)
 
 
@@ -101,80 +97,6 @@ class Price(Cost, frozen=True, kw_only=True):
     """What a thousand requests, images or operations cost, and in which money."""
 
     currency: str = ""
-
-
-def _plain(value: Any) -> Any:
-    """Return fields as they go into a document: something that may be changed."""
-    if isinstance(value, Mapping):
-        return {name: _plain(part) for name, part in value.items()}
-    return [_plain(part) for part in value] if isinstance(value, list | tuple) else value
-
-
-def _named(forms: Iterable[BodyForm]) -> str:
-    return " or ".join(repr(form.name) for form in forms)
-
-
-class Call(TomlPart, frozen=True, kw_only=True):
-    """One way of calling the service."""
-
-    name: str
-    kinds: Annotated[tuple[KindName, ...], msgspec.Meta(min_length=1)]
-    path: str
-    method: Literal["POST", "PUT", "GET"] = "POST"
-    body: BodyName = "raw"
-    image_field: str = ""
-    images: Positive = 1
-    each: Mapping[str, Any] = msgspec.field(default_factory=dict)
-    query: Mapping[str, str] = msgspec.field(default_factory=dict)
-    headers: Mapping[str, str] = msgspec.field(default_factory=dict)
-    form: Mapping[str, str] = msgspec.field(default_factory=dict)
-    fields: Mapping[str, Any] = msgspec.field(default_factory=dict)
-    parts: Mapping[str, Any] = msgspec.field(default_factory=dict)
-    ask: Ask | None = None
-    bring: Bring | None = None
-    job: Job | None = None
-    more: More | None = None
-    only_if: OnlyIf | None = None
-    price: Cost | None = None
-
-    @property
-    def fetched(self) -> bool:
-        """Whether the service fetches the image from its address, which nobody brought it."""
-        return BODY_FORMS[self.body].carries == "address" and self.bring is None
-
-    def __post_init__(self) -> None:
-        """Raise ValueError if keys contradict each other."""
-        form = BODY_FORMS[self.body]
-        self._check_body(form)
-        if self.images > 1 and not form.several:
-            names = _named(one for one in BODY_FORMS.values() if one.several)
-            raise ValueError(f"several images in one request need a body of {names}")
-        if self.bring is not None and form.carries != "address":
-            raise ValueError("an image that is brought first has an id: a body of 'address'")
-        if self.images > 1 and self.more is not None:
-            raise ValueError("an answer in parts is about one image")
-        if self.images > 1 and "each" in form.takes and not self.each:
-            raise ValueError("several images in one request need 'each', the entry for one image")
-
-    def _check_body(self, form: BodyForm) -> None:
-        """Refuse what would not go into such a body, and a body without its image."""
-        for key in ("form", "parts", "fields", "each"):
-            if getattr(self, key) and key not in form.takes:
-                names = _named(one for one in BODY_FORMS.values() if key in one.takes)
-                raise ValueError(f"{key} belongs to a body of {names}")
-        named = (self.query, self.form, self.fields)
-        if form.needs_field and not self.image_field and not any(map(holds_image, named)):
-            raise ValueError(f"a body of {self.body!r} needs image_field")
-        fields = _plain(self.fields)
-        if self.image_field and "fields" in form.takes:
-            put_at(fields, self.image_field, "")
-        if self.ask is not None and self.ask.place != "query":
-            key = {"json": "fields"}.get(self.ask.place, self.ask.place)
-            if key not in form.takes:
-                names = _named(one for one in BODY_FORMS.values() if key in one.takes)
-                raise ValueError(f"ask in {self.ask.place!r} belongs to a body of {names}")
-            if key == "fields":
-                put_at(fields, self.ask.name, "")
 
 
 class Announced(TomlPart, frozen=True, kw_only=True):
@@ -424,6 +346,28 @@ class Description(TomlPart, frozen=True, kw_only=True):
         return to_json(_sparse(self)).decode()
 
     @property
+    def asked_with(self) -> dict[str, str]:
+        """The settings that say how the service was asked, and the model and version asked for.
+
+        Settings that only say where it is are left out: a region in the address counts as how, a
+        host or a port does not. A model is told also where a call names it without a setting.
+        """
+        calls = to_json(msgspec.to_builtins(self.call)).decode()
+        found = _HOST.match(self.connect.address)
+        host, rest = (found[0], self.connect.address[found.end() :]) if found else ("", "")
+        only_where = set(_PART.findall(host)) - set(_PART.findall(rest + calls))
+        told = {
+            name: value
+            for name, value in self.connect.settings.items()
+            if value and not (name in only_where and _IS_A_PLACE.search(value))
+        }
+        for call in self.call:
+            for name, value in _leaves({**call.query, **call.headers, **call.form, **call.fields}):
+                if _SAYS_WHICH.search(name) and not _PART.search(value):
+                    told.setdefault(name, value)
+        return told
+
+    @property
     def place(self) -> str:
         """Where the service is: its address, or the code that it is."""
         given = ", ".join(f"{k}={v}" for k, v in sorted(self.connect.settings.items()))
@@ -474,6 +418,18 @@ def _as_known(call: Call) -> dict[str, Any]:
 
 
 _PREPARE = ("formats", "max_bytes", "min_side", "max_side", "max_pixels", "colours")
+
+
+def _leaves(value: Any, name: str = "") -> Iterator[tuple[str, str]]:
+    """Yield every text and number of a call's parts with the name that it stands under."""
+    if isinstance(value, Mapping):
+        for key, part in value.items():
+            yield from _leaves(part, str(key))
+    elif isinstance(value, list | tuple):
+        for part in value:
+            yield from _leaves(part, name)
+    elif isinstance(value, str | int | float) and not isinstance(value, bool):
+        yield name, str(value)
 
 
 def _filled_all(description: Description, value: Any) -> Any:

@@ -46,7 +46,8 @@ __all__ = ["command"]
 @click.option("--overlap", type=float, default=0.5, show_default=True, help="Required overlap.")
 @threshold_option
 @click.option("--rules", metavar="FILE", help="The verdict on it.")
-@click.option("--raw", is_flag=True, help="Also the raw answers, as they came.")
+@click.option("--raw", is_flag=True, help="Also the raw answers.")
+@click.option("--request", is_flag=True, help="Also the requests, the key masked.")
 @click.option("--picture", metavar="FILE", help="Draw it (.png).")
 @replace_option
 @json_option
@@ -60,6 +61,7 @@ def command(
     threshold: str | None,
     rules: str | None,
     raw: bool,
+    request: bool,
     picture: str | None,
     replace: bool,
     as_json: bool,
@@ -80,6 +82,8 @@ def command(
         sent = _sent(image, sent_images(opened, kept))
         item = kept_items([sent], opened)[0]
         story = _story(opened, kept, sent, item, raw=raw)
+        if request:
+            story["request"] = _requests(kept, item)
         found = findings_of(opened, batch=kept.id)
         if rules is not None:
             story["verdict"] = _verdict(opened, kept, found, sent.name, rules)
@@ -126,6 +130,7 @@ def _story(
     from dotledger.ledger.batch_queries import failures, outcomes_of
     from dotledger.ledger.human_review_log import verdicts_of
     from dotledger.ledger.usage_queries import calls_about, preparations
+    from dotledger.ledger_findings import asked_settings
 
     try:
         file = f"{len(item.read()):,} bytes, as it was sent"
@@ -141,6 +146,7 @@ def _story(
         "size": None if sent.width is None else [sent.width, sent.height],
         "batch": batch.id,
         "service": batch.service,
+        "settings": dict(asked_settings(batch)),
         "prepared": list(dict(preparations(ledger, batch)).get(sent.name, ())),
         "calls": calls_about(ledger, batch, sent.position),
         "outcomes": {k: {"outcome": o, "reason": reasons.get(k, "")} for k, o in outcomes.items()},
@@ -151,6 +157,31 @@ def _story(
         answers = raw_answers(ledger, batch, [sent.position])
         story["raw"] = {call: data.decode("utf-8", "replace") for _, call, data in answers}
     return story
+
+
+def _requests(batch: Batch, item: Item) -> dict[str, list[str]]:
+    """Return the requests about an image, built again from the batch's description; see `Trial`."""
+    from dotledger.images.image_gathering import Gathered
+    from dotledger.sending.policies.send_plan import make_plan
+    from dotledger.sending.trial_call import try_call
+    from dotledger.services.service_description import stored_description
+
+    described = stored_description(batch.description)
+    nothing = Gathered(items=(), problems=(), source="")
+    plan = make_plan(described, nothing, kinds=batch.kinds, round=batch.round)
+    try:
+        data = item.read()
+    except OSError as error:
+        raise ArgumentError(
+            "the request holds the image, and that cannot be read",
+            place="--request",
+            got=str(error),
+        ) from error
+    address = item.where if "://" in item.where else ""
+    return {
+        call.name: try_call(plan, data, call=call.name, address=address, dry=True).request
+        for call, _ in plan.calls
+    }
 
 
 def _verdict(
@@ -237,7 +268,9 @@ def _draw(
 
 
 def _show(story: dict[str, Any], *, judged: bool) -> None:
+    from dotledger.core.tables.table_origin import asked_with
     from dotledger.report.terminal.terminal_tables import plain, rows_table
+    from dotledger.sending.trial_call import answer_text
 
     size = "" if story["size"] is None else f", {story['size'][0]:g} x {story['size'][1]:g} pixels"
     lines = [
@@ -245,6 +278,7 @@ def _show(story: dict[str, Any], *, judged: bool) -> None:
         ("file", f"{story['path'] or '(given as bytes)'}: {story['file']}"),
         ("SHA-256", story["sha256"] or "(never read)"),
         ("batch", f"{story['batch']}, {story['service']}"),
+        *([("settings", asked_with(story["settings"], ()))] if story["settings"] else []),
         ("prepared", "; ".join(story["prepared"]) or "sent as it is"),
     ]
     for one in story["calls"]:
@@ -281,4 +315,7 @@ def _show(story: dict[str, Any], *, judged: bool) -> None:
     print_table("", rows_table("", header, rows) if rows else "Nothing was found.")
     for call, text in story.get("raw", {}).items():
         print_table("", f"The raw answer of {call}:")
-        click.echo(plain_text(text))
+        click.echo("\n".join(map(plain_text, answer_text(text.encode()).splitlines())))
+    for call, lines_of in story.get("request", {}).items():
+        print_table("", f"The request of {call}, as it is built from this batch's description:")
+        click.echo("\n".join(f"  {plain_text(line)}" for line in lines_of))

@@ -46,6 +46,8 @@ def run_provenance(
         "reading": origin.reading,
         "round": origin.round,
         "sent": origin.sent,
+        "settings": dict(origin.settings),
+        "versions": list(origin.versions),
         "file": file,
         "threshold": threshold,
         "cut_before": [dict(at) if isinstance(at, Mapping) else at for at in cut],
@@ -61,12 +63,15 @@ def provenance_lines(about: Mapping[str, Any]) -> list[str]:
 
 
 def _run(run: Mapping[str, Any]) -> str:
+    from dotledger.core.tables.table_origin import asked_with
+
     name = f"{run['name']}: findings" if run["name"] else "Findings"
     whose = run["service"] or run["file"] or "a table"
     if run["batch"] is not None:
         whose += f", batch {run['batch']}"
     facts = [run["round"] and f"round {run['round']}", run["sent"] and f"sent {run['sent'][:10]}"]
-    if known := ", ".join(fact for fact in facts if fact):
+    told = [", ".join(fact for fact in facts if fact), asked_with(run["settings"], run["versions"])]
+    if known := "; ".join(fact for fact in told if fact):
         whose += f" ({known})"
     if run["service"] and run["file"]:
         whose += f", from {run['file']}"

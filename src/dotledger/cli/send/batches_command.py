@@ -109,9 +109,11 @@ def _not_ended(senders: list[dict[str, str]]) -> str:
 
 
 def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
+    from dotledger.core.tables.table_origin import asked_with
     from dotledger.ledger.batch_queries import OUTCOMES, failures
     from dotledger.ledger.finding_queries import notes_of
     from dotledger.ledger.usage_queries import call_figures, preparations, versions_of
+    from dotledger.ledger_findings import asked_settings
     from dotledger.report.terminal.terminal_tables import number, rows_table
 
     record = _record(ledger, batch)
@@ -120,6 +122,8 @@ def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
     prepared = preparations(ledger, batch)
     noted = notes_of(ledger, batch)
     versions = versions_of(ledger, batch)
+    settings = dict(asked_settings(batch))
+    asked = _asked(batch)
     if as_json:
         rows = [dict(zip(("image", "kind", "outcome", "reason"), r, strict=True)) for r in failed]
         steps = [{"image": name, "steps": list(done)} for name, done in prepared]
@@ -129,6 +133,8 @@ def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
             record
             | {
                 "versions": versions,
+                "settings": settings,
+                "asked": asked,
                 "calls": calls,
                 "failures": rows,
                 "prepared": steps,
@@ -143,6 +149,9 @@ def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
         *(f"Sending: {one['who']}, last seen {one['seen'][11:19]}." for one in record["senders"]),
         *([f"Stopped: {batch.stopped_because}."] if batch.stopped_because else []),
         *([f"Round: {batch.round}."] if batch.round else []),
+        f"Asked for {', '.join(batch.kinds)}"
+        + (f"; {asked_with(settings, ())}." if settings else "."),
+        *(f"Call {one['call']}: {one['request']}, for {', '.join(one['kinds'])}." for one in asked),
         *(
             f"The service says it is version {name} ({counted(count, 'call')})."
             for name, count in versions.items()
@@ -167,6 +176,26 @@ def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
     if prepared:
         print_table("", f"Not sent as they are: {counted(len(prepared), 'image')}, such as")
         print_table(*(f"  {name}: {'; '.join(steps)}" for name, steps in prepared[:5]))
+
+
+def _asked(batch: Batch) -> list[dict[str, Any]]:
+    """Return which calls a batch makes, and for which kinds; none where that is not known."""
+    from dotledger.errors import DescriptionError
+    from dotledger.services.service_description import stored_description
+
+    try:
+        described = stored_description(batch.description)
+    except DescriptionError:
+        return []
+    return [
+        {
+            "call": call.name,
+            "request": f"{call.method} {described.filled(call.path)}",
+            "kinds": [kind for kind in call.kinds if kind in batch.kinds],
+        }
+        for call in described.call
+        if set(call.kinds) & set(batch.kinds) and not described.connect.code
+    ]
 
 
 def _ended(when: str, senders: list[dict[str, str]]) -> str:

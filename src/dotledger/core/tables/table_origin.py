@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-__all__ = ["Origin"]
+__all__ = ["Origin", "asked_with"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -21,6 +21,10 @@ class Origin:
         In the ledger.
     round, sent : str
         The batch's round, and when it was begun (ISO 8601, UTC); empty if not known.
+    settings : mapping of str to str
+        What the service was asked with, such as a model; but for where it is.
+    versions : tuple of str
+        What the service called itself while it was asked, the most frequent first.
     floor : float or None
         The lowest confidence that the service was asked for or is known to give.
     smallest_face : float or None
@@ -43,6 +47,8 @@ class Origin:
     reading: int | None = None
     round: str = ""
     sent: str = ""
+    settings: Mapping[str, str] = field(default_factory=dict)
+    versions: tuple[str, ...] = ()
     floor: float | None = None
     smallest_face: float | None = None
     words: Mapping[str, float] = field(default_factory=dict)
@@ -56,6 +62,11 @@ class Origin:
         """Whose findings they are, in words; empty if that is not known."""
         batch = f", batch {self.batch}" if self.batch is not None else ""
         return f"{self.service}{batch}" if self.service else ""
+
+    @property
+    def asked(self) -> str:
+        """What was asked with, and which version answered, in words; empty if neither is known."""
+        return asked_with(self.settings, self.versions)
 
     @property
     def removed(self) -> int:
@@ -92,6 +103,8 @@ class Origin:
             "reading": self.reading,
             "round": self.round,
             "sent": self.sent,
+            "settings": dict(self.settings),
+            "versions": list(self.versions),
             "floor": self.floor,
             "smallest_face": self.smallest_face,
             "words": dict(self.words),
@@ -119,6 +132,8 @@ class Origin:
                 reading=_whole(plain.get("reading")),
                 round=str(plain.get("round") or ""),
                 sent=str(plain.get("sent") or ""),
+                settings={str(k): str(v) for k, v in (plain.get("settings") or {}).items()},
+                versions=tuple(str(one) for one in plain.get("versions") or ()),
                 floor=_real(plain.get("floor")),
                 smallest_face=_real(plain.get("smallest_face")),
                 words=_numbers(plain.get("words") or {}),
@@ -128,6 +143,21 @@ class Origin:
             )
         except (AttributeError, KeyError, TypeError) as error:
             raise ValueError(f"not an origin of findings ({error})") from None
+
+
+def asked_with(settings: Mapping[str, str], versions: Iterable[str]) -> str:
+    """Return settings and versions in words: ``model = evening-2; version 3.1``.
+
+    Parameters
+    ----------
+    settings : mapping of str to str
+        As in `Origin`.
+    versions : iterable of str
+        As in `Origin`.
+    """
+    told = ", ".join(f"{name} = {value}" for name, value in settings.items())
+    which = ", ".join(versions)
+    return "; ".join(part for part in (told, which and f"version {which}") if part)
 
 
 def _whole(value: Any) -> int | None:

@@ -11,7 +11,8 @@ from dotledger.core.spelling import counted
 from dotledger.ledger.answer_queries import raw_answers
 from dotledger.ledger.batch_queries import Batch, failures, outcome_counts, outcomes_of, sent_images
 from dotledger.ledger.ledger_store import LedgerStore
-from dotledger.ledger.usage_queries import call_figures, call_seconds
+from dotledger.ledger.usage_queries import call_figures, call_seconds, versions_of
+from dotledger.ledger_findings import asked_settings
 
 __all__ = ["SentFacts", "sent_facts"]
 
@@ -81,6 +82,10 @@ def sent_facts(ledger: LedgerStore, batch: Batch, *, raw: bool = True) -> SentFa
         ("Pace", _pace(batch, figures.calls)),
         ("Call time", took if figures.calls else DASH),
     ]
+    if asked := asked_settings(batch):
+        rows.append(("Settings", ", ".join(f"{name} = {value}" for name, value in asked.items())))
+    if versions := versions_of(ledger, batch):
+        rows.append(("Version", ", ".join(versions)))
     if batch.stopped_because:
         rows.append(("Stopped early", batch.stopped_because))
     if batch.floor:
