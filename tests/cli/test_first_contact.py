@@ -2,16 +2,19 @@
 
 import json
 import os
+import re
 import tempfile
 import threading
 import unittest
+from base64 import b64encode
 from pathlib import Path
 from unittest import mock
+from urllib.request import Request, urlopen
 
 from PIL import Image
 
-from dotledger.standins.demo_scenes import RECIPES, draw_scene
-from dotledger.standins.evening_demo import running
+from dotledger.standins.demo_scenes import RECIPES, draw_scene, write_scenes
+from dotledger.standins.evening_demo import description_text, running
 from tests.cli.test_messages import called
 from tests.services.test_weighing_readings import things
 
@@ -54,6 +57,68 @@ class FirstContact(unittest.TestCase):
         status, _, err = called("try", "--service", "mine.toml")
         self.assertEqual(status, 2)
         self.assertIn("read.0.box: a question of the draft is not answered yet", err)
+
+    def test_lines_to_edit(self):
+        """The three lines that no answer tells, with what stands there and why; numbers are right."""
+        Path("a.json").write_text('{"tags": [{"tag": "lantern", "score": 0.5}]}')
+        Path("line").write_text("curl https://eyes.example/look -H 'X-Key: s3' -F image=@a.jpg")
+        for words, told in (
+            (("a.json",), ("edit these", "where the service is: a blank", "a guess; with name", "need image_field")),
+            (("a.json", "--curl", "line"), ("look at these", "from the request", "as header X-Key", "in the field image")),
+            (("--curl", "line"), ("look at these", "from the request", "as header X-Key", "in the field image")),
+        ):  # fmt: skip
+            with self.subTest(words):
+                status, _, err = called("draft", *words, "--out", "m.toml", "--replace")
+                self.assertEqual(status, 0, err)
+                for sign in told:
+                    self.assertIn(sign, err)
+                lines = Path("m.toml").read_text().splitlines()
+                for number, shown in re.findall(r"^ +(\d+)  (\S+ = \S+)", err, re.MULTILINE):
+                    self.assertTrue(lines[int(number) - 1].startswith(shown), shown)
+        status, _, err = called("draft", "--starter")
+        self.assertEqual((status, err.count("  ") > 3, "edit these lines:" in err), (0, True, True))
+
+    def test_three_commands(self):
+        """With a line for curl that works and one answer: draft, send, and the measures are right."""
+        up = self.enterContext(running("marl"))
+        key = up.service.key.reveal() if hasattr(up.service.key, "reveal") else up.service.key
+        here = f"http://127.0.0.1:{up.port}"
+        form = b"grant_type=client_credentials&scope=look"
+        asked = Request(
+            f"{here}/token", form, {"Authorization": f"Basic {b64encode(key.encode()).decode()}"}
+        )
+        with urlopen(asked) as reply:
+            token = json.load(reply)["access_token"]
+        self.enterContext(mock.patch.dict(os.environ, {"MINE_KEY": token}))
+        write_scenes(Path())
+        url = f"{here}/valley/look?model=evening-2&parts=tags,things,faces"
+        bearer = {"Authorization": f"Bearer {token}", "Content-Type": "image/jpeg"}
+        with urlopen(Request(url, Path("images/crowd-01.jpg").read_bytes(), bearer)) as reply:
+            Path("answer.json").write_bytes(reply.read())
+        Path("line.txt").write_text(
+            f"curl '{url}' -H 'Authorization: Bearer {token}' --data-binary @images/crowd-01.jpg"
+        )
+        for line, well in (
+            ("draft answer.json --image images/crowd-01.jpg --curl line.txt --out mine.toml", 0),
+            ("send images --service mine.toml", 3),  # one image is damaged
+            ("measure --annotations annotations.csv --threshold 0.5 --json", 0),
+        ):
+            status, out, err = called(*line.split())
+            self.assertEqual(status, well, err)
+        kinds = json.loads(out)["kinds"]
+        for kind in ("label", "object", "face"):
+            self.assertGreater(kinds[kind]["pooled"]["recall"], 0.9, kind)
+
+    def test_nothing_left_behind(self):
+        """A description that lacks a setting is refused before a ledger is made."""
+        Path("p.jpg").write_bytes(draw_scene(RECIPES[2]).data)
+        text = description_text("flint").replace("/v1/view", "/{nowhere}/view")
+        Path("f.toml").write_text(text)
+        with mock.patch.dict(os.environ, {"FLINT_KEY": "flint-key-123"}):
+            status, _, err = called("send", "p.jpg", "--service", "f.toml", "--ledger", "l.ledger")
+        self.assertEqual(status, 2)
+        self.assertIn("the setting 'nowhere' has no value", err)
+        self.assertEqual(sorted(os.listdir()), ["f.toml", "p.jpg"])
 
     def test_one_call(self):
         """A line for curl is enough for one call, and its answer for the rules; never twice."""

@@ -30,7 +30,9 @@ class OnTheWalk(unittest.TestCase):
         """Settings and model stand in every output about the batch; the request shows no key."""
         out = self.run_on("show", "walk-02.jpg", "--service", "marl", "--request", "--raw").stdout
         self.assertIn("settings   region = valley, model = evening-2", out)
-        self.assertRegex(out, r"POST http://127\S+/valley/look\?model=evening-2&parts=tags%2Cthings")
+        self.assertRegex(
+            out, r"POST http://127\S+/valley/look\?model=evening-2&parts=tags%2Cthings"
+        )
         self.assertIn("Authorization: Bearer •••", out)
         self.assertIn('\n  "tags": {\n', out)
         told = json.loads(self.run_on("show", "walk-02.jpg", "--service", "marl", "--json").stdout)
@@ -125,7 +127,9 @@ class OnTheWalk(unittest.TestCase):
             out = ["--replace"] * (words[0] in ("draw", "cover"))
             with self.subTest(words=words):
                 shown = self.run_on(*words, "--service", "marl", *out, status=status).stdout
-                self.assertRegex(shown, r"^Findings of marl, batch 2 \(sent \d{4}-\d\d-\d\d; region")
+                self.assertRegex(
+                    shown, r"^Findings of marl, batch 2 \(sent \d{4}-\d\d-\d\d; region"
+                )
                 told = self.run_on(*words, "--service", "marl", *out, "--json", status=status)
                 about = json.loads(told.stdout)["about"]
                 [run] = about["runs"]

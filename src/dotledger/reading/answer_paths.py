@@ -39,7 +39,7 @@ _LONGEST = 500
 _MOST_SEVERAL = 8
 _SIMPLE = re.compile(r"\^*(?:@key|@index|@|[\w-]+(?:\.[\w-]+)*(?:\[@index\]|\.@key)?)?$")
 _NAME = r'(?:[\w-]+|"(?:[^"\\]|\\.)*")'
-_STEP = re.compile(rf"({_NAME}(?:\.{_NAME})*)?(\[\]|\{{\}})?(?:\.(?!$)|$)")
+_STEP = re.compile(rf"({_NAME}(?:\.{_NAME})*)?(\[\]|\{{\}})?(?:\.(?!$)|$|(?=\[\]|\{{\}}))")
 _LISTED = re.compile(r"([^.\[\]{}]+)\[\]")
 _ONE_NAME = re.compile(_NAME)
 

@@ -16,10 +16,11 @@ from dotledger.sending.batch.sending_dependencies import Means
 from dotledger.sending.calls.http_transport import Transport
 from dotledger.sending.calls.local_functions import Look, as_transport
 from dotledger.sending.policies.pricing import has_price
-from dotledger.sending.policies.send_plan import make_plan
+from dotledger.sending.policies.send_plan import Plan, make_plan
 from dotledger.services.credentials import find_key, find_signer, given_key
 from dotledger.services.description_trust import check_trust
 from dotledger.services.redaction import Key
+from dotledger.services.request_building import RequestBuilder
 from dotledger.services.request_signing import Signer
 from dotledger.services.service_description import Description, read_description
 
@@ -99,6 +100,7 @@ def prepare_sending(
     _check_budget(budget, described)
     gathered = images if isinstance(images, Gathered) else gather(images)
     plan = make_plan(described, gathered, kinds=kinds, round=_checked_round(round))
+    _check_requests(plan)
     given = signer if described.connect.signed_by_code else key
     check_trust(described, code=allow_code, asked=given is None, dry=transport is not None)
     found = find_key(described, given=key)
@@ -107,6 +109,12 @@ def prepare_sending(
     store = store_of(ledger)
     where = os.fspath(store) if isinstance(store, os.PathLike) else store
     return Sending(plan, where, found, means=means, at_most=at_most, budget=budget, again=outcomes)
+
+
+def _check_requests(plan: Plan) -> None:
+    """Refuse what no request can be built of before a ledger is made or opened for it."""
+    for call, kinds in plan.calls:
+        RequestBuilder(plan.description, call, kinds)
 
 
 def _checked_round(name: str) -> str:
@@ -318,6 +326,7 @@ def open_service(
     ).with_settings(settings or {})
     nothing = Gathered(items=(), problems=(), source="")
     plan = make_plan(described, nothing, kinds=kinds, round=_checked_round(round))
+    _check_requests(plan)
     check_trust(
         described,
         code=allow_code,

@@ -60,10 +60,12 @@ class Token(TomlPart, frozen=True, kw_only=True):
     By default OAuth 2.0 client credentials (RFC 6749, section 4.4): the key is ``id:secret``, sent
     as HTTP Basic, or in the form. Any other exchange says its `fields`, in which ``{key}``,
     ``{client}``, ``{secret}``, ``{scope}`` and ``{assertion}`` are filled in, and where the answer
-    has the token and its life in seconds.
+    has the token and its life in seconds. With an assertion, `address_at` may name the address in
+    the key file.
     """
 
-    address: str
+    address: str = ""
+    address_at: str = ""
     scope: str = ""
     secret_in: Literal["basic", "form"] = "basic"
     renew_before: Annotated[float, msgspec.Meta(ge=0)] = 30.0
@@ -76,6 +78,12 @@ class Token(TomlPart, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         """Raise ValueError for parts that are not known, or that nothing fills in."""
         check_paths((self.at, "at"), (self.life, "life"))
+        if bool(self.address) == bool(self.address_at):
+            raise ValueError("a token needs an address, or address_at: its name in the key file")
+        if self.address_at and self.assertion is None:
+            raise ValueError(
+                "address_at is a name in the key file of an assertion, which is missing"
+            )
         parts = {part for text in self.fields.values() for part in _PART.findall(text)}
         for part in parts - set(_TOKEN_PARTS):
             raise ValueError(unknown("part of a token's fields", part, _TOKEN_PARTS))

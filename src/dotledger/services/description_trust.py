@@ -17,6 +17,7 @@ from msgspec import Struct
 
 from dotledger.errors import ConnectError, DescriptionError, DotLedgerError
 from dotledger.safe_files import read_regular, remember, remembered, state_file
+from dotledger.services.access_parts import Token
 from dotledger.services.service_description import Description
 
 __all__ = ["TrustFacts", "allow_code", "check_trust", "facts_of"]
@@ -38,6 +39,8 @@ class TrustFacts(Struct, frozen=True, kw_only=True):
         What signs each request: code, or the description's own rule; "" for nothing.
     code : tuple of str
         What would be imported and run, as ``MODULE:FUNCTION``.
+    tokens_at : str
+        The name in the key file under which it says where tokens are asked for; "" for none.
     authorities : str
         The file of those who are trusted beside whom the system trusts; "" for none.
     hosts : tuple of str
@@ -48,6 +51,7 @@ class TrustFacts(Struct, frozen=True, kw_only=True):
     keys: tuple[str, ...]
     code: tuple[str, ...]
     signer: str = ""
+    tokens_at: str = ""
     authorities: str = ""
     hosts: tuple[str, ...] = ()
 
@@ -55,6 +59,7 @@ class TrustFacts(Struct, frozen=True, kw_only=True):
         """Return this for people."""
         return [
             f"Goes to: {', '.join(self.addresses)}",
+            *([f"Tokens from: {self.tokens_at} in the key file"] if self.tokens_at else []),
             *([f"Answers may lead on to: {', '.join(self.hosts)}"] if self.hosts else []),
             *self.access_lines(),
             *([f"Code that would run: {', '.join(self.code)}"] if self.code else []),
@@ -82,6 +87,7 @@ def facts_of(description: Description) -> TrustFacts:
         addresses=tuple(dict.fromkeys(_addresses(description))) or ("nowhere, it runs here",),
         keys=() if description.connect.signed_by_code else used,
         signer=_signer(description),
+        tokens_at="" if (token := description.connect.token) is None else token.address_at,
         code=(
             *(s.removeprefix("call:") for s in used if s.startswith("call:")),
             *([description.connect.code] if description.connect.code else []),
@@ -104,8 +110,13 @@ def _addresses(description: Description) -> list[str]:
         return []
     found = [description.filled(description.connect.address)]
     if description.connect.token is not None:
-        found.append(description.filled(description.connect.token.address))
+        found += _token_address(description, description.connect.token)
     return found
+
+
+def _token_address(description: Description, token: Token) -> list[str]:
+    """Return where a token is asked for; none if only the key file says it."""
+    return [description.filled(token.address)] if token.address else []
 
 
 def check_trust(

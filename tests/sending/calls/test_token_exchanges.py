@@ -12,6 +12,7 @@ from joserfc.jwk import ECKey, RSAKey
 from dotledger.errors import DescriptionError, KeyRefused
 from dotledger.sending.calls.oauth_tokens import TokenSource
 from dotledger.services.credentials import find_key
+from dotledger.services.description_trust import facts_of
 from dotledger.services.redaction import Secrets
 from dotledger.services.service_description import parse_description
 from dotledger.testing import FakeClock, FakeTransport, answer
@@ -94,6 +95,42 @@ class Exchanges(unittest.TestCase):
                  "scope": "look", "iat": NOW, "exp": NOW + 3600},
             )  # fmt: skip
             self.assertNotIn(form["assertion"], secrets.text(f"it said {form['assertion']}"))
+
+    def test_an_address_in_the_key_file(self):
+        """The file itself says where; a claim repeats it; nothing goes out over a plain line."""
+        rules = EXCHANGE.replace("ALGORITHM", "ES256").replace(
+            'aud = "https://quay.example/token"', 'aud = "{token_uri}"'
+        )
+        head = HEAD.replace('address = "https://quay.example/token"', 'address_at = "token_uri"')
+        for address, told in (
+            ("https://keys.example/t", ""),
+            ("http://127.0.0.1:8/t", ""),
+            ("http://keys.example/t", "no address that a signed statement may go to"),
+            (7, "no text 'token_uri'"),
+        ):
+            with self.subTest(address):
+                source, private = self.key_file(ECKey, token_uri=address)
+                described = parse_description(
+                    head.replace("SOURCE", json.dumps(source)) + rules + CALL
+                )
+                asked = []
+                way = FakeTransport(
+                    lambda r, asked=asked: asked.append(r) or answer({"access_token": "a"})
+                )
+                tokens = TokenSource(
+                    described, find_key(described), way, FakeClock(), Secrets(), lambda: NOW
+                )
+                if told:
+                    self.assertRaisesRegex(KeyRefused, told, tokens.current)
+                    self.assertEqual(asked, [])
+                    continue
+                tokens.current()
+                self.assertEqual(asked[0].address, address)
+                form = parse_qs(asked[0].body.decode())
+                public = ECKey.import_key(private.as_pem(private=False))
+                claims = jwt.decode(form["assertion"][0], public, algorithms=["ES256"]).claims
+                self.assertEqual(claims["aud"], address)
+                self.assertIn("Tokens from: token_uri in the key file", facts_of(described).lines())
 
     def test_a_key_for_a_token_in_json(self):
         """A key is exchanged for a token with a life, at places of the service's own."""

@@ -21,6 +21,7 @@ from dotledger.safe_files import check_output, read_regular, read_regular_or_pip
 
 if TYPE_CHECKING:
     from dotledger.services.drafting import Draft
+    from dotledger.services.drafting.request_samples import Asked
     from dotledger.services.drafting.saved_requests import Saved
 
 __all__ = ["STARTER", "command", "nothing_error", "say_questions"]
@@ -44,7 +45,7 @@ sources = ["env:MINE_KEY"]            # where the key comes from; never the key 
 name = "look"
 kinds = ["label"]                     # label, object, face, unsafe, text, caption, colour, fact
 path = "/v1/look"
-body = "raw"                          # raw, multipart, json (base64), address
+body = "raw"                          # the whole body; or multipart, form, json, address, ...
 
 [limits]
 per_second = 5                        # what the service allows
@@ -113,6 +114,7 @@ def command(
 
     if starter:
         click.echo(STARTER, nl=False)
+        _say_lines(STARTER, None, None)
         return
     if names is not None:
         _write_names(names, out, replace=replace)
@@ -154,6 +156,7 @@ def _write_request(saved: Saved, name: str, address: str, out: str | None, *, as
     made = request_draft(saved, ask=_asked if ask else None)
     text = described_draft(made, name=name, address=address)
     _put(text, out)
+    _say_lines(text, made.asked, out)
     for question in made.questions:
         say(f"please check: {in_options(question)}")
     say(
@@ -237,6 +240,18 @@ def _put(text: str, out: str | None) -> None:
     say(f"written: {out}")
 
 
+def _say_lines(text: str, asked: Asked | None, out: str | None) -> None:
+    """Say which lines are to be edited, or looked at, with what stands there and why."""
+    from dotledger.services.drafting.draft_writing import lines_to_edit
+
+    lines = lines_to_edit(text, asked)
+    wide = max((len(shown) for _, shown, _ in lines), default=0)
+    known = asked is not None and asked.address and asked.body
+    say(f"{'look at' if known else 'edit'} these lines{f' of {out}' if out else ''}:")
+    for number, shown, why in lines:
+        say(f"  {number:>3}  {shown:<{wide}}  {why}")
+
+
 def _remember(out: str) -> None:
     """Agree to the key of a draft: the user has just asked for it, here."""
     from dotledger.cli.options.folder_trust import remember_keys
@@ -268,6 +283,7 @@ def _write(
         ", with the likeliest answer to each question" if open_too else ""
     )
     _show(title, likeliest, raw, named, sizes, aside=out is None)
+    _say_lines(text, made.asked, out)
     if not sizes:
         say("without --image boxes are shown as in images of 1000 x 1000 pixels")
     say_questions(made)

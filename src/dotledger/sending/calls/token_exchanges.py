@@ -16,6 +16,7 @@ from dotledger.services.service_description import Description
 
 __all__ = ["token_request"]
 
+_HERE = re.compile(r"http://(localhost|127\.\d+\.\d+\.\d+|\[::1\])(:\d+)?/", re.IGNORECASE)
 _PART = re.compile(r"\{(\w+)\}")
 
 
@@ -42,7 +43,8 @@ def token_request(
     MissingExtra
         If an assertion cannot be signed here.
     """
-    address = description.filled(token.address)  # may raise: before the secret is in any variable
+    # May raise: before the secret is in any variable.
+    address = _address_in(key, token) if token.address_at else description.filled(token.address)
     filled = _filled(token, key, now, secrets) if token.fields else {}
     return Request(
         method="POST",
@@ -51,6 +53,19 @@ def token_request(
         body=to_json(filled) if token.body == "json" else _form(token, key, filled),
         images=0,
     )
+
+
+def _address_in(key: Key, token: Token) -> str:
+    """Return the address that a key file names for its tokens; nothing goes out unprotected."""
+    address = _text(_object(key), token.address_at, key.source)
+    if not (address.startswith("https://") or _HERE.match(address)):
+        raise KeyRefused(
+            f"{token.address_at!r} in the key file is no address that a signed statement may go to",
+            place=key.source,
+            got=address[:80],
+            allowed=["https://…"],
+        )
+    return address
 
 
 def _headers(token: Token, key: Key) -> Hidden:

@@ -113,6 +113,44 @@ class Draft(AsData, Struct, kw_only=True):
         return described_draft(self, name=name, address=address, assume=assume)
 
 
+_BLANK = "where the service is: a blank"
+
+
+def lines_to_edit(text: str, asked: Asked | None) -> list[tuple[int, str, str]]:
+    """Return the three lines of a description that no answer tells: where, with which key, how.
+
+    Parameters
+    ----------
+    text : str
+        The description.
+    asked : Asked or None
+        What is known of the request.
+
+    Returns
+    -------
+    list of (int, str, str)
+        Number of the line, what stands there, and why.
+    """
+    known = asked or Asked()
+    field = f", in the field {known.image_field}" if known.image_field else ""
+    name = f" {known.name}" if known.name else ""
+    reasons = {
+        "address": "where the service is: from the request" if known.address else _BLANK,
+        "place": f"how the key goes: from the request, as {known.place}{name}"
+        if known.place
+        else "how the key goes: a guess; with name and sources",
+        "body": f"how the image goes: from the request{field}"
+        if known.body
+        else "how the image goes: a guess; most ways need image_field",
+    }
+    found = []
+    for number, line in enumerate(text.splitlines(), 1):
+        key = line.partition("=")[0].strip()
+        if key in reasons:
+            found.append((number, line.partition("  #")[0].strip(), reasons.pop(key)))
+    return found
+
+
 def draft(
     answers: Sequence[Any], sizes: Sequence[Size] = (), *, words: Sequence[str] = ()
 ) -> Draft:

@@ -2,10 +2,10 @@
 
 A request that worked holds whatever its owner was allowed to do: keys, names, numbers of licences.
 Which of them are secret cannot be told from their looks. So a value is copied only if it is needed
-to understand the request: a switch, a small number that limits something, or a plain word under one
-of the names by which services are told what to look for. Every other value is a setting without a
-value, which the user gives. What is made anew for each request (a time, a nonce, a signature) is
-named as such, and left out.
+to understand the request: a switch, a small number that limits something, several plain words in a
+row, or a plain word under one of the names by which services are told what to look for. Every other
+value is a setting without a value, which the user gives. What is made anew for each request (a
+time, a nonce, a signature) is named as such, and left out.
 """
 
 from __future__ import annotations
@@ -63,6 +63,8 @@ _EACH_TIME = frozenset(
 """Names of what is made anew for each request."""
 _TOKENS = re.compile(r"[A-Z]+(?![a-z])|[A-Z]?[a-z]+|\d+")
 _PLAIN = re.compile(r"[A-Za-z0-9][A-Za-z0-9 ,;_.:/*+-]{0,60}")
+_LISTED = re.compile(r"[A-Za-z_-]{2,24}(?: ?[,+|] ?[A-Za-z_-]{2,24})+")
+"""Several plain words in a row, whatever they are called: what is asked for, hardly a secret."""
 _MIXED = re.compile(r"(?=[A-Za-z]*\d)(?=\d*[A-Za-z])[A-Za-z0-9]{9,}")
 _MOST_DIGITS = 8
 _LARGEST_AMOUNT = 10_000
@@ -131,6 +133,8 @@ class Blanks:
         words = _words(name)
         if _is_amount(value):
             return value if words & (_AMOUNTS | _WORDS) else self._blank(name)
+        if isinstance(value, str) and _LISTED.fullmatch(value):
+            return value
         fits = isinstance(value, str) and _is_plain(value) and bool(words & _WORDS)
         return value if fits else self._blank(name)
 
