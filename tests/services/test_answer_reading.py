@@ -186,7 +186,7 @@ class Shapes(unittest.TestCase):
     def test_errors_inside_an_answer(self):
         """An error in a 200 answer, an answer that is not JSON, and a missing image raise."""
         extra = '[envelope]\nerror = "err.code"\nreason = "err.text"'
-        with self.assertRaisesRegex(AnswerError, "7: 'blurred'"):
+        with self.assertRaisesRegex(AnswerError, "7: blurred"):
             read(
                 'kind = "label"\neach = "t[]"\nlabel = "n"',
                 {"err": {"code": 7, "text": "blurred"}},
@@ -241,7 +241,7 @@ class Shapes(unittest.TestCase):
             ({"r": {"faces": [], "error": {"code": 0, "message": "OK"}}}, "^$"),
             ({"r": {"faces": [], "error": {"code": 5}}}, "nothing at .*, and next to it error: "),
             ({"r": {"faces": []}, "Errors": ["faces"]}, "next to it Errors"),
-            ({"r": {"faces": [], "face_error": "busy"}}, "next to it face_error: 'busy'"),
+            ({"r": {"faces": [], "face_error": "busy"}}, "next to it face_error: busy"),
             ({"r": {"faces": [], "labels_error": "busy"}}, "^$"),
             ({"r": {"faces": [{"n": "face"}], "error": "partly"}}, "^$"),
         ):
@@ -261,7 +261,7 @@ class Shapes(unittest.TestCase):
         )
         self.assertEqual(
             reading.outcome_of("unsafe", {"label"}),
-            ("failed", "the service answered with an error ('overloaded')"),
+            ("failed", "the service answered with an error (overloaded)"),
         )
         self.assertEqual(reading.outcome_of("label", {"label"}), ("found", ""))
         self.assertIn(("the service reports an error beside label", "'partly'"), reading.notes)
@@ -460,6 +460,27 @@ class Attributes(unittest.TestCase):
             ),
         ):
             self.assertEqual(self.attribute(rule, value, p=50), wanted, rule)
+
+    def test_a_similarity_beside_a_name(self):
+        """It is kept with a plain name; what is missing is not taken from elsewhere."""
+        rule = f'{OBJECT}box = {{ at = "b", order = ["x0", "y0", "x1", "y1"] }}\n'
+        rule += 'attributes = { name = { at = "who", type = "person", similarity = "near", scale = 0.01 } }'
+        for said, person in (
+            ({"who": "Old Reed", "near": 11}, ("Old Reed", 0.11)),
+            ({"who": "Old Reed", "near": "99 %"}, ("Old Reed", 0.99)),
+            ({"who": "Old Reed"}, ("Old Reed", None)),
+            ({"who": {"name": "Old Reed", "near": 50}, "near": 99}, ("Old Reed", 0.5)),
+            ({"who": {"name": "Old Reed"}, "near": 99}, ("Old Reed", None)),
+        ):
+            with self.subTest(said):
+                [found] = read(rule, {"things": [{"what": "x", "b": [1, 1, 50, 50], **said}]}).found
+                self.assertEqual(found.details.person(), person)
+        reading = read(
+            rule, {"things": [{"what": "x", "b": [1, 1, 9, 9], "who": "R", "near": "much"}]}
+        )
+        self.assertIn("attribute name left out", reading.notes[0][0])
+        with self.assertRaisesRegex(DescriptionError, "similarity goes with type 'person'"):
+            reader(rule.replace('type = "person", ', ""))
 
     def test_one_part_costs_itself(self):
         """A landmark, a broader label or an attribute that cannot be read is left out, and noted."""

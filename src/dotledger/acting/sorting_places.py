@@ -79,7 +79,8 @@ def places_by_person(
     findings : Findings
         Faces whose details name a person.
     least_similarity : float, default 0
-        A name that is less similar counts as none.
+        A name that is less similar counts as none, and so does one without a similarity where any
+        is asked for.
 
     Returns
     -------
@@ -94,7 +95,7 @@ def places_by_person(
     for row in np.flatnonzero(~kept.blank).tolist():
         details = kept.details[row] if kept.details is not None else None
         name, similarity = details.person() if details is not None else ("", None)
-        if similarity is not None and similarity < least_similarity:
+        if (0.0 if similarity is None else similarity) < least_similarity:
             name = ""
         place = spelt.setdefault(plain_name(name), " ".join(name.split())) or NOBODY
         why = "" if similarity is None or not name else f"similarity {similarity:.2f}"

@@ -157,7 +157,8 @@ class AttributeRule(TomlPart, frozen=True, kw_only=True):
 
     `confidence` says how sure the service is of the attribute, where it says so; `low` and
     `high` stand in a range; `floor` is the share below which no part of a whole leads;
-    `similarity` goes with a person's name.
+    `similarity` goes with a person's name: a path inside what stands at `at`, or, beside a plain
+    name, in the finding.
     """
 
     at: str
@@ -178,6 +179,8 @@ class AttributeRule(TomlPart, frozen=True, kw_only=True):
             (self.high, "high"),
             (self.similarity, "similarity"),
         )
+        if self.similarity and self.type != "person":
+            raise ValueError("similarity goes with type 'person'")
 
 
 class Lookup(TomlPart, frozen=True, kw_only=True):

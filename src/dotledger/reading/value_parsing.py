@@ -170,6 +170,7 @@ def attributes_reader(rules: Mapping[str, AttributeRule]) -> Callable[[Level], A
 def _attribute_reader(rule: AttributeRule) -> Callable[[Level], Any]:
     get = compile_path(rule.at, place="attributes.at")
     convert = _ATTRIBUTES[rule.type]
+    similarity = compile_path(rule.similarity or "@", place="attributes.similarity")
     sure = confidence_reader(rule.confidence) if rule.confidence else None
 
     def read(level: Level) -> Any:
@@ -177,6 +178,9 @@ def _attribute_reader(rule: AttributeRule) -> Callable[[Level], Any]:
         if raw is MISSING or raw is None:
             return MISSING
         value = convert(raw, rule)
+        # Inside an object the path has looked already; beside it the name may mean another thing.
+        if rule.similarity and not isinstance(raw, dict):
+            value = _with_similarity(value, similarity(level), rule)
         confidence = sure(level)[0] if sure else None
         if confidence is None:
             return value
@@ -247,6 +251,13 @@ def _person(raw: Any, rule: AttributeRule) -> Any:
         if similarity is MISSING
         else {**named, "similarity": number_of(similarity) * rule.scale}
     )
+
+
+def _with_similarity(named: dict[str, Any], said: Any, rule: AttributeRule) -> dict[str, Any]:
+    """Return a person with the similarity that stands beside a plain name, not inside it."""
+    if said is MISSING or said is None or isinstance(said, dict | list):
+        return named
+    return {**named, "similarity": number_of(said) * rule.scale}
 
 
 def _named_shares(raw: list[Any]) -> dict[str, Any]:

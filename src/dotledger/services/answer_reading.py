@@ -231,7 +231,7 @@ class Reader:
             if kind in found:
                 reading.notes.append((f"the service reports an error beside {kind}", short(said)))
             else:
-                reading.failed[kind] = f"the service answered with an error ({short(said)})"
+                reading.failed[kind] = f"the service answered with an error ({said_by(said)})"
                 reading.unread.pop(kind, None)
 
     def _note_unread(self, part: Level, reading: Reading) -> None:

@@ -367,7 +367,7 @@ class Several(InFolder):
             reasons,
             {
                 "the answer does not hold this image; its ids: 1, 2",
-                "the service answered with an error ('blurred')",
+                "the service answered with an error (blurred)",
             },
         )
 

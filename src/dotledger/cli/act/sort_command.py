@@ -66,7 +66,7 @@ __all__ = ["command"]
     "--similarity",
     type=float,
     metavar="S",
-    help="With --by person: a name that is less similar counts as none.",
+    help="With --by person: a name that is less similar, or has no similarity, counts as none.",
 )
 @click.option("--crops", is_flag=True, help="Cut each finding out, into the folder of its label.")
 @click.option(

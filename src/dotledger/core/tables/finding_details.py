@@ -17,6 +17,11 @@ NOTHING: Mapping[str, Any] = MappingProxyType({})
 """A mapping that holds nothing and cannot be changed."""
 
 
+def _real(value: Any) -> float | None:
+    """Return a number as it comes out of a table, where 1.0 may have become 1."""
+    return None if isinstance(value, bool) or not isinstance(value, int | float) else float(value)
+
+
 class Details(NamedTuple):
     """What only some findings have.
 
@@ -54,8 +59,7 @@ class Details(NamedTuple):
         """
         for value in (self.attributes.get(NAME), *self.attributes.values()):
             if isinstance(value, Mapping) and NAME in value:
-                similarity = value.get("similarity")
-                return str(value[NAME] or ""), similarity if isinstance(similarity, float) else None
+                return str(value[NAME] or ""), _real(value.get("similarity"))
         value = self.attributes.get(NAME)
         return ("" if value is None else str(value)), None
 
