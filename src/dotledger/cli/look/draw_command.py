@@ -53,6 +53,11 @@ __all__ = ["command"]
     show_default=True,
     help="Written as 0.97, as 97 %, or as the service wrote it.",
 )
+@click.option(
+    "--write",
+    metavar="TEMPLATE",
+    help="What to write beside a box, such as '{person}, {age:.0f}'.",
+)
 @click.option("--side", type=int, metavar="PIXELS", help="Longest side; by default full size.")
 @click.option(
     "--sheet",
@@ -83,6 +88,7 @@ def command(
     batch: int | None,
     versus: str | None,
     confidence: Any,
+    write: str | None,
     side: int | None,
     sheet: str,
     font: str | None,
@@ -92,7 +98,9 @@ def command(
     """Draw findings on their IMAGES (a folder, a pattern, or @LIST).
 
     With annotations a solid line is right, dashes are wrong, dots are missed; the margin says why.
-    Labels and unsafe content stand below the picture.
+    Labels and unsafe content stand below the picture. With --write fields of the finding are
+    written beside its box: label, kind, confidence, person, similarity, or an attribute; what
+    stands up to a comma is left out where a finding lacks the field.
     """
     from dotledger.formats.tables.findings_files import read_findings
     from dotledger.report.pictures.box_drawing import draw
@@ -112,6 +120,7 @@ def command(
         threshold=threshold_of(threshold),
         versus=None if versus is None else read_findings(versus),
         confidence=confidence,
+        write=write,
         side=side,
         sheet=sheet,
         title=f"{service or findings or 'findings'}",

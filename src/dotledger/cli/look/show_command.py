@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from dotledger.images.image_gathering import Item
     from dotledger.ledger.batch_queries import Batch, Sent
     from dotledger.ledger.ledger_store import LedgerStore
+    from dotledger.report.pictures.label_templates import LabelTemplate
 
 __all__ = ["command"]
 
@@ -49,6 +50,7 @@ __all__ = ["command"]
 @click.option("--raw", is_flag=True, help="Also the raw answers.")
 @click.option("--request", is_flag=True, help="Also the requests, the key masked.")
 @click.option("--picture", metavar="FILE", help="Draw it (.png).")
+@click.option("--write", metavar="TEMPLATE", help="With --picture: as of draw.")
 @replace_option
 @json_option
 def command(
@@ -63,6 +65,7 @@ def command(
     raw: bool,
     request: bool,
     picture: str | None,
+    write: str | None,
     replace: bool,
     as_json: bool,
 ) -> None:
@@ -73,8 +76,11 @@ def command(
     from dotledger.ledger.batch_queries import find_batch, sent_images
     from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.ledger_findings import findings_of, kept_items
+    from dotledger.report.pictures.label_templates import label_template
     from dotledger.safe_files import check_output
 
+    if write is not None and picture is None:
+        raise ArgumentError("goes with --picture", place="--write", got=write)
     if picture is not None:
         check_output(picture, place="--picture", inputs=(ledger, annotations), replace=replace)
     with LedgerStore(ledger, create=False, read_only=True) as opened:
@@ -91,7 +97,8 @@ def command(
     truth = None if annotations is None else _truth(annotations, sent)
     story["findings"], story["missed"] = _judged(mine, truth, overlap, threshold_of(threshold))
     if picture is not None:
-        _draw(mine, truth, item, Path(picture), overlap, threshold)
+        template = None if write is None else label_template(write, found)
+        _draw(mine, truth, item, Path(picture), overlap, threshold, template)
     if as_json:
         print_json("show", story)
     else:
@@ -253,13 +260,15 @@ def _draw(
     path: Path,
     overlap: float,
     threshold: str | None,
+    write: LabelTemplate | None,
 ) -> None:
     from dotledger.images.image_preparation import decode_upright
     from dotledger.report.pictures.box_marks import draw_marks
     from dotledger.report.pictures.contact_sheets import picture_marks
     from dotledger.safe_files import whole_file
 
-    marks = picture_marks(found.cut(threshold_of(threshold)), truth, overlap=overlap)
+    cut = found.cut(threshold_of(threshold))
+    marks = picture_marks(cut, truth, overlap=overlap, write=write)
     mine, footer, _ = next(iter(marks.values()), ([], "", ""))
     picture = decode_upright(item.read()).convert("RGB")
     with whole_file(path) as draft:

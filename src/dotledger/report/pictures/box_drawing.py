@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from dotledger.core.arguments import check_overlap
 from dotledger.core.spelling import counted
@@ -32,6 +32,7 @@ from dotledger.report.pictures.contact_sheets import (
     tile_sheet,
     write_pictures,
 )
+from dotledger.report.pictures.label_templates import label_template
 from dotledger.safe_files import whole_file
 
 if TYPE_CHECKING:
@@ -85,6 +86,7 @@ def draw(
     threshold: Threshold = None,
     versus: Findings | None = None,
     confidence: Literal["share", "percent", "own"] = "share",
+    write: str | None = None,
     side: int | None = None,
     sheet: str = "images",
     title: str = "",
@@ -111,6 +113,10 @@ def draw(
         Of another service, drawn on a second copy of each image next to the first.
     confidence : {"share", "percent", "own"}
         Written as 0.97, as 97 %, or as the service wrote it.
+    write : str, optional
+        What is written beside a box, as a template over the fields of its finding:
+        ``"{person}, {age:.0f}, {emotion}"``. A part, up to a comma, whose field a finding lacks is
+        left out. By default the label with its confidence, or the name of a face's person.
     side : int, optional
         Longest side of the pictures in pixels; by default as large as the images.
     sheet : {"images", "worst", "reason", "label"} or "slice:COLUMN"
@@ -155,12 +161,14 @@ def draw(
         annotations = _with_sizes(annotations_matched(annotations, readers), readers)
         findings = clip_findings(findings, annotations.images).table
     kept = findings.cut(threshold)
-    wanted = picture_marks(kept, annotations, overlap=overlap, confidence=confidence)
+    template = None if write is None else label_template(write, findings)
+    how: Any = {"overlap": overlap, "confidence": confidence, "write": template}
+    wanted = picture_marks(kept, annotations, **how)
     pictures = _pictured(wanted, readers)
     beside = None
     if versus is not None:
         other = match_images(versus, readers)[0].cut(threshold)
-        marks = picture_marks(other, annotations, overlap=overlap, confidence=confidence)
+        marks = picture_marks(other, annotations, **how)
         beside = {one.name: one for one in _pictured(marks, readers)}
     if wanted and not pictures:
         raise GatherError(

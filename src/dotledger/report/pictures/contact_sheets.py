@@ -20,6 +20,7 @@ from dotledger.errors import ImageError, MissingExtra
 from dotledger.images.image_preparation import decode_upright
 from dotledger.report.pictures.alphabets import font_for, write
 from dotledger.report.pictures.box_marks import Mark, draw_marks
+from dotledger.report.pictures.label_templates import LabelTemplate
 from dotledger.safe_files import safe_file_name, whole_file
 
 __all__ = [
@@ -88,6 +89,7 @@ def picture_marks(
     *,
     overlap: float = 0.5,
     confidence: str = "share",
+    write: LabelTemplate | None = None,
 ) -> dict[str, tuple[list[Mark], str, str]]:
     """Return marks, footer and summary for every image that has findings or annotations.
 
@@ -102,12 +104,14 @@ def picture_marks(
         The required overlap, above 0 up to 1.
     confidence : str, default "share"
         One of `CONFIDENCES`.
+    write : LabelTemplate, optional
+        What is written beside a box, in place of label and confidence.
     """
     paired = None if annotations is None else pair_tables(findings, annotations, overlap=overlap)
     wrong, missed = _reasons(findings, annotations, overlap)
     marks: dict[str, list[Mark]] = {}
     found: dict[str, list[str]] = {}
-    for image, mark in _finding_marks(findings, paired, wrong, confidence):
+    for image, mark in _finding_marks(findings, paired, wrong, confidence, write):
         marks.setdefault(image, []).append(mark)
     for image, words in _whole_image_words(findings, confidence):
         found.setdefault(image, []).append(words)
@@ -137,13 +141,23 @@ def _reasons(
 
 
 def _finding_marks(
-    findings: Findings, paired: Paired | None, wrong: dict[int, str], confidence: str
+    findings: Findings,
+    paired: Paired | None,
+    wrong: dict[int, str],
+    confidence: str,
+    template: LabelTemplate | None,
 ) -> Iterator[tuple[str, Mark]]:
     images, labels = findings.image.values(), findings.label.values()
+    kinds = findings.kind.values()
     for row in np.flatnonzero(~np.isnan(findings.box[:, 0])):
         details = findings.details[row] if findings.details is not None else None
         x0, y0, x1, y1 = findings.box[row].tolist()
-        spoken = _spoken(labels[row], findings.confidence[row], confidence, details)
+        sure = findings.confidence[row]
+        if template is not None:
+            spoken = template.written(kinds[row], labels[row], float(sure), details)
+        else:
+            named = details.person()[0] if details is not None and kinds[row] == "face" else ""
+            spoken = _spoken(named or labels[row], sure, confidence, details)
         yield (
             images[row],
             Mark(

@@ -14,6 +14,7 @@ from dotledger.errors import ArgumentError
 from dotledger.images.image_preparation import decode_upright
 from dotledger.report.pictures.box_marks import draw_marks
 from dotledger.report.pictures.contact_sheets import picture_marks
+from dotledger.report.pictures.label_templates import label_template
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -34,6 +35,7 @@ def picture(
     overlap: float = 0.5,
     threshold: Threshold = None,
     confidence: Literal["share", "percent", "own"] = "share",
+    write: str | None = None,
     side: int | None = 1200,
 ) -> Image:
     """Return one image with its boxes, as a notebook shows it.
@@ -54,6 +56,10 @@ def picture(
         Findings below it are not drawn.
     confidence : {"share", "percent", "own"}
         Written as 0.97, 97 %, or as the service wrote it.
+    write : str, optional
+        What is written beside a box, as a template over the fields of its finding:
+        ``"{person}, {age:.0f}, {emotion}"``. A part, up to a comma, whose field a finding lacks is
+        left out. By default the label with its confidence, or the name of a face's person.
     side : int or None, default 1200
         Longest side of the image in pixels; None for full size.
 
@@ -88,7 +94,10 @@ def picture(
     wanted = name or _name(image, known)
     mine = found.take(found.image.among([wanted]))
     truth = None if given is None else given.take(given.image.among([wanted]))
-    marks = picture_marks(mine.cut(threshold), truth, overlap=overlap, confidence=confidence)
+    template = None if write is None else label_template(write, found)
+    marks = picture_marks(
+        mine.cut(threshold), truth, overlap=overlap, confidence=confidence, write=template
+    )
     drawn, footer, _ = marks.get(wanted, ([], "", ""))
     shown = decode_upright(data).convert("RGB")
     scale = 1.0 if side is None else min(1.0, side / max(shown.size))
