@@ -8,6 +8,7 @@ from pathlib import Path
 
 from PIL import Image
 
+from dotledger import findings_of
 from dotledger.standins.demo_scenes import RECIPES, draw_scene
 from dotledger.standins.evening_demo import pointed_text, running
 from tests.forked import dotledger
@@ -25,6 +26,43 @@ class OnTheWalk(unittest.TestCase):
         done = dotledger(*words, "--ledger", "walk.ledger", cwd=self.walk)
         self.assertEqual(done.returncode, status, done.stderr)
         return done
+
+    def test_columns(self):
+        """Attributes as columns: on the screen, in a file that is measured as before, in JSON."""
+        words = (
+            "findings",
+            "--service",
+            "marl",
+            "--kinds",
+            "face",
+            "--columns",
+            "eye distance, smiling",
+        )
+        out = self.run_on(*words).stdout
+        self.assertRegex(out, r"confidence +eye distance +smiling +x0")
+        self.assertRegex(out, r"face +0\.99 +30 +no +\d")
+        told = json.loads(self.run_on(*words, "--json").stdout)
+        cells = [one["columns"] for one in told["findings"]]
+        self.assertIn({"eye distance": 30.0, "smiling": False}, cells)
+        self.assertIn({"eye distance": None, "smiling": None}, cells, "of an image without a face")
+        self.run_on(*words, "--out", "faces.csv")
+        head, first, *_ = (self.walk / "faces.csv").read_text().splitlines()
+        self.assertTrue(head.endswith("y1,eye distance,smiling") and first.endswith("5.6,false"))
+        both = [
+            json.loads(
+                self.run_on(
+                    "measure", *where, "--annotations", "annotations.csv", "--draws", 0, "--json"
+                ).stdout
+            )
+            for where in (("--findings", "faces.csv"), ("--service", "marl"))
+        ]
+        self.assertEqual(*(one["kinds"]["face"]["pooled"]["recall"] for one in both))
+        self.assertEqual(*(one["about"]["runs"][0]["settings"] for one in both))
+        wrong = self.run_on(*words[:-1], "smilin", status=2)
+        self.assertIn("did you mean 'smiling'", wrong.stderr)
+        frame = findings_of(self.walk / "walk.ledger", service="marl", kinds=["face"])
+        columns = frame.frame(details="columns").columns
+        self.assertIn("eye distance", columns)
 
     def test_what_was_asked(self):
         """Settings and model stand in every output about the batch; the request shows no key."""

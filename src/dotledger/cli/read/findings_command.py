@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -88,6 +89,11 @@ __all__ = ["command"]
     "--details", is_flag=True, help="With a .csv: a column of attributes and points, as JSON."
 )
 @click.option(
+    "--columns",
+    metavar="NAMES",
+    help="Attributes as columns, with commas: age,mood; also person, similarity.",
+)
+@click.option(
     "--metadata",
     is_flag=True,
     help="With a .csv: also FILE-metadata.json, which tells other programs what the columns are.",
@@ -112,6 +118,7 @@ def command(
     most: int,
     out_file: str | None,
     details: bool,
+    columns: str | None,
     metadata: bool,
     replace: bool,
     as_json: bool,
@@ -137,7 +144,7 @@ def command(
         "reading": reading,
         "kinds": as_kinds(kinds),
     }
-    whole = (names, merge, strongest, least, masks or None, labels or None)
+    whole = (names, merge, strongest, least, masks or None, labels or None, columns)
     plain = order == "answer" and all(one is None for one in whole)
     if out_file is not None and plain and _goes_in_parts(out_file, at):
         _write_in_parts(ledger, out_file, at, which)
@@ -147,15 +154,62 @@ def command(
     found = _strongest(_worked(found, merge, masks, labels), strongest, least)
     found = found.by_confidence() if order == "confidence" else found
     about = provenance(found, threshold=threshold)
+    more = _columns(found, columns)
     if out_file is not None:
-        _write(found, out_file, details)
-        if metadata:
-            _write_metadata(found, out_file)
+        _write_file(found, out_file, more, details=details, metadata=metadata)
     elif as_json:
-        print_json("findings", {**about, **facts, "findings": _records(found)})
+        records = _records(found, more)
+        print_json("findings", {**about, **facts, "findings": records})
     else:
         print_table(*provenance_lines(about), "")
-        _show(found, most)
+        _show(found, most, more)
+
+
+def _columns(found: Findings, columns: str | None) -> dict[str, list[Any]]:
+    """Return attributes as columns by name, a cell for each row; refuse what no finding has."""
+    if columns is None:
+        return {}
+    from dotledger.core.tables.finding_details import attribute_cells
+
+    rows = [attribute_cells(one) for one in found.details or [None] * len(found)]
+    known = list(dict.fromkeys(["person", "similarity", *(name for row in rows for name in row)]))
+    wanted = [name.strip() for name in columns.split(",") if name.strip()]
+    for name in wanted:
+        if name not in known:
+            raise ArgumentError(
+                hinted("no finding has this attribute", name, known),
+                place="--columns",
+                got=name,
+                allowed=known,
+            )
+    return {name: [row.get(name) for row in rows] for name in wanted}
+
+
+def _write_file(
+    found: Findings,
+    out_file: str,
+    more: Mapping[str, list[Any]],
+    *,
+    details: bool,
+    metadata: bool,
+) -> None:
+    if more:
+        _write_with(found, out_file, more)
+    else:
+        _write(found, out_file, details)
+    if metadata:
+        _write_metadata(found, out_file)
+
+
+def _write_with(found: Findings, out_file: str, more: Mapping[str, list[Any]]) -> None:
+    """Write findings with further columns, which readers of findings pass over."""
+    from dotledger.formats.tables.origin_files import check_origin_place, write_origin
+    from dotledger.formats.tables.result_files import write_frame
+
+    check_origin_place(Path(out_file))
+    write_frame(found.frame().assign(**more), Path(out_file))
+    write_origin(found.origin, Path(out_file))
+    say(f"{counted(len(found), 'row')} written to {out_file}, with {', '.join(more)}")
 
 
 def _strongest(found: Findings, strongest: int | None, least: float | None) -> Findings:
@@ -297,27 +351,37 @@ def _show_notes(
     print_table(rows_table("", ("set aside or noticed", "times", "such as"), rows))
 
 
-def _records(found: Findings) -> list[dict[str, Any]]:
+def _records(found: Findings, more: Mapping[str, list[Any]]) -> list[dict[str, Any]]:
     rows = found.frame().to_dict("records")
     plain: list[dict[str, Any]] = []
     for place, row in enumerate(rows):
         record = {str(k): None if v != v else v for k, v in row.items()}
         details = found.details[place] if found.details is not None else None
-        plain.append(record | ({"details": details.to_dict()} if details else {}))
+        cells = {"columns": {name: told[place] for name, told in more.items()}} if more else {}
+        plain.append(record | ({"details": details.to_dict()} if details else {}) | cells)
     return plain
 
 
-def _show(found: Findings, most: int) -> None:
+def _show(found: Findings, most: int, more: Mapping[str, list[Any]]) -> None:
     from dotledger.report.terminal.terminal_tables import number, rows_table
 
     shown = found.take(~found.blank)
     images, kinds, labels = (c.values() for c in (shown.image, shown.kind, shown.label))
+    there = [place for place, blank in enumerate(found.blank) if not blank] if more else []
+    told = [[cells[place] for place in there] for cells in more.values()]
     stop = len(shown) if most <= 0 else min(most, len(shown))
     rows = [
-        (images[i], kinds[i], labels[i], number(float(shown.confidence[i])), *_box(shown, i))
+        (
+            images[i],
+            kinds[i],
+            labels[i],
+            number(float(shown.confidence[i])),
+            *(_cell(cells[i]) for cells in told),
+            *_box(shown, i),
+        )
         for i in range(stop)
     ]
-    header = ("image", "kind", "label", "confidence", "x0", "y0", "x1", "y1")
+    header = ("image", "kind", "label", "confidence", *more, "x0", "y0", "x1", "y1")
     print_table(rows_table("", header, rows))
     empty = int(found.blank.sum())
     print_table(f"{counted(len(shown), 'finding')}. {counted(empty, 'answer')} held nothing.")
@@ -345,6 +409,16 @@ def _cut_lines(found: Findings) -> list[str]:
     if origin.strongest is not None and origin.cut and (left := found.undecided()):
         lines.append(f"Undecided: {counted(len(left), 'image')}, {first_of(left, 5)}.")
     return lines
+
+
+def _cell(value: Any) -> Any:
+    from dotledger.report.terminal.terminal_tables import DASH, plain
+
+    if isinstance(value, float):
+        return f"{value:.4g}"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return DASH if value is None else plain(value)
 
 
 def _box(table: Findings, row: int) -> list[str]:

@@ -7,7 +7,14 @@ from collections.abc import Mapping
 from types import MappingProxyType
 from typing import Any, NamedTuple
 
-__all__ = ["NAME", "NOTHING", "Details", "plain_name"]
+__all__ = [
+    "NAME",
+    "NOTHING",
+    "Details",
+    "attribute_cells",
+    "attribute_value",
+    "plain_name",
+]
 
 NAME = "name"
 """The attribute that holds a person's name, and its part that is the name."""
@@ -15,6 +22,46 @@ NAME = "name"
 
 NOTHING: Mapping[str, Any] = MappingProxyType({})
 """A mapping that holds nothing and cannot be changed."""
+
+
+def attribute_value(value: Any) -> str | int | float | bool | None:
+    """Return what an attribute says, as one value: for a cell, a column or a label.
+
+    Parameters
+    ----------
+    value : object
+        As it stands in `Details.attributes`.
+
+    Returns
+    -------
+    str, int, float, bool or None
+        Of shares the leading one, of a range both ends as text, of a person the name, of a list
+        its parts with commas; a value with a unit or a confidence without those. None for nothing.
+    """
+    if isinstance(value, Mapping):
+        if "shares" in value:
+            return attribute_value(value.get("leading"))
+        if {"low", "high"} <= value.keys():
+            return f"{value['low']:g}\N{EN DASH}{value['high']:g}"
+        return attribute_value(value.get("value", value.get(NAME)))
+    if isinstance(value, list | tuple):
+        return ", ".join(map(str, value)) or None
+    return value if isinstance(value, str | int | float) and value != "" else None
+
+
+def attribute_cells(details: Details | None) -> dict[str, str | int | float | bool | None]:
+    """Return every attribute of a finding as one value, and its person with the similarity.
+
+    Returns
+    -------
+    dict of str to value
+        ``person`` and ``similarity`` are None where no person is named; empty without details.
+    """
+    if details is None:
+        return {}
+    name, similarity = details.person()
+    cells = {str(n): attribute_value(value) for n, value in details.attributes.items()}
+    return {"person": name or None, "similarity": similarity, **cells}
 
 
 def _real(value: Any) -> float | None:

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.tables.cell_checks import BOX, blank_rows
-from dotledger.core.tables.finding_details import Details
+from dotledger.core.tables.finding_details import Details, attribute_cells
 from dotledger.core.tables.name_codes import Coded
 from dotledger.errors import ArgumentError, MissingExtra
 
@@ -174,7 +174,8 @@ def details_columns(table: Rows, how: str | None) -> dict[str, list[Any]]:
 def _flat(details: Details | None) -> dict[str, Any]:
     if details is None:
         return {}
-    flat = {str(n): v for n, v in details.attributes.items() if isinstance(v, str | int | float)}
+    cells = attribute_cells(details)
+    flat = {name: value for name, value in cells.items() if value is not None}
     for name, (x, y) in details.points.items():
         flat |= {f"{name}_x": x, f"{name}_y": y}
     return flat

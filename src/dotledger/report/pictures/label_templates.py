@@ -11,7 +11,7 @@ from typing import Any
 from msgspec import Struct
 
 from dotledger.core.spelling import nearest
-from dotledger.core.tables.finding_details import Details
+from dotledger.core.tables.finding_details import Details, attribute_cells
 from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import ArgumentError
 
@@ -128,34 +128,15 @@ def _attributes_of(findings: Findings) -> list[str]:
 
 
 def _values(kind: str, label: str, confidence: float, details: Details | None) -> dict[str, Any]:
-    """Return what the fields of a template stand for; None for what is not known."""
-    named, similarity = details.person() if details is not None else ("", None)
+    """Return what fields stand for, None for what is not known; a flag is its own name, or None."""
     known: dict[str, Any] = {
-        "label": label,
-        "kind": kind,
-        "confidence": None if math.isnan(confidence) else confidence,
-        "person": named or None,
-        "similarity": similarity,
+        name: (name if value else None) if isinstance(value, bool) else value
+        for name, value in attribute_cells(details).items()
     }
     for name, value in (details.attributes if details is not None else {}).items():
-        known.setdefault(name, _shown_value(name, value))
         known |= {f"{name}.{aside}": _aside(value, aside) for aside in _ASIDE}
-    return known
-
-
-def _shown_value(name: str, value: Any) -> Any:
-    """Return the number or text that an attribute is; a flag is its own name, or nothing."""
-    if isinstance(value, Mapping):
-        if "shares" in value:
-            return value.get("leading")
-        if {"low", "high"} <= value.keys():
-            return f"{value['low']:g}\N{EN DASH}{value['high']:g}"
-        return _shown_value(name, value.get("value", value.get("name")))
-    if isinstance(value, bool):
-        return name if value else None
-    if isinstance(value, list | tuple):
-        return ", ".join(map(str, value)) or None
-    return value
+    sure = None if math.isnan(confidence) else confidence
+    return {**known, "label": label, "kind": kind, "confidence": sure}
 
 
 def _aside(value: Any, aside: str) -> Any:
