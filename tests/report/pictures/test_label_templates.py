@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError
+from dotledger.report.pages.report_columns import in_words
 from dotledger.report.pictures.contact_sheets import picture_marks
 from dotledger.report.pictures.label_templates import label_template
 from tests.core.measurement.test_measure import findings_of
@@ -84,6 +85,19 @@ class Templates(unittest.TestCase):
         ):
             with self.subTest(text), self.assertRaisesRegex(ArgumentError, told):
                 self.written(text)
+
+    def test_in_words(self):
+        """The leading part comes first, where a line that is cut cannot lose it."""
+        self.assertEqual(
+            in_words(REED),
+            "name: Old Reed (similarity 0.91), age: 60 to 70, years: 64.4 years, mood: calm 0.72 "
+            "(others: glad 0.28), smiling: yes, hat: no, wears: scarf, glasses, eye distance: 30.5",
+        )
+        self.assertEqual(
+            in_words({"m": {"shares": {"a": 0.4}, "leading": "undecided"}}),
+            "m: undecided (others: a 0.40)",
+        )
+        self.assertNotIn("Reed", in_words(REED, private=True))
 
     def test_default(self):
         """A face with a person's name is written under it; others as before."""

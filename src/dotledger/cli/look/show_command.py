@@ -219,6 +219,7 @@ def _judged(
 ) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     """Return the findings with what happens to each, and what was missed."""
     from dotledger.core.measurement.measure import measure
+    from dotledger.core.tables.finding_details import attribute_cells
     from dotledger.report.pages.report_columns import STATES, page_run
 
     names = found.image.used() or [""]
@@ -232,12 +233,14 @@ def _judged(
     measured = measure(found, truth, overlap=overlap, draws=0) if judged and truth else None
     page = page_run("", found, names, measured=measured, annotations=truth)
     f, a = page.findings, page.annotations
+    cells = [attribute_cells(one) for one in found.details or [None] * len(found)]
     rows = [
         {
             **{name: f[name][i] for name in ("kind", "label", "confidence", "box")},
             "state": _state(passes[f["row"][i]], STATES[f["state"][i]] if judged else ""),
             "reason": f["reason"][i],
             "more": f["more"][i],
+            "attributes": cells[f["row"][i]],
         }
         for i in range(len(f["row"]))
     ]

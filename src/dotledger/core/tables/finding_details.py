@@ -55,13 +55,13 @@ def attribute_cells(details: Details | None) -> dict[str, str | int | float | bo
     Returns
     -------
     dict of str to value
-        ``person`` and ``similarity`` are None where no person is named; empty without details.
+        ``person`` and ``similarity`` only where a person is named; empty without details.
     """
     if details is None:
         return {}
     name, similarity = details.person()
     cells = {str(n): attribute_value(value) for n, value in details.attributes.items()}
-    return {"person": name or None, "similarity": similarity, **cells}
+    return ({"person": name, "similarity": similarity} if name else {}) | cells
 
 
 def _real(value: Any) -> float | None:

@@ -231,11 +231,34 @@ def in_words(attributes: Mapping[str, Any], *, private: bool = False) -> str:
     return ", ".join(parts)
 
 
+def _shares(value: Mapping[str, Any]) -> str:
+    """Return the leading part first: a line that is cut must not lose it."""
+    shares, leading = value["shares"], value.get("leading")
+    first = f"{leading} {shares[leading]:.2f}" if leading in shares else str(leading)
+    rest = sorted((n for n in shares if n != leading), key=lambda n: -shares[n])
+    others = ", ".join(f"{name} {shares[name]:.2f}" for name in rest)
+    return f"{first} (others: {others})" if others else first
+
+
+def _of_parts(value: Mapping[str, Any]) -> str:
+    """Return an attribute of several parts in words."""
+    if "shares" in value:
+        return _shares(value)
+    if {"value", "unit"} <= value.keys():
+        sure = f" ({_value(value['confidence'])})" if "confidence" in value else ""
+        return f"{_value(value['value'])} {value['unit']}{sure}"
+    if {"low", "high"} <= value.keys():
+        unit = f" {value['unit']}" if value.get("unit") else ""
+        return f"{value['low']:g} to {value['high']:g}{unit}"
+    if "name" in value:
+        alike = value.get("similarity")
+        return f"{value['name'] or 'nobody'}{'' if alike is None else f' (similarity {alike:.2f})'}"
+    return " ".join(f"{name} {_value(one)}" for name, one in value.items())
+
+
 def _value(value: Any) -> str:
-    if isinstance(value, Mapping) and set(value) == {"value", "unit"}:
-        return f"{_value(value['value'])} {value['unit']}"
     if isinstance(value, Mapping):
-        return " ".join(f"{name} {_value(one)}" for name, one in value.items())
+        return _of_parts(value)
     if isinstance(value, bool):
         return "yes" if value else "no"
     return f"{value:.3g}" if isinstance(value, float) else str(value)
