@@ -1,7 +1,9 @@
 """One image in a running program: outcomes, verdicts, the ledger, many callers at once."""
 
 import asyncio
+import json
 import threading
+import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 
@@ -11,7 +13,7 @@ from dotledger.errors import ArgumentError, KeyNotFound, LedgerError
 from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.usage_queries import usage
 from dotledger.testing import FakeTransport, NoAnswer, Response
-from tests.sending.helpers import ANSWER, Handler, InFolder, description, picture, served
+from tests.sending.helpers import ANSWER, Handler, InFolder, description, number_of, picture, served
 
 BELL = Rules(
     rules=(
@@ -165,18 +167,29 @@ class Looking(InFolder):
         self.assertEqual(len(findings_of(self.path).image.used()), 200)
 
     def test_look_many(self):
-        """Results come as they arrive, each with its name; also in an event loop."""
-        bell, transport = self.open([ANSWER])
-        got = dict(bell.look_many({f"p{n}": picture(n) for n in range(20)}))
-        self.assertEqual(
-            {name: one.outcome for name, one in got.items()}, {f"p{n}": "found" for n in range(20)}
-        )
+        """Results come in the order given, each with its name; also in an event loop."""
+
+        def reply(request):  # the first of every four takes longest
+            time.sleep(0.03 * (3 - number_of(request) % 4))
+            return {"tags": [{"name": f"no-{number_of(request)}"}], "things": []}
+
+        bell, transport = self.open(reply)
+        got = list(bell.look_many({f"p{n}": picture(n) for n in range(20)}))
+        self.assertEqual([name for name, _ in got], [f"p{n}" for n in range(20)])
+        for number, (_, seen) in enumerate(got):
+            self.assertIn(f"no-{number}", seen.findings.label.used())
+            self.assertEqual((seen.paid, seen.money, seen.currency), (True, 0.01, "EUR"))
+        plain = json.loads(got[3][1].to_json())
+        self.assertEqual((plain["outcome"], plain["paid"], plain["verdict"]), ("found", True, None))
+        self.assertEqual([row["label"] for row in plain["findings"]], ["no-3", ""])
+        again = dict(bell.look_many([picture(3), picture(1)]))
+        self.assertEqual(list(again), ["image 1", "image 2"])
 
         async def ask():
             return [name async for name, _ in bell.look_many_async({"a": picture(30)})]
 
         self.assertEqual(asyncio.run(ask()), ["a"])
-        self.assertEqual(len(transport.requests), 21)
+        self.assertEqual(len(transport.requests), 23)
 
     def test_misuse(self):
         """What is not one image, a closed service and a missing key still raise."""

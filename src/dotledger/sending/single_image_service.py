@@ -10,10 +10,11 @@ from __future__ import annotations
 import asyncio
 import threading
 import uuid
+from collections import deque
 from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
-from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -30,7 +31,7 @@ from dotledger.core.tables.table_origin import Origin
 from dotledger.errors import ArgumentError
 from dotledger.images.image_gathering import Item, gather
 from dotledger.images.image_prints import prints_of
-from dotledger.json_codec import from_json
+from dotledger.json_codec import from_json, to_json
 from dotledger.ledger.ledger_records import BatchOpening, ItemRecord, timestamp
 from dotledger.ledger.pending_jobs import LedgerJobs
 from dotledger.sending.batch.send_log import note_kept
@@ -79,6 +80,8 @@ class Seen:
         The reasons of the verdict.
     paid : bool
         Whether a call was made for it; False where the ledger knew the answers.
+    money : float
+        What its calls cost, in `currency`; 0 where none was made.
     """
 
     findings: Findings
@@ -88,6 +91,19 @@ class Seen:
     verdict: str | None
     why: tuple[str, ...]
     paid: bool
+    money: float = 0.0
+    currency: str = ""
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return plain values, ready for JSON; an undefined confidence is None."""
+        plain = {f.name: getattr(self, f.name) for f in fields(self) if f.name != "findings"}
+        rows = self.findings.frame(details="json").to_dict("records")
+        found = [{str(k): None if v != v else v for k, v in row.items()} for row in rows]
+        return {**plain, "why": list(self.why), "findings": found}
+
+    def to_json(self) -> str:
+        """Return `to_dict` as JSON text."""
+        return to_json(self.to_dict(), indent=True).decode()
 
 
 class OpenService(AbstractContextManager["OpenService"]):
@@ -244,25 +260,32 @@ class OpenService(AbstractContextManager["OpenService"]):
         )
 
     def look_many(self, images: Mapping[str, Any] | Iterable[Any]) -> Iterator[tuple[str, Seen]]:
-        """Yield (name, the outcome) as results arrive, within the declared rate.
+        """Yield (name, what came of it) in the order given, several at once within the rate.
 
         Parameters
         ----------
         images : mapping of str to image, or iterable of images
-            As `look` takes them; never all held at once.
+            As `look` takes them; never all held at once. Bytes without a name are called
+            ``image 1``, ``image 2``, by their place.
         """
-        pairs = images.items() if isinstance(images, Mapping) else (("", one) for one in images)
-        pool, waiting = self._pool(), {}
+        pool = self._pool()
+        waiting: deque[tuple[str, Future[Seen]]] = deque()
         most = 2 * self._plan.description.limits.at_once
-        for name, image in pairs:
-            item = self._item(image, name)
-            waiting[pool.submit(self.look, item, name=item.name)] = item.name
-            while len(waiting) >= most:
-                for done in wait(waiting, return_when=FIRST_COMPLETED).done:
-                    yield waiting.pop(done), done.result()
-        while waiting:
-            for done in wait(waiting, return_when=FIRST_COMPLETED).done:
-                yield waiting.pop(done), done.result()
+        for item in self._items(images):
+            waiting.append((item.name, pool.submit(self.look, item, name=item.name)))
+            while waiting and (len(waiting) >= most or waiting[0][1].done()):
+                name, coming = waiting.popleft()
+                yield name, coming.result()
+        for name, coming in waiting:
+            yield name, coming.result()
+
+    def _items(self, images: Mapping[str, Any] | Iterable[Any]) -> Iterator[Item]:
+        if isinstance(images, Mapping):
+            yield from (self._item(image, name) for name, image in images.items())
+            return
+        for place, image in enumerate(images, 1):
+            unnamed = isinstance(image, bytes | bytearray) or hasattr(image, "read")
+            yield self._item(image, f"image {place}" if unnamed else "")
 
     async def look_many_async(self, images: Any) -> AsyncIterator[tuple[str, Seen]]:
         """Yield the same without blocking an event loop."""
@@ -395,6 +418,8 @@ class OpenService(AbstractContextManager["OpenService"]):
             verdict=None if verdict is None else verdict.verdict,
             why=() if verdict is None else verdict.reasons,
             paid=bool(record.answered),
+            money=_cost(record),
+            currency=self._plan.description.price.currency,
         )
 
     def _verdict(
@@ -407,6 +432,13 @@ class OpenService(AbstractContextManager["OpenService"]):
             findings, self._rules, outcomes={item.name: outcomes}, prints=prints, later=True
         )
         return decided.of(item.name)
+
+
+def _cost(record: ItemRecord) -> float:
+    """Return what the calls about one image cost, each counted once."""
+    answered = [call for _, call, _ in record.answered]
+    made = [one.call for one in record.outcomes if one.call is not None]
+    return sum({id(call): call.price for call in (*answered, *made)}.values())
 
 
 def _named(item: Item, name: str) -> Item:
