@@ -64,6 +64,28 @@ class OnTheWalk(unittest.TestCase):
         columns = frame.frame(details="columns").columns
         self.assertIn("eye distance", columns)
 
+    def test_where(self):
+        """Findings of which something is true; what is measured afterwards says so."""
+        words = ("findings", "--service", "marl", "--kinds", "face", "--where")
+        done = self.run_on(*words, "smiling and eye_distance > 20", "--out", "smiling.csv")
+        self.assertIn("left out: they do not satisfy", done.stderr)
+        out = self.run_on(*words, "smiling").stdout
+        self.assertRegex(out, r"answers have none of these left\.")
+        self.assertNotIn("held nothing", out)
+        self.assertIn("held nothing", self.run_on(*words[:-1]).stdout)
+        cut = self.run_on(*words[:-1], "--threshold", 0.9).stdout
+        self.assertIn("have none of these left", cut)
+        rows = (self.walk / "smiling.csv").read_text().splitlines()
+        self.assertGreater(len(rows), 16, "a row stays for every image that was answered")
+        told = self.run_on(
+            "measure", "--findings", "smiling.csv", "--annotations", "annotations.csv", "--draws", 0
+        )
+        self.assertIn(
+            "reduced to those of which it is true: smiling and eye_distance > 20", told.stdout
+        )
+        for wrong, said in (("smilin", "Did you mean smiling?"), ("smiling >", "cannot be parsed")):
+            self.assertIn(said, self.run_on(*words, wrong, status=2).stderr)
+
     def test_what_was_asked(self):
         """Settings and model stand in every output about the batch; the request shows no key."""
         out = self.run_on("show", "walk-02.jpg", "--service", "marl", "--request", "--raw").stdout

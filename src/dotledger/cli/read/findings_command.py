@@ -61,6 +61,9 @@ __all__ = ["command"]
 )
 @click.option("--label", "labels", multiple=True, help="Only this label; may be repeated.")
 @click.option(
+    "--where", metavar="CONDITION", help="Only those, such as \"age < 18 and mood = 'happy'\"."
+)
+@click.option(
     "--strongest",
     type=click.IntRange(1),
     metavar="N",
@@ -112,6 +115,7 @@ def command(
     threshold: str | None,
     masks: tuple[str, ...],
     labels: tuple[str, ...],
+    where: str | None,
     strongest: int | None,
     least: float | None,
     order: str,
@@ -144,14 +148,15 @@ def command(
         "reading": reading,
         "kinds": as_kinds(kinds),
     }
-    whole = (names, merge, strongest, least, masks or None, labels or None, columns)
+    whole = (names, merge, strongest, least, masks or None, labels or None, columns, where)
     plain = order == "answer" and all(one is None for one in whole)
     if out_file is not None and plain and _goes_in_parts(out_file, at):
         _write_in_parts(ledger, out_file, at, which)
         return
     found = findings_of(ledger, threshold=at, **which)
     found, facts = _renamed(found, names, service)
-    found = _strongest(_worked(found, merge, masks, labels), strongest, least)
+    found = _where(_worked(found, merge, masks, labels), where)
+    found = _strongest(found, strongest, least)
     found = found.by_confidence() if order == "confidence" else found
     about = provenance(found, threshold=threshold)
     more = _columns(found, columns)
@@ -218,6 +223,21 @@ def _strongest(found: Findings, strongest: int | None, least: float | None) -> F
             "goes with --strongest", place="--least", got=least, allowed=["--threshold"]
         )
     return found if strongest is None else found.strongest(strongest, least=least)
+
+
+def _where(found: Findings, condition: str | None) -> Findings:
+    """Return the findings that satisfy a condition; images without any were still answered."""
+    if condition is None:
+        return found
+    from dotledger.core.tables.row_conditions import rows_where
+
+    met = rows_where(found, condition)
+    origin = found.origin and dataclasses.replace(
+        found.origin, where=(*found.origin.where, condition)
+    )
+    left = counted(int((~found.blank).sum() - met.sum()), "finding")
+    say(f"{left} left out: they do not satisfy {condition!r}, or lack what it asks for")
+    return dataclasses.replace(found.without(~met & ~found.blank), origin=origin)
 
 
 def _renamed(
@@ -384,7 +404,11 @@ def _show(found: Findings, most: int, more: Mapping[str, list[Any]]) -> None:
     header = ("image", "kind", "label", "confidence", *more, "x0", "y0", "x1", "y1")
     print_table(rows_table("", header, rows))
     empty = int(found.blank.sum())
-    print_table(f"{counted(len(shown), 'finding')}. {counted(empty, 'answer')} held nothing.")
+    # Answers whose findings were cut held something: only a whole table tells of empty ones.
+    origin = found.origin
+    cut = origin is not None and bool(origin.removed or origin.only or origin.where)
+    none = "have none of these left" if cut else "held nothing"
+    print_table(f"{counted(len(shown), 'finding')}. {counted(empty, 'answer')} {none}.")
     for line in _cut_lines(found):
         print_table(line)
     if stop < len(shown):

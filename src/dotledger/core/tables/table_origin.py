@@ -36,6 +36,8 @@ class Origin:
         is a number, or numbers by name.
     only : tuple of str
         Labels that the table was reduced to; none if it was not.
+    where : tuple of str
+        Conditions that the rows that were kept satisfy; see `rows_where`.
     strongest : int or None
         How many findings of each image were kept; None if all were.
     changed : bool
@@ -54,6 +56,7 @@ class Origin:
     words: Mapping[str, float] = field(default_factory=dict)
     cut: tuple[tuple[float | Mapping[str, float], Mapping[str, int]], ...] = ()
     only: tuple[str, ...] = ()
+    where: tuple[str, ...] = ()
     strongest: int | None = None
     changed: bool = False
 
@@ -89,6 +92,9 @@ class Origin:
             )
         if self.strongest is not None:
             found.append(f"Only the {self.strongest} strongest findings of each image were kept.")
+        if self.where:
+            kept = " and ".join(self.where)
+            found.append(f"These findings were reduced to those of which it is true: {kept}.")
         if self.changed and (found or self.only):
             found.append("The findings' file was changed after it was written and cut.")
         if self.only:
@@ -113,6 +119,7 @@ class Origin:
                 for at, counts in self.cut
             ],
             "only": list(self.only),
+            "where": list(self.where),
             "strongest": self.strongest,
         }
 
@@ -139,6 +146,7 @@ class Origin:
                 words=_numbers(plain.get("words") or {}),
                 cut=tuple(_cut(one) for one in plain.get("cut") or ()),
                 only=tuple(str(label) for label in plain.get("only") or ()),
+                where=tuple(str(one) for one in plain.get("where") or ()),
                 strongest=_whole(plain.get("strongest")),
             )
         except (AttributeError, KeyError, TypeError) as error:
