@@ -48,7 +48,7 @@ class Examples(unittest.TestCase):
         self.addCleanup(server.wait)
         self.addCleanup(server.terminate)
         address, pool = f"http://127.0.0.1:{port}/upload", urllib3.PoolManager()
-        retry = urllib3.Retry(connect=240, backoff_factor=0.1, backoff_max=0.5)
+        retry = urllib3.Retry(total=None, connect=240, backoff_factor=0.1, backoff_max=0.5)
 
         def upload(data):
             return pool.request("POST", address, body=data, retries=retry).json()

@@ -30,7 +30,7 @@ class Words(unittest.TestCase):
             ({"error": {"code": 400, "message": "No model evening-9."}}, "400: No model evening-9"),
             ({"error": "invalid_model", "error_description": "Unknown"}, "invalid_model: Unknown"),
             ({"errors": [{"title": "Bad", "detail": "Too small"}]}, "Bad: Too small"),
-            ({"title": "Forbidden", "detail": "Not here.", "status": 403}, "403: Not here"),
+            ({"title": "Forbidden", "detail": "Not here.", "status": 403}, "Forbidden: Not here"),
             ({"fault": {"text": "a\n b\x1b"}}, "a b\\x1b"),
             ({"message": "gone"}, "gone"),
             ({"error": None, "message": "gone"}, "gone"),

@@ -215,8 +215,8 @@ def try_call(
 
     Parameters
     ----------
-    image : bytes or path
-        The file of one image.
+    image : bytes, path or address
+        The file of one image; an address goes out as it is to a service that fetches images itself.
     service, settings, kinds, key, transport, allow_code
         As `send` takes them.
     call : str, optional
@@ -244,15 +244,26 @@ def try_call(
     >>> try_call(draw_scene(RECIPES[0]).data, flint, dry=True).well
     True
     """
-    from dotledger.images.image_gathering import Gathered
+    from dotledger.images.image_gathering import Gathered, gather
     from dotledger.sending import trial_call as trial
     from dotledger.sending.policies.send_plan import make_plan
 
     described = _described(service).with_settings(settings or {})
     plan = make_plan(described, Gathered(items=(), problems=(), source=""), kinds=kinds)
-    data = image if isinstance(image, bytes) else Path(image).read_bytes()
+    address = image if isinstance(image, str) and "://" in image else ""
+    if address:
+        data = gather(address).items[0].read()
+    else:
+        data = image if isinstance(image, bytes) else Path(image).read_bytes()
     return trial.try_call(
-        plan, data, call=call, key=key, transport=transport, allow_code=allow_code, dry=dry
+        plan,
+        data,
+        address=address,
+        call=call,
+        key=key,
+        transport=transport,
+        allow_code=allow_code,
+        dry=dry,
     )
 
 

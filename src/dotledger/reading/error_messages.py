@@ -31,7 +31,7 @@ def is_fault(said: Any) -> bool:
 _NO_FAULT = frozenset(("", "0", "200", "false", "no", "no error", "none", "null", "ok", "success"))
 
 
-_CODES = ("code", "type", "name", "id", "status", "error", "title")
+_CODES = ("code", "title", "type", "name", "id", "status", "error")
 _SENTENCES = ("message", "msg", "detail", "details", "description", "error_description", "reason",
               "text", "info", "hint", "error_message")  # fmt: skip
 _LONGEST = 200
@@ -88,7 +88,8 @@ def _words(part: Any) -> str:
 
 
 def _is_short(value: Any) -> bool:
-    return isinstance(value, str | int) and not isinstance(value, bool) and str(value) != ""
+    short = isinstance(value, str | int) and not isinstance(value, bool) and str(value) != ""
+    return short and "://" not in str(value)  # a type may be an address (RFC 9457)
 
 
 def with_setting(text: str, settings: Mapping[str, str]) -> str:

@@ -268,7 +268,13 @@ class _IdTable:
         self._id = compile_path(ids.id, place="id")
 
     def by_image(self, top: Level) -> dict[str, str]:
-        """Return the id of each image by what was sent of it."""
+        """Return the id of each image by what was sent of it.
+
+        Raises
+        ------
+        UnreadError
+            If it is no table.
+        """
         try:
             rows = list(self._rows(top, []))
         except TypeError as error:

@@ -247,12 +247,18 @@ _RECORDS = (
         takes=("form", "parts"),
     ),
     BodyForm("form", _form("form"), carries="base64", several=True, takes=("form",)),
-    BodyForm("form-address", _form("form-address"), carries="address", several=True,
-             takes=("form",)),
+    BodyForm(
+        "form-address", _form("form-address"), carries="address", several=True, takes=("form",)
+    ),
     BodyForm("json", _document("json"), carries="base64", several=True, takes=("fields", "each")),
-    BodyForm("address", _document("address"), carries="address", several=True,
-             takes=("fields", "each")),
-)  # fmt: skip
+    BodyForm(
+        "address",
+        _document("address"),
+        carries="address",
+        several=True,
+        takes=("fields", "each"),
+    ),
+)
 
 BODY_FORMS = {form.name: form for form in _RECORDS}
 """Every form of body by the word that a description uses."""

@@ -77,7 +77,7 @@ class Misbehaviour(unittest.TestCase):
         sent, reasons, _ = self.sent("chalk", "missing=1")
         self.assertEqual(
             (reasons, sent.outcomes["label"]["failed"]),
-            ({"the answer does not hold this image"}, 2),
+            ({"the answer does not hold this image; its ids: 0, 1, 2"}, 2),
         )
 
     def test_a_wrong_key(self):

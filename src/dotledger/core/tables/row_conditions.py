@@ -72,8 +72,8 @@ def _rows(findings: Findings) -> Iterable[Row]:
     details = findings.details or [None] * len(findings)
     columns = (findings.kind.values(), findings.label.values(), findings.confidence.tolist())
     for one, kind, label, confidence in zip(details, *columns, strict=True):
-        sure = None if math.isnan(confidence) else confidence
-        yield {**_told(one), "kind": kind, "label": label, "confidence": sure}
+        known = None if math.isnan(confidence) else confidence
+        yield {**_told(one), "kind": kind, "label": label, "confidence": known}
 
 
 def _told(details: Details | None) -> dict[str, Any]:
