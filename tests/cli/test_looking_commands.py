@@ -58,6 +58,10 @@ class OnTheWalk(unittest.TestCase):
         ]
         self.assertEqual(*(one["kinds"]["face"]["pooled"]["recall"] for one in both))
         self.assertEqual(*(one["about"]["runs"][0]["settings"] for one in both))
+        self.assertIn("--details keeps them", self.run_on(*words, "--out", "b.csv").stderr)
+        done = self.run_on(*words, "--details", "--out", "d.csv")
+        self.assertNotIn("left out", done.stderr)
+        self.assertIn('""left eye""', (self.walk / "d.csv").read_text())
         wrong = self.run_on(*words[:-1], "smilin", status=2)
         self.assertIn("did you mean 'smiling'", wrong.stderr)
         frame = findings_of(self.walk / "walk.ledger", service="marl", kinds=["face"])

@@ -42,7 +42,7 @@ class Words(unittest.TestCase):
                 self.assertEqual(said_by(document), said)
 
     def test_the_setting(self):
-        settings = {"region": "north", "model": "evening-9", "most": "5", "host": ""}
+        settings = {"region": "north", "model": "evening-9", "most": "5", "wait": "55", "host": ""}
         for text, told in (
             ("no such model: evening-9", "setting model = 'evening-9'"),
             ("north is unknown", "setting region = 'north'"),
@@ -50,6 +50,11 @@ class Words(unittest.TestCase):
             ("northern lights", ""),
             ("5 is too many", ""),
             ("evening-99 is new", ""),
+            ("at most 5 MB", ""),
+            ("wait 55 seconds", ""),
+            ("unknown parameter 'most'", "setting most = '5'"),
+            ("the model room is full", ""),
+            ("the model is not known", "setting model = 'evening-9'"),
         ):
             with self.subTest(text):
                 self.assertEqual(with_setting(text, settings), f"{text} ({told})" if told else text)
@@ -59,11 +64,13 @@ class Words(unittest.TestCase):
         for text in ("invalid api key", "INVALID_API_KEY", "401: Unauthorized", "The access token expired",
                      "Your credentials were not accepted", "unknown key", "bad_key: this key is not known",
                      "Signature is invalid", "key not found", "authentication failed", "no such key",
-                     "subscription key missing"):  # fmt: skip
+                     "licence key expired"):  # fmt: skip
             self.assertTrue(refuses_key(text), text)
         for text in ("missing key: 'image'", "invalid key \"thresold\"", "unknown model", "image is not valid",
                      "bad request", "keyword unknown", "the monkey was not found", "no faces found",
-                     "token limit", "landmark key points missing", "invalid image"):  # fmt: skip
+                     "token limit", "landmark key points missing", "invalid image",
+                     "could not fetch the image: 401 Unauthorized", "the URL answered: authorization failed",
+                     "credentials for the bucket are missing"):  # fmt: skip
             self.assertFalse(refuses_key(text), text)
 
 
@@ -135,8 +142,12 @@ class Told(InFolder):
         for said in ({"error": "missing key: 'shot'"}, {"error": "image is not valid"}):
             done, seen = self.sent(said, count=2)
             self.assertEqual((len(seen), done.stopped_because), (2, ""))
-        done, seen = self.sent({**ANSWER, "error": None, "auth": "unauthorized"}, count=2)
-        self.assertEqual((len(seen), done.failed), (2, 0))
+        for beside in ({"error": None, "auth": "unauthorized"}, {"error": "unauthorized"}):
+            done, seen = self.sent({**ANSWER, **beside}, count=2)
+            self.assertEqual((len(seen), done.failed, done.stopped_because), (2, 0, ""))
+        fetching = {"error": "could not fetch the image: 401 Unauthorized"}
+        done, seen = self.sent(fetching, count=2)
+        self.assertEqual((len(seen), done.stopped_because), (2, ""))
 
     def test_an_address(self):
         """What is tried with an address goes out with it; without one it is not tried."""

@@ -8,7 +8,7 @@ from urllib.parse import parse_qs
 
 import fsspec
 
-from dotledger import findings_of, send
+from dotledger import findings_of, send, try_call
 from dotledger.errors import DescriptionError
 from dotledger.images.image_gathering import gather
 from dotledger.sending.batch.batch_sending import Sending
@@ -113,6 +113,19 @@ class Carriers(InFolder):
                     sorted(map(json.dumps, seen)),
                     [filled.replace("{}", str(number)) for number in range(2)],
                 )
+
+    def test_tried_by_address(self):
+        """From Python too, an address goes out as it is, and is no file of this machine."""
+        self.addCleanup(lambda: fsspec.filesystem("memory").rm("/shots", recursive=True))
+        self.stored()
+        service = description(
+            ('path = "/look"\n', 'path = "/look"\nbody = "form-address"\nimage_field = "u"\n')
+        )
+        way = FakeTransport([tags(0)])
+        trial = try_call("memory://shots/night/0.jpg", service, key="k-secret", transport=way)
+        self.assertTrue(trial.well, trial)
+        sent = parse_qs(way.requests[0].body)
+        self.assertEqual(sent, {b"u": [b"memory://shots/night/0.jpg"]})
 
     def test_in_a_list_of_requests(self):
         self.own_labels(

@@ -65,6 +65,8 @@ class Curl(unittest.TestCase):
             ("-d 'url=https://pics.example/a.jpg' -d most=5", 'body = "form-address"\nimage_field = "url"\nform = { most = "5" }'),
             ("--data-urlencode 'photo=$IMG'", 'body = "form"\nimage_field = "photo"'),
             ("-F 'url=https://pics.example/a.jpg'", 'body = "multipart-address"\nimage_field = "url"'),
+            ("-F 'callback=https://mine.example/done' -F image=@a.jpg", 'body = "multipart"\nimage_field = "image"'),
+            ("-d 'callback=https://mine.example/d' -d 'image_url=https://pics.example/a.jpg'", 'body = "form-address"\nimage_field = "image_url"'),
             ("-H 'Content-Type: text/plain' --data-binary @a.txt", 'body = "base64"'),
             ("""-d '{"picture": "data:image/jpeg;base64,<base64>"}'""", 'fields = { picture = "data:{image.type};base64,{image}" }'),
             ("""-d '{"src": {"bucket": "shots", "name": "night/1.jpg"}}'""", 'body = "address"\nfields = { src = { bucket = "{image.bucket}", name = "{image.name}" } }'),

@@ -1,27 +1,33 @@
 """Requests signed by a rule, with services that check every signature, and their wrong twins."""
 
 import base64
+import email.utils
 import hashlib
 import hmac
 import time
 from urllib.parse import parse_qs, urlsplit
 
-from dotledger import send
+from dotledger import send, try_call
 from dotledger.errors import ConnectError, DescriptionError, KeyRefused
+from dotledger.services.description_trust import facts_of
 from dotledger.services.message_rules import Request
 from dotledger.services.redaction import Key, Secrets
 from dotledger.services.request_signing import signed, signed_by_rule
+from dotledger.services.service_clock import ServiceClock
 from dotledger.services.service_description import parse_description
+from dotledger.testing import FakeClock
 from tests.sending.helpers import (
     ANSWER,
     Handler,
     InFolder,
     description,
     failures_of,
+    picture,
     pictures,
     served,
 )
 
+NOW = 1_900_000_000
 SEDGE = """
 [connect.signing]
 text = "{method}\\n{path}\\n{body.sha256.hex}\\n{time}\\n{nonce}"
@@ -155,14 +161,14 @@ class Signing(InFolder):
         self.assertIn("it sends no Date", done.stopped_because)
 
     def test_a_refusal_and_a_wrong_date(self):
-        """One image is forbidden by a service whose date is wrong: the others still pass."""
+        """A service that accepts our time although its date is wrong: a refused image is asked once."""
 
         class Forbids(Sedge):
             def date_time_string(self, timestamp=None):
                 return Handler.date_time_string(self, time.time() + 9000)
 
             def asked(self):
-                if len(self.seen) in (3, 4):
+                if len(self.seen) == 3:
                     self.body()
                     self.seen.append(False)
                     self.send_response(403)
@@ -170,10 +176,73 @@ class Signing(InFolder):
                     return self.end_headers()
                 return super().asked()
 
-        done, seen = self.sent(Forbids, SEDGE, ("at_once = 4", "at_once = 1"), count=8)
-        self.assertEqual((done.failed, done.pending), (2, 0))
-        self.assertEqual(seen.count(False), 2)
-        self.assertIn("403", str(failures_of(self.path)[0]))
+        one_by_one = ("at_once = 4", "at_once = 1")
+        for dated in (True, False):
+            self.path.unlink(missing_ok=True)
+            done, seen = self.sent(Forbids, SEDGE, one_by_one, count=8, dated=dated)
+            self.assertEqual(
+                (done.failed, done.pending, len(seen), seen.count(False)), (2, 0, 8, 1)
+            )
+            reason = str(failures_of(self.path)[0])
+            self.assertIn("403", reason)
+            self.assertNotIn("Date", reason, "the clock has nothing to do with it")
+
+    def test_the_clock(self):
+        """Taken over after a refusal, by whichever thread comes first; undone where it was no help."""
+        wall = FakeClock()
+        wall.now = NOW
+        clock = ServiceClock(wall)
+
+        def date(ahead):
+            return {"date": email.utils.formatdate(NOW + ahead, usegmt=True)}
+
+        self.assertFalse(clock.corrected({}, 0.0))
+        self.assertFalse(clock.corrected({"date": "yesterday"}, 0.0))
+        self.assertFalse(clock.corrected(date(1), 0.0))
+        self.assertTrue(clock.corrected(date(600), 0.0))
+        self.assertTrue(clock.corrected(date(600), 0.0), "another thread signed before that")
+        self.assertEqual(clock.now(), NOW + 600)
+        clock.back_to(0.0)
+        self.assertEqual(clock.now(), NOW)
+        clock.corrected(date(-600), 0.0)
+        clock.proved(date(-600), -600.0)
+        clock.back_to(0.0)
+        self.assertEqual(clock.now(), NOW - 600, "others were accepted with it")
+        self.assertFalse(clock.corrected(date(-600), -600.0))
+        self.assertTrue(clock.corrected(date(0), -600.0), "a clock that was set meanwhile")
+
+    def test_every_step_is_signed(self):
+        """A job is asked for with a signature of its own; a host elsewhere gets none."""
+
+        class Later(Sedge):
+            def reply(self, content=b"{}", length=None, **headers):
+                done = self.command == "GET"
+                job = {"job": {"id": "7", "state": "done" if done else "working"}}
+                super().reply({**job, **(content if done else {})}, length, **headers)
+
+        job = '[call.job]\nid = "job.id"\npath = "/jobs/{id}"\nstate = "job.state"\ndone = ["done"]\nevery = 0.05\n'
+        done, seen = self.sent(Later, SEDGE, ('path = "/look"\n', f'path = "/look"\n{job}'))
+        self.assertEqual((done.failed, done.pending, seen), (0, 0, [True] * 6))
+
+    def test_how_it_is_shown(self):
+        """A signer is called one, and never "none needed"; nothing is run to say so."""
+        by_code = description(
+            ('place = "header"\nname = "X-Key"', 'place = "signed"'),
+            ("env:BELL_KEY", "call:no_such_module:sign"),
+        )
+        by_rule = described(1, SEDGE)
+        for service, shown, key in (
+            (by_code, "call:no_such_module:sign", "the signer's own"),
+            (by_rule, "HMAC-SHA256, by [connect.signing]", "env:BELL_KEY"),
+        ):
+            lines = "\n".join(facts_of(service).lines())
+            self.assertIn(f"Signer: {shown}", lines)
+            trial = try_call(picture(1), service, dry=True)
+            self.assertEqual(trial.signer, shown)
+            self.assertIn(key, trial.key)
+            for text in (lines, trial.key):
+                self.assertNotIn("none needed", text)
+        self.assertRegex("\n".join(trial.request), r"X-Client: \S*•••")
 
     def test_the_standard_s_own_example(self):
         """Test case 2 of RFC 4231."""

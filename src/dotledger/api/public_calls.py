@@ -216,7 +216,7 @@ def try_call(
     Parameters
     ----------
     image : bytes, path or address
-        The file of one image; an address goes out as it is to a service that fetches images itself.
+        One image. A service that fetches images itself is sent the address unchanged.
     service, settings, kinds, key, transport, allow_code
         As `send` takes them.
     call : str, optional

@@ -25,7 +25,7 @@ FUNCTIONS: Mapping[str, Callable[..., float]] = {
     "min": min,
     "max": max,
 }
-"""What a formula may call: `exp`, natural, binary and decimal logarithms, and the like."""
+"""Functions that a formula may call; `log` is the natural logarithm."""
 
 _OPERATORS: Mapping[type[ast.operator], Callable[[float, float], float]] = {
     ast.Add: operator.add,

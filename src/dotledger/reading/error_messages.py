@@ -49,7 +49,7 @@ def error_in(document: Any) -> Any:
         return None
     named = [k for k in document if isinstance(k, str) and k.casefold() in ERROR_NAMES]
     found = next((document[name] for name in named if is_fault(document[name])), None)
-    # A bare name beside a sentence: {"error": "invalid", "error_description": "No such model."}
+    # The sentence may stand next to the code: {"error": "invalid", "error_description": "..."}
     return document if isinstance(found, str) else found
 
 
@@ -64,7 +64,7 @@ def said_by(document: Any) -> str:
     Returns
     -------
     str
-        A code and a sentence where they can be told; else the answer's beginning.
+        The code and the sentence, if both are found; else the beginning of the answer.
     """
     part = error_in(document)
     text = _words(document if part is None else part)
@@ -98,21 +98,39 @@ def with_setting(text: str, settings: Mapping[str, str]) -> str:
     Parameters
     ----------
     settings : mapping of str to str
-        Of the description. One is meant where its value stands in the text, or else its name.
+        Of the description. One is meant where its value, which is no number, stands in the text, or
+        else where the sentence is about its name.
     """
-    by_value = [n for n, value in settings.items() if len(value) > 1 and _stands_in(value, text)]
-    by_name = [name for name in settings if len(name) > 2 and _stands_in(name, text)]
+    values = {n: v for n, v in settings.items() if len(v) > 1 and not _NUMBER.fullmatch(v)}
+    by_value = [name for name, value in values.items() if _stands_in(value, text)]
+    by_name = [name for name in settings if _is_meant(name, text)]
     named = max(by_value, key=lambda n: len(settings[n]), default=next(iter(by_name), ""))
     return f"{text} (setting {named} = {settings[named]!r})" if named else text
+
+
+_NUMBER = re.compile(r"[\d.,+-]+")
+"""A number may stand in any sentence: "wait 60 seconds" is not about a setting of 60."""
+_BEFORE = (
+    r"(?:unknown|unsupported|invalid|bad|wrong|missing|no|no such|this|parameter|field|option)"
+)
+_AFTER = r"(?:is|was|not|must|cannot|unknown|unsupported|invalid|does)"
+
+
+def _is_meant(name: str, text: str) -> bool:
+    """Tell whether a sentence is about a name, and does not merely hold the word ("at most")."""
+    word = re.escape(name)
+    meant = rf"\b{_BEFORE}[\s:'\"`]+{word}\b|(?<![\w-]){word}['\"`]?:?\s+{_AFTER}\b"
+    return len(name) > 2 and re.search(meant, text, re.IGNORECASE) is not None
 
 
 def _stands_in(word: str, text: str) -> bool:
     return re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", text, re.IGNORECASE) is not None
 
 
-_OF_A_KEY = r"(?:api|access|secret|subscription|licen[cs]e|account)[ _-]?(?:key|token|id)|" \
-            r"credentials?|signature|access[ _-]?token|bearer|subscription|authori[sz]ation|"  \
-            r"authentication|auth[ _-]?token"  # fmt: skip
+_OF_A_KEY = (
+    r"(?:api|access|secret|licen[cs]e|account)[ _-]?(?:key|token|id)|credentials?|signature|"
+    r"access[ _-]?token|bearer|authori[sz]ation|authentication|auth[ _-]?token"
+)
 _NOT = (
     r"invalid|not valid|unknown|wrong|bad|incorrect|expired|revoked|denied|refused|rejected|"
     r"disabled|inactive|fail(?:ed|ure)|required|missing|not (?:known|found|accepted|recogni[sz]ed)"
@@ -126,12 +144,20 @@ _REFUSED = re.compile(
 )
 
 
+_OF_THE_IMAGE = re.compile(
+    r"\b(?:images?|pictures?|photos?|ur[il]s?|address|fetch\w*|download\w*|bucket)\b", re.IGNORECASE
+)
+"""A service that fetches images may be refused where they are: that is no word about our key."""
+
+
 def refuses_key(text: str) -> bool:
     """Tell whether a service's words mean that it does not take the key.
 
     Parameters
     ----------
     text : str
-        As `said_by` gives it. "Missing key: 'image'" means a name that lacks, and no key.
+        As `said_by` gives it. "Missing key: 'image'" means a missing field, not a key.
     """
+    if _OF_THE_IMAGE.search(text):
+        return False
     return _REFUSED.search(text.replace("_", " ")) is not None

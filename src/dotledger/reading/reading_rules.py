@@ -157,8 +157,8 @@ class AttributeRule(TomlPart, frozen=True, kw_only=True):
 
     `confidence` says how sure the service is of the attribute, where it says so; `low` and
     `high` stand in a range; `floor` is the share below which no part of a whole leads;
-    `similarity` goes with a person's name: a path inside what stands at `at`, or, beside a plain
-    name, in the finding.
+    `similarity` goes with a person's name. If `at` is an object, the path starts there; if it is a
+    plain name, the path starts at the finding.
     """
 
     at: str

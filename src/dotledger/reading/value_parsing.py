@@ -178,7 +178,8 @@ def _attribute_reader(rule: AttributeRule) -> Callable[[Level], Any]:
         if raw is MISSING or raw is None:
             return MISSING
         value = convert(raw, rule)
-        # Inside an object the path has looked already; beside it the name may mean another thing.
+        # For an object the path was looked up inside it; in the finding the same name may mean
+        # something else, such as the confidence of the face.
         if rule.similarity and not isinstance(raw, dict):
             value = _with_similarity(value, similarity(level), rule)
         confidence = sure(level)[0] if sure else None
@@ -254,7 +255,7 @@ def _person(raw: Any, rule: AttributeRule) -> Any:
 
 
 def _with_similarity(named: dict[str, Any], said: Any, rule: AttributeRule) -> dict[str, Any]:
-    """Return a person with the similarity that stands beside a plain name, not inside it."""
+    """Return a person whose similarity is a field of the finding, next to the plain name."""
     if said is MISSING or said is None or isinstance(said, dict | list):
         return named
     return {**named, "similarity": number_of(said) * rule.scale}

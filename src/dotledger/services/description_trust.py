@@ -20,7 +20,7 @@ from dotledger.safe_files import read_regular, remember, remembered, state_file
 from dotledger.services.access_parts import Token
 from dotledger.services.service_description import Description
 
-__all__ = ["TrustFacts", "allow_code", "check_trust", "facts_of"]
+__all__ = ["TrustFacts", "allow_code", "check_trust", "facts_of", "is_this_machine"]
 
 _AUTHORITY = re.compile(r"^(https?)://([^/?#]*)", re.IGNORECASE)
 _MOST_CODE = 16 << 20
@@ -172,7 +172,7 @@ def _check_address(description: Description, address: str) -> None:
             place=place,
             next_step="Take it out, and name where the key comes from in [connect.key].",
         )
-    unsafe = match[1].lower() == "http" and not _is_here(match[2])
+    unsafe = match[1].lower() == "http" and not is_this_machine(match[2])
     if unsafe and description.connect.key.place != "none" and not description.connect.plain_http:
         raise DescriptionError(
             "a key would go over plain http to another machine, where others can read it",
@@ -182,8 +182,14 @@ def _check_address(description: Description, address: str) -> None:
         )
 
 
-def _is_here(authority: str) -> bool:
-    """Tell whether a host and port are on this machine."""
+def is_this_machine(authority: str) -> bool:
+    """Tell whether a host and port are on this machine.
+
+    Parameters
+    ----------
+    authority : str
+        Such as ``localhost:8080`` or ``[::1]``.
+    """
     host = authority.rpartition("]")[0].lstrip("[") or authority.partition(":")[0]
     if host.lower() == "localhost":
         return True

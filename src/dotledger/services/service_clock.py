@@ -33,6 +33,7 @@ class ServiceClock:
         self._lock = threading.Lock()
         self.offset = 0.0
         self._proved: float | None = None
+        self._fine: float | None = None
 
     def now(self) -> float:
         """Return the service's time, in seconds since 1970, as far as it is known."""
@@ -40,6 +41,8 @@ class ServiceClock:
 
     def corrected(self, headers: Mapping[str, str], offset: float) -> bool:
         """Go by the date in an answer; return whether the refused request had another time.
+
+        A difference between the clocks with which requests were accepted is not why one is refused.
 
         Parameters
         ----------
@@ -49,13 +52,15 @@ class ServiceClock:
             The correction that the request was made with. Another thread may have found a better
             one since.
         """
-        said = _seconds(headers.get("date", ""))
         with self._lock:
             if self.offset != offset:
                 return True
-            if said is None or abs(said - self.now()) < _LEAST:
+            difference = self._difference(headers)
+            if difference is None or _about(difference, self.offset):
                 return False
-            self.offset = said - self._wall()
+            if self._fine is not None and _about(difference, self._fine):
+                return False
+            self.offset = difference
             return True
 
     def back_to(self, offset: float) -> None:
@@ -64,9 +69,22 @@ class ServiceClock:
             if self.offset != self._proved:
                 self.offset = offset
 
-    def proved(self, offset: float) -> None:
-        """Note that the service accepted a request that was made with this correction."""
-        self._proved = offset
+    def proved(self, headers: Mapping[str, str], offset: float) -> None:
+        """Note that the service accepted a request made with this correction, and its date then."""
+        with self._lock:
+            self._proved, self._fine = offset, self._difference(headers)
+
+    def is_proved(self, offset: float) -> bool:
+        """Tell whether the service last accepted a request that was made with this correction."""
+        return self._proved == offset
+
+    def _difference(self, headers: Mapping[str, str]) -> float | None:
+        said = _seconds(headers.get("date", ""))
+        return None if said is None else said - self._wall()
+
+
+def _about(difference: float, other: float) -> bool:
+    return abs(difference - other) < _LEAST
 
 
 def clock_for(description: Description, wall: Callable[[], float]) -> ServiceClock | None:

@@ -88,8 +88,8 @@ class Conditions(unittest.TestCase):
         for condition, told in (
             ("agee < 18", "Did you mean age"),
             ("age < 'young'", "text is compared by = and != only"),
-            ("age = 'young'", "age is 12 and the like, and never text"),
-            ("mood = 3", "never a number"),
+            ("age = 'young'", "age is never text; its values are like 12"),
+            ("mood = 3", "mood is never a number"),
             ("mood", "never yes or no"),
             ("age", "never yes or no"),
             ("__import__('os').system('x')", "is none"),

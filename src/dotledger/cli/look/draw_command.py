@@ -56,7 +56,7 @@ __all__ = ["command"]
 @click.option(
     "--write",
     metavar="TEMPLATE",
-    help="What to write beside a box, such as '{person}, {age:.0f}'.",
+    help="Text of each box, such as '{person}, {age:.0f}'.",
 )
 @click.option("--side", type=int, metavar="PIXELS", help="Longest side; by default full size.")
 @click.option(
@@ -98,9 +98,9 @@ def command(
     """Draw findings on their IMAGES (a folder, a pattern, or @LIST).
 
     With annotations a solid line is right, dashes are wrong, dots are missed; the margin says why.
-    Labels and unsafe content stand below the picture. With --write fields of the finding are
-    written beside its box: label, kind, confidence, person, similarity, or an attribute; what
-    stands up to a comma is left out where a finding lacks the field.
+    Labels and unsafe content stand below the picture. --write takes a template with fields of the
+    finding: label, kind, confidence, person, similarity or an attribute. The text between two
+    commas is skipped if a finding lacks one of its fields.
     """
     from dotledger.formats.tables.findings_files import read_findings
     from dotledger.report.pictures.box_drawing import draw

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -179,14 +179,7 @@ def _columns(found: Findings, columns: str | None) -> dict[str, list[Any]]:
     rows = [attribute_cells(one) for one in found.details or [None] * len(found)]
     known = list(dict.fromkeys(["person", "similarity", *(name for row in rows for name in row)]))
     wanted = [name.strip() for name in columns.split(",") if name.strip()]
-    for name in wanted:
-        if name not in known:
-            raise ArgumentError(
-                hinted("no finding has this attribute", name, known),
-                place="--columns",
-                got=name,
-                allowed=known,
-            )
+    _check_known("no finding has this attribute", wanted, known, place="--columns")
     return {name: [row.get(name) for row in rows] for name in wanted}
 
 
@@ -199,22 +192,25 @@ def _write_file(
     metadata: bool,
 ) -> None:
     if more:
-        _write_with(found, out_file, more)
+        _write_with(found, out_file, more, details=details)
     else:
         _write(found, out_file, details)
     if metadata:
         _write_metadata(found, out_file)
 
 
-def _write_with(found: Findings, out_file: str, more: Mapping[str, list[Any]]) -> None:
+def _write_with(
+    found: Findings, out_file: str, more: Mapping[str, list[Any]], *, details: bool
+) -> None:
     """Write findings with further columns, which readers of findings pass over."""
     from dotledger.formats.tables.origin_files import check_origin_place, write_origin
     from dotledger.formats.tables.result_files import write_frame
 
     check_origin_place(Path(out_file))
-    write_frame(found.frame().assign(**more), Path(out_file))
+    write_frame(found.frame(details="json" if details else None).assign(**more), Path(out_file))
     write_origin(found.origin, Path(out_file))
     say(f"{counted(len(found), 'row')} written to {out_file}, with {', '.join(more)}")
+    _say_left_out(found, details=details)
 
 
 def _strongest(found: Findings, strongest: int | None, least: float | None) -> Findings:
@@ -297,8 +293,13 @@ def _write(found: Findings, out_file: str, details: bool) -> None:
     from dotledger.formats.tables.findings_files import write_table
 
     say(f"{counted(len(found), 'row')} written to {write_table(found, out_file, details=details)}")
+    if out_file.lower().endswith(".csv"):
+        _say_left_out(found, details=details)
+
+
+def _say_left_out(found: Findings, *, details: bool) -> None:
     left = sum(one is not None for one in found.details or ())
-    if left and not details and out_file.lower().endswith(".csv"):
+    if left and not details:
         say(f"Attributes and points of {counted(left, 'finding')} left out; --details keeps them.")
 
 
@@ -312,13 +313,14 @@ def _only(found: Findings, labels: tuple[str, ...]) -> Findings:
 def _check_labels(found: Findings, labels: tuple[str, ...]) -> None:
     """Refuse a label that no finding has: an empty table would look like an answer."""
     known = [label for label in found.label.used() if label]
-    for label in labels:
-        if label not in known:
+    _check_known("no finding has this label", labels, known, place="--label")
+
+
+def _check_known(what: str, wanted: Sequence[str], known: Sequence[str], *, place: str) -> None:
+    for name in wanted:
+        if name not in known:
             raise ArgumentError(
-                hinted("no finding has this label", label, known),
-                place="--label",
-                got=label,
-                allowed=known[:20],
+                hinted(what, name, known), place=place, got=name, allowed=known[:20]
             )
 
 

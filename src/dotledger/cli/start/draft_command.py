@@ -241,7 +241,7 @@ def _put(text: str, out: str | None) -> None:
 
 
 def _say_lines(text: str, asked: Asked | None, out: str | None) -> None:
-    """Say which lines are to be edited, or looked at, with what stands there and why."""
+    """List the lines to edit or check, each with its value and the reason for it."""
     from dotledger.services.drafting.draft_writing import lines_to_edit
 
     lines = lines_to_edit(text, asked)

@@ -70,8 +70,8 @@ def command(
     """Make one harmless call with one IMAGE and take it apart.
 
     Shows where the key was found, what was sent (the key masked), status and time, the raw
-    answer and how it is read, and a next step for each usual mistake. IMAGE is a file, or an
-    address, which goes out as it is to a service that fetches images itself. Without IMAGE a
+    answer and how it is read, and a next step for each usual mistake. IMAGE is a file or an
+    address; a service that fetches images itself is sent the address unchanged. Without IMAGE a
     small made-up picture is sent. Nothing is written to a ledger. A description that has no
     [[read]] rules yet is tried, too; with --draft they are drafted from the answer and added to it.
     """

@@ -183,7 +183,7 @@ class _Condition:
         there = [row[name] for row in self._rows if row.get(name) is not None]
         if there and not any(_sort_of(value) is sort for value in there):
             what = {float: "a number", str: "text", bool: "yes or no"}[sort]
-            raise self._refused(f"{name} is {there[0]!r} and the like, and never {what}")
+            raise self._refused(f"{name} is never {what}; its values are like {there[0]!r}")
 
 
 def _sort_of(value: Any) -> type:

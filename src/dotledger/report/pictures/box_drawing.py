@@ -114,7 +114,7 @@ def draw(
     confidence : {"share", "percent", "own"}
         Written as 0.97, as 97 %, or as the service wrote it.
     write : str, optional
-        What is written beside a box, as a template over the fields of its finding:
+        Template for the text of each box, with fields of its finding:
         ``"{person}, {age:.0f}, {emotion}"``. A part, up to a comma, whose field a finding lacks is
         left out. By default the label with its confidence, or the name of a face's person.
     side : int, optional

@@ -105,7 +105,7 @@ def picture_marks(
     confidence : str, default "share"
         One of `CONFIDENCES`.
     write : LabelTemplate, optional
-        What is written beside a box, in place of label and confidence.
+        Text of each box; by default its label and confidence.
     """
     paired = None if annotations is None else pair_tables(findings, annotations, overlap=overlap)
     wrong, missed = _reasons(findings, annotations, overlap)

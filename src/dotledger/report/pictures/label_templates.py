@@ -1,4 +1,4 @@
-"""What is written beside a box: a template over its finding's fields, parsed, never evaluated."""
+"""Templates for the text of a box, with fields of its finding; parsed, never evaluated."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _FIELD = re.compile(r"[^{}:.!]+(\.[a-z]+)?")
 
 
 class _Part(Struct, frozen=True):
-    """Text with fields, up to the next comma or the like; left out as a whole."""
+    """Text and fields up to the next separator, such as a comma; skipped if a field is missing."""
 
     before: str
     pieces: tuple[tuple[str, str, str], ...]
@@ -43,9 +43,9 @@ class LabelTemplate(Struct, frozen=True):
         return [name for part in self.parts for _, name, _ in part.pieces if name]
 
     def written(self, kind: str, label: str, confidence: float, details: Details | None) -> str:
-        """Return what is written beside one finding.
+        """Return the text for one finding.
 
-        A part whose field the finding lacks is left out; where all are, the label is written.
+        A part with a missing field is skipped; if all parts are skipped, the label is returned.
         """
         known = _values(kind, label, confidence, details)
         found = [(part.before, _filled(part, known)) for part in self.parts]

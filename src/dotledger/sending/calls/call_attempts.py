@@ -176,8 +176,7 @@ class Caller(Struct, frozen=True, kw_only=True):
             ending = replace(ending, requests=requests, money=money)
             self._tell_gate(step, free=free)
             if isinstance(step, Accept):
-                if self.clock is not None:
-                    self.clock.proved(attempt.offset)
+                self._note_time(ending.response, attempt.offset)
                 return ending
             corrected_from = self._doubted(attempt, corrected_from)
             _note(number, attempt, step)
@@ -188,9 +187,19 @@ class Caller(Struct, frozen=True, kw_only=True):
                 return replace(ending, reason=step.reason, pending=True)
             if isinstance(step, Renew):
                 renewals += 1
-                self.keys.renew(key)
+                self._renew(attempt, key)
             elif step.seconds is not None and not step.everyone:
                 self.sleep(step.seconds)
+
+    def _note_time(self, response: Response | None, offset: float) -> None:
+        """Remember with which difference of the clocks a signed request was accepted."""
+        if self.clock is not None and response is not None:
+            self.clock.proved(response.headers, offset)
+
+    def _renew(self, attempt: Attempt, key: Key | None) -> None:
+        """Get another key, unless only the time that was signed was wrong."""
+        if not attempt.skewed:
+            self.keys.renew(key)
 
     def _doubted(self, attempt: Attempt, corrected_from: float | None) -> float | None:
         """Undo a correction of the clock that did not help; return what one just made replaced."""
@@ -337,6 +346,8 @@ _SAYS_NO = (400, 401, 403)
 def _by_its_clock(attempt: Attempt, clock: ServiceClock, response: Response) -> Attempt:
     """Return a refused attempt with what the service's clock has to do with it."""
     if "date" not in response.headers:
+        if clock.is_proved(attempt.offset):
+            return attempt
         said = "it sends no Date, so that clocks cannot be compared"
     elif clock.corrected(response.headers, attempt.offset):
         ahead = clock.offset - attempt.offset
@@ -406,7 +417,7 @@ def words_of(response: Response) -> str:
     Parameters
     ----------
     response : Response
-        JSON, or plain text; of anything else only the media type is told.
+        For a body that is neither JSON nor plain text, only its media type is returned.
     """
     if elsewhere := response.headers.get("location", ""):
         return f"to {elsewhere.partition('?')[0][:_LONGEST_DETAIL]}"

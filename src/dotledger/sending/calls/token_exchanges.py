@@ -5,18 +5,18 @@ from __future__ import annotations
 import base64
 import re
 from typing import Any
-from urllib.parse import urlencode
+from urllib.parse import urlencode, urlsplit
 
 from dotledger.errors import KeyRefused, MissingExtra
 from dotledger.json_codec import NotJSON, from_json, to_json
 from dotledger.services.access_parts import Assertion, Token
+from dotledger.services.description_trust import is_this_machine
 from dotledger.services.message_rules import Request
 from dotledger.services.redaction import Hidden, Key, Secrets
 from dotledger.services.service_description import Description
 
 __all__ = ["token_request"]
 
-_HERE = re.compile(r"http://(localhost|127\.\d+\.\d+\.\d+|\[::1\])(:\d+)?/", re.IGNORECASE)
 _PART = re.compile(r"\{(\w+)\}")
 
 
@@ -58,7 +58,8 @@ def token_request(
 def _address_in(key: Key, token: Token) -> str:
     """Return the address that a key file names for its tokens; nothing goes out unprotected."""
     address = _text(_object(key), token.address_at, key.source)
-    if not (address.startswith("https://") or _HERE.match(address)):
+    parts = urlsplit(address)
+    if parts.scheme != "https" and not (parts.scheme == "http" and is_this_machine(parts.netloc)):
         raise KeyRefused(
             f"{token.address_at!r} in the key file is no address that a signed statement may go to",
             place=key.source,

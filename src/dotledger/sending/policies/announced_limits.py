@@ -15,6 +15,7 @@ from msgspec import Struct, field
 
 from dotledger.reading.answer_paths import MISSING, Level, compile_path
 from dotledger.reading.error_messages import (
+    ERROR_NAMES,
     error_in,
     is_fault,
     refuses_key,
@@ -67,6 +68,8 @@ class Told(Struct, frozen=True, kw_only=True):
             reason = reason if self.reason else None
         if code is None or code is MISSING or not is_fault(code):
             return ""
+        if not self.error and _has_results(document):
+            return ""
         said = ": ".join(said_by(one) for one in (code, reason) if one not in (None, MISSING, ""))
         known = isinstance(code, str | int) and str(code) in self.key_refused
         return said if known or refuses_key(said) else ""
@@ -91,6 +94,12 @@ class Told(Struct, frozen=True, kw_only=True):
             return min(max(0.0, float(seconds)), _MOST)
         except (TypeError, ValueError):
             return 1.0
+
+
+def _has_results(document: Mapping[str, Any]) -> bool:
+    """Tell whether an answer lists something beside its error: then the key was taken."""
+    lists = (v for name, v in document.items() if name.casefold() not in ERROR_NAMES)
+    return any(isinstance(value, list) and value for value in lists)
 
 
 def told_by(description: Description) -> Told:

@@ -194,22 +194,30 @@ def _take_key(asked: Asked, place: str, name: str, prefix: str) -> None:
 def _take_parts(asked: Asked, parts: Sequence[SavedPart], *, urlencoded: bool) -> None:
     """Find the image in a form: a file, or text that is one or leads to one."""
     asked.body = "multipart"
-    for part in parts:
-        text = not urlencoded or not asked.image_field
-        elsewhere, coded = _ELSEWHERE.match(part.text), _BASE64.match(part.text)
-        if part.is_image and not asked.image_field:
-            asked.image_field = part.name
-        elif text and not asked.image_field and (elsewhere or (coded and urlencoded)):
-            asked.image_field = part.name
-            asked.body = _TEXT_FORMS[urlencoded, bool(elsewhere)]
-        elif part.text:
-            asked.form[part.name] = part.text
+    image = _image_part(parts, urlencoded=urlencoded)
+    if image is not None:
+        asked.image_field = image.name
+        if not image.is_image:
+            elsewhere = _ELSEWHERE.match(image.text) is not None
+            asked.body = _TEXT_FORMS[urlencoded, elsewhere]
+    asked.form |= {part.name: part.text for part in parts if part.text and part is not image}
     if not asked.image_field and urlencoded:
         asked.body = "form"
         _take_stand_in(asked)
     if not asked.image_field:
         asked.questions.append("which field of the form holds the image (image_field)")
         asked.image_field = "image"
+
+
+def _image_part(parts: Sequence[SavedPart], *, urlencoded: bool) -> SavedPart | None:
+    """Return the part of a form that is the image: a file, or else text; best one named so."""
+    files = [part for part in parts if part.is_image]
+    texts = [
+        part
+        for part in parts
+        if _ELSEWHERE.match(part.text) or (urlencoded and _BASE64.match(part.text))
+    ]
+    return next(iter(files or sorted(texts, key=lambda part: not _is_image_name(part.name))), None)
 
 
 _TEXT_FORMS = {
