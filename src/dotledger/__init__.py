@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from dotledger.acting.near_copies import image_prints as image_prints
     from dotledger.acting.near_copies import near_copies as near_copies
     from dotledger.api.choosing import check_gates as check_gates
+    from dotledger.api.choosing import choose_similarity as choose_similarity
     from dotledger.api.choosing import choose_thresholds as choose_thresholds
     from dotledger.api.choosing import compare as compare
     from dotledger.api.choosing import decide as decide
@@ -50,6 +51,7 @@ if TYPE_CHECKING:
     from dotledger.formats.rules_files import read_rules as read_rules
     from dotledger.formats.tables.findings_files import read_findings as read_findings
     from dotledger.formats.tables.findings_files import write_table as write_table
+    from dotledger.formats.tables.picture_pairs import measure_pairs as measure_pairs
     from dotledger.formats.thresholds_files import read_thresholds as read_thresholds
     from dotledger.formats.thresholds_files import write_thresholds as write_thresholds
     from dotledger.images.image_gathering import gather as gather
@@ -75,6 +77,7 @@ _HOMES = {
     "annotations_from_review": "core.tables.reviewed_annotations",
     "check_conventions": "api.public_calls",
     "check_gates": "api.choosing",
+    "choose_similarity": "api.choosing",
     "choose_thresholds": "api.choosing",
     "combine": "core.comparison.run_combination",
     "compare": "api.choosing",
@@ -92,6 +95,7 @@ _HOMES = {
     "mask_text": "core.decisions.text_masking",
     "match_images": "core.tables.image_name_matching",
     "measure": "api.public_calls",
+    "measure_pairs": "formats.tables.picture_pairs",
     "near_copies": "acting.near_copies",
     "open_service": "sending.batch_api",
     "overlap": "core.boxes.box_overlap",
@@ -129,6 +133,7 @@ __all__ = [
     "annotations_from_review",
     "check_conventions",
     "check_gates",
+    "choose_similarity",
     "choose_thresholds",
     "combine",
     "compare",
@@ -145,6 +150,7 @@ __all__ = [
     "mask_text",
     "match_images",
     "measure",
+    "measure_pairs",
     "near_copies",
     "open_service",
     "overlap",

@@ -33,6 +33,8 @@ from dotledger.core.questions.box_conventions import Fit
 from dotledger.core.questions.confusion import Confusion
 from dotledger.core.questions.count_agreement import CountAgreement
 from dotledger.core.questions.error_diagnosis import Diagnosis
+from dotledger.core.questions.identification import Identification, IdentificationRow
+from dotledger.core.questions.pair_verification import PairMeasure, PairRow
 from dotledger.core.questions.reliability import Reliability
 from dotledger.core.questions.screening_decisions import ScreeningCounts
 from dotledger.core.questions.slices import SliceMeasure
@@ -42,6 +44,7 @@ from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.image_name_matching import NamesMatched
 from dotledger.core.tables.reviewed_annotations import Reviewed
 from dotledger.core.thresholds.aims import Aim
+from dotledger.core.thresholds.similarity_choice import SimilarityChoice
 from dotledger.core.thresholds.three_way_choice import ThreeWays, WaysCounts
 from dotledger.core.thresholds.threshold_choice import Choice, GroupChoice
 from dotledger.core.thresholds.threshold_outcomes import Outcome
@@ -85,6 +88,8 @@ __all__ = [
     "FoundBy",
     "Gathered",
     "GroupChoice",
+    "Identification",
+    "IdentificationRow",
     "KindAgreement",
     "KindMeasure",
     "LabelRows",
@@ -100,6 +105,8 @@ __all__ = [
     "OpenService",
     "Outcome",
     "Pair",
+    "PairMeasure",
+    "PairRow",
     "Paired",
     "Point",
     "Prints",
@@ -112,6 +119,7 @@ __all__ = [
     "ScreeningCounts",
     "Seen",
     "SentBatch",
+    "SimilarityChoice",
     "SliceMeasure",
     "Sweep",
     "TextMeasure",

@@ -30,11 +30,14 @@ if TYPE_CHECKING:
     from dotledger.core.copies.image_fingerprints import Prints
     from dotledger.core.decisions.rule_conditions import Rules
     from dotledger.core.decisions.verdicts import Decisions
+    from dotledger.core.questions.identification import Identification
+    from dotledger.core.questions.pair_verification import PairMeasure
     from dotledger.core.thresholds.choice_plan import Each
+    from dotledger.core.thresholds.similarity_choice import SimilarityChoice
     from dotledger.core.thresholds.three_way_choice import ThreeWays
     from dotledger.core.thresholds.threshold_choice import Choice
 
-__all__ = ["check_gates", "choose_thresholds", "compare", "decide", "drift"]
+__all__ = ["check_gates", "choose_similarity", "choose_thresholds", "compare", "decide", "drift"]
 
 PathLike = str | os.PathLike[str]
 
@@ -145,6 +148,72 @@ def choose_thresholds(
         "annotations": digest_of(basis.annotations),
     }
     return choose(basis, plan, origin=origin)
+
+
+def choose_similarity(
+    found: Identification | PairMeasure,
+    *,
+    aim: str,
+    parts: int | None = None,
+    surely: bool = False,
+    seed: int = 0,
+) -> SimilarityChoice:
+    """Choose a threshold of similarity for names or for pairs, and tell what it honestly leads to.
+
+    Among the thresholds that meet the aim the one with most right names, or most matches, is
+    taken. The outcome is measured on held-out images: each part is judged by what is best on the
+    others.
+
+    Parameters
+    ----------
+    found : Identification or PairMeasure
+        From `Measure.identification` or `measure_pairs`.
+    aim : str
+        For names ``at most 1% of names are false`` or ``at most 1% of strangers are named``; for
+        pairs ``false-match rate <= 0.1%``.
+    parts : int, optional
+        Of the images, or of the pairs by their left picture; by default one for each below 20, 20
+        below 200, else 5.
+    surely : bool, default False
+        Let the upper end of the 95 % interval meet the aim, and not the share alone.
+    seed : int, default 0
+        Decides the parts.
+
+    Returns
+    -------
+    SimilarityChoice
+        With `similarity` infinite, and not attainable, where no name or pair has one.
+
+    Raises
+    ------
+    ArgumentError
+        If it is neither of these, or the aim is not one of these sentences.
+    ScopeError
+        If there are fewer images than parts.
+
+    Examples
+    --------
+    >>> import dotledger
+    >>> pairs = {"left": ["a", "b", "c"], "right": ["x", "y", "z"]}
+    >>> pairs |= {"same": ["yes", "yes", "no"], "similarity": [0.9, 0.7, 0.2]}
+    >>> found = dotledger.measure_pairs(pairs)
+    >>> dotledger.choose_similarity(found, aim="false-match rate <= 1%").similarity
+    0.7
+    """
+    from dotledger.core.questions.identification import Identification
+    from dotledger.core.questions.pair_verification import PairMeasure
+    from dotledger.core.thresholds.similarity_choice import choose_for_names, choose_for_pairs
+
+    if isinstance(found, Identification):
+        return choose_for_names(found, aim, parts=parts, surely=surely, seed=seed)
+    if isinstance(found, PairMeasure):
+        return choose_for_pairs(found, aim, parts=parts, surely=surely, seed=seed)
+    raise ArgumentError(
+        "neither names nor pairs",
+        place="found",
+        got=type(found).__name__,
+        allowed=["measure(...).identification()", "measure_pairs(...)"],
+    )
 
 
 def check_gates(

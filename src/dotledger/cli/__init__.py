@@ -57,6 +57,8 @@ _GROUPS = {
         {
             "annotations": "read ground truth, report what was read, convert it",
             "measure": "measure findings against annotations: precision, recall, overlap",
+            "persons": "measure names given to faces, and to strangers, at every similarity",
+            "pairs": "measure whether pairs of pictures show the same person",
             "reliability": "check whether confidences are calibrated, and fit a correction",
         },
     ),

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -13,6 +13,7 @@ from dotledger.core.measures.registry import MEASURES
 from dotledger.core.questions.question_basis import Basis
 from dotledger.core.spelling import counted
 from dotledger.core.tables.table_origin import Origin
+from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from dotledger.core.questions.confusion import Confusion
     from dotledger.core.questions.count_agreement import CountAgreement
     from dotledger.core.questions.error_diagnosis import Diagnosis
+    from dotledger.core.questions.identification import Identification
     from dotledger.core.questions.reliability import Reliability
     from dotledger.core.questions.screening_decisions import ScreeningCounts
     from dotledger.core.questions.slices import SliceMeasure
@@ -420,6 +422,41 @@ class Measure(MeasuredKinds):
         boxed = [kind for kind, scope in self.basis.scopes.items() if scope.boxed]
         allowed = self.basis.tolerances if tolerances is None else tolerances
         return {kind: details_of(self.basis, kind, allowed) for kind in boxed}
+
+    def identification(
+        self, kind: str = "face", *, enrolled: Iterable[str] | None = None
+    ) -> Identification:
+        """Say what names given to faces amount to, at every threshold of similarity.
+
+        Parameters
+        ----------
+        kind : str, default "face"
+            A kind with boxes that is measured.
+        enrolled : iterable of str, optional
+            Names of the persons the service knows. An annotated face with any other name, or with
+            the attribute ``stranger``, is a stranger's: the right answer is nobody. By default
+            whoever is annotated by name is enrolled.
+
+        Raises
+        ------
+        ArgumentError
+            If the kind is not measured, or no annotated face has a name or is a stranger's.
+        """
+        from dotledger.core.questions.identification import identification_of
+
+        boxed = [name for name, scope in self.basis.scopes.items() if scope.boxed]
+        if kind not in boxed:
+            raise ArgumentError(
+                "not a kind that is measured", place="kind", got=kind, allowed=boxed
+            )
+        found = identification_of(self.basis, kind, enrolled)
+        if found is None:
+            raise ArgumentError(
+                f"no annotated {kind} in scope has a name, and none is a stranger's",
+                place="annotations",
+                next_step="Give annotations the column 'name', or 'stranger' with yes.",
+            )
+        return found
 
     def text(self) -> TextMeasure | None:
         """Judge lines of writing; None if none are annotated."""

@@ -28,6 +28,7 @@ __all__ = [
     "numbers_of",
     "refuse_rows",
     "row_place",
+    "says_yes",
     "stack_boxes",
 ]
 
@@ -416,3 +417,16 @@ def check_boxed(kind: Coded, label: Coded, box: NDArray[np.float64], where: Wher
         "an annotation of this kind needs a box",
         next_step="Give x0, y0, x1, y1, or use the kind 'label' for what has no place.",
     )
+
+
+def says_yes(value: Any) -> bool:
+    """Return whether a cell that is a flag is set: true, 1, yes or y, letter case apart.
+
+    Parameters
+    ----------
+    value : object
+        As it was read; what is missing, or any other word, is not set.
+    """
+    if isinstance(value, str):
+        return value.strip().casefold() in ("true", "1", "yes", "y")
+    return value is not None and value == value and bool(value)

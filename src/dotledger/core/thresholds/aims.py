@@ -11,7 +11,7 @@ from typing import Any
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError
 
-__all__ = ["AIMS", "Aim", "read_aim"]
+__all__ = ["AIMS", "Aim", "read_aim", "share_of"]
 
 AIMS = (
     "recall >= 0.9",
@@ -77,7 +77,14 @@ _SHARE = _NUMBER + r" ?(%?)"
 _F = r"f(?:[-_ ]?score)?"
 
 
-def _share(number: str, percent: str) -> float:
+def share_of(number: str, percent: str) -> float:
+    """Return a share from its number and ``%`` or nothing.
+
+    Raises
+    ------
+    ValueError
+        If it is above 1.
+    """
     value = float(number) / (100 if percent else 1)
     if value > 1:
         raise ValueError(f"a share is from 0 to 1, or from 0% to 100%; {number}{percent} is not")
@@ -94,11 +101,11 @@ def _measure(word: str) -> dict[str, Any]:
 
 
 def _at_least(word: str, number: str, percent: str) -> dict[str, Any]:
-    return {"sort": "at least", "limit": _share(number, percent), **_measure(word)}
+    return {"sort": "at least", "limit": share_of(number, percent), **_measure(word)}
 
 
 def _false_alarm_rate(number: str, percent: str) -> dict[str, Any]:
-    limit = _share(number, percent)
+    limit = share_of(number, percent)
     return {"sort": "at most", "measure": "false_alarm_rate", "limit": limit}
 
 
@@ -108,7 +115,7 @@ def _false_alarms(number: str) -> dict[str, Any]:
 
 
 def _held(number: str, percent: str) -> dict[str, Any]:
-    return {"sort": "at most", "measure": "stopped_share", "limit": _share(number, percent)}
+    return {"sort": "at most", "measure": "stopped_share", "limit": share_of(number, percent)}
 
 
 def _best(word: str) -> dict[str, Any]:
@@ -127,7 +134,7 @@ def _cost(miss: str, alarm: str) -> dict[str, Any]:
 
 
 def _three_ways(passed: str, of_pass: str, stopped: str, of_stop: str) -> dict[str, Any]:
-    shares = {"passed": _share(passed, of_pass), "stopped": _share(stopped, of_stop)}
+    shares = {"passed": share_of(passed, of_pass), "stopped": share_of(stopped, of_stop)}
     return {"sort": "three ways", **shares}
 
 

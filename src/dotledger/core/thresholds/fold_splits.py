@@ -10,6 +10,7 @@ import numpy as np
 
 from dotledger.core.arrays import Flags, Ints
 from dotledger.core.spelling import nearest
+from dotledger.core.tables.cell_checks import says_yes
 from dotledger.errors import ArgumentError, ScopeError
 
 __all__ = ["Splits", "crossed", "held_out"]
@@ -99,7 +100,7 @@ def held_out(images: Sequence[str], facts: Mapping[str, Mapping[str, Any]], colu
             got=column,
             allowed=known,
         )
-    marked = np.array([_yes(facts.get(name, {}).get(column)) for name in images], dtype=bool)
+    marked = np.array([says_yes(facts.get(name, {}).get(column)) for name in images], dtype=bool)
     if marked.all() or not marked.any():
         raise ArgumentError(
             "the column marks " + ("all images" if marked.all() else "no image"),
@@ -108,9 +109,3 @@ def held_out(images: Sequence[str], facts: Mapping[str, Mapping[str, Any]], colu
             next_step="Mark some images to judge on, and leave others to choose on.",
         )
     return Splits(part=marked.astype(np.intp), judged=(1,), chosen_on=~marked)
-
-
-def _yes(value: Any) -> bool:
-    if isinstance(value, str):
-        return value.strip().casefold() in ("true", "1", "yes", "y")
-    return value is not None and value == value and bool(value)

@@ -33,6 +33,7 @@ __all__ = [
     "parts",
     "pooled_lines",
     "scope_lines",
+    "with_interval",
 ]
 
 _MOST_CASES = 12
@@ -84,7 +85,7 @@ def _cells(row: Row) -> list[str]:
 
 def _false_alarms(row: Row) -> str:
     name = "false_alarm_rate"
-    return _with_interval(row.false_alarm_rate, row.intervals.get(name), row.images.get(name))
+    return with_interval(row.false_alarm_rate, row.intervals.get(name), row.images.get(name))
 
 
 def _presence_cells(row: Row) -> list[str]:
@@ -140,7 +141,7 @@ def _by_label(
     return table
 
 
-def _with_interval(value: float, interval: Interval | None, images: int | None = None) -> str:
+def with_interval(value: float, interval: Interval | None, images: int | None = None) -> str:
     """Return a measure with how sure it is, in words where nothing wrong (or right) was seen."""
     if interval is None or math.isnan(value):
         return number(value)
@@ -168,14 +169,14 @@ def pooled_lines(measure: Measure) -> Sheet:
         table.add_row(f"{kind.kind}, pooled", *_row_cells(kind.pooled, names))
         if len(kind.rows) > 1:
             means, ends = kind.mean_over_labels, kind.mean_intervals
-            cells = [_with_interval(means[name], ends.get(name)) for name in names]
+            cells = [with_interval(means[name], ends.get(name)) for name in names]
             table.add_row(f"{kind.kind}, mean over labels", *cells)
     return table
 
 
 def _row_cells(row: Row, names: Sequence[str]) -> list[str]:
     return [
-        _with_interval(row.measure(name), row.intervals.get(name), row.images.get(name))
+        with_interval(row.measure(name), row.intervals.get(name), row.images.get(name))
         for name in names
     ]
 
@@ -236,7 +237,7 @@ def _points(measure: Measure) -> Iterable[Any]:
     means = [
         [
             k.kind,
-            _with_interval(k.mean_ap, k.mean_intervals.get("mean_ap")),
+            with_interval(k.mean_ap, k.mean_intervals.get("mean_ap")),
         ]
         for k in measure.kinds.values()
     ]
@@ -306,8 +307,8 @@ def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> 
                 row.annotated,
                 _count(row.misses),
                 _count(row.false_positives) if found.judges_wrong else DASH,
-                _with_interval(row.recall, row.intervals.get("recall"), row.images.get("recall")),
-                _with_interval(
+                with_interval(row.recall, row.intervals.get("recall"), row.images.get("recall")),
+                with_interval(
                     row.precision, row.intervals.get("precision"), row.images.get("precision")
                 )
                 if found.judges_wrong
@@ -328,7 +329,7 @@ def _reliability(measure: Measure) -> Iterable[Any]:
                 f"{b.low:g} to {b.high:g}",
                 b.count,
                 number(b.mean_confidence),
-                _with_interval(b.share_right, b.interval, b.images),
+                with_interval(b.share_right, b.interval, b.images),
             ]
             for b in found.bands
             if b.count
@@ -353,8 +354,8 @@ def _screening(measure: Measure) -> Iterable[Any]:
     if found is None:
         yield "Unsafe content is not annotated: nothing is decided by it."
         return
-    stopped = _with_interval(found.caught_share, found.intervals.get("caught_share"))
-    alarms = _with_interval(found.false_alarm_rate, found.intervals.get("false_alarm_rate"))
+    stopped = with_interval(found.caught_share, found.intervals.get("caught_share"))
+    alarms = with_interval(found.false_alarm_rate, found.intervals.get("false_alarm_rate"))
     rows = [
         ["unsafe", found.caught, found.let_through, stopped],
         ["not unsafe", found.false_alarms, found.rightly_passed, alarms],
@@ -374,7 +375,7 @@ def _details(measure: Measure) -> Iterable[Any]:
                 name,
                 r.judged,
                 r.pairs,
-                _with_interval(r.share_right, r.interval, r.images),
+                with_interval(r.share_right, r.interval, r.images),
                 number(r.mean_absolute_error),
             ]
             for name, r in found.attributes.items()

@@ -1,0 +1,79 @@
+"""``dotledger pairs``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from dotledger.cli.options.common_options import (
+    example,
+    given_options,
+    json_option,
+    print_json,
+    print_table,
+    replace_option,
+)
+from dotledger.cli.options.similarity_options import similarity_options
+from dotledger.safe_files import check_output
+
+__all__ = ["command"]
+
+
+@click.command(
+    name="pairs",
+    epilog=example("dotledger pairs guests.csv --aim 'false-match rate <= 0.1%'"),
+)
+@click.argument("table", metavar="TABLE")
+@similarity_options("Such as 'false-match rate <= 0.1%'.")
+@replace_option
+@json_option
+def command(
+    table: str,
+    similarity: float | None,
+    aim: str | None,
+    surely: bool,
+    parts: int | None,
+    seed: int,
+    csv_file: str | None,
+    replace: bool,
+    as_json: bool,
+) -> int:
+    """Measure "same person or not" over pairs of pictures.
+
+    TABLE (.csv, .jsonl, .parquet) has a row for each pair: ``left``, ``right``, ``same`` (yes or
+    no) and ``similarity``, empty where the service gave no answer. With --aim the threshold of
+    similarity is chosen, and judged on held-out pairs; the exit status is 1 if no threshold meets
+    the aim.
+    """
+    from dotledger.api.choosing import choose_similarity
+    from dotledger.formats.tables.picture_pairs import measure_pairs
+
+    if aim is None and (given := given_options(["surely", "parts", "seed"])):
+        raise click.UsageError(f"{given[0]} goes with --aim.")
+    if csv_file is not None:
+        check_output(csv_file, place="--csv", inputs=[table], replace=replace)
+    found = measure_pairs(table)
+    chosen = (
+        None
+        if aim is None
+        else choose_similarity(found, aim=aim, parts=parts, surely=surely, seed=seed)
+    )
+    if csv_file is not None:
+        from dotledger.formats.tables.result_files import write_frame
+
+        write_frame(found.frame(), Path(csv_file))
+    if as_json:
+        choice = None if chosen is None else chosen.to_dict()
+        asked = None if similarity is None else found.at(similarity).to_dict()
+        print_json("pairs", {"table": table, **found.to_dict(), "asked": asked, "choice": choice})
+    else:
+        from dotledger.report.terminal.similarity_tables import pair_lines, pair_table
+
+        one = similarity is not None
+        lines = pair_lines(found, shown_all=one)
+        tables = ["", pair_table(found, similarity)] if found.rows else []
+        print_table(f"Pairs of {table}.", *lines, *tables)
+        if chosen is not None:
+            print_table("", f"Aim: {chosen.aim}.", *chosen.lines())
+    return 0 if chosen is None or chosen.attainable else 1
