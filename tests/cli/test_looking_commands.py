@@ -221,6 +221,21 @@ class OnTheWalk(unittest.TestCase):
             file.stdout, r"^Findings of marl, batch 2 \(sent .*\), from marl.csv; annotations of"
         )
 
+    def test_search_where(self):
+        """By a condition on what was found; a field that is none, and outcomes, are refused."""
+        asked = ("search", "--kinds", "face", "--service", "marl", "--json")
+        everything = json.loads(self.run_on(*asked).stdout)["hits"]
+        found = json.loads(self.run_on(*asked, "--where", "confidence >= 0.9").stdout)["hits"]
+        wanted = [o for o in everything if o["confidence"] is not None and o["confidence"] >= 0.9]
+        self.assertTrue(0 < len(wanted) < len(everything))
+        self.assertEqual(found, wanted)
+        for more, message in (
+            (("--where", "shoe > 3"), "no finding has 'shoe'"),
+            (("--where", "confidence >"), "cannot be parsed"),
+            (("--where", "confidence > 0", "--outcome", "refused"), "not outcomes"),
+        ):
+            self.assertIn(message, self.run_on("search", *more, status=2).stderr)
+
     def test_search(self):
         """By label and confidence, by outcome, by verdict; the nearest label where nothing fits."""
         found = json.loads(

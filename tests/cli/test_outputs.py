@@ -13,6 +13,10 @@ from tests.forked import check_output, dotledger
 from tests.walk import walk_in
 
 TABLES = "--findings flint.csv --annotations annotations.csv"
+NAMED = (
+    '{"image": "%s", "kind": "face", "label": "face", "confidence": 0.9, "x0": 0, "y0": 0, "x1": 9, '
+    '"y1": 9, "details": {"attributes": {"name": {"name": "Old Reed", "similarity": %s}}}}\n'
+)
 GATES = 'gates_file = 1\n[[gate]]\nmeasure = "recall"\nof_each = "kind"\nat_least = 0.9\n'
 # A line an output: its name, the exit status, and the words that print it.
 COMMANDS = f"""
@@ -31,6 +35,8 @@ search       0 search --label lantern --ledger walk.ledger
 draw         0 draw few {TABLES} --out drawn
 annotations  0 annotations annotations.csv --images images
 measure      0 measure {TABLES} --names names.csv --also conventions --images images.csv --overlap 0.5,0.75 --threshold label=0.5,face=0.7
+persons      0 persons --findings named.jsonl --annotations named.csv --similarity 0.5 --aim "at most 60% of names are false" --parts 2
+pairs        0 pairs pairs.csv --similarity 0.5 --aim "false-match rate <= 50%" --parts 2
 reliability  0 reliability {TABLES} --fit map.json
 sweep        0 choose {TABLES}
 choose       1 choose {TABLES} --aim recall>=0.6
@@ -58,6 +64,14 @@ class EveryOutput(unittest.TestCase):
         (cls.walk / "gates.toml").write_text(GATES)
         (cls.walk / "names.csv").write_text(
             "kind,label,becomes\nobject,lantern,light\n,pear,fruit\n"
+        )
+        (cls.walk / "named.jsonl").write_text(NAMED % ("a", 0.9) + NAMED % ("b", 0.4))
+        (cls.walk / "named.csv").write_text(
+            "image,kind,label,x0,y0,x1,y1,name,stranger\na,face,face,0,0,9,9,Old Reed,\n"
+            "b,face,face,0,0,9,9,,yes\n"
+        )
+        (cls.walk / "pairs.csv").write_text(
+            "left,right,same,similarity\na,b,yes,0.9\nc,d,no,0.2\ne,f,no,\n"
         )
         edited = (cls.walk / "flint.toml").read_text().replace('case = "lower"\n', "", 1)
         (cls.walk / "edited.toml").write_text(edited)

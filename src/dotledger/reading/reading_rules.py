@@ -16,7 +16,7 @@ from dotledger.reading.strict_toml import TomlPart, unknown
 
 __all__ = ["BoxRule", "ConfidenceRule", "KindName", "Positive", "Rate", "ReadRule"]
 
-AttributeType = Literal["choice", "flag", "number", "range", "shares", "text", "person"]
+AttributeType = Literal["choice", "flag", "number", "range", "shares", "list", "text", "person"]
 Positive = Annotated[int, msgspec.Meta(gt=0)]
 Rate = Annotated[float, msgspec.Meta(gt=0)]
 
@@ -156,9 +156,10 @@ class AttributeRule(TomlPart, frozen=True, kw_only=True):
     """One attribute: a value that is no confidence.
 
     `confidence` says how sure the service is of the attribute, where it says so; `low` and
-    `high` stand in a range; `floor` is the share below which no part of a whole leads;
-    `similarity` goes with a person's name. If `at` is an object, the path starts there; if it is a
-    plain name, the path starts at the finding.
+    `high` stand in a range; `floor` is the share below which no part of a whole leads,
+    and no entry of a list counts; `similarity` goes with a person's name. If `at` is an object, the
+    path starts there; if it is a plain name, the path starts at the finding. What has `show` is
+    written beside the box of a face that has no person's name.
     """
 
     at: str
@@ -170,6 +171,7 @@ class AttributeRule(TomlPart, frozen=True, kw_only=True):
     high: str = "high"
     floor: Annotated[float, msgspec.Meta(ge=0, le=1)] = 0.0
     similarity: str = ""
+    show: bool = False
 
     def __post_init__(self) -> None:
         """Refuse what is not a path."""

@@ -200,7 +200,7 @@ def _choice(raw: Any, _: AttributeRule) -> Any:
     if isinstance(raw, (int, float)):
         return f"{raw:g}" if isinstance(raw, float) else str(raw)
     if isinstance(raw, list) and raw and all(isinstance(part, (str, int, float)) for part in raw):
-        return ", ".join(map(str, raw))
+        return [_choice(part, _) for part in raw]
     raise SetAside("neither a word nor a list of words", raw)
 
 
@@ -238,10 +238,25 @@ def _shares(raw: Any, rule: AttributeRule) -> Any:
     return {"shares": shares, "leading": leading if decided else "undecided"}
 
 
+def _list(raw: Any, rule: AttributeRule) -> Any:
+    """Keep every entry: plain words, words that are true, or words with a share each."""
+    if isinstance(raw, dict) and all(isinstance(value, bool) for value in raw.values()):
+        return [str(name) for name, is_so in raw.items() if is_so]
+    if isinstance(raw, list) and not any(isinstance(part, dict) for part in raw):
+        return _choice(raw, rule) if raw else []
+    named = _named_shares(raw) if isinstance(raw, list) else raw
+    if not isinstance(named, dict):
+        raise SetAside("neither a list of words nor words with a share each", raw)
+    shares = {str(name): number_of(value) * rule.scale for name, value in named.items()}
+    kept = [name for name in shares if shares[name] >= rule.floor]
+    return {"list": sorted(kept, key=lambda name: -shares[name]), "shares": shares}
+
+
 def _person(raw: Any, rule: AttributeRule) -> Any:
     """Return a person's name with its similarity, which is no confidence."""
     if not isinstance(raw, dict):
-        return {"name": _choice(raw, rule)}
+        name = _choice(raw, rule)
+        return {"name": name if isinstance(name, str) else ", ".join(name)}
     if not isinstance(raw.get("name", ""), str):
         raise SetAside("a person's name is not text", raw)
     level = Level(raw, "", 0, None)
@@ -284,5 +299,6 @@ _ATTRIBUTES: Mapping[str, Callable[[Any, AttributeRule], Any]] = {
     "number": _amount,
     "range": _range,
     "shares": _shares,
+    "list": _list,
     "person": _person,
 }

@@ -3,7 +3,9 @@
 import math
 import unittest
 
+import dotledger
 from dotledger import measure
+from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError
 from tests.core.measurement.test_measure import annotations_of, as_tables, findings_of, random_case
 from tests.core.questions.test_questions import with_details
@@ -129,3 +131,49 @@ class AddsUp(unittest.TestCase):
                     continue  # another vocabulary judges other findings
                 same = (row.average_precision, alone.average_precision)
                 self.assertTrue(same[0] == same[1] or all(map(math.isnan, same)), same)
+
+
+class Lists(unittest.TestCase):
+    """Attributes that are lists: judged as sets, sliced by entry."""
+
+    def measured(self):
+        """Return three pairs: found {hat, mask}, {hat}, {} against {hat}, {hat, scarf}, {}."""
+        found, true = [["hat", "mask"], ["Hat"], []], ["hat", ["hat", "scarf"], []]
+        columns = {
+            "image": ["a", "b", "c"],
+            "kind": ["face"] * 3,
+            "label": ["face"] * 3,
+            "x0": [0.0] * 3,
+            "y0": [0.0] * 3,
+            "x1": [10.0] * 3,
+            "y1": [10.0] * 3,
+        }
+        findings = dotledger.Findings.from_columns(
+            **columns,
+            confidence=[0.9] * 3,
+            details=[Details(attributes={"worn": one}) for one in found],
+        )
+        annotations = dotledger.Annotations.from_columns(
+            **columns,
+            ignore=[False] * 3,
+            details=[Details(attributes={"worn": one}) for one in true],
+        )
+        return dotledger.measure(findings, annotations, draws=0)
+
+    def test_sets(self):
+        """Entries are counted over all pairs; a pair is right if it has the same entries."""
+        row = self.measured().details()["face"].attributes["worn"]
+        self.assertEqual((row.judged, row.pairs, row.right), ("set", 3, 1))
+        self.assertEqual((row.entries_found, row.entries_annotated, row.entries_common), (3, 3, 2))
+        self.assertEqual((row.set_precision, row.set_recall), (2 / 3, 2 / 3))
+
+    def test_slices_by_entry(self):
+        """Each entry is a slice of those with and those without; together they are all."""
+        result = self.measured()
+        self.assertEqual(
+            [name for name in result.slice_names() if "=" in name], ["worn=hat", "worn=scarf"]
+        )
+        rows = result.by("worn=hat")["face"].rows
+        self.assertEqual({n: r.annotated for n, r in rows.items()}, {"with": 2, "without": 1})
+        with self.assertRaisesRegex(ArgumentError, "worn=hat"):
+            result.by("worn=hut")

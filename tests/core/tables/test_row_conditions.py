@@ -33,6 +33,19 @@ def met(condition, found=None):
 
 
 class Conditions(unittest.TestCase):
+    def test_lists(self):
+        """A list equals each of its entries; one that is missing is neither."""
+        found = table(({"worn": ["Hat", "mask"]}, {"worn": []}, {}))
+        for condition, rows in (
+            ("worn = 'hat'", [0]),
+            ("worn != 'hat'", [1]),
+            ("worn in ('scarf', 'mask')", [0]),
+            ("not worn = 'scarf'", [0, 1]),
+        ):
+            self.assertEqual(met(condition, found), rows, condition)
+        kept = found.where("worn = 'hat'")
+        self.assertEqual((len(kept), kept.origin.where), (1, ("worn = 'hat'",)))
+
     def test_worked(self):
         for condition, rows in (
             ("age < 18", [0]),

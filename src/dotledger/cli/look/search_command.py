@@ -48,6 +48,12 @@ _MOST_PICTURES = 60
 @click.option("--least", type=float, metavar="C", help="At least this confidence.")
 @click.option("--most", type=float, metavar="C", help="At most this confidence.")
 @click.option("--person", metavar="NAME", help="A face said to be this person; case apart.")
+@click.option(
+    "--where",
+    metavar="CONDITION",
+    help="Such as \"age < 18 and mood = 'happy'\"; fields are label, kind, confidence, person, "
+    "similarity and attributes.",
+)
 @click.option("--text", metavar="PATTERN", help="A label or line of text that holds this.")
 @click.option("--outcome", "outcomes", multiple=True, help="Images of this outcome instead.")
 @click.option("--verdict", type=click.Choice(VERDICTS), help="With --rules.")
@@ -68,6 +74,7 @@ def command(
     least: float | None,
     most: float | None,
     person: str | None,
+    where: str | None,
     text: str | None,
     outcomes: tuple[str, ...],
     verdict: str | None,
@@ -87,6 +94,8 @@ def command(
     from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.safe_files import check_output
 
+    if where is not None and outcomes:
+        raise ArgumentError("is about findings, not outcomes", place="--where", got=where)
     if (verdict is None) != (rules is None):
         raise ArgumentError("--verdict and --rules go together", place="--verdict", got=verdict)
     if sheet is not None:
@@ -103,6 +112,8 @@ def command(
     )
     with LedgerStore(ledger, create=False, read_only=True) as opened:
         hits = list(_found(opened, wanted, person, text, verdict, rules))
+        if where is not None:
+            hits = _meeting(hits, where)
         if not hits:
             _say_nearest(opened, labels)
         if sheet is not None:
@@ -172,6 +183,16 @@ def _found(
         if verdict is not None and _verdict(ledger, hit, rules or "", decided) != verdict:
             continue
         yield hit
+
+
+def _meeting(hits: list[Hit], where: str) -> list[Hit]:
+    """Return the hits that satisfy a condition; where nothing is found, it names no field."""
+    from dotledger.core.tables.row_conditions import condition_row, met_by
+
+    if not hits:
+        return hits
+    rows = [condition_row(one.kind, one.label, one.confidence, one.details) for one in hits]
+    return [one for one, met in zip(hits, met_by(rows, where), strict=True) if met]
 
 
 def _verdict(ledger: LedgerStore, hit: Hit, rules: str, decided: dict[int, Decisions]) -> str:

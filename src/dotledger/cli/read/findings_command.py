@@ -225,15 +225,10 @@ def _where(found: Findings, condition: str | None) -> Findings:
     """Return the findings that satisfy a condition; images without any were still answered."""
     if condition is None:
         return found
-    from dotledger.core.tables.row_conditions import rows_where
-
-    met = rows_where(found, condition)
-    origin = found.origin and dataclasses.replace(
-        found.origin, where=(*found.origin.where, condition)
-    )
-    left = counted(int((~found.blank).sum() - met.sum()), "finding")
+    kept = found.where(condition)
+    left = counted(int((~found.blank).sum() - (~kept.blank).sum()), "finding")
     say(f"{left} left out: they do not satisfy {condition!r}, or lack what it asks for")
-    return dataclasses.replace(found.without(~met & ~found.blank), origin=origin)
+    return kept
 
 
 def _renamed(

@@ -9,6 +9,7 @@ import numpy as np
 
 from dotledger.core.arrays import Flags
 from dotledger.core.spelling import nearest
+from dotledger.core.tables.finding_details import attribute_list
 from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import ArgumentError
 
@@ -71,7 +72,10 @@ def attribute_names(findings: Findings, rows: Flags) -> list[str]:
 
 
 def _plain(value: Any) -> Any:
-    """Return the value itself where the service's confidence stands next to it."""
+    """Return the value itself where the service's confidence stands next to it; a list as one."""
+    entries = attribute_list(value)
+    if entries is not None:
+        return entries
     return value["value"] if isinstance(value, Mapping) and "value" in value else value
 
 

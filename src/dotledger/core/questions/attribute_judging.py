@@ -15,8 +15,14 @@ import numpy as np
 from dotledger.core.arrays import ratio
 from dotledger.core.displays import Displayed
 from dotledger.core.measures.measure_rows import defined
-from dotledger.core.measures.share_limits import interval_of_cases
-from dotledger.core.tables.finding_details import NAME, Details, plain_name
+from dotledger.core.measures.share_limits import interval_of_cases, share_interval
+from dotledger.core.tables.finding_details import (
+    NAME,
+    Details,
+    attribute_list,
+    entries_of,
+    plain_name,
+)
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,9 +38,9 @@ class AttributeRow:
 
     Attributes
     ----------
-    judged : {"exact", "tolerance", "range"}
+    judged : {"exact", "tolerance", "range", "set"}
         A choice is right if equal, letter case apart; a number if within the tolerance; a range
-        answered if the truth lies in it.
+        answered if the truth lies in it; a list if it has the same entries.
     pairs, right : int
         Pairs with both sides, and how many of them are right.
     mean_absolute_error : float
@@ -43,6 +49,11 @@ class AttributeRow:
         Of the share right, 95 %, over images; NaN with fewer than two.
     images : int
         That the pairs are in.
+    entries_found, entries_annotated, entries_common : int
+        Of lists, over all pairs: entries that the service gave, that are annotated, and both.
+    precision_interval, recall_interval : (float, float)
+        Of `set_precision` and `set_recall`, 95 %, over images; NaN with fewer than two, and for
+        what is no list.
     """
 
     judged: str
@@ -51,17 +62,34 @@ class AttributeRow:
     mean_absolute_error: float
     interval: tuple[float, float] = (math.nan, math.nan)
     images: int = 0
+    entries_found: int = 0
+    entries_annotated: int = 0
+    entries_common: int = 0
+    precision_interval: tuple[float, float] = (math.nan, math.nan)
+    recall_interval: tuple[float, float] = (math.nan, math.nan)
 
     @property
     def share_right(self) -> float:
         """Right / pairs; NaN without pairs."""
         return ratio(self.right, self.pairs)
 
+    @property
+    def set_precision(self) -> float:
+        """Entries in common / entries found; NaN where none is found, and for what is no list."""
+        return ratio(self.entries_common, self.entries_found)
+
+    @property
+    def set_recall(self) -> float:
+        """Entries in common / entries annotated; NaN where none is annotated."""
+        return ratio(self.entries_common, self.entries_annotated)
+
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
-        ends = None if math.isnan(self.interval[0]) else list(self.interval)
-        plain = {**vars(self), "share_right": defined(self.share_right), "interval": ends}
-        return {**plain, "mean_absolute_error": defined(self.mean_absolute_error)}
+        plain = dict(vars(self))
+        for name in ("interval", "precision_interval", "recall_interval"):
+            plain[name] = None if math.isnan(plain[name][0]) else list(plain[name])
+        shares = ("share_right", "set_precision", "set_recall", "mean_absolute_error")
+        return {**plain, **{name: defined(getattr(self, name)) for name in shares}}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -132,10 +160,12 @@ class DetailMeasure(Displayed):
 
         columns = ["what", "name", "judged", "pairs", "right", "share_right", "share_right_low"]
         columns += ["share_right_high", "images", "mean_absolute_error"]
-        columns += ["mean_distance", "largest_distance"]
+        columns += ["mean_distance", "largest_distance", "set_precision", "set_recall"]
         rows: list[dict[str, Any]] = [
             {
-                **{n: v for n, v in vars(row).items() if n != "interval"},
+                **{n: v for n, v in vars(row).items() if n in columns},
+                "set_precision": row.set_precision,
+                "set_recall": row.set_recall,
                 "what": "attribute",
                 "name": name,
                 "share_right": row.share_right,
@@ -165,9 +195,16 @@ def details_of(basis: Basis, kind: str, tolerances: Mapping[str, float]) -> Deta
     """
     pairs = list(_pairs(basis, kind))
     attributes: dict[str, list[tuple[str, bool, float, int]]] = {}
+    lists: dict[str, list[tuple[set[str], set[str], int]]] = {}
     points: dict[str, list[float]] = {}
     for found, true, diagonal, image in pairs:
         for name in (found.attributes.keys() & true.attributes.keys()) - {NAME}:
+            sides = found.attributes[name], true.attributes[name]
+            if any(attribute_list(side) is not None for side in sides):
+                lists.setdefault(name, []).append(
+                    (entries_of(sides[0]), entries_of(sides[1]), image)
+                )
+                continue
             judged = judge_attribute(
                 found.attributes[name], true.attributes[name], tolerances.get(name, 0.0)
             )
@@ -177,7 +214,10 @@ def details_of(basis: Basis, kind: str, tolerances: Mapping[str, float]) -> Deta
             distance = math.dist(found.points[name], true.points[name])
             points.setdefault(name, []).append(distance / diagonal)
     return DetailMeasure(
-        attributes={name: _attribute_row(attributes[name]) for name in sorted(attributes)},
+        attributes={
+            name: _list_row(lists[name]) if name in lists else _attribute_row(attributes[name])
+            for name in sorted({*attributes, *lists})
+        },
         points={
             name: PointRow(
                 pairs=len(d), mean_distance=math.fsum(d) / len(d), largest_distance=max(d)
@@ -268,6 +308,27 @@ def _attribute_row(judged: list[tuple[str, bool, float, int]]) -> AttributeRow:
         mean_absolute_error=ratio(math.fsum(errors), len(errors)),
         interval=interval_of_cases(images, [right for _, right, _, _ in judged]),
         images=len(set(images)),
+    )
+
+
+def _list_row(judged: list[tuple[set[str], set[str], int]]) -> AttributeRow:
+    images = [image for *_, image in judged]
+    common = [len(found & true) for found, true, _ in judged]
+    found, true = [len(one) for one, _, _ in judged], [len(other) for _, other, _ in judged]
+    _, place = np.unique(np.asarray(images), return_inverse=True)
+    x, of_found, of_true = (np.bincount(place, one) for one in (common, found, true))
+    return AttributeRow(
+        judged="set",
+        pairs=len(judged),
+        right=sum(found == true for found, true, _ in judged),
+        mean_absolute_error=math.nan,
+        interval=interval_of_cases(images, [found == true for found, true, _ in judged]),
+        images=len(set(images)),
+        entries_found=sum(found),
+        entries_annotated=sum(true),
+        entries_common=sum(common),
+        precision_interval=share_interval(x, of_found),
+        recall_interval=share_interval(x, of_true),
     )
 
 

@@ -33,8 +33,8 @@ if TYPE_CHECKING:
 
     from dotledger.core.questions.question_basis import Basis
     from dotledger.core.tables.annotations_table import Annotations
-
 from dotledger.core.arrays import Floats
+from dotledger.core.tables.finding_details import attribute_list, entries_of
 
 __all__ = [
     "SLICES",
@@ -125,8 +125,28 @@ def slice_names(basis: Basis) -> list[str]:
     columns = {name for facts in annotations.images.values() for name in facts}
     for details in annotations.details or ():
         columns |= set(details.attributes) if details is not None else set()
+    for listed in _lists(basis) & columns:
+        columns = columns - {listed} | _entry_names(annotations, listed)
     columns -= {"width", "height", "sent_width", "sent_height", "orientation", *SLICES}
     return [*(SLICES if boxed else ()), *sorted(columns)]
+
+
+def _lists(basis: Basis) -> set[str]:
+    """Return the attributes that are lists somewhere: text in annotations may be one, too."""
+    return {
+        name
+        for table in (basis.findings, basis.annotations)
+        for details in table.details or ()
+        if details is not None
+        for name, value in details.attributes.items()
+        if attribute_list(value) is not None
+    }
+
+
+def _entry_names(annotations: Annotations, name: str) -> set[str]:
+    """Return a slice for each entry of a list: ``accessories=hat`` has those with and without."""
+    told = (d.attributes.get(name) for d in annotations.details or () if d is not None)
+    return {f"{name}={entry}" for value in told if value is not None for entry in entries_of(value)}
 
 
 def sliced(basis: Basis, name: str, edges: Sequence[float] | None) -> dict[str, SliceMeasure]:
@@ -462,13 +482,20 @@ def _property(annotations: Annotations, scope: Scope, name: str) -> tuple[Floats
 
 
 def _column(annotations: Annotations, scope: Scope, name: str) -> list[Any]:
-    """Return the user's value for each annotation in scope, its own or its image's."""
+    """Return the user's value for each annotation in scope, its own or its image's.
+
+    Of ``accessories=hat`` it is whether the list of the attribute has that entry.
+    """
     found = []
+    listed, is_entry, entry = name.partition("=")
     for row, image in zip(
         scope.annotations.row.tolist(), scope.annotations.image.tolist(), strict=True
     ):
         details = annotations.details[row] if annotations.details else None
-        own = details.attributes.get(name) if details is not None else None
+        told = details.attributes if details is not None else {}
+        own = told.get(name)
+        if is_entry and own is None and told.get(listed) is not None:
+            own = "with" if entry in entries_of(told[listed]) else "without"
         facts = annotations.images.get(scope.images[image], {})
         found.append(facts.get(name) if own is None else own)
     return found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Mapping
 from types import MappingProxyType
 from typing import Any, NamedTuple
@@ -12,7 +13,9 @@ __all__ = [
     "NOTHING",
     "Details",
     "attribute_cells",
+    "attribute_list",
     "attribute_value",
+    "entries_of",
     "plain_name",
 ]
 
@@ -38,15 +41,34 @@ def attribute_value(value: Any) -> str | int | float | bool | None:
         Of shares the leading one, of a range both ends as text, of a person the name, of a list
         its parts with commas; a value with a unit or a confidence without those. None for nothing.
     """
+    entries = attribute_list(value)
+    if entries is not None:
+        return ", ".join(entries) or None
     if isinstance(value, Mapping):
         if "shares" in value:
             return attribute_value(value.get("leading"))
         if {"low", "high"} <= value.keys():
             return f"{value['low']:g}\N{EN DASH}{value['high']:g}"
         return attribute_value(value.get("value", value.get(NAME)))
-    if isinstance(value, list | tuple):
-        return ", ".join(map(str, value)) or None
     return value if isinstance(value, str | int | float) and value != "" else None
+
+
+def attribute_list(value: Any) -> list[str] | None:
+    """Return the entries of an attribute that is a list, such as accessories; None for others."""
+    if isinstance(value, Mapping):
+        value = value.get("list", value.get("value"))
+    return [str(one) for one in value] if isinstance(value, list | tuple) else None
+
+
+_BETWEEN = re.compile(r"\s*[,;|]\s*")
+
+
+def entries_of(value: Any) -> set[str]:
+    """Return the entries of an attribute for comparing, letter case apart; text ends at commas."""
+    entries = attribute_list(value)
+    if entries is None:
+        entries = _BETWEEN.split(str(attribute_value(value) or "").strip())
+    return {plain_name(entry) for entry in entries} - {""}
 
 
 def attribute_cells(details: Details | None) -> dict[str, str | int | float | bool | None]:

@@ -25,6 +25,7 @@ from dotledger.core.tables.cell_checks import (
 from dotledger.core.tables.column_checks import as_pandas, details_of, frame_columns
 from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.name_codes import Coded
+from dotledger.core.tables.row_conditions import rows_where
 from dotledger.core.tables.table_origin import Origin
 from dotledger.core.tables.table_rows import Rows, details_columns, joined
 from dotledger.core.tables.threshold_values import Threshold, Thresholds, thresholds_of
@@ -197,6 +198,28 @@ class Findings(Rows):
         kinds = np.bincount(self.kind.codes[low], minlength=len(self.kind.names)).tolist()
         removed = dict(zip(self.kind.names, kinds, strict=True))
         return replace(self.without(low), origin=origin.after(at, removed))
+
+    def where(self, condition: str) -> Findings:
+        """Return the findings that satisfy a condition, such as ``age < 18 and mood = 'happy'``.
+
+        A value that a finding lacks satisfies nothing. An image and kind that had rows keeps at
+        least a blank one. The result's `origin` tells the condition.
+
+        Parameters
+        ----------
+        condition : str
+            Comparisons of ``label``, ``kind``, ``confidence``, ``person``, ``similarity`` and
+            attributes with numbers and quoted text, joined by ``and``, ``or``, ``not``.
+
+        Raises
+        ------
+        ArgumentError
+            If it is no such condition, or names a field that no finding has.
+        """
+        met = rows_where(self, condition)
+        origin = self.origin or Origin()
+        kept = self.without(~met & ~self.blank)
+        return replace(kept, origin=replace(origin, where=(*origin.where, condition)))
 
     def by_confidence(self) -> Findings:
         """Return the rows by falling confidence: asserted ones first, blank ones last.

@@ -10,18 +10,18 @@ import ast
 import math
 import operator
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dotledger.core.spelling import nearest
-from dotledger.core.tables.finding_details import Details, attribute_cells
-from dotledger.core.tables.findings_table import Findings
+from dotledger.core.tables.finding_details import Details, attribute_cells, attribute_list
+from dotledger.core.tables.threshold_values import Cuttable
 from dotledger.errors import ArgumentError
 
-__all__ = ["rows_where"]
+__all__ = ["condition_row", "met_by", "rows_where"]
 
 _LONGEST = 500
 _QUOTED = re.compile(r"('[^']*'|\"[^\"]*\")")
@@ -40,7 +40,7 @@ Row = Mapping[str, Any]
 Test = Callable[[Row], bool | None]
 
 
-def rows_where(findings: Findings, condition: str) -> NDArray[np.bool_]:
+def rows_where(findings: Cuttable, condition: str) -> NDArray[np.bool_]:
     """Return which rows of findings satisfy a condition; blank rows never do.
 
     Parameters
@@ -49,6 +49,7 @@ def rows_where(findings: Findings, condition: str) -> NDArray[np.bool_]:
         Comparisons of ``label``, ``kind``, ``confidence``, ``person``, ``similarity`` and
         attributes (a space in a name is written ``_``) with numbers and quoted text, joined by
         ``and``, ``or``, ``not``. Letter case of text does not matter. A flag may stand alone. A
+        list equals each of its entries, and is unequal to what is none of them. A
         range is below a number if its higher end is, and above it if its lower end is.
 
     Returns
@@ -62,18 +63,34 @@ def rows_where(findings: Findings, condition: str) -> NDArray[np.bool_]:
         If it is no such condition, names a field that no finding has, or compares a field with
         what it never is, such as text with a number.
     """
-    rows = list(_rows(findings))
-    test = _Condition(condition, rows).test
-    met = [test(row) is True for row in rows]
+    met = met_by(list(_rows(findings)), condition)
     return np.array(met, dtype=bool) & ~findings.blank
 
 
-def _rows(findings: Findings) -> Iterable[Row]:
-    details = findings.details or [None] * len(findings)
+def met_by(rows: Sequence[Row], condition: str) -> list[bool]:
+    """Return which rows satisfy a condition; each is made by `condition_row`.
+
+    Raises
+    ------
+    ArgumentError
+        As `rows_where` does: a field must be one that a row has.
+    """
+    test = _Condition(condition, rows).test
+    return [test(row) is True for row in rows]
+
+
+def condition_row(
+    kind: str, label: str, confidence: float | None, details: Details | None
+) -> dict[str, Any]:
+    """Return a finding as conditions see it: its attributes by names without spaces."""
+    return {**_told(details), "kind": kind, "label": label, "confidence": confidence}
+
+
+def _rows(findings: Cuttable) -> Iterable[Row]:
+    details = findings.details or [None] * len(findings.confidence)
     columns = (findings.kind.values(), findings.label.values(), findings.confidence.tolist())
     for one, kind, label, confidence in zip(details, *columns, strict=True):
-        known = None if math.isnan(confidence) else confidence
-        yield {**_told(one), "kind": kind, "label": label, "confidence": known}
+        yield condition_row(kind, label, None if math.isnan(confidence) else confidence, one)
 
 
 def _told(details: Details | None) -> dict[str, Any]:
@@ -82,13 +99,15 @@ def _told(details: Details | None) -> dict[str, Any]:
     for name, value in (details.attributes if details is not None else {}).items():
         if isinstance(value, Mapping) and {"low", "high"} <= value.keys():
             told[name] = (float(value["low"]), float(value["high"]))
+        elif (entries := attribute_list(value)) is not None:
+            told[name] = [entry.casefold() for entry in entries]
     return {name.replace(" ", "_"): value for name, value in told.items()}
 
 
 class _Condition:
     """A condition, compiled to a function of a row."""
 
-    def __init__(self, text: str, rows: list[Row]) -> None:
+    def __init__(self, text: str, rows: Sequence[Row]) -> None:
         self._text, self._rows = text, rows
         self._known = dict.fromkeys(
             ("label", "kind", "confidence", "person", "similarity", *(n for r in rows for n in r))
@@ -170,6 +189,8 @@ class _Condition:
 
         def test(row: Row) -> bool | None:
             value = row.get(name)
+            if isinstance(value, list):
+                return _of_list(value, op, goal) if sort is str else None
             if isinstance(value, tuple):
                 return _of_range(value, op, float(goal)) if sort is float else None
             if value is None or _sort_of(value) is not sort:
@@ -189,7 +210,12 @@ class _Condition:
 def _sort_of(value: Any) -> type:
     if isinstance(value, bool):
         return bool
-    return str if isinstance(value, str) else float
+    return str if isinstance(value, str | list) else float
+
+
+def _of_list(value: list[str], op: ast.cmpop, goal: Any) -> bool:
+    """Return whether a list holds an entry, or does not."""
+    return (goal in value) == isinstance(op, ast.Eq)
 
 
 def _of_range(value: tuple[float, float], op: ast.cmpop, goal: float) -> bool | None:

@@ -17,7 +17,7 @@ from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.name_codes import Coded
 from dotledger.errors import ArgumentError
 
-__all__ = ["Chosen", "Threshold", "Thresholds", "thresholds_of"]
+__all__ = ["Chosen", "Cuttable", "Threshold", "Thresholds", "thresholds_of"]
 
 
 class Chosen(Protocol):
@@ -55,6 +55,10 @@ class Cuttable(Protocol):
     @property
     def details(self) -> Sequence[Details | None] | None:
         """What only some findings have."""
+
+    @property
+    def blank(self) -> NDArray[np.bool_]:
+        """Rows that stand for an image without findings, shape (n,)."""
 
 
 @dataclass(frozen=True, kw_only=True)

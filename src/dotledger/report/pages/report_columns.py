@@ -233,6 +233,9 @@ def in_words(attributes: Mapping[str, Any], *, private: bool = False) -> str:
 
 def _shares(value: Mapping[str, Any]) -> str:
     """Return the leading part first: a line that is cut must not lose it."""
+    if "list" in value:
+        shares = value["shares"]
+        return ", ".join(f"{name} {shares[name]:.2f}" for name in value["list"]) or "none"
     shares, leading = value["shares"], value.get("leading")
     first = f"{leading} {shares[leading]:.2f}" if leading in shares else str(leading)
     rest = sorted((n for n in shares if n != leading), key=lambda n: -shares[n])
@@ -259,6 +262,8 @@ def _of_parts(value: Mapping[str, Any]) -> str:
 def _value(value: Any) -> str:
     if isinstance(value, Mapping):
         return _of_parts(value)
+    if isinstance(value, list | tuple):
+        return ", ".join(map(_value, value)) or "none"
     if isinstance(value, bool):
         return "yes" if value else "no"
     return f"{value:.3g}" if isinstance(value, float) else str(value)

@@ -13,6 +13,7 @@ from dotledger.core.measurement.measure_result import Measure
 from dotledger.core.measures.measure_rows import Interval, KindMeasure, Row
 from dotledger.core.measures.registry import MEASURES, records_for
 from dotledger.core.measures.share_limits import FEW_IMAGES
+from dotledger.core.questions.attribute_judging import AttributeRow
 from dotledger.core.questions.error_diagnosis import Case, Diagnosis
 from dotledger.core.spelling import counted
 from dotledger.report.terminal.terminal_tables import (
@@ -376,7 +377,7 @@ def _details(measure: Measure) -> Iterable[Any]:
                 r.judged,
                 r.pairs,
                 with_interval(r.share_right, r.interval, r.images),
-                number(r.mean_absolute_error),
+                _list_shares(r) if r.judged == "set" else number(r.mean_absolute_error),
             ]
             for name, r in found.attributes.items()
         ]
@@ -390,10 +391,17 @@ def _details(measure: Measure) -> Iterable[Any]:
             rows.append([kind, "name", "exact", total, number(n.right / total), DASH])
     if rows:
         yield rows_table(
-            "Details of pairs", ["kind", "what", "judged", "pairs", "right", "mean error"], rows
+            "Details of pairs",
+            ["kind", "what", "judged", "pairs", "right", "mean error, or of entries"],
+            rows,
         )
     else:
         yield "No pair has an attribute, a point or a name on both sides."
+
+
+def _list_shares(row: AttributeRow) -> str:
+    precision = with_interval(row.set_precision, row.precision_interval)
+    return f"precision {precision}, recall {with_interval(row.set_recall, row.recall_interval)}"
 
 
 def _text(measure: Measure) -> Iterable[Any]:

@@ -404,6 +404,7 @@ def _attribute(name: str, values: Sequence[Any]) -> dict[str, tuple[str, str]]:
         (lambda v: isinstance(v, dict) and set(v) == {"low", "high"}, at, "range"),
         (_is_shares, at, "shares"),
         (lambda v: isinstance(v, str), at, "choice"),
+        (_is_list, at, "list"),
     )
     for test, where, kind in tests:
         if all(map(test, values)):
@@ -412,6 +413,19 @@ def _attribute(name: str, values: Sequence[Any]) -> dict[str, tuple[str, str]]:
         inner = [key for key in values[0] if all(is_number(v.get(key)) for v in values)]
         return {key: (written([name, key]), "number") for key in inner}
     return {}
+
+
+def _is_list(value: Any) -> bool:
+    """Tell whether a value is a list of words, or of a word with a number each."""
+    if not isinstance(value, list):
+        return False
+    return all(isinstance(v, str) for v in value) or all(
+        isinstance(v, dict)
+        and len(v) == 2
+        and sum(isinstance(part, str) for part in v.values()) == 1
+        and sum(map(is_number, v.values())) == 1
+        for v in value
+    )
 
 
 def _is_shares(value: Any) -> bool:
