@@ -238,5 +238,6 @@ def _with_origin(table: Findings, batch: Batch, versions: tuple[str, ...]) -> Fi
         floor=batch.floor,
         smallest_face=described.limits.smallest_face if described else None,
         words=described.words if described else {},
+        shown=described.shown if described else (),
     )
     return replace(table, origin=origin)

@@ -377,4 +377,12 @@ class OnThePage(WithWork):
         x0, y0, x1, y1 = next(one.box for one in self.work.work[1].found if one.box)
         for got, wanted in zip(boxes, (x0, y0, x1 - x0, y1 - y0)):
             self.assertAlmostEqual(got, wanted, delta=2.5)
+        said = "return document.querySelectorAll('#boxes .said').length > 0"
+        press(*"++++")  # a picture as small as this has no room for writing
+        wait("return document.getElementById('stage').dataset.zoom", "5.06")
+        wait(said, True)
+        press("t")
+        wait(said, False)
+        press("0")
+        wait("return document.getElementById('stage').dataset.zoom", "1.00")
         self.assertEqual(browser.errors(), [])

@@ -365,7 +365,7 @@ def landmarks_reader(
 
     def read(level: Level, frame: Frame, working: Any) -> dict[str, tuple[float, float]]:
         raw = get(level)
-        named = {k: v for k, v in _named_points(raw, rule) if k}
+        named = dict(_named_points(raw, rule))
         carried = place.points(list(named.values()), frame, working)
         for point in carried:
             _refuse_far(point)
@@ -379,10 +379,17 @@ def _named_points(raw: Any, rule: PointsRule) -> Iterable[tuple[str, tuple[float
         return _in_order(raw, rule)
     if type(raw) is dict:
         return [(name, _xy(part, rule)) for name, part in raw.items()]
-    if type(raw) is list and rule.name:
-        entries = [part for part in raw if type(part) is dict]
-        return [(str(part.get(rule.name, "")), _xy(part, rule)) for part in entries]
-    return []
+    if type(raw) is list:
+        return [(_point_name(part, rule, n), _xy(part, rule)) for n, part in enumerate(raw, 1)]
+    if raw is MISSING or raw is None:
+        return []
+    raise SetAside("not landmark points: neither a list nor points by name", raw)
+
+
+def _point_name(part: Any, rule: PointsRule, number: int) -> str:
+    """Return a point's own name, or its number in the list: no point is lost for lack of a name."""
+    own = part.get(rule.name) if type(part) is dict and rule.name else None
+    return str(own) if own else f"point {number}"
 
 
 def _in_order(raw: Any, rule: PointsRule) -> list[tuple[str, tuple[float, float]]]:

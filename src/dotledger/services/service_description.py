@@ -231,6 +231,12 @@ class Description(TomlPart, frozen=True, kw_only=True):
         return {name: value for rule in rules for name, value in rule.words}
 
     @property
+    def shown(self) -> tuple[str, ...]:
+        """Attributes that its reading rules mark to be written beside a face without a name."""
+        named = [name for rule in self.read for name, one in rule.attributes.items() if one.show]
+        return tuple(dict.fromkeys(named))
+
+    @property
     def attribute_names(self) -> dict[str, tuple[str, ...]]:
         """What the reading rules name next to the box, by kind; as `suspicions` takes it."""
         found: dict[str, tuple[str, ...]] = {}

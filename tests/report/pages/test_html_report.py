@@ -348,6 +348,33 @@ class InABrowser(WithPage):
         return self.browser.run("""return [...document.querySelectorAll('table.measures tbody tr')].map((r) =>
             [r.dataset.kind, r.dataset.label, ...['.n-right', '.n-missed', '.n-wrong', '.v-recall', '.v-precision', '.v-f1'].map((c) => r.querySelector(c).textContent)])""")  # fmt: skip
 
+    def test_writing_and_zoom(self):
+        """Writing stays in the picture and covers no writing, at every zoom; keys and wheel zoom."""
+        run = self.browser.run
+        run("document.querySelector('.sight').click()")
+        places = """return [...document.querySelectorAll('#d-over .tag')].map((t) => ['x', 'y', 'width', 'height'].map((n) => Number(t.getAttribute(n))))"""
+        texts = "return [...document.querySelectorAll('#d-over .said')].map((t) => t.textContent)"
+        size = run("const v = document.getElementById('d-over').viewBox.baseVal; return [v.width, v.height]")  # fmt: skip
+        counts = []
+        for key in ("", "+", "+", "-", "0"):
+            run("document.getElementById('detail').dispatchEvent(new KeyboardEvent('keydown', {key: arguments[0]}))", key)  # fmt: skip
+            spots = run(places)
+            for n, (x, y, w, h) in enumerate(spots):
+                self.assertTrue(x >= 0 and y >= 0 and x + w <= size[0] and y + h <= size[1])
+                for a, b, c, d in spots[n + 1 :]:
+                    apart = x + w <= a + 1e-6 or a + c <= x + 1e-6 or y + h <= b + 1e-6 or b + d <= y + 1e-6  # fmt: skip
+                    self.assertTrue(apart, (spots[n], (a, b, c, d)))
+            counts.append(len(spots))
+        self.assertEqual(run("return document.getElementById('d-stage').dataset.zoom"), "1.00")
+        self.assertEqual(counts[0], counts[-1])
+        self.assertGreaterEqual(counts[2], counts[0], "there is more room in a larger picture")
+        self.assertTrue(set(run(texts)))
+        run("document.getElementById('d-stage').dispatchEvent(new WheelEvent('wheel', {deltaY: -400, cancelable: true}))")  # fmt: skip
+        self.assertEqual(run("return document.getElementById('d-stage').dataset.zoom"), "2.72")
+        run("document.getElementById('d-said').click()")
+        self.assertEqual(run(texts), [])
+        self.assertEqual(self.browser.errors(), [])
+
     def test_numbers_equal_those_of_measure(self):
         """At 21 positions of the slider every figure is that of `measure`, to the last digit."""
         for value in (None, *(n / 20 for n in range(1, 21))):

@@ -20,6 +20,7 @@ from dotledger.errors import ArgumentError, GatherError
 from dotledger.report.pictures import alphabets as fonts
 from dotledger.report.pictures.alphabets import font_for, lacking
 from dotledger.report.pictures.box_marks import TONES, Mark, draw_marks
+from dotledger.report.pictures.box_writing import BoxWriting
 from dotledger.report.pictures.contact_sheets import (
     Pictured,
     contact_sheet,
@@ -228,7 +229,7 @@ class Judged(unittest.TestCase):
         self.assertEqual(len(sizes), 4)
         odd = draw(found(("a", "lamp \U0010fffd", 0.9, (10, 10, 60, 60))), images, home / "odd")
         self.assertEqual((odd.lacking, plain.lacking), ("\U0010fffd", ""))
-        marks = picture_marks(findings, None, confidence="percent")
+        marks = picture_marks(findings, None, writing=BoxWriting(confidence="percent"))
         self.assertEqual(marks["a"][0][0].text, "lamp 90%")
         tiles = fault_tiles(
             findings, annotations, {n: (lambda d=d: d) for n, d in images.items()}, by="reason"
@@ -279,7 +280,7 @@ class Judged(unittest.TestCase):
         table = found(("a", "kite", 0.9734, (1, 1, 9, 9)), ("a", "bell", 0.5, (1, 1, 8, 8)))
         table = replace(table, details=(None, Details(own_confidence="Likely")))
         for form, wanted in (("share", ["kite 0.97", "bell 0.50"]), ("percent", ["kite 97%", "bell 50%"]), ("own", ["kite 0.9734", "bell Likely"])):  # fmt: skip
-            marks, _, _ = picture_marks(table, None, confidence=form)["a"]
+            marks, _, _ = picture_marks(table, None, writing=BoxWriting(confidence=form))["a"]
             self.assertEqual(sorted(mark.text for mark in marks), sorted(wanted))
 
     def test_one_picture(self):

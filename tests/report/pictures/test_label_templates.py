@@ -7,6 +7,7 @@ from dataclasses import replace
 from dotledger.core.tables.finding_details import Details
 from dotledger.errors import ArgumentError
 from dotledger.report.pages.report_columns import in_words
+from dotledger.report.pictures.box_writing import box_writing
 from dotledger.report.pictures.contact_sheets import picture_marks
 from dotledger.report.pictures.label_templates import label_template
 from tests.core.measurement.test_measure import findings_of
@@ -35,7 +36,7 @@ def table(*attributes):
 class Templates(unittest.TestCase):
     def written(self, text, attributes=REED, confidence=0.9):
         found = table(REED, attributes)
-        template = label_template(text, found)
+        template = label_template(text, found.details or ())
         return template.written("face", "face", confidence, found.details[1])
 
     def test_fields(self):
@@ -104,9 +105,9 @@ class Templates(unittest.TestCase):
         found = table(REED, {"name": "Sedge"}, {"name": ""}, None)
         [(marks, _, _)] = picture_marks(found, None).values()
         said = [mark.text for mark in marks]
-        self.assertEqual(said, ["Old Reed 0.90", "Sedge 0.90", "face 0.90", "face 0.90"])
+        self.assertEqual(said, ["Old Reed 0.91", "Sedge", "face 0.90", "face 0.90"])
         [(marks, _, _)] = picture_marks(
-            found, None, write=label_template("{person}, {mood}", found)
+            found, None, writing=box_writing(found, write="{person}, {mood}")
         ).values()
         self.assertEqual([m.text for m in marks], ["Old Reed, calm", "Sedge", "face", "face"])
         self.assertEqual({mark.label for mark in marks}, {"face"}, "colours stay")

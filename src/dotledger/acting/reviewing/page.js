@@ -106,7 +106,20 @@ function drawBoxes(work) {
       made.push(box);
     }
   }
-  at("boxes").replaceChildren(...made);
+  at("boxes").replaceChildren(...made, ...(work.size ? besides(work) : []));
+}
+
+// Writing, landmarks and outlines, as far as they are wanted.
+function besides(work) {
+  const boxed = work.found.filter((one) => one.box);
+  const unit = dotSight.unitOf(at("boxes"));
+  const shapes = at("shapes").checked ? boxed.flatMap((one) => dotSight.shapes(one, unit)) : [];
+  return [...shapes, ...(at("said").checked ? dotSight.writing(boxed, work.size, unit, state.place) : [])];
+}
+
+function toggle(id) {
+  at(id).checked = !at(id).checked;
+  if (current()) drawBoxes(current());
 }
 
 async function showRaw() {
@@ -175,10 +188,16 @@ const KEYS = {
   p: () => decide(0, "pass"), b: () => decide(0, "block"), s: () => decide(0, "skip"), u: undo, v: show,
   c: () => chosen && decide(chosen, "confirmed"), x: () => chosen && decide(chosen, "box wrong"),
   l: relabel, r: () => { at("answer").open = !at("answer").open; },
+  t: () => toggle("said"), m: () => toggle("shapes"),
   ArrowDown: () => choose(1), ArrowUp: () => choose(-1),
   ArrowRight: () => go(place + 1), ArrowLeft: () => go(place - 1),
 };
 
+const sight = dotSight.zoom(at("stage"), at("frame"), () => current() && drawBoxes(current()));
+// The size of the picture is known when it is there, and writing is as large as the screen says.
+at("picture").addEventListener("load", () => sight.set(1));
+window.addEventListener("resize", () => current() && drawBoxes(current()));
+for (const id of ["said", "shapes"]) at(id).addEventListener("change", () => current() && drawBoxes(current()));
 document.addEventListener("keydown", (event) => {
   if (event.ctrlKey || event.metaKey || event.altKey) return;
   if (event.target.id === "label") {
@@ -186,6 +205,7 @@ document.addEventListener("keydown", (event) => {
     return;
   }
   if (event.target.id === "raw" && event.key.startsWith("Arrow")) return;
+  if (sight.key(event)) return;
   const does = KEYS[event.key.length === 1 ? event.key.toLowerCase() : event.key];
   if (!does) return;
   event.preventDefault();

@@ -13,7 +13,7 @@ from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urlsplit
 
-from dotledger.acting.reviewing.review_worklist import Work, Worklist
+from dotledger.acting.reviewing.review_worklist import Found, Work, Worklist
 from dotledger.core.decisions.human_decisions import newest
 from dotledger.errors import ArgumentError, DotLedgerError, MissingExtra
 from dotledger.images.image_facts import read_facts
@@ -43,13 +43,21 @@ _SHOWN = {"jpeg": "image/jpeg", "png": "image/png", "webp": "image/webp", "gif":
 _FILES = {
     "": "text/html",
     "page.js": "text/javascript",
+    "sight.js": "text/javascript",
     "page.css": "text/css",
     "page.svg": "image/svg+xml",
 }
 _MOST = 4096
 
 
-def review_app(worklist: Worklist, *, who: str, token: str) -> Starlette:
+def review_app(
+    worklist: Worklist,
+    *,
+    who: str,
+    token: str,
+    text_of: Callable[[Found], str] | None = None,
+    place: str = "near",
+) -> Starlette:
     """Return the application.
 
     Parameters
@@ -60,6 +68,10 @@ def review_app(worklist: Worklist, *, who: str, token: str) -> Starlette:
         The person whose decisions these are.
     token : str
         Stands in the address; everything else is not found.
+    text_of : callable, optional
+        Returns what is written beside a box; by default its label.
+    place : str
+        Where that stands, if there is room; as `draw` takes it.
 
     Raises
     ------
@@ -74,11 +86,12 @@ def review_app(worklist: Worklist, *, who: str, token: str) -> Starlette:
             "the review page needs starlette and uvicorn",
             next_step="Run: pip install 'dot-ledger[review]'; or use a sheet: `out=FILE`",
         ) from error
-    page = _ReviewPage(worklist, who)
+    page = _ReviewPage(worklist, who, text_of or (lambda one: one.label), place)
     home = f"/{token}/"
     gets: dict[str, Callable[[Request], Response]] = {
         "": page.file,
         "page.js": page.file,
+        "sight.js": page.file,
         "page.css": page.file,
         "page.svg": page.file,
         "work": page.work,
@@ -158,14 +171,19 @@ def _posted(call: Callable[[dict[str, Any]], Response]) -> Callable[[Request], A
 
 
 class _ReviewPage:
-    def __init__(self, worklist: Worklist, who: str) -> None:
+    def __init__(
+        self, worklist: Worklist, who: str, text_of: Callable[[Found], str], place: str
+    ) -> None:
         self._list, self._who = worklist, who
+        self._text_of, self._place = text_of, place
 
     def file(self, request: Request) -> Response:
         from starlette.responses import Response
 
         name = request.url.path.rpartition("/")[2]
-        data = (files(__package__) / (name or "page.html")).read_bytes()
+        shared = files("dotledger") / "page_parts"
+        home = shared if name == "sight.js" else files(__package__)
+        data = (home / (name or "page.html")).read_bytes()
         return Response(data, media_type=_FILES[name])
 
     def work(self, request: Request) -> Response:  # noqa: ARG002 - as every route
@@ -174,7 +192,8 @@ class _ReviewPage:
                 "who": self._who,
                 "service": self._list.batch.service,
                 "batch": self._list.batch.id,
-                "work": [_plain(one) for one in self._list.work],
+                "place": self._place,
+                "work": [_plain(one, self._text_of) for one in self._list.work],
                 "decided": self._decided(),
             }
         )
@@ -249,13 +268,21 @@ def _json(value: Any, status: int = 200) -> Response:
     return Response(to_json(value), status, media_type="application/json")
 
 
-def _plain(work: Work) -> dict[str, Any]:
+def _plain(work: Work, text_of: Callable[[Found], str]) -> dict[str, Any]:
     return {
         "image": work.image,
         "reasons": work.reasons,
         "unsafe": work.unsafe,
         "size": work.size,
-        "found": [vars(one) for one in work.found],
+        "found": [
+            {
+                **{name: value for name, value in vars(one).items() if name != "details"},
+                "text": text_of(one),
+                "points": list(one.details.points.values()) if one.details else [],
+                "outline": list(one.details.polygon) if one.details else [],
+            }
+            for one in work.found
+        ],
     }
 
 

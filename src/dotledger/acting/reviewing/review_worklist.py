@@ -13,6 +13,7 @@ from dotledger.core.copies.image_fingerprints import Prints
 from dotledger.core.decisions.decide import decide
 from dotledger.core.decisions.human_decisions import Review, newest
 from dotledger.core.decisions.rule_conditions import Rules
+from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.findings_table import Findings
 from dotledger.images.image_gathering import Item
 from dotledger.images.image_prints import prints_of
@@ -42,6 +43,8 @@ class Found:
         None where it is asserted without one.
     box : tuple of float or None
         In pixels of the upright original.
+    details : Details or None
+        What it has beside.
     """
 
     row: int
@@ -49,6 +52,7 @@ class Found:
     label: str
     confidence: float | None
     box: tuple[float, ...] | None
+    details: Details | None = None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -230,6 +234,7 @@ def _found(findings: Findings) -> dict[str, list[Found]]:
                 label=str(labels[row]),
                 confidence=None if np.isnan(confidence) else confidence,
                 box=None if np.isnan(box[0]) else tuple(box.tolist()),
+                details=findings.details[row] if findings.details is not None else None,
             )
         )
     return found

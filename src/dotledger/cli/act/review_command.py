@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import getpass
+import math
 import secrets
 import socket
 import time
@@ -15,6 +16,7 @@ import click
 from dotledger.cli.options.common_options import (
     batch_options,
     example,
+    given_options,
     json_option,
     ledger_option,
     print_json,
@@ -24,12 +26,14 @@ from dotledger.cli.options.common_options import (
     service_name,
 )
 from dotledger.cli.options.provenance import provenance, provenance_lines
+from dotledger.cli.options.writing_options import words_of, writing_options
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
 from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
-    from dotledger.acting.reviewing.review_worklist import Worklist
+    from dotledger.acting.reviewing.review_worklist import Found, Worklist
+    from dotledger.report.pictures.box_writing import BoxWriting
 
 __all__ = ["command"]
 
@@ -47,6 +51,7 @@ __all__ = ["command"]
 @click.option("--in", "in_file", metavar="FILE", help="Take in a sheet that was filled in.")
 @click.option("--decided", is_flag=True, help="Show what was decided, and who agrees with whom.")
 @click.option("--annotations", metavar="FILE", help="Write what was decided as annotations.")
+@writing_options
 @replace_option
 @json_option
 def command(
@@ -60,6 +65,9 @@ def command(
     in_file: str | None,
     decided: bool,
     annotations: str | None,
+    write: str | None,
+    place: str,
+    words: str | None,
     replace: bool,
     as_json: bool,
 ) -> int:
@@ -72,7 +80,11 @@ def command(
     from dotledger.acting.reviewing.review_worklist import open_worklist
     from dotledger.formats.rules_files import read_rules
     from dotledger.ledger.ledger_store import LedgerStore
+    from dotledger.report.pictures.box_writing import box_writing
 
+    sheet = any((out_file, in_file, decided, annotations))
+    if sheet and (given := given_options(["write", "place", "words"])):
+        raise click.UsageError(f"{given[0]} goes with the page.")
     for target, option in ((out_file, "--out"), (annotations, "--annotations")):
         if target is not None:
             check_output(target, place=option, inputs=(rules, ledger, in_file), replace=replace)
@@ -87,8 +99,9 @@ def command(
             wall=time.time,
         )
         person = who or getpass.getuser()
-        if not any((out_file, in_file, decided, annotations)):
-            _serve(work, person, port)
+        if not sheet:
+            writing = box_writing(work.findings, write=write, place=place, words=words_of(words))
+            _serve(work, person, port, writing)
             _show_decided(work, as_json)
             return 0
         _sheets(work, out_file, in_file, person)
@@ -125,12 +138,17 @@ def _write_annotations(work: Worklist, path: str, who: str | None) -> None:
         say(f"{counted(len(made.left_out), 'image')} left out: not all of it was looked at")
 
 
-def _serve(work: Worklist, who: str, port: int) -> None:
+def _serve(work: Worklist, who: str, port: int, writing: BoxWriting) -> None:
     """Serve the page until it is interrupted."""
     from dotledger.acting.reviewing.review_page import review_app
 
     token = secrets.token_urlsafe(24)
-    app = review_app(work, who=who, token=token)
+
+    def text_of(one: Found) -> str:
+        sure = math.nan if one.confidence is None else one.confidence
+        return writing.text(one.kind, one.label, sure, one.details)
+
+    app = review_app(work, who=who, token=token, text_of=text_of, place=writing.place)
     import uvicorn
 
     with socket.socket() as listening:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -23,8 +23,12 @@ from dotledger.cli.options.common_options import (
     truth_of,
 )
 from dotledger.cli.options.provenance import provenance, provenance_lines
+from dotledger.cli.options.writing_options import words_of, writing_options
 from dotledger.core.spelling import counted, first_of
 from dotledger.safe_files import check_output_folder
+
+if TYPE_CHECKING:
+    from dotledger.core.tables.findings_table import Findings
 
 __all__ = ["command"]
 
@@ -53,11 +57,8 @@ __all__ = ["command"]
     show_default=True,
     help="Written as 0.97, as 97 %, or as the service wrote it.",
 )
-@click.option(
-    "--write",
-    metavar="TEMPLATE",
-    help="Text of each box, such as '{person}, {age:.0f}'.",
-)
+@writing_options
+@click.option("--rules", metavar="FILE", help="Write the verdict of rules above each picture.")
 @click.option("--side", type=int, metavar="PIXELS", help="Longest side; by default full size.")
 @click.option(
     "--sheet",
@@ -89,6 +90,9 @@ def command(
     versus: str | None,
     confidence: Any,
     write: str | None,
+    place: Any,
+    words: str | None,
+    rules: str | None,
     side: int | None,
     sheet: str,
     font: str | None,
@@ -121,6 +125,10 @@ def command(
         versus=None if versus is None else read_findings(versus),
         confidence=confidence,
         write=write,
+        place=place,
+        words=words_of(words),
+        rules=rules,
+        outcomes=None if rules is None else _outcomes(findings, ledger, found),
         side=side,
         sheet=sheet,
         title=f"{service or findings or 'findings'}",
@@ -152,3 +160,14 @@ def command(
         pictures = counted(len(drawn.pictures), "picture")
         print_table(*provenance_lines(about))
         print_table(f"{pictures} in {folder}; all together: {drawn.sheet}")
+
+
+def _outcomes(findings: str | None, ledger: str, found: Findings) -> dict[str, Any] | None:
+    """Return what became of each image of the batch, for its verdict; a file does not know."""
+    if findings is not None or found.origin is None or found.origin.batch is None:
+        return None
+    from dotledger.ledger.batch_queries import find_batch, outcomes_of
+    from dotledger.ledger.ledger_store import LedgerStore
+
+    with LedgerStore(ledger, create=False, read_only=True) as opened:
+        return outcomes_of(opened, find_batch(opened, batch=found.origin.batch))

@@ -18,6 +18,7 @@ from dotledger.cli.options.common_options import (
     threshold_of,
     threshold_option,
 )
+from dotledger.cli.options.writing_options import words_of, writing_options
 from dotledger.errors import ArgumentError
 from dotledger.safe_files import check_output
 
@@ -51,6 +52,7 @@ __all__ = ["command"]
     show_default=True,
     help="Thumbnails inside the page, in a folder next to it, or none.",
 )
+@writing_options
 @click.option(
     "--private", is_flag=True, help="Leave out images, names of persons, texts, raw answers."
 )
@@ -70,6 +72,9 @@ def command(
     threshold: str | None,
     rules: str | None,
     how: Any,
+    write: str | None,
+    place: Any,
+    words: str | None,
     private: bool,
     title: str,
     replace: bool,
@@ -105,6 +110,9 @@ def command(
         threshold=threshold_of(threshold),
         rules=rules,
         how=how,
+        write=write,
+        place=place,
+        words=words_of(words),
         private=private,
         title=title,
     )

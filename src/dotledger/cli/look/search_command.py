@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from itertools import islice
 from pathlib import Path
@@ -12,6 +13,7 @@ import click
 from dotledger.cli.options.common_options import (
     as_kinds,
     example,
+    given_options,
     json_option,
     kinds_option,
     ledger_option,
@@ -21,6 +23,7 @@ from dotledger.cli.options.common_options import (
     say,
     service_name,
 )
+from dotledger.cli.options.writing_options import words_of, writing_options
 from dotledger.core.kinds import VERDICTS
 from dotledger.core.spelling import counted, nearest
 from dotledger.errors import ArgumentError
@@ -31,6 +34,8 @@ if TYPE_CHECKING:
     from dotledger.core.decisions.verdicts import Decisions
     from dotledger.ledger.image_search import Hit, Wanted
     from dotledger.ledger.ledger_store import LedgerStore
+    from dotledger.report.pictures.box_marks import Mark
+    from dotledger.report.pictures.box_writing import BoxWriting
 
 __all__ = ["command"]
 
@@ -64,6 +69,7 @@ _MOST_PICTURES = 60
     "--rows", type=click.IntRange(0), default=40, show_default=True, help="To show; 0 for all."
 )
 @click.option("--sheet", metavar="FILE", help="Draw the images found on one picture (.png).")
+@writing_options
 @replace_option
 @json_option
 def command(
@@ -83,6 +89,9 @@ def command(
     until: str,
     rows: int,
     sheet: str | None,
+    write: str | None,
+    place: str,
+    words: str | None,
     replace: bool,
     as_json: bool,
 ) -> None:
@@ -94,6 +103,8 @@ def command(
     from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.safe_files import check_output
 
+    if sheet is None and (given := given_options(["write", "place", "words"])):
+        raise click.UsageError(f"{given[0]} goes with --sheet.")
     if where is not None and outcomes:
         raise ArgumentError("is about findings, not outcomes", place="--where", got=where)
     if (verdict is None) != (rules is None):
@@ -117,7 +128,11 @@ def command(
         if not hits:
             _say_nearest(opened, labels)
         if sheet is not None:
-            _draw(hits, opened, sheet)
+            from dotledger.report.pictures.box_writing import writing_for
+
+            details = [one.details for one in hits]
+            writing = writing_for(details, write=write, place=place, words=words_of(words))
+            _draw(hits, opened, sheet, writing)
     if as_json:
         print_json("search", {"hits": [_plain(one) for one in hits]})
     else:
@@ -281,9 +296,8 @@ def _number(one: Hit) -> str:
     return "asserted" if one.is_finding else ""
 
 
-def _draw(hits: list[Hit], ledger: LedgerStore, sheet: str) -> None:
+def _draw(hits: list[Hit], ledger: LedgerStore, sheet: str, writing: BoxWriting) -> None:
     from dotledger.ledger_findings import kept_items
-    from dotledger.report.pictures.box_marks import Mark
     from dotledger.report.pictures.contact_sheets import Pictured, contact_sheet
     from dotledger.safe_files import whole_file
 
@@ -293,13 +307,8 @@ def _draw(hits: list[Hit], ledger: LedgerStore, sheet: str) -> None:
     pictures = []
     for (batch, name), mine in islice(by_image.items(), _MOST_PICTURES):
         item = kept_items([mine[0].sent], ledger)[0]
-        marks = [
-            Mark(box=(x0, y0, x1, y1), text=one.label, label=one.label)
-            for one in mine
-            if one.box is not None
-            for x0, y0, x1, y1 in (one.box,)
-        ]
-        words = ", ".join(dict.fromkeys(one.label for one in mine))
+        marks = [_mark(one, writing) for one in mine if one.box is not None]
+        words = ", ".join(dict.fromkeys(writing.word(one.label) for one in mine))
         pictures.append(
             Pictured(
                 name=f"{name} ({batch})",
@@ -307,6 +316,7 @@ def _draw(hits: list[Hit], ledger: LedgerStore, sheet: str) -> None:
                 marks=tuple(marks),
                 footer="",
                 summary=words,
+                place=writing.place,
             )
         )
     with whole_file(Path(sheet)) as draft:
@@ -314,3 +324,18 @@ def _draw(hits: list[Hit], ledger: LedgerStore, sheet: str) -> None:
         contact_sheet(pictures, title=title).save(draft, "PNG")
     more = len(by_image) - len(pictures)
     say(f"drawn on {sheet}: {len(pictures)}" + (f"; {more} more images are not" if more else ""))
+
+
+def _mark(one: Hit, writing: BoxWriting) -> Mark:
+    from dotledger.report.pictures.box_marks import Mark
+
+    assert one.box is not None
+    x0, y0, x1, y1 = one.box
+    sure = math.nan if one.confidence is None else one.confidence
+    return Mark(
+        box=(x0, y0, x1, y1),
+        text=writing.text(one.kind, one.label, sure, one.details),
+        label=one.label,
+        points=tuple(one.details.points.values()) if one.details else (),
+        outline=one.details.polygon if one.details else (),
+    )

@@ -11,6 +11,7 @@ import click
 from dotledger.cli.options.common_options import (
     batch_options,
     example,
+    given_options,
     json_option,
     ledger_option,
     print_json,
@@ -21,6 +22,7 @@ from dotledger.cli.options.common_options import (
     threshold_of,
     threshold_option,
 )
+from dotledger.cli.options.writing_options import words_of, writing_options
 from dotledger.core.spelling import nearest
 from dotledger.errors import ArgumentError
 from dotledger.text_display import plain_text
@@ -31,7 +33,7 @@ if TYPE_CHECKING:
     from dotledger.images.image_gathering import Item
     from dotledger.ledger.batch_queries import Batch, Sent
     from dotledger.ledger.ledger_store import LedgerStore
-    from dotledger.report.pictures.label_templates import LabelTemplate
+    from dotledger.report.pictures.box_marks import Mark
 
 __all__ = ["command"]
 
@@ -50,7 +52,7 @@ __all__ = ["command"]
 @click.option("--raw", is_flag=True, help="Also the raw answers.")
 @click.option("--request", is_flag=True, help="Also the requests, the key masked.")
 @click.option("--picture", metavar="FILE", help="Draw it (.png).")
-@click.option("--write", metavar="TEMPLATE", help="With --picture: as of draw.")
+@writing_options
 @replace_option
 @json_option
 def command(
@@ -66,6 +68,8 @@ def command(
     request: bool,
     picture: str | None,
     write: str | None,
+    place: str,
+    words: str | None,
     replace: bool,
     as_json: bool,
 ) -> None:
@@ -76,11 +80,12 @@ def command(
     from dotledger.ledger.batch_queries import find_batch, sent_images
     from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.ledger_findings import findings_of, kept_items
-    from dotledger.report.pictures.label_templates import label_template
+    from dotledger.report.pictures.box_writing import box_writing
+    from dotledger.report.pictures.contact_sheets import picture_marks
     from dotledger.safe_files import check_output
 
-    if write is not None and picture is None:
-        raise ArgumentError("goes with --picture", place="--write", got=write)
+    if picture is None and (given := given_options(["write", "place", "words"])):
+        raise click.UsageError(f"{given[0]} goes with --picture.")
     if picture is not None:
         check_output(picture, place="--picture", inputs=(ledger, annotations), replace=replace)
     with LedgerStore(ledger, create=False, read_only=True) as opened:
@@ -97,8 +102,11 @@ def command(
     truth = None if annotations is None else _truth(annotations, sent)
     story["findings"], story["missed"] = _judged(mine, truth, overlap, threshold_of(threshold))
     if picture is not None:
-        template = None if write is None else label_template(write, found)
-        _draw(mine, truth, item, Path(picture), overlap, threshold, template)
+        writing = box_writing(found, write=write, place=place, words=words_of(words))
+        marks = picture_marks(
+            mine.cut(threshold_of(threshold)), truth, overlap=overlap, writing=writing
+        )
+        _draw(marks, item, Path(picture), place, story["verdict"])
     if as_json:
         print_json("show", story)
     else:
@@ -257,25 +265,22 @@ def _state(passes: bool, state: str) -> str:
 
 
 def _draw(
-    found: Findings,
-    truth: Annotations | None,
+    marks: dict[str, tuple[list[Mark], str, str]],
     item: Item,
     path: Path,
-    overlap: float,
-    threshold: str | None,
-    write: LabelTemplate | None,
+    place: str,
+    verdict: dict[str, Any] | None,
 ) -> None:
     from dotledger.images.image_preparation import decode_upright
-    from dotledger.report.pictures.box_marks import draw_marks
-    from dotledger.report.pictures.contact_sheets import picture_marks
+    from dotledger.report.pictures.box_marks import Badge, draw_marks
     from dotledger.safe_files import whole_file
 
-    cut = found.cut(threshold_of(threshold))
-    marks = picture_marks(cut, truth, overlap=overlap, write=write)
     mine, footer, _ = next(iter(marks.values()), ([], "", ""))
+    badge = verdict and Badge(verdict=verdict["verdict"], why="; ".join(verdict["reasons"]))
     picture = decode_upright(item.read()).convert("RGB")
     with whole_file(path) as draft:
-        draw_marks(picture, mine, footer=footer).save(draft, "PNG")
+        drawn = draw_marks(picture, mine, footer=footer, place=place, badge=badge or None)
+        drawn.save(draft, "PNG")
     say(f"drawn in {path}")
 
 

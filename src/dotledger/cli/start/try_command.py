@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import math
 import re
 import sys
 from pathlib import Path
@@ -30,6 +31,7 @@ from dotledger.errors import ArgumentError
 from dotledger.safe_files import check_output, whole_file
 
 if TYPE_CHECKING:
+    from dotledger.report.pages.trial_page import TrialFinding
     from dotledger.sending.trial_call import Trial
     from dotledger.services.service_description import Description
 
@@ -143,7 +145,6 @@ def _add_rules(service: Path, answer: bytes, image: bytes) -> None:
 
 
 def _write_page(trial: Trial, image: bytes, service: str, call: str, page: str) -> None:
-    from dotledger.report.pages.report_columns import in_words
     from dotledger.report.pages.trial_page import TrialAttempt, trial_page
 
     found = [one for reading in trial.readings for one in reading.found]
@@ -157,9 +158,7 @@ def _write_page(trial: Trial, image: bytes, service: str, call: str, page: str) 
         status=trial.status,
         seconds=trial.seconds,
         answer=trial.answer,
-        found=[
-            (f.kind, f.label, _number(f.confidence), f.box, in_words(_attributes(f))) for f in found
-        ],
+        found=[_shown(one) for one in found],
         notes=notes,
         problem=trial.problem,
         next_steps=trial.next_steps,
@@ -167,6 +166,25 @@ def _write_page(trial: Trial, image: bytes, service: str, call: str, page: str) 
     with whole_file(Path(page)) as draft:
         draft.write_text(trial_page(attempt, image), encoding="utf-8", newline="\n")
     say(f"written to {page}")
+
+
+def _shown(found: Any) -> TrialFinding:
+    from dotledger.report.pages.report_columns import in_words
+    from dotledger.report.pages.trial_page import TrialFinding
+    from dotledger.report.pictures.box_writing import BoxWriting
+
+    details = found.details
+    sure = math.nan if found.confidence is None else found.confidence
+    return TrialFinding(
+        kind=found.kind,
+        label=found.label,
+        confidence=_number(found.confidence),
+        box=found.box,
+        more=in_words(_attributes(found)),
+        text=BoxWriting().text(found.kind, found.label, sure, details),
+        points=tuple(details.points.values()) if details else (),
+        outline=details.polygon if details else (),
+    )
 
 
 def _attributes(found: Any) -> dict[str, Any]:

@@ -31,6 +31,8 @@ class Origin:
         The smallest face that the service says it finds, in pixels of what is sent.
     words : mapping of str to float
         The service's ordered words with their numbers.
+    shown : tuple of str
+        Attributes that the description marks to be written beside a face without a name.
     cut : tuple of (threshold, mapping of str to int)
         Thresholds that were applied, in order, each with the findings removed by kind. A threshold
         is a number, or numbers by name.
@@ -54,6 +56,7 @@ class Origin:
     floor: float | None = None
     smallest_face: float | None = None
     words: Mapping[str, float] = field(default_factory=dict)
+    shown: tuple[str, ...] = ()
     cut: tuple[tuple[float | Mapping[str, float], Mapping[str, int]], ...] = ()
     only: tuple[str, ...] = ()
     where: tuple[str, ...] = ()
@@ -114,6 +117,7 @@ class Origin:
             "floor": self.floor,
             "smallest_face": self.smallest_face,
             "words": dict(self.words),
+            "shown": list(self.shown),
             "cut": [
                 {"threshold": dict(at) if isinstance(at, Mapping) else at, "removed": dict(counts)}
                 for at, counts in self.cut
@@ -144,6 +148,7 @@ class Origin:
                 floor=_real(plain.get("floor")),
                 smallest_face=_real(plain.get("smallest_face")),
                 words=_numbers(plain.get("words") or {}),
+                shown=tuple(str(one) for one in plain.get("shown") or ()),
                 cut=tuple(_cut(one) for one in plain.get("cut") or ()),
                 only=tuple(str(label) for label in plain.get("only") or ()),
                 where=tuple(str(one) for one in plain.get("where") or ()),

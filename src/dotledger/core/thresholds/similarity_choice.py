@@ -129,7 +129,7 @@ class SimilarityChoice(JsonText):
         if self.attainable and share > self.aim.limit:
             # What is best on some images is a little too good to be true of others.
             lines.append(
-                f"That misses the aim of at most {self.aim.limit:.3g}: choose more surely."
+                f"That misses the aim ({self.aim}): choose more surely."
             )
         return lines
 

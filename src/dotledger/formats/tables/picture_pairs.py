@@ -5,16 +5,14 @@ from __future__ import annotations
 import math
 import os
 from collections.abc import Mapping
-from pathlib import Path
 from typing import Any
 
 from dotledger.core.questions.pair_verification import PairMeasure, pair_measure
 from dotledger.core.tables.cell_checks import says_yes
 from dotledger.errors import TableError
-from dotledger.formats.tables.findings_files import parquet_rows
-from dotledger.safe_files import check_regular
+from dotledger.formats.tables.plain_tables import columns_of_file
 
-__all__ = ["measure_pairs", "rows_of_file"]
+__all__ = ["measure_pairs"]
 
 PathLike = str | os.PathLike[str]
 
@@ -63,7 +61,7 @@ def measure_pairs(pairs: PathLike | Any) -> PairMeasure:
     """
     is_file = isinstance(pairs, str | os.PathLike)
     place = str(pairs) if is_file else "pairs"
-    columns = rows_of_file(pairs) if is_file else _columns_of(pairs)
+    columns = columns_of_file(pairs) if is_file else _columns_of(pairs)
     missing = [name for name in _COLUMNS if name not in columns]
     if missing:
         raise TableError(
@@ -80,37 +78,6 @@ def measure_pairs(pairs: PathLike | Any) -> PairMeasure:
         for column in _COLUMNS
     )  # fmt: skip
     return pair_measure(left, right, same, similarity)
-
-
-def rows_of_file(path: PathLike) -> dict[str, list[Any]]:
-    """Return the columns of a ``.csv``, ``.jsonl`` or ``.parquet`` file, as they are written.
-
-    Raises
-    ------
-    TableError
-        If it is none of these, or cannot be read.
-    """
-    import pandas as pd
-
-    where = Path(path)
-    check_regular(where)
-    suffix = where.suffix.lower()
-    if suffix not in (".csv", ".jsonl", ".parquet"):
-        raise TableError(
-            "not a table that is read", place=str(path), allowed=[".csv", ".jsonl", ".parquet"]
-        )
-    try:
-        if suffix == ".parquet":
-            frame = parquet_rows(where)
-        elif suffix == ".csv":
-            frame = pd.read_csv(where, dtype=str, keep_default_na=False, encoding="utf-8-sig")
-        else:
-            frame = pd.read_json(where, lines=True, dtype=False, convert_dates=False)
-    except (ValueError, OSError) as error:
-        if isinstance(error, TableError):
-            raise
-        raise TableError(f"cannot be read: {error}", place=str(path)) from None
-    return _columns_of(frame)
 
 
 def _columns_of(table: Any) -> dict[str, list[Any]]:

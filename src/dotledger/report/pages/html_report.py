@@ -11,6 +11,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
+import msgspec
+
 from dotledger.core.arguments import check_overlap
 from dotledger.core.measurement.measure import measure
 from dotledger.core.measurement.measure_result import Measure
@@ -29,6 +31,7 @@ from dotledger.report.pages.batch_facts import SentFacts, sent_facts
 from dotledger.report.pages.embedded_pictures import Shown, small_copy
 from dotledger.report.pages.report_columns import PageRun, page_run
 from dotledger.report.pages.report_page import Gallery, Pages, render
+from dotledger.report.pictures.box_writing import BoxWriting, writing_for
 from dotledger.safe_files import safe_file_name, whole_file
 
 if TYPE_CHECKING:
@@ -73,6 +76,9 @@ def write_report(
     threshold: Threshold = None,
     rules: Any = None,
     how: Literal["embed", "link", "none"] = "embed",
+    write: str | None = None,
+    place: Literal["near", "above", "below", "inside"] = "near",
+    words: Mapping[str, str] | None = None,
     private: bool = False,
     title: str = "",
     draws: int = 1000,
@@ -108,6 +114,8 @@ def write_report(
         For verdicts on each image.
     how : {"embed", "link", "none"}
         Whether small copies of the images stand in the page, or in a folder next to it.
+    write, place, words
+        What is written beside a box in an image's picture, and where; as `draw` takes them.
     private : bool, default False
         Leave out images, names of persons, lines of text and raw answers.
     title : str, optional
@@ -152,6 +160,8 @@ def write_report(
             runs.append(_versus(versus, opened, private=private))
             if runs[1].name == runs[0].name:
                 runs[1].name += " (second)"
+        details = [one for run in runs for one in run.findings.details or ()]
+        writing = writing_for(details, write=write, place=place, words=words)
         readers = _readers(images, runs)
         truth = _annotations(annotations, facts, runs, readers)
         verdicts = _verdicts(_decided(rules, runs[0]))
@@ -164,7 +174,7 @@ def write_report(
         page = render(
             Pages(
                 title=title or " and ".join(run.name for run in runs),
-                runs=[_columns(run, truth, gallery, private=private) for run in runs],
+                runs=[_columns(run, truth, gallery, writing, private=private) for run in runs],
                 facts=[run.facts for run in runs],
                 measures={run.name: run.all for run in runs if run.all is not None},
                 at_start={run.name: run.at for run in runs if run.at is not None},
@@ -174,6 +184,7 @@ def write_report(
                 comparison=_comparison(runs, truth, overlap, threshold, draws),
                 readers=readers,
                 private=private,
+                place=place,
             )
         )
     with whole_file(Path(path)) as draft:
@@ -367,7 +378,16 @@ def _source(shown: Shown, how: str, folder: Path, name: str) -> str:
     return f"{quote(folder.name)}/{quote(file.name)}"
 
 
-def _columns(run: _Run, truth: Annotations | None, gallery: Gallery, *, private: bool) -> PageRun:
+def _columns(
+    run: _Run,
+    truth: Annotations | None,
+    gallery: Gallery,
+    writing: BoxWriting,
+    *,
+    private: bool,
+) -> PageRun:
+    origin = run.findings.origin
+    shown = origin.shown if origin is not None and not private else ()
     table = run.all.basis.annotations if run.all is not None else truth
     return page_run(
         run.name,
@@ -376,6 +396,7 @@ def _columns(run: _Run, truth: Annotations | None, gallery: Gallery, *, private:
         measured=run.all,
         annotations=table,
         private=private,
+        writing=msgspec.structs.replace(writing, shown=shown),
     )
 
 

@@ -20,8 +20,10 @@ from dotledger.core.measurement.measure_result import Measure
 from dotledger.core.pairing.measure_scope import Scope
 from dotledger.core.pairing.pair_judging import Judged
 from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import ArgumentError
+from dotledger.report.pictures.box_writing import BoxWriting
 
 __all__ = ["STATES", "PageRun", "in_words", "page_run"]
 
@@ -61,6 +63,7 @@ def page_run(
     measured: Measure | None = None,
     annotations: Annotations | None = None,
     private: bool = False,
+    writing: BoxWriting | None = None,
 ) -> PageRun:
     """Return the columns of one run.
 
@@ -74,6 +77,8 @@ def page_run(
         The table that it was measured against.
     private : bool, default False
         Leave out names of persons and lines of text.
+    writing : BoxWriting, optional
+        What is written beside a box; by default its label and confidence, or a person's name.
 
     Returns
     -------
@@ -82,8 +87,9 @@ def page_run(
         ``state`` (into `STATES`), ``counts`` (1 for those that are counted: of several findings
         of one label in one image the most confident, where presence is judged), ``pair`` (its
         annotation, or -1), ``reason``, ``order`` (among those of its kind in the answer, from 1)
-        and ``more`` (attributes in words). Annotations: ``image, kind, label, box, ignored,
-        pair, reason`` and ``counts``.
+        ``more`` (attributes in words), ``text`` (what is written beside the box; empty for label
+        and confidence), ``points`` and ``outline`` (empty for none). Annotations: ``image, kind,
+        label, box, ignored, pair, reason`` and ``counts``.
 
     Raises
     ------
@@ -107,7 +113,9 @@ def page_run(
         marks.give_reasons(measured)
     return PageRun(
         name=name,
-        findings=_finding_columns(table, images, marks, private=private),
+        findings=_finding_columns(
+            table, images, marks, private=private, writing=writing or BoxWriting()
+        ),
         annotations={} if annotations is None else _annotation_columns(annotations, images, marks),
         groups=groups,
     )
@@ -182,7 +190,12 @@ def _groups(kind: str, scope: Scope, judged: Judged) -> list[dict[str, Any]]:
 
 
 def _finding_columns(
-    table: Findings, images: Sequence[str], marks: _Marks, *, private: bool
+    table: Findings,
+    images: Sequence[str],
+    marks: _Marks,
+    *,
+    private: bool,
+    writing: BoxWriting,
 ) -> dict[str, list[Any]]:
     at = table.image.onto(images)
     rows = np.flatnonzero((at >= 0) & ~table.blank).tolist()
@@ -193,7 +206,7 @@ def _finding_columns(
         name: []
         for name in (
             *("row", "image", "kind", "label", "confidence", "box", "state", "counts"),
-            *("pair", "reason", "order", "more"),
+            *("pair", "reason", "order", "more", "text", "points", "outline"),
         )
     }
     for row in rows:
@@ -208,10 +221,22 @@ def _finding_columns(
             None if math.isnan(boxes[row][0]) else [round(side, 2) for side in boxes[row]],
             *(int(marks.state[row]), int(marks.counts[row]), int(marks.pair[row])),
             *("" if hidden else marks.reason.get(row, ""), order[key], more),
+            "" if hidden else _written(writing, kind[row], label[row], confidence[row], details),
+            [[round(x, 1), round(y, 1)] for x, y in (details.points if details else {}).values()],
+            [[round(x, 1), round(y, 1)] for x, y in (details.polygon if details else ())],
         )
         for name, value in zip(columns, values, strict=True):
             columns[name].append(value)
     return columns
+
+
+def _written(
+    writing: BoxWriting, kind: str, label: str, confidence: float, details: Details | None
+) -> str:
+    """Return what is written beside a box, where it is not just the label and its confidence."""
+    text = writing.text(kind, label, confidence, details)
+    usual = BoxWriting().with_confidence(label, confidence, None)
+    return "" if text == usual else text
 
 
 def in_words(attributes: Mapping[str, Any], *, private: bool = False) -> str:

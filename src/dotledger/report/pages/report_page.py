@@ -22,12 +22,13 @@ from dotledger.report.pages.embedded_pictures import crops_of
 from dotledger.report.pages.report_charts import kind_charts, latency_chart
 from dotledger.report.pages.report_columns import PageRun
 from dotledger.report.pages.svg_charts import can_draw
+from dotledger.report.pictures.label_placing import PLACES
 
 if TYPE_CHECKING:
     from dotledger.core.comparison.differences import Difference
     from dotledger.core.comparison.run_comparison import Comparison
 
-__all__ = ["Gallery", "Pages", "render"]
+__all__ = ["Gallery", "Pages", "dumped", "page_policy", "render", "sight_script"]
 
 _WORST = 12
 """Crops of each sort."""
@@ -93,6 +94,8 @@ class Pages:
         Where crops are cut from; empty for none.
     private : bool
         Whether images and names are left out.
+    place : str
+        One of `PLACES`: where writing beside a box goes if there is room.
     """
 
     title: str
@@ -106,6 +109,7 @@ class Pages:
     comparison: Comparison | None
     readers: Mapping[str, Callable[[], bytes]]
     private: bool
+    place: str = PLACES[0]
 
 
 def render(pages: Pages) -> str:
@@ -136,7 +140,7 @@ def render(pages: Pages) -> str:
         title=pages.title,
         style=_Safe(style),
         script=_Safe(script),
-        policy=_policy(style, script),
+        policy=page_policy(style, script),
         data=_Safe(dumped(_data(pages))),
         raw=_Safe(dumped(dict(pages.gallery.raw))) if pages.gallery.raw else "",
         heads=list(zip([run.name for run in pages.runs], pages.facts, strict=True)),
@@ -170,6 +174,11 @@ class _Safe(str):
         return str(self)
 
 
+def sight_script() -> str:
+    """Return the script of a picture with boxes, which several pages have."""
+    return (files("dotledger") / "page_parts" / "sight.js").read_text(encoding="utf-8")
+
+
 def _part(name: str) -> str:
     return (files(__package__) / "parts" / name).read_text(encoding="utf-8")
 
@@ -190,7 +199,8 @@ def _script() -> str:
         {"name": name, "ratios": [[_own(part), _own(whole)] for part, whole in one.ratios]}
         for name, one in _SHOWN.items()
     ]
-    return _part("report.js").replace("MEASURE_FORMS", to_json(forms).decode(), 1)
+    script = sight_script() + _part("report.js")
+    return script.replace("MEASURE_FORMS", to_json(forms).decode(), 1)
 
 
 def _own(form: Form) -> dict[str, float]:
@@ -202,7 +212,7 @@ def _own(form: Form) -> dict[str, float]:
     return found
 
 
-def _policy(style: str, script: str) -> str:
+def page_policy(style: str, script: str) -> str:
     """Return the page's policy: nothing but its own style and script may do anything."""
 
     def named(text: str) -> str:
@@ -244,6 +254,7 @@ def _data(pages: Pages) -> dict[str, Any]:
         "start": _start(pages),
         "floor": None if first is None else first.basis.floor,
         "judged": bool(pages.measures),
+        "place": pages.place,
     }
 
 

@@ -3,15 +3,29 @@
 from __future__ import annotations
 
 import base64
-import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from importlib.resources import files
+from typing import NamedTuple
 
 from dotledger.errors import ImageError, MissingExtra
 from dotledger.report.pages.embedded_pictures import Shown, small_copy
+from dotledger.report.pages.report_page import dumped, page_policy, sight_script
 
-__all__ = ["TrialAttempt", "trial_page"]
+__all__ = ["TrialAttempt", "TrialFinding", "trial_page"]
+
+
+class TrialFinding(NamedTuple):
+    """One finding of a trial: confidence and attributes as text, empty for none."""
+
+    kind: str
+    label: str
+    confidence: str
+    box: tuple[float, ...] | None
+    more: str
+    text: str = ""
+    points: tuple[tuple[float, float], ...] = ()
+    outline: tuple[tuple[float, float], ...] = ()
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -30,8 +44,8 @@ class TrialAttempt:
         Until it was there.
     answer : str
         As it came, indented.
-    found : sequence of (kind, label, confidence, box, more)
-        As read; confidence and box as text and numbers, or empty.
+    found : sequence of TrialFinding
+        As read.
     notes : sequence of str
         What was set aside or noticed.
     problem : str
@@ -46,7 +60,7 @@ class TrialAttempt:
     status: int | None
     seconds: float
     answer: str
-    found: Sequence[tuple[str, str, str, tuple[float, ...] | None, str]]
+    found: Sequence[TrialFinding]
     notes: Sequence[str]
     problem: str
     next_steps: Sequence[str]
@@ -63,7 +77,7 @@ def trial_page(attempt: TrialAttempt, image: bytes) -> str:
     Returns
     -------
     str
-        HTML that stands by itself, without scripts.
+        HTML that stands by itself; its policy allows its own script and style only.
 
     Raises
     ------
@@ -82,7 +96,7 @@ def trial_page(attempt: TrialAttempt, image: bytes) -> str:
     if not isinstance(shown, Shown):
         raise ImageError(shown)
     style = (files(__package__) / "parts/trial.css").read_text(encoding="utf-8")
-    digest = base64.b64encode(hashlib.sha256(style.encode()).digest()).decode()
+    script = sight_script() + (files(__package__) / "parts/trial.js").read_text(encoding="utf-8")
     environment = Environment(
         autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
     )
@@ -93,10 +107,10 @@ def trial_page(attempt: TrialAttempt, image: bytes) -> str:
     return environment.from_string(template).render(
         attempt=attempt,
         style=style,
-        policy=f"default-src 'none'; style-src 'sha256-{digest}'; img-src data:; base-uri 'none'",
+        script=script,
+        policy=page_policy(style, script),
+        data=dumped([one._asdict() for one in attempt.found]),
         source="data:image/jpeg;base64," + base64.b64encode(shown.data).decode(),
         width=shown.width,
         height=shown.height,
-        # A number next to a box is as large as a line of the table, whatever the image's size.
-        letter=max(shown.width, shown.height) / 38,
     )

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from dotledger.core.arguments import check_overlap
 from dotledger.core.spelling import counted
@@ -21,8 +21,9 @@ from dotledger.errors import ArgumentError, GatherError, ImageError
 from dotledger.images.image_facts import read_facts
 from dotledger.images.image_gathering import gather
 from dotledger.report.pictures.alphabets import lacking, using_font
+from dotledger.report.pictures.box_marks import Badge
+from dotledger.report.pictures.box_writing import box_writing
 from dotledger.report.pictures.contact_sheets import (
-    CONFIDENCES,
     Pictured,
     Tile,
     contact_sheet,
@@ -32,15 +33,16 @@ from dotledger.report.pictures.contact_sheets import (
     tile_sheet,
     write_pictures,
 )
-from dotledger.report.pictures.label_templates import label_template
 from dotledger.safe_files import whole_file
 
 if TYPE_CHECKING:
     from PIL import Image
 
+    from dotledger.core.decisions.rule_conditions import Rules
+    from dotledger.images.image_gathering import Item
     from dotledger.report.pictures.box_marks import Mark
 
-__all__ = ["SHEETS", "Drawn", "draw"]
+__all__ = ["SHEETS", "Drawn", "draw", "verdict_badges"]
 
 _CALL = "draw(findings, images, folder, annotations=annotations)"
 
@@ -87,6 +89,10 @@ def draw(
     versus: Findings | None = None,
     confidence: Literal["share", "percent", "own"] = "share",
     write: str | None = None,
+    place: Literal["near", "above", "below", "inside"] = "near",
+    words: Mapping[str, str] | None = None,
+    rules: Rules | str | os.PathLike[str] | None = None,
+    outcomes: Mapping[str, Mapping[str, str]] | None = None,
     side: int | None = None,
     sheet: str = "images",
     title: str = "",
@@ -116,7 +122,16 @@ def draw(
     write : str, optional
         Template for the text of each box, with fields of its finding:
         ``"{person}, {age:.0f}, {emotion}"``. A part, up to a comma, whose field a finding lacks is
-        left out. By default the label with its confidence, or the name of a face's person.
+        left out. By default the label with its confidence; for a face the person's name, or
+        else the attributes that the description marks with ``show``.
+    place : {"near", "above", "below", "inside"}
+        Where the text stands if there is room; it covers no other text and no other small box.
+    words : mapping of str to str, optional
+        What is written for a label or the value of an attribute, such as ``{"calm": "ruhig"}``.
+    rules : Rules or path, optional
+        Then each picture has its verdict above it, with the rules that decided.
+    outcomes : mapping, optional
+        For the verdicts; see `decide`.
     side : int, optional
         Longest side of the pictures in pixels; by default as large as the images.
     sheet : {"images", "worst", "reason", "label"} or "slice:COLUMN"
@@ -154,22 +169,23 @@ def draw(
     annotations = None if annotations is None else as_annotations(annotations, _CALL)
     versus = None if versus is None else as_findings(versus, _CALL, place="versus")
     overlap = check_overlap(overlap)
-    _check(confidence, side, sheet, annotations)
-    readers = {item.name: item.read for item in gather(images).items}
+    _check(side, sheet, annotations)
+    items = gather(images).items
+    readers = {item.name: item.read for item in items}
     findings, matched = match_images(findings, readers)
     if annotations is not None:
         annotations = _with_sizes(annotations_matched(annotations, readers), readers)
         findings = clip_findings(findings, annotations.images).table
     kept = findings.cut(threshold)
-    template = None if write is None else label_template(write, findings)
-    how: Any = {"overlap": overlap, "confidence": confidence, "write": template}
-    wanted = picture_marks(kept, annotations, **how)
-    pictures = _pictured(wanted, readers)
+    writing = box_writing(findings, write=write, place=place, words=words, confidence=confidence)
+    wanted = picture_marks(kept, annotations, overlap=overlap, writing=writing)
+    badges = {} if rules is None else verdict_badges(findings, rules, outcomes, items)
+    pictures = _pictured(wanted, readers, writing.place, badges)
     beside = None
     if versus is not None:
         other = match_images(versus, readers)[0].cut(threshold)
-        marks = picture_marks(other, annotations, **how)
-        beside = {one.name: one for one in _pictured(marks, readers)}
+        marks = picture_marks(other, annotations, overlap=overlap, writing=writing)
+        beside = {one.name: one for one in _pictured(marks, readers, writing.place, {})}
     if wanted and not pictures:
         raise GatherError(
             "none of the images with findings is there",
@@ -196,9 +212,39 @@ def draw(
     )
 
 
-def _check(confidence: str, side: int | None, sheet: str, annotations: object) -> None:
-    if confidence not in CONFIDENCES:
-        raise ArgumentError("unknown way", place="confidence", got=confidence, allowed=CONFIDENCES)
+def verdict_badges(
+    findings: Findings,
+    rules: Rules | str | os.PathLike[str],
+    outcomes: Mapping[str, Mapping[str, str]] | None,
+    items: Sequence[Item],
+) -> dict[str, Badge]:
+    """Return what rules decide on each image, with the strictest rule that applies first.
+
+    The images are read for their sizes, and for prints where a rule looks at copies: without them
+    such a rule would not apply, and the badge would be wrong.
+    """
+    from dotledger.core.decisions.decide import decide
+    from dotledger.core.decisions.rule_conditions import Rules
+    from dotledger.formats.rules_files import read_rules
+    from dotledger.images.image_prints import prints_of
+
+    read = rules if isinstance(rules, Rules) else read_rules(rules)
+    answered = set(findings.image.used())
+    mine = [item for item in items if item.name in answered]
+    decided = decide(
+        findings,
+        read,
+        outcomes=outcomes,
+        sizes={n: (s["width"], s["height"]) for n, s in _sizes({i.name: i.read for i in mine})},
+        prints=prints_of(mine) if read.looks_at_copies else None,
+    )
+    return {
+        one.image: Badge(verdict=one.verdict, why="; ".join(one.reasons))
+        for one in map(decided.of, decided.images)
+    }
+
+
+def _check(side: int | None, sheet: str, annotations: object) -> None:
     if side is not None and not 64 <= side <= 20_000:
         raise ArgumentError("out of range", place="side", got=side, allowed=["64 to 20000"])
     if sheet not in SHEETS and not sheet.startswith("slice:"):
@@ -211,9 +257,19 @@ def _check(confidence: str, side: int | None, sheet: str, annotations: object) -
 def _pictured(
     wanted: Mapping[str, tuple[list[Mark], str, str]],
     readers: Mapping[str, Callable[[], bytes]],
+    place: str,
+    badges: Mapping[str, Badge],
 ) -> list[Pictured]:
     return [
-        Pictured(name=name, read=readers[name], marks=tuple(marks), footer=footer, summary=summary)
+        Pictured(
+            name=name,
+            read=readers[name],
+            marks=tuple(marks),
+            footer=footer,
+            summary=summary,
+            badge=badges.get(name),
+            place=place,
+        )
         for name, (marks, footer, summary) in wanted.items()
         if name in readers
     ]
@@ -268,10 +324,19 @@ def _with_sizes(
     annotations: Annotations, readers: Mapping[str, Callable[[], bytes]]
 ) -> Annotations:
     """Return annotations that know the size of each image that can be read."""
-    sizes = {}
-    for name in annotations.image.used():
-        if name in readers and "width" not in annotations.images.get(name, {}):
-            with suppress(OSError, ImageError):  # an image that cannot be drawn is said later
-                facts = read_facts(readers[name]())
-                sizes[name] = {"width": facts.width, "height": facts.height}
-    return annotations.with_images(sizes)
+    unknown = {
+        name: readers[name]
+        for name in annotations.image.used()
+        if name in readers and "width" not in annotations.images.get(name, {})
+    }
+    return annotations.with_images(dict(_sizes(unknown)))
+
+
+def _sizes(
+    readers: Mapping[str, Callable[[], bytes]],
+) -> Iterator[tuple[str, dict[str, float]]]:
+    """Yield the size of each image that can be read."""
+    for name, read in readers.items():
+        with suppress(OSError, ImageError):  # an image that cannot be drawn is said later
+            facts = read_facts(read())
+            yield name, {"width": facts.width, "height": facts.height}

@@ -10,9 +10,9 @@ from PIL import Image, ImageDraw
 
 from dotledger.core.boxes.box_forms import Box
 from dotledger.report.pictures.alphabets import font_for, write
-from dotledger.report.pictures.label_placing import Placed, place_tags
+from dotledger.report.pictures.label_placing import PLACES, Placed, place_tags
 
-__all__ = ["TONES", "Mark", "draw_marks"]
+__all__ = ["TONES", "Badge", "Mark", "draw_marks"]
 
 Colour = tuple[int, int, int]
 
@@ -82,6 +82,29 @@ class Mark:
     outline: tuple[tuple[float, float], ...] = ()
 
 
+@dataclass(frozen=True, kw_only=True)
+class Badge:
+    """What was decided on an image.
+
+    Attributes
+    ----------
+    verdict : str
+        One of `VERDICTS`.
+    why : str
+        The names of the rules that decided, or why it could not be decided.
+    """
+
+    verdict: str
+    why: str = ""
+
+
+_VERDICTS: dict[str, Colour] = {
+    "pass": (62, 224, 195),
+    "hold": (255, 206, 84),
+    "block": (255, 120, 120),
+}
+
+
 def colour_of(mark: Mark) -> Colour:
     """Return the colour of a mark; equal labels get equal colours in every picture."""
     if mark.tone:
@@ -95,6 +118,8 @@ def draw_marks(
     *,
     scale: float = 1.0,
     footer: str = "",
+    badge: Badge | None = None,
+    place: str = PLACES[0],
     key: bool = True,
 ) -> Image.Image:
     """Draw boxes on a copy of an image.
@@ -108,6 +133,10 @@ def draw_marks(
         Pixels of `image` for one pixel of the original.
     footer : str
         A line below the image, wrapped to its width.
+    badge : Badge, optional
+        What was decided on the image: a strip above it, so that it covers nothing.
+    place : str
+        One of `PLACES`: where writing goes if there is room.
     key : bool, default True
         Whether there is a margin; without it what has no place is not written.
     """
@@ -119,17 +148,18 @@ def draw_marks(
     for mark, box in zip(marks, boxes, strict=True):
         _outline(pen, box, colour_of(mark), width, _DASHES.get(mark.tone, ()))
         _shape(pen, mark, scale, width)
-    numbered, placed = _places(marks, boxes, drawn.size, size, key=key)
-    for place, (mark, one) in enumerate(zip(marks, placed, strict=True)):
+    numbered, placed = _places(marks, boxes, drawn.size, size, key=key, where=place)
+    for n, (mark, one) in enumerate(zip(marks, placed, strict=True)):
         if one.spot is not None:
-            _tag(pen, mark, boxes[place], one, numbered[place], size)
+            _tag(pen, mark, boxes[n], one, numbered[n], size)
     rows = [
-        (numbered[place], mark) for place, mark in enumerate(marks)
-        if numbered[place] and (mark.about or not placed[place].full)
+        (numbered[n], mark) for n, mark in enumerate(marks)
+        if numbered[n] and (mark.about or not placed[n].full)
     ]  # fmt: skip
     if rows and key:
         drawn = _with_key(drawn, rows, size)
-    return _with_footer(drawn, footer, size) if footer else drawn
+    drawn = _with_footer(drawn, footer, size) if footer else drawn
+    return drawn if badge is None else _with_badge(drawn, badge, size)
 
 
 def _scaled(box: Box, scale: float) -> Box:
@@ -143,6 +173,7 @@ def _places(
     font_size: int,
     *,
     key: bool,
+    where: str,
 ) -> tuple[list[int], list[Placed]]:
     """Return the number of each mark in the key, 0 for none, and where its tag goes.
 
@@ -156,7 +187,7 @@ def _places(
             numbered[place] = number
     full = [_measured(mark, numbered[n], font_size) for n, mark in enumerate(marks)]
     short = [_number_size(font_size)] * len(marks)
-    placed = place_tags(boxes, full, short, size)
+    placed = place_tags(boxes, full, short, size, where)
     if not key:  # a number that nothing explains says nothing
         return numbered, [one if one.full else Placed(spot=None, full=False) for one in placed]
     for place, one in enumerate(placed):
@@ -324,6 +355,25 @@ def _with_footer(image: Image.Image, text: str, size: int) -> Image.Image:
         place = (8, image.height + 5 + number * step)
         write(pen, place, shown, font, fill=_WRITING)
     return result
+
+
+def _with_badge(image: Image.Image, badge: Badge, size: int) -> Image.Image:
+    """Return the image below a strip in the verdict's colour."""
+    text = _one_line(f"{badge.verdict}: {badge.why}" if badge.why else badge.verdict)
+    lines = list(_wrapped(text, _length_of(size), image.width - 16))
+    step = round(size * 1.35)
+    high = step * len(lines) + 10
+    result = Image.new("RGB", (image.width, image.height + high), _VERDICTS[badge.verdict])
+    result.paste(image, (0, high))
+    pen = ImageDraw.Draw(result)
+    for number, line in enumerate(lines):
+        font, shown = font_for(line, size)
+        write(pen, (8, 5 + number * step), shown, font, fill=_INK)
+    return result
+
+
+def _one_line(text: str) -> str:
+    return "".join(c if c.isprintable() else "·" for c in text)
 
 
 def _wrapped(text: str, measure: Callable[[str], float], width: float) -> Iterable[str]:

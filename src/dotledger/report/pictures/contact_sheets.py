@@ -14,17 +14,16 @@ from dotledger.core.measurement.measure import measure
 from dotledger.core.pairing.pairing_rows import Paired, pair_tables
 from dotledger.core.questions.error_diagnosis import Case
 from dotledger.core.tables.annotations_table import Annotations
-from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.findings_table import Findings
 from dotledger.errors import ImageError, MissingExtra
 from dotledger.images.image_preparation import decode_upright
 from dotledger.report.pictures.alphabets import font_for, write
-from dotledger.report.pictures.box_marks import Mark, draw_marks
-from dotledger.report.pictures.label_templates import LabelTemplate
+from dotledger.report.pictures.box_marks import Badge, Mark, draw_marks
+from dotledger.report.pictures.box_writing import BoxWriting
+from dotledger.report.pictures.label_placing import PLACES
 from dotledger.safe_files import safe_file_name, whole_file
 
 __all__ = [
-    "CONFIDENCES",
     "Pictured",
     "Tile",
     "contact_sheet",
@@ -57,6 +56,10 @@ class Pictured:
         What the image as a whole is said to be.
     summary : str
         A few words for a contact sheet.
+    badge : Badge, optional
+        What was decided on it.
+    place : str
+        One of `PLACES`: where writing goes if there is room.
     """
 
     name: str
@@ -64,23 +67,8 @@ class Pictured:
     marks: tuple[Mark, ...]
     footer: str
     summary: str
-
-
-CONFIDENCES = ("share", "percent", "own")
-"""How a confidence is written: 0.97, 97 %, or as the service wrote it."""
-
-
-def _spoken(
-    label: str, confidence: float, form: str = "share", details: Details | None = None
-) -> str:
-    own = None if details is None else details.own_confidence
-    if form == "own" and own is not None:
-        return f"{label} {own}"
-    if np.isnan(confidence):
-        return label
-    if form == "own":
-        return f"{label} {float(confidence)}"
-    return f"{label} {confidence:.0%}" if form == "percent" else f"{label} {confidence:.2f}"
+    badge: Badge | None = None
+    place: str = PLACES[0]
 
 
 def picture_marks(
@@ -88,8 +76,7 @@ def picture_marks(
     annotations: Annotations | None,
     *,
     overlap: float = 0.5,
-    confidence: str = "share",
-    write: LabelTemplate | None = None,
+    writing: BoxWriting | None = None,
 ) -> dict[str, tuple[list[Mark], str, str]]:
     """Return marks, footer and summary for every image that has findings or annotations.
 
@@ -102,21 +89,20 @@ def picture_marks(
         None to draw findings alone.
     overlap : float, default 0.5
         The required overlap, above 0 up to 1.
-    confidence : str, default "share"
-        One of `CONFIDENCES`.
-    write : LabelTemplate, optional
-        Text of each box; by default its label and confidence.
+    writing : BoxWriting, optional
+        Text of each box; by default its label and confidence, or a person's name.
     """
+    writing = writing or BoxWriting()
     paired = None if annotations is None else pair_tables(findings, annotations, overlap=overlap)
     wrong, missed = _reasons(findings, annotations, overlap)
     marks: dict[str, list[Mark]] = {}
     found: dict[str, list[str]] = {}
-    for image, mark in _finding_marks(findings, paired, wrong, confidence, write):
+    for image, mark in _finding_marks(findings, paired, wrong, writing):
         marks.setdefault(image, []).append(mark)
-    for image, words in _whole_image_words(findings, confidence):
+    for image, words in _whole_image_words(findings, writing):
         found.setdefault(image, []).append(words)
     if annotations is not None and paired is not None:
-        for image, mark in _missed_marks(annotations, paired, missed):
+        for image, mark in _missed_marks(annotations, paired, missed, writing):
             marks.setdefault(image, []).append(mark)
     names = dict.fromkeys([*findings.image.used(), *marks])
     return {
@@ -144,8 +130,7 @@ def _finding_marks(
     findings: Findings,
     paired: Paired | None,
     wrong: dict[int, str],
-    confidence: str,
-    template: LabelTemplate | None,
+    writing: BoxWriting,
 ) -> Iterator[tuple[str, Mark]]:
     images, labels = findings.image.values(), findings.label.values()
     kinds = findings.kind.values()
@@ -153,11 +138,7 @@ def _finding_marks(
         details = findings.details[row] if findings.details is not None else None
         x0, y0, x1, y1 = findings.box[row].tolist()
         sure = findings.confidence[row]
-        if template is not None:
-            spoken = template.written(kinds[row], labels[row], float(sure), details)
-        else:
-            named = details.person()[0] if details is not None and kinds[row] == "face" else ""
-            spoken = _spoken(named or labels[row], sure, confidence, details)
+        spoken = writing.text(kinds[row], labels[row], float(sure), details)
         yield (
             images[row],
             Mark(
@@ -172,24 +153,25 @@ def _finding_marks(
         )
 
 
-def _whole_image_words(findings: Findings, confidence: str) -> Iterator[tuple[str, str]]:
+def _whole_image_words(findings: Findings, writing: BoxWriting) -> Iterator[tuple[str, str]]:
     images, kinds, labels = (c.values() for c in (findings.image, findings.kind, findings.label))
     for row in np.flatnonzero(np.isnan(findings.box[:, 0]) & ~findings.blank):
         sign = "! " if kinds[row] == "unsafe" else ""
         details = findings.details[row] if findings.details is not None else None
-        spoken = _spoken(labels[row], findings.confidence[row], confidence, details)
-        yield images[row], sign + spoken
+        sure = float(findings.confidence[row])
+        yield images[row], sign + writing.with_confidence(writing.word(labels[row]), sure, details)
 
 
 def _missed_marks(
-    annotations: Annotations, paired: Paired, missed: dict[int, str]
+    annotations: Annotations, paired: Paired, missed: dict[int, str], writing: BoxWriting
 ) -> Iterator[tuple[str, Mark]]:
     images, labels = annotations.image.values(), annotations.label.values()
     for row in np.flatnonzero(np.isin(paired.annotation, ("missed", "ignored"))):
         state = paired.annotation[row]
         x0, y0, x1, y1 = annotations.box[row].tolist()
         about = f"missed, {missed[int(row)]}" if int(row) in missed else str(state)
-        mark = Mark(box=(x0, y0, x1, y1), text=labels[row], tone=state, about=about)
+        text = writing.word(labels[row])
+        mark = Mark(box=(x0, y0, x1, y1), text=text, tone=state, about=about)
         yield images[row], mark
 
 
@@ -243,16 +225,24 @@ def write_pictures(
         if scale < 1:
             size = (max(1, round(image.width * scale)), max(1, round(image.height * scale)))
             image = image.resize(size, Image.Resampling.LANCZOS)
-        drawn = draw_marks(image, picture.marks, scale=scale, footer=picture.footer)
+        drawn = _drawn(image, picture, scale)
         if beside is not None and picture.name in beside:
-            other = beside[picture.name]
-            drawn = side_by_side(
-                drawn, draw_marks(image, other.marks, scale=scale, footer=other.footer)
-            )
+            drawn = side_by_side(drawn, _drawn(image, beside[picture.name], scale))
         with whole_file(path) as draft:
             drawn.save(draft, "PNG", compress_level=2)
         written.append(path)
     return written
+
+
+def _drawn(image: Image.Image, picture: Pictured, scale: float) -> Image.Image:
+    return draw_marks(
+        image,
+        picture.marks,
+        scale=scale,
+        footer=picture.footer,
+        badge=picture.badge,
+        place=picture.place,
+    )
 
 
 def side_by_side(first: Image.Image, second: Image.Image) -> Image.Image:
@@ -291,7 +281,12 @@ def contact_sheet(
 
 def image_tiles(pictures: Sequence[Pictured]) -> list[Tile]:
     """Return images as tiles, with their names and a summary below."""
-    return [Tile(caption=f"{one.name}  ·  {one.summary}", make=_maker(one)) for one in pictures]
+    return [Tile(caption=_caption(one), make=_maker(one)) for one in pictures]
+
+
+def _caption(picture: Pictured) -> str:
+    parts = [picture.name, picture.badge.verdict if picture.badge else "", picture.summary]
+    return "  ·  ".join(part for part in parts if part)
 
 
 def _maker(picture: Pictured) -> Callable[[int, int], Image.Image | None]:
@@ -304,7 +299,7 @@ def _maker(picture: Pictured) -> Callable[[int, int], Image.Image | None]:
         scale = min(wide / image.width, high / image.height)
         size = (max(1, round(image.width * scale)), max(1, round(image.height * scale)))
         small = image.resize(size, Image.Resampling.LANCZOS)
-        return draw_marks(small, picture.marks, scale=scale, key=False)
+        return draw_marks(small, picture.marks, scale=scale, key=False, place=picture.place)
 
     return make
 

@@ -14,7 +14,10 @@ import numpy as np
 from dotledger.core.arrays import Floats
 from dotledger.core.boxes.box_forms import Box
 
-__all__ = ["Placed", "place_tags"]
+__all__ = ["PLACES", "Placed", "place_tags"]
+
+PLACES = ("near", "above", "below", "inside")
+"""Where a tag goes if it can: wherever there is room, or first above, below or inside its box."""
 
 _SMALL = 6.0
 """A box of less than so many times the tag's area is small: no tag may cover it."""
@@ -45,6 +48,7 @@ def place_tags(
     full: Sequence[tuple[float, float]],
     short: Sequence[tuple[float, float]],
     size: tuple[int, int],
+    where: str = PLACES[0],
 ) -> list[Placed]:
     """Find a place for each tag.
 
@@ -54,6 +58,8 @@ def place_tags(
         What the tags belong to, in pixels of the picture.
     full, short : sequence of (width, height)
         Of each tag with its text, and with its number only; a width of 0 has no tag.
+    where : str
+        One of `PLACES`: what is tried first. Inside, a tag may cover its own small box, no other.
 
     Returns
     -------
@@ -68,7 +74,13 @@ def place_tags(
         if not full[place][0]:
             continue
         kept = _kept_free(array, areas, full[place])
-        spot = _first_free(_near(boxes[place], *full[place]), taken, kept, size)
+        spot = None
+        if where != PLACES[0]:
+            others = kept if where != "inside" else _kept_free(array, areas, full[place], place)
+            asked = _asked(boxes[place], full[place], where)
+            spot = _first_free(asked, taken, others, size)
+        if spot is None:
+            spot = _first_free(_near(boxes[place], *full[place]), taken, kept, size)
         away = False
         if spot is None:
             kept = _kept_free(array, areas, short[place])
@@ -102,9 +114,26 @@ class _Taken:
         return self._rows[: self._number]
 
 
-def _kept_free(boxes: Floats, areas: Floats, tag: tuple[float, float]) -> Floats:
-    """Return the boxes that a tag of this size may not cover."""
-    return boxes[areas < _SMALL * tag[0] * tag[1]]
+def _kept_free(
+    boxes: Floats, areas: Floats, tag: tuple[float, float], own: int | None = None
+) -> Floats:
+    """Return the boxes that a tag of this size may not cover; `own` is the one it may."""
+    small = areas < _SMALL * tag[0] * tag[1]
+    if own is not None:
+        small[own] = False
+    return boxes[small]
+
+
+def _asked(box: Box, tag: tuple[float, float], where: str) -> Iterator[Box]:
+    """Yield the places above, below or inside a box: at its left, its middle, its right."""
+    (x0, y0, x1, y1), (wide, high) = box, tag
+    inside = where == "inside"
+    if inside and (wide > x1 - x0 or high > y1 - y0):
+        return
+    tops = {"above": (y0 - high,), "below": (y1,), "inside": (y0, y1 - high)}[where]
+    for top in tops:
+        for left in (x0, (x0 + x1 - wide) / 2, x1 - wide):
+            yield left, top, left + wide, top + high
 
 
 def _near(box: Box, wide: float, high: float) -> Iterator[Box]:

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from string import Formatter
 from typing import Any
 
 from msgspec import Struct
 
 from dotledger.core.spelling import nearest
-from dotledger.core.tables.finding_details import Details, attribute_cells
-from dotledger.core.tables.findings_table import Findings
+from dotledger.core.tables.finding_details import NOTHING, Details, attribute_cells
 from dotledger.errors import ArgumentError
 
 __all__ = ["LabelTemplate", "label_template"]
@@ -42,22 +41,30 @@ class LabelTemplate(Struct, frozen=True):
         """The names of its fields."""
         return [name for part in self.parts for _, name, _ in part.pieces if name]
 
-    def written(self, kind: str, label: str, confidence: float, details: Details | None) -> str:
+    def written(
+        self,
+        kind: str,
+        label: str,
+        confidence: float,
+        details: Details | None,
+        words: Mapping[str, str] = NOTHING,
+    ) -> str:
         """Return the text for one finding.
 
         A part with a missing field is skipped; if all parts are skipped, the label is returned.
         """
-        known = _values(kind, label, confidence, details)
+        values = _values(kind, label, confidence, details)
+        known = {n: _worded(v, words) if n != "person" else v for n, v in values.items()}
         found = [(part.before, _filled(part, known)) for part in self.parts]
         kept = [(before, text) for before, text in found if text is not None]
         text = "".join(
             f"{before if place else ''}{one}" for place, (before, one) in enumerate(kept)
         )
-        return text.strip() or label
+        return text.strip() or _worded(label, words)
 
 
-def label_template(text: str, findings: Findings) -> LabelTemplate:
-    """Return a template, checked against the findings that it is for.
+def label_template(text: str, details: Iterable[Details | None]) -> LabelTemplate:
+    """Return a template, checked against the details of the findings that it is for.
 
     Parameters
     ----------
@@ -81,7 +88,7 @@ def label_template(text: str, findings: Findings) -> LabelTemplate:
             continue
         parts.append(_Part(before, tuple(_pieces(piece, text))))
     made = LabelTemplate(tuple(parts))
-    allowed = [*_OWN, *_attributes_of(findings)]
+    allowed = [*_OWN, *_attributes_of(details)]
     for name in made.fields:
         if name.partition(".")[0] not in allowed and name not in allowed:
             close = nearest(name, allowed, most=1)
@@ -122,8 +129,7 @@ def _is_field(name: str, spec: str) -> bool:
     return known and bool(_FIELD.fullmatch(name)) and bool(_SPEC.fullmatch(spec))
 
 
-def _attributes_of(findings: Findings) -> list[str]:
-    details = findings.details or ()
+def _attributes_of(details: Iterable[Details | None]) -> list[str]:
     return list(dict.fromkeys(name for one in details if one for name in one.attributes))
 
 
@@ -137,6 +143,15 @@ def _values(kind: str, label: str, confidence: float, details: Details | None) -
         known |= {f"{name}.{aside}": _aside(value, aside) for aside in _ASIDE}
     sure = None if math.isnan(confidence) else confidence
     return {**known, "label": label, "kind": kind, "confidence": sure}
+
+
+def _worded(value: Any, words: Mapping[str, str]) -> Any:
+    """Return text in the user's words; a list by its entries."""
+    if not words or not isinstance(value, str):
+        return value
+    if value.casefold() in words:
+        return words[value.casefold()]
+    return ", ".join(words.get(one.casefold(), one) for one in value.split(", "))
 
 
 def _aside(value: Any, aside: str) -> Any:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -13,8 +14,8 @@ from dotledger.core.tables.table_inputs import as_annotations, as_findings
 from dotledger.errors import ArgumentError
 from dotledger.images.image_preparation import decode_upright
 from dotledger.report.pictures.box_marks import draw_marks
+from dotledger.report.pictures.box_writing import box_writing
 from dotledger.report.pictures.contact_sheets import picture_marks
-from dotledger.report.pictures.label_templates import label_template
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -36,6 +37,8 @@ def picture(
     threshold: Threshold = None,
     confidence: Literal["share", "percent", "own"] = "share",
     write: str | None = None,
+    place: Literal["near", "above", "below", "inside"] = "near",
+    words: Mapping[str, str] | None = None,
     side: int | None = 1200,
 ) -> Image:
     """Return one image with its boxes, as a notebook shows it.
@@ -59,7 +62,12 @@ def picture(
     write : str, optional
         Template for the text of each box, with fields of its finding:
         ``"{person}, {age:.0f}, {emotion}"``. A part, up to a comma, whose field a finding lacks is
-        left out. By default the label with its confidence, or the name of a face's person.
+        left out. By default the label with its confidence; for a face the person's name, or
+        else the attributes that the description marks with ``show``.
+    place : {"near", "above", "below", "inside"}
+        Where the text stands if there is room; it covers no other text and no other small box.
+    words : mapping of str to str, optional
+        What is written for a label or the value of an attribute, such as ``{"calm": "ruhig"}``.
     side : int or None, default 1200
         Longest side of the image in pixels; None for full size.
 
@@ -94,10 +102,8 @@ def picture(
     wanted = name or _name(image, known)
     mine = found.take(found.image.among([wanted]))
     truth = None if given is None else given.take(given.image.among([wanted]))
-    template = None if write is None else label_template(write, found)
-    marks = picture_marks(
-        mine.cut(threshold), truth, overlap=overlap, confidence=confidence, write=template
-    )
+    writing = box_writing(found, write=write, place=place, words=words, confidence=confidence)
+    marks = picture_marks(mine.cut(threshold), truth, overlap=overlap, writing=writing)
     drawn, footer, _ = marks.get(wanted, ([], "", ""))
     shown = decode_upright(data).convert("RGB")
     scale = 1.0 if side is None else min(1.0, side / max(shown.size))
@@ -105,7 +111,7 @@ def picture(
         shown = shown.resize(
             (max(1, round(shown.width * scale)), max(1, round(shown.height * scale)))
         )
-    return draw_marks(shown, drawn, scale=scale, footer=footer)
+    return draw_marks(shown, drawn, scale=scale, footer=footer, place=place)
 
 
 def _name(image: Any, known: list[str]) -> str:

@@ -225,8 +225,8 @@ const dotLedger = (() => {
       at("d-image").style.width = "100%";
     }
     at("d-tip").textContent = "Point at a box, or choose a row.";
-    drawDetail();
     if (!at("detail").open) at("detail").showModal();
+    sight.set(1); // which draws, too
     const box = at("d-rawbox");
     if (box && box.open) showRaw();
     save();
@@ -253,9 +253,24 @@ const dotLedger = (() => {
     return made;
   }
   const number = (confidence) => (confidence === null ? "asserted" : dotLedger.fixed(confidence));
+  // What is written beside a box: what was asked for, or the label with its confidence.
+  function writtenOf(side, row) {
+    const f = data.runs[run].findings;
+    if (side === "a") return data.runs[run].annotations.label[row];
+    return f.text[row] || (f.confidence[row] === null ? f.label[row] : `${f.label[row]} ${number(f.confidence[row])}`);
+  }
+  function besides(marks, image) {
+    const f = data.runs[run].findings;
+    const over = at("d-over");
+    const unit = dotSight.unitOf(over);
+    const shapes = at("d-shapes").checked ? marks.filter((mark) => mark[2] === "f").flatMap((mark) => dotSight.shapes({ points: f.points[mark[3]], outline: f.outline[mark[3]] }, unit)) : [];
+    const items = marks.map(([box, state, side, row]) => ({ box, text: state === "cut" ? "" : writtenOf(side, row) }));
+    return [...shapes, ...(at("d-said").checked ? dotSight.writing(items, data.sizes[image], unit, data.place) : [])];
+  }
   function drawDetail() {
     const image = open;
-    at("d-over").replaceChildren(...marksOf(run, image).flatMap(([box, state, side, row]) => {
+    const marks = marksOf(run, image);
+    at("d-over").replaceChildren(...marks.flatMap(([box, state, side, row]) => {
       const made = rect(box, `box ${state}`);
       const text = words(run, side, row);
       made.setAttribute("tabindex", "0");
@@ -264,7 +279,7 @@ const dotLedger = (() => {
       made.dataset.key = `${side}${row}`;
       for (const event of ["pointerenter", "focus", "click"]) made.addEventListener(event, () => tell(side, row));
       return [rect(box, "under"), made];
-    }));
+    }), ...(data.sizes[image][0] ? besides(marks, image) : []));
     const table = document.createElement("table");
     const body = table.createTBody();
     for (const [side, row, state, kind, label, confidence] of lines(run, image)) {
@@ -437,7 +452,14 @@ const dotLedger = (() => {
   at("d-back").addEventListener("click", () => step(-1));
   at("d-next").addEventListener("click", () => step(1));
   at("detail").addEventListener("close", () => { const card = open; open = -1; save(); if (card >= 0) at(`c${card}`).querySelector(".sight").focus({ preventScroll: true }); });
+  const sight = dotSight.zoom(at("d-stage"), at("d-frame"), () => { if (open >= 0) drawDetail(); });
+  at("d-in").addEventListener("click", () => sight.set(sight.factor() * 1.5));
+  at("d-out").addEventListener("click", () => sight.set(sight.factor() / 1.5));
+  at("d-fit").addEventListener("click", () => sight.set(1));
+  for (const id of ["d-said", "d-shapes"]) at(id).addEventListener("change", drawDetail);
   at("detail").addEventListener("keydown", (event) => {
+    if (sight.key(event)) return;
+    if (sight.factor() > 1 && event.target === at("d-stage")) return; // the arrows move the picture
     if (event.key === "ArrowRight") step(1);
     if (event.key === "ArrowLeft") step(-1);
   });
