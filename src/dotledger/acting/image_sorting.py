@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -45,6 +45,7 @@ def sort_images(
     folder: Path,
     *,
     how: How = "copy",
+    drawn: Callable[[Item], bytes] | None = None,
 ) -> Iterator[Sorted]:
     """Yield each image with each of its places, as it is put there.
 
@@ -59,6 +60,8 @@ def sort_images(
         Made if it is not there.
     how : {"copy", "link", "list"}
         Links need images that are files.
+    drawn : callable, optional
+        Returns the PNG that stands in an image's place, such as one with boxes and writing.
 
     Yields
     ------
@@ -75,19 +78,23 @@ def sort_images(
     mine = {item.name: places.get(item.name) or [(WITHOUT, "")] for item in gathered.items}
     names = folder_names({place for given in mine.values() for place, _ in given})
     files = names_apart(sorted(item.name for item in gathered.items), set())
+    if drawn is not None:
+        files = {name: f"{file}.png" for name, file in files.items()}
     for item in gathered.items:
         for place, why in mine[item.name]:
-            path, state = _put(item, folder / names[place] / files[item.name], how)
+            path, state = _put(item, folder / names[place] / files[item.name], how, drawn)
             yield Sorted(image=item.name, place=place, why=why, path=path, state=state)
 
 
-def _put(item: Item, path: Path, how: str) -> tuple[Path | None, str]:
+def _put(
+    item: Item, path: Path, how: str, drawn: Callable[[Item], bytes] | None
+) -> tuple[Path | None, str]:
     if how == "list":
         return None, "listed"
     try:
         if how == "link":
             return _linked(item, path)
-        return put_bytes(item.read(), path)
+        return put_bytes(item.read() if drawn is None else drawn(item), path)
     except (DotLedgerError, OSError) as error:
         return None, str(error)
 

@@ -12,6 +12,7 @@ from dotledger.cli.options.common_options import (
     asked_findings,
     batch_options,
     example,
+    given_options,
     json_option,
     ledger_option,
     one_kind,
@@ -24,15 +25,19 @@ from dotledger.cli.options.common_options import (
     threshold_option,
 )
 from dotledger.cli.options.provenance import provenance, provenance_lines
+from dotledger.cli.options.writing_options import words_of, writing_options
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
-    from collections.abc import Mapping
+    from collections.abc import Callable, Mapping
 
     from dotledger.acting.image_sorting import Sorted
     from dotledger.acting.output_folders import Place
+    from dotledger.acting.picture_sources import PictureSource
     from dotledger.core.tables.findings_table import Findings
+    from dotledger.images.image_gathering import Item
+    from dotledger.report.pictures.box_writing import BoxWriting
 
 __all__ = ["command"]
 
@@ -79,6 +84,10 @@ __all__ = ["command"]
     show_default=True,
     help="Copies, links, or only the list.",
 )
+@click.option(
+    "--drawn", is_flag=True, help="Copies with boxes and writing in place of the images (.png)."
+)
+@writing_options
 @json_option
 def command(
     images: tuple[str, ...],
@@ -97,26 +106,41 @@ def command(
     crops: bool,
     margin: float | None,
     how: Any,
+    drawn: bool,
+    write: str | None,
+    place: str,
+    words: str | None,
     as_json: bool,
 ) -> int:
     """Sort images into folders: by label, person's name, verdict, outcome or review.
 
-    An image with two labels goes to both. Images without findings, undecided images and images
+    IMAGES may be annotated copies, covered copies and crops, too: they go where the image goes that
+    they were made from, and a crop goes by the finding that it shows. An image with two labels
+    goes to both. Images without findings, undecided images and images
     without an answer have folders of their own. Nothing that exists is written over; a second
     run adds nothing. A manifest (sorted.csv) says what went where and why.
     """
     kind = one_kind(kind)
     from dotledger.acting.finding_crops import crop_findings
     from dotledger.acting.image_sorting import sort_images
+    from dotledger.acting.picture_sources import (
+        findings_by_picture,
+        picture_sources,
+        source_lines,
+    )
     from dotledger.core.tables.image_name_matching import match_images
     from dotledger.images.image_gathering import gather
+    from dotledger.report.pictures.box_writing import box_writing
 
     by = by or ("verdict" if rules else "label")
     _check(by, strongest, least, rules, findings, similarity, crops, margin)
+    _check_drawn(drawn, crops=crops, how=how)
     gathered = gather(images)
     found = asked_findings(findings, ledger, service, batch)
-    found, matched = match_images(found, [item.name for item in gathered.items])
-    for line in matched.lines():
+    sources = picture_sources(gathered.items, found.image.used())
+    plain = [item.name for item in gathered.items if item.name not in sources]
+    found, matched = match_images(found, plain)
+    for line in (*matched.lines(), *source_lines(sources)):
         say(line)
     if crops:
         shas = None if findings is not None else sent_shas(found, ledger, matched.names)
@@ -129,8 +153,15 @@ def command(
     else:
         asked = {"kind": kind, "threshold": threshold_of(threshold), "strongest": strongest}
         asked |= {"least": least, "similarity": similarity or 0.0}
-        places = _places(by, found, rules, ledger, matched.names, asked)
-        done = list(sort_images(gathered, places, Path(folder), how=how))
+        shown = findings_by_picture(found, sources) if by in ("label", "person") else found
+        places = _places(by, shown, rules, ledger, matched.names, asked)
+        for picture, source in sources.items():  # what is known of an image, and not of a finding
+            places.setdefault(picture, places.get(source.image, []))
+        maker = None
+        if drawn:
+            writing = box_writing(found, write=write, place=place, words=words_of(words))
+            maker = _maker(found.cut(threshold_of(threshold)), writing, sources)
+        done = list(sort_images(gathered, places, Path(folder), how=how, drawn=maker))
     _write_manifest(done, Path(folder))
     about = provenance(found, file=findings, threshold=threshold)
     if as_json:
@@ -167,6 +198,40 @@ def _check(
         raise ArgumentError("crops go by label", place="--by", got=by)
     if margin is not None and not crops:
         raise ArgumentError("goes with --crops", place="--margin", got=margin)
+
+
+def _check_drawn(drawn: bool, *, crops: bool, how: str) -> None:
+    if not drawn and (given := given_options(["write", "place", "words"])):
+        raise click.UsageError(f"{given[0]} goes with --drawn.")
+    if drawn and (crops or how != "copy"):
+        raise ArgumentError("makes copies of whole images", place="--drawn", got=how)
+
+
+def _maker(
+    found: Findings, writing: BoxWriting, sources: Mapping[str, PictureSource]
+) -> Callable[[Item], bytes]:
+    """Return what draws an image with its findings, as PNG; what was drawn before stays as it is.
+
+    Boxes lie elsewhere on a picture that was made from an image.
+    """
+    from io import BytesIO
+
+    from dotledger.images.image_preparation import decode_upright
+    from dotledger.report.pictures.box_marks import draw_marks
+    from dotledger.report.pictures.contact_sheets import picture_marks
+
+    marks = picture_marks(found, None, writing=writing)
+
+    def drawn(item: Item) -> bytes:
+        if item.name in sources:
+            return item.read()
+        mine, footer, _ = marks.get(item.name, ([], "", ""))
+        image = decode_upright(item.read()).convert("RGB")
+        buffer = BytesIO()
+        draw_marks(image, mine, footer=footer, place=writing.place).save(buffer, "PNG")
+        return buffer.getvalue()
+
+    return drawn
 
 
 def _places(

@@ -128,9 +128,7 @@ class SimilarityChoice(JsonText):
         lines = [f"{first}.", f"{said} {kept}; {_gained(self.held_out)}."]
         if self.attainable and share > self.aim.limit:
             # What is best on some images is a little too good to be true of others.
-            lines.append(
-                f"That misses the aim ({self.aim}): choose more surely."
-            )
+            lines.append(f"That misses the aim ({self.aim}): choose more surely.")
         return lines
 
     def to_dict(self) -> dict[str, Any]:

@@ -198,18 +198,27 @@ def draw(
     with using_font(font):
         written = write_pictures(pictures, target, side=side, beside=beside)
         lost = lacking("".join(mark.text for one in pictures for mark in one.marks))
+        _write_list(target / "drawn.csv", written)
         with whole_file(sheet_file) as draft:
             heading = title or counted(len(pictures), "image")
             _sheet(sheet, kept, annotations, pictures, overlap, heading).save(draft, "PNG")
-    made = {path.name for path in (*written, sheet_file)}
+    made = {path.name for path in (*written.values(), sheet_file, target / "drawn.csv")}
     return Drawn(
-        pictures=tuple(written),
+        pictures=tuple(written.values()),
         sheet=sheet_file,
         not_found=tuple(name for name in wanted if name not in readers),
         others=tuple(sorted(path.name for path in target.iterdir() if path.name not in made)),
         matched=tuple(matched.lines()),
         lacking=lost,
     )
+
+
+def _write_list(path: Path, written: Mapping[str, Path]) -> None:
+    """Write which image each picture was made from: `sort` goes by it."""
+    from dotledger.formats.tables.findings_files import write_rows
+
+    with whole_file(path) as draft:
+        write_rows(draft, ("picture", "image"), [(p.name, name) for name, p in written.items()])
 
 
 def verdict_badges(

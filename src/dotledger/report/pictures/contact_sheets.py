@@ -199,8 +199,8 @@ def write_pictures(
     *,
     side: int | None = None,
     beside: Mapping[str, Pictured] | None = None,
-) -> list[Path]:
-    """Write one PNG for every image that can be decoded; return the paths written.
+) -> dict[str, Path]:
+    """Write one PNG for every image that can be decoded; return by image where it is.
 
     Parameters
     ----------
@@ -211,10 +211,10 @@ def write_pictures(
 
     Returns
     -------
-    list of Path
+    dict of str to Path
         Images that cannot be decoded are left out.
     """
-    written = []
+    written = {}
     taken: set[str] = set()
     for picture in pictures:
         image = _opened(picture)
@@ -230,7 +230,7 @@ def write_pictures(
             drawn = side_by_side(drawn, _drawn(image, beside[picture.name], scale))
         with whole_file(path) as draft:
             drawn.save(draft, "PNG", compress_level=2)
-        written.append(path)
+        written[picture.name] = path
     return written
 
 
