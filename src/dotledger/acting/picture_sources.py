@@ -111,7 +111,9 @@ def source_lines(sources: Mapping[str, PictureSource]) -> list[str]:
 def _is_shown(findings: Findings, row: int, source: PictureSource) -> bool:
     kind = findings.kind.names[findings.kind.codes[row]]
     box = findings.box[row]
-    same = not np.isnan(box[0]) and [f"{side:.0f}" for side in box] == list(map(str, source.box or ()))
+    same = not np.isnan(box[0]) and [f"{side:.0f}" for side in box] == list(
+        map(str, source.box or ())
+    )
     return bool(same and kind == source.kind)
 
 

@@ -177,7 +177,7 @@ def choose_similarity(
     surely : bool, default False
         Let the upper end of the 95 % interval meet the aim, and not the share alone.
     seed : int, default 0
-        Decides the parts.
+        Decides which images form a part.
 
     Returns
     -------

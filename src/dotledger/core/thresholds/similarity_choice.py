@@ -118,14 +118,14 @@ class SimilarityChoice(JsonText):
         """Return what was chosen, and what to expect of it, as sentences."""
         share = float(getattr(self.held_out, self.aim.measure))
         low, high = self.held_out.intervals[self.aim.measure]
-        sure = "" if math.isnan(low) else f", 95 % from {low:.1%} to {high:.1%}"
-        kept = "-" if math.isnan(share) else f"{share:.1%}{sure}"
+        interval = "" if math.isnan(low) else f", 95 % from {low:.1%} to {high:.1%}"
+        kept = "-" if math.isnan(share) else f"{share:.1%}{interval}"
         taken = "none is taken" if math.isinf(self.similarity) else f"{self.similarity!r} or more"
         first = f"Threshold of similarity: {taken}"
         if not self.attainable:
             first += "; no threshold meets the aim, and this one comes nearest"
-        said = f"On held-out images ({counted(self.parts, 'part')}): {_WORDS[self.aim.measure]}"
-        lines = [f"{first}.", f"{said} {kept}; {_gained(self.held_out)}."]
+        measured = f"On held-out images ({counted(self.parts, 'part')}): {_WORDS[self.aim.measure]}"
+        lines = [f"{first}.", f"{measured} {kept}; {_gained(self.held_out)}."]
         if self.attainable and share > self.aim.limit:
             # What is best on some images is a little too good to be true of others.
             lines.append(f"That misses the aim ({self.aim}): choose more surely.")
@@ -170,7 +170,7 @@ def choose_for_names(
     surely : bool, default False
         Let the upper end of the share's 95 % interval meet the aim.
     seed : int, default 0
-        Decides the parts.
+        Decides which images form a part.
 
     Raises
     ------
@@ -225,7 +225,7 @@ def choose_for_pairs(
     surely : bool, default False
         Let the upper end of the rate's 95 % interval meet the aim.
     seed : int, default 0
-        Decides the parts.
+        Decides which images form a part.
 
     Raises
     ------

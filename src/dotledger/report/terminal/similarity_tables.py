@@ -126,4 +126,4 @@ def _some(rows: Sequence[_LevelRow]) -> list[_LevelRow]:
 def _left_out(levels: int, *, shown_all: bool) -> list[str]:
     if shown_all or levels <= _MOST:
         return []
-    return [f"{_MOST} of {levels} thresholds are shown; --csv FILE writes all."]
+    return [f"{_MOST} of {levels} thresholds are shown; a table written with `csv=FILE` has all."]
