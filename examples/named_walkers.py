@@ -71,7 +71,7 @@ def paint(rng: np.random.Generator, people: list[tuple[str, tuple[int, int, int]
 
 
 def look(image: bytes, _: object) -> dict[str, object]:
-    """Find faces by the colour of skin, and say who it is by the hat: the simulated service."""
+    """Look for skin, and tell by the hat who it is: the simulated service."""
     pixels = np.asarray(Image.open(BytesIO(image)).convert("RGB")).astype(int)
     faces = []
     for place in range(5):

@@ -45,11 +45,13 @@ class Sources(unittest.TestCase):
         wanted = {"Old-Reed": ["a.png.png"], "Sedge": ["a.png.png", "b.png.png"], "no-answer": ["contact-sheet.png"]}  # fmt: skip
         folders, done = self.sorted_into("drawn", "out")
         self.assertEqual(folders, wanted)
-        self.assertIn("2 pictures made from other images: 2 by the list beside them", done.stderr)
+        self.assertIn(
+            "2 pictures go with their original images: 2 listed in drawn.csv", done.stderr
+        )
         (self.home / "drawn" / "drawn.csv").unlink()
         folders, done = self.sorted_into("drawn", "out-2")
         self.assertEqual(folders, wanted)
-        self.assertIn("2 by their names", done.stderr)
+        self.assertIn("2 recognised by name", done.stderr)
 
     def test_covered_copies(self):
         """A covered copy keeps its image's name."""
@@ -62,11 +64,21 @@ class Sources(unittest.TestCase):
         self.run_here("sort", "a.png", "b.png", "--findings", "found.jsonl", "--crops", "--out", "crops")  # fmt: skip
         folders, done = self.sorted_into("crops/face", "out")
         self.assertEqual(folders, {"Old-Reed": ["a.png.1.png"], "Sedge": ["a.png.2.png", "b.png.1.png"]})  # fmt: skip
-        self.assertIn("3 crops by the finding shown", done.stderr)
+        self.assertIn("3 crops by the one finding shown", done.stderr)
         (self.home / "crops" / "sorted.csv").unlink()
         folders, done = self.sorted_into("crops/face", "out-2")
         self.assertEqual(folders["Old-Reed"], ["a.png.1.png", "a.png.2.png"])
-        self.assertIn("3 by their names", done.stderr)
+        self.assertIn("3 recognised by name", done.stderr)
+
+    def test_a_crop_whose_finding_is_gone(self):
+        """It goes to nobody: that its image shows two persons does not make it one of them."""
+        self.run_here("sort", "a.png", "--findings", "found.jsonl", "--crops", "--out", "crops")
+        rows = (self.home / "found.jsonl").read_text().splitlines()
+        (self.home / "found.jsonl").write_text("\n".join(rows[1:]))
+        folders, _ = self.sorted_into("crops/face", "out")
+        self.assertEqual(folders, {"no-answer": ["a.png.1.png"], "Sedge": ["a.png.2.png"]})
+        listed = (self.home / "out" / "sorted.csv").read_text()
+        self.assertIn("the finding that it shows is not there any more", listed)
 
     def test_drawn_into_folders(self):
         """One command: copies with writing in folders by name; a second run adds nothing."""

@@ -13,12 +13,13 @@ import numpy as np
 from dotledger.core.spelling import counted
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.name_codes import Coded
+from dotledger.formats.tables.csv_columns import unguard
 from dotledger.images.image_gathering import Item
 
 __all__ = ["DRAWN", "PictureSource", "findings_by_picture", "picture_sources", "source_lines"]
 
 DRAWN = "drawn.csv"
-"""The list that stands beside annotated copies: the picture and the image it was made from."""
+"""The file in a folder of annotated copies that lists each picture with its original image."""
 _SORTED = "sorted.csv"
 _CROP = re.compile(r"(?P<image>.+)\.\d+\.png$")
 _BOX = re.compile(r"\d+: (?P<kind>\S+) at (?P<box>-?\d+ -?\d+ -?\d+ -?\d+)$")
@@ -37,7 +38,7 @@ class PictureSource:
     kind, box : str and tuple of int, or None
         Of a crop: the finding it shows, its corners rounded; None for the whole image.
     listed : bool
-        Whether a list beside it says so; else its name does.
+        True if a file beside the picture lists it; False if only its name tells.
     """
 
     image: str
@@ -102,10 +103,10 @@ def source_lines(sources: Mapping[str, PictureSource]) -> list[str]:
     listed = sum(one.listed for one in sources.values())
     crops = sum(one.box is not None for one in sources.values())
     by_name = len(sources) - listed
-    how = [f"{listed} by the list beside them"] if listed else []
-    how += [f"{by_name} by their names"] if by_name else []
-    line = f"{counted(len(sources), 'picture')} made from other images: {', '.join(how)}"
-    return [line + (f"; {counted(crops, 'crop')} by the finding shown" if crops else "")]
+    how = [f"{listed} listed in {DRAWN} or {_SORTED}"] if listed else []
+    how += [f"{by_name} recognised by name"] if by_name else []
+    line = f"{counted(len(sources), 'picture')} go with their original images: {', '.join(how)}"
+    return [line + (f"; {counted(crops, 'crop')} by the one finding shown" if crops else "")]
 
 
 def _is_shown(findings: Findings, row: int, source: PictureSource) -> bool:
@@ -164,6 +165,7 @@ def _rows(path: Path, columns: Sequence[str]) -> list[dict[str, str]]:
     """Return the rows of a list; none where there is no such list."""
     try:
         with path.open(encoding="utf-8", newline="") as file:
-            return [row for row in csv.DictReader(file) if all(row.get(c) for c in columns)]
+            rows = [row for row in csv.DictReader(file) if all(row.get(c) for c in columns)]
     except (OSError, UnicodeDecodeError, csv.Error):
         return []
+    return [{column: unguard(row[column]) for column in columns} for row in rows]

@@ -202,18 +202,16 @@ def choose_similarity(
     """
     from dotledger.core.questions.identification import Identification
     from dotledger.core.questions.pair_verification import PairMeasure
-    from dotledger.core.thresholds.similarity_choice import choose_for_names, choose_for_pairs
+    from dotledger.core.thresholds import similarity_choice
 
-    if isinstance(found, Identification):
-        return choose_for_names(found, aim, parts=parts, surely=surely, seed=seed)
-    if isinstance(found, PairMeasure):
-        return choose_for_pairs(found, aim, parts=parts, surely=surely, seed=seed)
-    raise ArgumentError(
-        "neither names nor pairs",
-        place="found",
-        got=type(found).__name__,
-        allowed=["measure(...).identification()", "measure_pairs(...)"],
-    )
+    if not isinstance(found, Identification | PairMeasure):
+        raise ArgumentError(
+            "neither names nor pairs",
+            place="found",
+            got=type(found).__name__,
+            allowed=["measure(...).identification()", "measure_pairs(...)"],
+        )
+    return similarity_choice.choose_similarity(found, aim, parts=parts, surely=surely, seed=seed)
 
 
 def check_gates(

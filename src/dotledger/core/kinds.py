@@ -15,6 +15,7 @@ __all__ = [
     "LANDMARKS",
     "LOST",
     "OUTCOMES",
+    "PLACES",
     "VERDICTS",
     "ImageOutcome",
     "Kind",
@@ -67,6 +68,9 @@ ANSWERED = tuple(one.name for one in OUTCOMES.values() if one.says)
 """Outcomes that tell what is in the image."""
 LOST = tuple(one.name for one in OUTCOMES.values() if one.settled and not one.says)
 """Outcomes that tell nothing and are not pending."""
+
+PLACES = ("near", "above", "below", "inside")
+"""Where the text of a box stands if there is room: anywhere near it, above, below or inside it."""
 
 VERDICTS = ("pass", "hold", "block")
 """From the mildest to the strictest."""

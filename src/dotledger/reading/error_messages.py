@@ -147,7 +147,7 @@ _REFUSED = re.compile(
 _OF_THE_IMAGE = re.compile(
     r"\b(?:images?|pictures?|photos?|ur[il]s?|address|fetch\w*|download\w*|bucket)\b", re.IGNORECASE
 )
-"""A service that fetches images may be refused where they are: that is no word about our key."""
+"""The image's own host may refuse a service that fetches it: that says nothing of our key."""
 
 
 def refuses_key(text: str) -> bool:

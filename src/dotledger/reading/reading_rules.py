@@ -158,8 +158,8 @@ class AttributeRule(TomlPart, frozen=True, kw_only=True):
     `confidence` says how sure the service is of the attribute, where it says so; `low` and
     `high` stand in a range; `floor` is the share below which no part of a whole leads,
     and no entry of a list counts; `similarity` goes with a person's name. If `at` is an object, the
-    path starts there; if it is a plain name, the path starts at the finding. What has `show` is
-    written beside the box of a face that has no person's name.
+    path starts there; if it is a plain name, the path starts at the finding. With `show` it is
+    the text of a face that has no person's name.
     """
 
     at: str

@@ -3,6 +3,7 @@
 import math
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -220,7 +221,8 @@ class Pairs(unittest.TestCase):
         self.assertEqual(found.rows, ())
         chosen = dotledger.choose_similarity(found, aim="false-match rate <= 1%", parts=2)
         self.assertFalse(chosen.attainable)
-        self.assertIn("none is taken", chosen.lines()[0])
+        self.assertIn("nothing that was judged has a similarity", chosen.lines()[0])
+        self.assertNotIn("comes nearest", chosen.lines()[0])
 
 
 class Choosing(unittest.TestCase):
@@ -264,6 +266,7 @@ class Choosing(unittest.TestCase):
             chosen = dotledger.choose_similarity(found, aim="false-match rate <= 2%", seed=seed)
             missed = chosen.held_out.false_match_rate > 0.02
             self.assertEqual("misses the aim" in " ".join(chosen.lines()), missed)
+            self.assertNotIn("more surely", replace(chosen, surely=True).lines()[-1])
         pairs = {"left": list("abcd"), "right": list("wxyz"), "same": ["no"] * 2 + ["yes"] * 2}
         worse = dotledger.measure_pairs(pairs | {"similarity": [0.9, 0.9, 0.5, 0.5]})
         chosen = dotledger.choose_similarity(worse, aim="false-match rate <= 10%")

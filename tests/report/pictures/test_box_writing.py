@@ -155,6 +155,23 @@ class Badges(unittest.TestCase):
         self.assertEqual(strips["big.png"], (255, 120, 120))
         self.assertEqual(strips["small.png"], (62, 224, 195))
 
+    def test_images_that_are_named_differently(self):
+        """The outcome of an image counts for its verdict also where its file has another name."""
+        home = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        Image.new("RGB", (60, 60)).save(home / "a.png")
+        (home / "rules.toml").write_text(
+            'rules_file = 1\n[[rule]]\nname = "half known"\nverdict = "hold"\noutcome = "failed"\n'
+        )
+        found = findings_of([("walk/a.png", "face", "face", 0.9, (5, 5, 20, 20))])
+        for outcome, colour in (("failed", (255, 206, 84)), ("empty", (62, 224, 195))):
+            outcomes = {"walk/a.png": {"face": "found", "label": outcome}}
+            drawn = dotledger.draw(
+                found, home / "a.png", home / outcome, rules=home / "rules.toml", outcomes=outcomes
+            )
+            self.assertTrue(drawn.matched)
+            with Image.open(drawn.pictures[0]) as picture:
+                self.assertEqual(picture.getpixel((0, 0)), colour)
+
     def test_words_of_a_file(self):
         """A table of words is read; one that lacks a column, or contradicts itself, is refused."""
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))

@@ -69,7 +69,7 @@ def review_app(
     token : str
         Stands in the address; everything else is not found.
     text_of : callable, optional
-        Returns what is written beside a box; by default its label.
+        Returns the text of a box; by default its label.
     place : str
         Where that stands, if there is room; as `draw` takes it.
 

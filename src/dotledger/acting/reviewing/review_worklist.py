@@ -44,7 +44,7 @@ class Found:
     box : tuple of float or None
         In pixels of the upright original.
     details : Details or None
-        What it has beside.
+        Attributes, landmarks and outline.
     """
 
     row: int

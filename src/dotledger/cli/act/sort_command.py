@@ -85,7 +85,7 @@ __all__ = ["command"]
     help="Copies, links, or only the list.",
 )
 @click.option(
-    "--drawn", is_flag=True, help="Copies with boxes and writing in place of the images (.png)."
+    "--drawn", is_flag=True, help="Write annotated copies (.png), with boxes and their texts."
 )
 @writing_options
 @json_option
@@ -123,6 +123,7 @@ def command(
     kind = one_kind(kind)
     from dotledger.acting.finding_crops import crop_findings
     from dotledger.acting.image_sorting import sort_images
+    from dotledger.acting.output_folders import WITHOUT
     from dotledger.acting.picture_sources import (
         findings_by_picture,
         picture_sources,
@@ -155,8 +156,11 @@ def command(
         asked |= {"least": least, "similarity": similarity or 0.0}
         shown = findings_by_picture(found, sources) if by in ("label", "person") else found
         places = _places(by, shown, rules, ledger, matched.names, asked)
-        for picture, source in sources.items():  # what is known of an image, and not of a finding
-            places.setdefault(picture, places.get(source.image, []))
+        for picture, source in sources.items():
+            if by not in ("label", "person"):  # that is known of the image as a whole
+                places[picture] = places.get(source.image, [])
+            elif source.box is not None and picture not in places:
+                places[picture] = [(WITHOUT, "the finding that it shows is not there any more")]
         maker = None
         if drawn:
             writing = box_writing(found, write=write, place=place, words=words_of(words))

@@ -163,7 +163,7 @@ def command(
 
 
 def _outcomes(findings: str | None, ledger: str, found: Findings) -> dict[str, Any] | None:
-    """Return what became of each image of the batch, for its verdict; a file does not know."""
+    """Return the outcome of each image, for its verdict; a findings file knows none."""
     if findings is not None or found.origin is None or found.origin.batch is None:
         return None
     from dotledger.ledger.batch_queries import find_batch, outcomes_of

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import click
 
 from dotledger.cli.options.common_options import (
     example,
-    given_options,
     json_option,
     print_json,
     print_table,
     replace_option,
 )
-from dotledger.cli.options.similarity_options import similarity_options
-from dotledger.safe_files import check_output
+from dotledger.cli.options.similarity_options import (
+    check_similarity_options,
+    chosen_similarity,
+    similarity_facts,
+    similarity_options,
+    write_levels,
+)
 
 __all__ = ["command"]
 
@@ -46,27 +48,16 @@ def command(
     similarity is chosen, and judged on held-out pairs; the exit status is 1 if no threshold meets
     the aim.
     """
-    from dotledger.api.choosing import choose_similarity
     from dotledger.formats.tables.picture_pairs import measure_pairs
 
-    if aim is None and (given := given_options(["surely", "parts", "seed"])):
-        raise click.UsageError(f"{given[0]} goes with --aim.")
-    if csv_file is not None:
-        check_output(csv_file, place="--csv", inputs=[table], replace=replace)
+    inputs = [table]
+    check_similarity_options(aim, csv_file, inputs, replace=replace)
     found = measure_pairs(table)
-    chosen = (
-        None
-        if aim is None
-        else choose_similarity(found, aim=aim, parts=parts, surely=surely, seed=seed)
-    )
-    if csv_file is not None:
-        from dotledger.formats.tables.result_files import write_frame
-
-        write_frame(found.frame(), Path(csv_file))
+    chosen = chosen_similarity(found, aim, parts=parts, surely=surely, seed=seed)
+    write_levels(found, csv_file)
     if as_json:
-        choice = None if chosen is None else chosen.to_dict()
-        asked = None if similarity is None else found.at(similarity).to_dict()
-        print_json("pairs", {"table": table, **found.to_dict(), "asked": asked, "choice": choice})
+        facts = similarity_facts(found, similarity, chosen)
+        print_json("pairs", {"table": table, **facts})
     else:
         from dotledger.report.terminal.similarity_tables import pair_lines, pair_table
 

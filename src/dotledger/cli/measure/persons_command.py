@@ -9,7 +9,6 @@ import click
 
 from dotledger.cli.options.common_options import (
     example,
-    given_options,
     json_option,
     print_json,
     print_table,
@@ -19,9 +18,14 @@ from dotledger.cli.options.common_options import (
 )
 from dotledger.cli.options.comparing_options import compared_tables, comparing_options
 from dotledger.cli.options.provenance import provenance_lines
-from dotledger.cli.options.similarity_options import similarity_options
+from dotledger.cli.options.similarity_options import (
+    check_similarity_options,
+    chosen_similarity,
+    similarity_facts,
+    similarity_options,
+    write_levels,
+)
 from dotledger.errors import ArgumentError
-from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
     from dotledger.core.questions.identification import Identification
@@ -73,14 +77,10 @@ def command(
     --aim the threshold of similarity is chosen, and judged on held-out images; the exit status is
     1 if no threshold meets the aim.
     """
-    from dotledger.api.choosing import choose_similarity
     from dotledger.core.measurement.measure import measure
 
-    if aim is None and (given := given_options(["surely", "parts", "seed"])):
-        raise click.UsageError(f"{given[0]} goes with --aim.")
-    if csv_file is not None:
-        inputs = [tables[n] for n in ("findings", "annotations", "images", "ledger")]
-        check_output(csv_file, place="--csv", inputs=inputs, replace=replace)
+    inputs = [tables[n] for n in ("findings", "annotations", "images", "ledger")]
+    check_similarity_options(aim, csv_file, inputs, replace=replace)
     compared = compared_tables(**tables)
     result = measure(
         compared.findings,
@@ -91,22 +91,12 @@ def command(
         draws=0,
     )
     found = result.identification(kind, enrolled=_names(enrolled))
-    chosen = (
-        None
-        if aim is None
-        else choose_similarity(found, aim=aim, parts=parts, surely=surely, seed=seed)
-    )
-    if csv_file is not None:
-        from dotledger.formats.tables.result_files import write_frame
-
-        write_frame(found.frame(), Path(csv_file))
+    chosen = chosen_similarity(found, aim, parts=parts, surely=surely, seed=seed)
+    write_levels(found, csv_file)
     about = compared.about(threshold)
     if as_json:
-        choice = None if chosen is None else chosen.to_dict()
-        asked = None if similarity is None else found.at(similarity).to_dict()
-        print_json(
-            "persons", {**about, "kind": kind, **found.to_dict(), "asked": asked, "choice": choice}
-        )
+        facts = similarity_facts(found, similarity, chosen)
+        print_json("persons", {**about, "kind": kind, **facts})
     else:
         for line in compared.lines:
             say(line)

@@ -2,12 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, TypeVar
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-__all__ = ["similarity_options"]
+from dotledger.cli.options.common_options import given_options
+from dotledger.safe_files import check_output
+
+if TYPE_CHECKING:
+    from dotledger.core.questions.identification import Identification
+    from dotledger.core.questions.pair_verification import PairMeasure
+    from dotledger.core.thresholds.similarity_choice import SimilarityChoice
+
+__all__ = [
+    "check_similarity_options",
+    "chosen_similarity",
+    "similarity_facts",
+    "similarity_options",
+    "write_levels",
+]
 
 Function = TypeVar("Function", bound=Callable[..., Any])
 
@@ -39,3 +54,45 @@ def similarity_options(aims: str) -> Callable[[Function], Function]:
         return function
 
     return add
+
+
+def check_similarity_options(
+    aim: str | None, csv_file: str | None, inputs: Sequence[str | None], *, replace: bool
+) -> None:
+    """Refuse options that would go unheard, and a place for ``--csv``, before anything is read."""
+    if aim is None and (given := given_options(["surely", "parts", "seed"])):
+        raise click.UsageError(f"{given[0]} goes with --aim.")
+    if csv_file is not None:
+        check_output(csv_file, place="--csv", inputs=inputs, replace=replace)
+
+
+def chosen_similarity(
+    found: Identification | PairMeasure, aim: str | None, **options: Any
+) -> SimilarityChoice | None:
+    """Return the threshold chosen under an aim; None without one."""
+    if aim is None:
+        return None
+    from dotledger.api.choosing import choose_similarity
+
+    return choose_similarity(found, aim=aim, **options)
+
+
+def write_levels(found: Identification | PairMeasure, csv_file: str | None) -> None:
+    """Write every threshold where ``--csv`` says."""
+    if csv_file is not None:
+        from dotledger.formats.tables.result_files import write_frame
+
+        write_frame(found.frame(), Path(csv_file))
+
+
+def similarity_facts(
+    found: Identification | PairMeasure,
+    similarity: float | None,
+    chosen: SimilarityChoice | None,
+) -> dict[str, Any]:
+    """Return the keys of the JSON that both commands have."""
+    return {
+        **found.to_dict(),
+        "asked": None if similarity is None else found.at(similarity).to_dict(),
+        "choice": None if chosen is None else chosen.to_dict(),
+    }

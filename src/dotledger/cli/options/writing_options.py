@@ -1,4 +1,4 @@
-"""Options of commands that write beside boxes."""
+"""Options about the text of a box: what it says, where it stands, in which words."""
 
 from __future__ import annotations
 
@@ -7,11 +7,11 @@ from typing import Any, TypeVar
 
 import click
 
+from dotledger.core.kinds import PLACES
+
 __all__ = ["words_of", "writing_options"]
 
 Function = TypeVar("Function", bound=Callable[..., Any])
-
-PLACES = ("near", "above", "below", "inside")
 
 
 def writing_options(function: Function) -> Function:

@@ -52,8 +52,8 @@ class AttributeRow:
     entries_found, entries_annotated, entries_common : int
         Of lists, over all pairs: entries that the service gave, that are annotated, and both.
     precision_interval, recall_interval : (float, float)
-        Of `set_precision` and `set_recall`, 95 %, over images; NaN with fewer than two, and for
-        what is no list.
+        Of `set_precision` and `set_recall`, 95 %, over images; NaN with fewer than two, and if it
+        is not a list.
     """
 
     judged: str
@@ -75,7 +75,7 @@ class AttributeRow:
 
     @property
     def set_precision(self) -> float:
-        """Entries in common / entries found; NaN where none is found, and for what is no list."""
+        """Entries in common / entries found; NaN if none is found, or if it is not a list."""
         return ratio(self.entries_common, self.entries_found)
 
     @property

@@ -423,7 +423,7 @@ class _Names:
             self._given.append((image, sort, similarity))
 
     def judge_unpaired(self, finding: int, true: list[Who], required: float | None) -> None:
-        """Judge a name on a box that is no pair: a second box on a face may name it rightly."""
+        """Judge a name on an unpaired box; a second box on a face may still have the right name."""
         name, similarity = self.of(finding)
         if not name:
             return

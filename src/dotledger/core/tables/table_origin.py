@@ -32,7 +32,7 @@ class Origin:
     words : mapping of str to float
         The service's ordered words with their numbers.
     shown : tuple of str
-        Attributes that the description marks to be written beside a face without a name.
+        Attributes marked ``show`` in the description: the text of a face without a name.
     cut : tuple of (threshold, mapping of str to int)
         Thresholds that were applied, in order, each with the findings removed by kind. A threshold
         is a number, or numbers by name.

@@ -16,11 +16,9 @@ from dotledger.core.measures.measure_rows import defined
 from dotledger.core.questions.identification import (
     Identification,
     IdentificationRow,
-    NameCases,
     identification_at_all,
 )
 from dotledger.core.questions.pair_verification import (
-    PairCases,
     PairMeasure,
     PairRow,
     pair_measure_of,
@@ -34,8 +32,7 @@ __all__ = [
     "NAME_AIMS",
     "PAIR_AIMS",
     "SimilarityChoice",
-    "choose_for_names",
-    "choose_for_pairs",
+    "choose_similarity",
     "read_similarity_aim",
 ]
 
@@ -93,7 +90,7 @@ class SimilarityChoice(JsonText):
     aim : Aim
         What it was chosen for.
     similarity : float
-        Names or pairs at least so similar are taken; infinite where none may be.
+        Names or pairs at least so similar are taken; infinite where none has a similarity.
     attainable : bool
         Whether it meets the aim on the images it was chosen on; else it comes nearest.
     as_chosen : IdentificationRow or PairRow
@@ -101,7 +98,7 @@ class SimilarityChoice(JsonText):
     held_out : IdentificationRow or PairRow
         Each part of the images at the threshold that is best on the others.
     parts : int
-        So many.
+        How many parts the images were divided into.
     surely : bool
         Whether the end of the interval had to meet the aim, and not the share alone.
     """
@@ -119,17 +116,22 @@ class SimilarityChoice(JsonText):
         share = float(getattr(self.held_out, self.aim.measure))
         low, high = self.held_out.intervals[self.aim.measure]
         interval = "" if math.isnan(low) else f", 95 % from {low:.1%} to {high:.1%}"
-        kept = "-" if math.isnan(share) else f"{share:.1%}{interval}"
-        taken = "none is taken" if math.isinf(self.similarity) else f"{self.similarity!r} or more"
-        first = f"Threshold of similarity: {taken}"
-        if not self.attainable:
-            first += "; no threshold meets the aim, and this one comes nearest"
+        shown = "not defined" if math.isnan(share) else f"{share:.1%}{interval}"
         measured = f"On held-out images ({counted(self.parts, 'part')}): {_WORDS[self.aim.measure]}"
-        lines = [f"{first}.", f"{measured} {kept}; {_gained(self.held_out)}."]
+        lines = [self._threshold(), f"{measured} {shown}; {_gained(self.held_out)}."]
         if self.attainable and share > self.aim.limit:
             # What is best on some images is a little too good to be true of others.
-            lines.append(f"That misses the aim ({self.aim}): choose more surely.")
+            step = "annotate more images" if self.surely else "choose more surely"
+            lines.append(f"That misses the aim ({self.aim}): {step}.")
         return lines
+
+    def _threshold(self) -> str:
+        if math.isinf(self.similarity):
+            return "No threshold: nothing that was judged has a similarity."
+        threshold = f"Threshold of similarity: {self.similarity!r} or more"
+        if self.attainable:
+            return f"{threshold}."
+        return f"{threshold}; no threshold meets the aim, and this one comes nearest."
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined, and for a threshold that takes none."""
@@ -151,114 +153,79 @@ def _gained(row: LevelRow) -> str:
     return f"matches {row.matches} of {counted(same, 'pair')} of one person"
 
 
-def choose_for_names(
-    found: Identification,
+def choose_similarity(
+    found: Identification | PairMeasure,
     aim: str,
     *,
     parts: int | None = None,
     surely: bool = False,
     seed: int = 0,
 ) -> SimilarityChoice:
-    """Choose the similarity at which most faces get their right name under an aim.
-
-    Parameters
-    ----------
-    aim : str
-        One of `NAME_AIMS`, with another number.
-    parts : int, optional
-        Of the images; by default as `choose_thresholds` takes them.
-    surely : bool, default False
-        Let the upper end of the share's 95 % interval meet the aim.
-    seed : int, default 0
-        Decides which images form a part.
+    """Choose the similarity that gains most under an aim; `dotledger.choose_similarity` tells all.
 
     Raises
     ------
     ArgumentError
-        If the aim is not one of these.
+        If the aim is not one for what was measured.
     ScopeError
-        If there are fewer images than parts.
+        If there are fewer images, or left pictures of pairs, than parts.
     """
-    read = read_similarity_aim(aim, NAME_AIMS)
-    cases = found.cases
-    splits = crossed(np.arange(cases.images), parts, seed)
-    chosen, attainable = _picked(found.rows[1:], read, surely)
-    least = np.full(cases.images, np.inf)
+    names = isinstance(found, Identification)
+    read = read_similarity_aim(aim, NAME_AIMS if names else PAIR_AIMS)
+    side = _Names(found) if isinstance(found, Identification) else _Pairs(found)
+    splits = crossed(np.arange(side.units), parts, seed)
+    chosen, attainable = _picked(side.levels(np.ones(side.units, dtype=bool)), read, surely)
+    least = np.full(side.units, np.inf)
     for part in splits.judged:
-        others = identification_at_all(found.kind, cases.on(splits.part != part))
-        least[splits.part == part] = _picked(others.rows[1:], read, surely)[0]
-    kept = cases.similarity >= least[cases.image]
-    held = identification_at_all(found.kind, _names_kept(cases, kept)).as_given
+        mine = splits.part == part
+        least[mine] = _picked(side.levels(~mine), read, surely)[0]
     return SimilarityChoice(
         aim=read,
         similarity=chosen,
         attainable=attainable,
         as_chosen=found.at(chosen),
-        held_out=replace(held, similarity=math.nan),
+        held_out=replace(side.taken(least), similarity=math.nan),
         parts=len(splits.judged),
         surely=surely,
     )
 
 
-def _names_kept(cases: NameCases, kept: Flags) -> NameCases:
-    return replace(
-        cases, image=cases.image[kept], sort=cases.sort[kept], similarity=cases.similarity[kept]
-    )
+class _Names:
+    """Names by image: an image is chosen on, or judged, as a whole."""
+
+    def __init__(self, found: Identification) -> None:
+        self._found, self.units = found, found.cases.images
+
+    def levels(self, kept: Flags) -> Sequence[LevelRow]:
+        """Return the rows of every similarity, on some images only."""
+        return identification_at_all(self._found.kind, self._found.cases.on(kept)).rows[1:]
+
+    def taken(self, least: Floats) -> LevelRow:
+        """Return what comes of each image's own threshold."""
+        cases = self._found.cases
+        kept = cases.similarity >= least[cases.image]
+        columns = {n: getattr(cases, n)[kept] for n in ("image", "sort", "similarity")}
+        return identification_at_all(self._found.kind, replace(cases, **columns)).as_given
 
 
-def choose_for_pairs(
-    found: PairMeasure,
-    aim: str,
-    *,
-    parts: int | None = None,
-    surely: bool = False,
-    seed: int = 0,
-) -> SimilarityChoice:
-    """Choose the similarity at which most pairs of one person match under an aim.
+class _Pairs:
+    """Pairs by their left picture: what shares one is chosen on, or judged, together."""
 
-    Parameters
-    ----------
-    aim : str
-        One of `PAIR_AIMS`, with another number.
-    parts : int, optional
-        Of the pairs, told apart by their left picture; by default as `choose_thresholds` does.
-    surely : bool, default False
-        Let the upper end of the rate's 95 % interval meet the aim.
-    seed : int, default 0
-        Decides which images form a part.
+    def __init__(self, found: PairMeasure) -> None:
+        self._cases = found.cases
+        pictures, self._unit = np.unique(found.cases.left, return_inverse=True)
+        self.units = len(pictures)
 
-    Raises
-    ------
-    ArgumentError
-        If the aim is not one of these.
-    ScopeError
-        If there are fewer left pictures than parts.
-    """
-    read = read_similarity_aim(aim, PAIR_AIMS)
-    cases = found.cases
-    pictures, place = np.unique(cases.left, return_inverse=True)
-    splits = crossed(np.arange(len(pictures)), parts, seed)
-    part_of = splits.part[place]
-    chosen, attainable = _picked(found.rows, read, surely)
-    least = np.full(len(cases.left), np.inf)
-    for part in splits.judged:
-        others = pair_measure_of(cases.on(part_of != part))
-        least[part_of == part] = _picked(others.rows, read, surely)[0]
-    return SimilarityChoice(
-        aim=read,
-        similarity=chosen,
-        attainable=attainable,
-        as_chosen=found.at(chosen),
-        held_out=replace(pair_measure_of(_accepted(cases, least)).at(0.5), similarity=math.nan),
-        parts=len(splits.judged),
-        surely=surely,
-    )
+    def levels(self, kept: Flags) -> Sequence[LevelRow]:
+        """Return the rows of every similarity, on some pairs only."""
+        return pair_measure_of(self._cases.on(kept[self._unit])).rows
 
-
-def _accepted(cases: PairCases, least: Floats) -> PairCases:
-    """Return pairs whose similarity is 1 where they reach their own threshold, else 0."""
-    taken = np.where(cases.similarity >= least, 1.0, 0.0)
-    return replace(cases, similarity=np.where(np.isnan(cases.similarity), np.nan, taken))
+    def taken(self, least: Floats) -> LevelRow:
+        """Return what comes of each pair's own threshold: it is reached, or it is not."""
+        similarity = self._cases.similarity
+        reached = np.where(similarity >= least[self._unit], 1.0, 0.0)
+        own = np.where(np.isnan(similarity), np.nan, reached)
+        return pair_measure_of(replace(self._cases, similarity=own)).at(0.5)
 
 
 def _picked(rows: Sequence[LevelRow], aim: Aim, surely: bool) -> tuple[float, bool]:
@@ -272,7 +239,6 @@ def _picked(rows: Sequence[LevelRow], aim: Aim, surely: bool) -> tuple[float, bo
     if meeting:
         return max(meeting, key=_gain).similarity, True
     known = [row for row in rows if not math.isnan(value(row))]
-    # Nothing taken is nothing false: where no interval says more, it is the safe end.
     return (min(known, key=value).similarity if known else math.inf), False
 
 

@@ -52,7 +52,7 @@ def words_of_file(path: PathLike) -> dict[str, str]:
     Raises
     ------
     TableError
-        If a column is missing, or a word stands there twice with different texts.
+        If a column is missing, or one word has two different texts.
     """
     columns = columns_of_file(path)
     for name in ("word", "written"):

@@ -115,7 +115,7 @@ def write_report(
     how : {"embed", "link", "none"}
         Whether small copies of the images stand in the page, or in a folder next to it.
     write, place, words
-        What is written beside a box in an image's picture, and where; as `draw` takes them.
+        The text of each box, where it stands, and in which words; as `draw` takes them.
     private : bool, default False
         Leave out images, names of persons, lines of text and raw answers.
     title : str, optional

@@ -78,7 +78,7 @@ def page_run(
     private : bool, default False
         Leave out names of persons and lines of text.
     writing : BoxWriting, optional
-        What is written beside a box; by default its label and confidence, or a person's name.
+        The text of each box; by default its label and confidence, or a person's name.
 
     Returns
     -------
@@ -233,7 +233,7 @@ def _finding_columns(
 def _written(
     writing: BoxWriting, kind: str, label: str, confidence: float, details: Details | None
 ) -> str:
-    """Return what is written beside a box, where it is not just the label and its confidence."""
+    """Return the text of a box; empty if it is just the label and its confidence."""
     text = writing.text(kind, label, confidence, details)
     usual = BoxWriting().with_confidence(label, confidence, None)
     return "" if text == usual else text

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from importlib.resources import files
 from typing import TYPE_CHECKING, Any
 
-from dotledger.core.kinds import worst_outcome
+from dotledger.core.kinds import PLACES, worst_outcome
 from dotledger.core.measurement.measure_result import Measure
 from dotledger.core.measures.measure_rows import Row
 from dotledger.core.measures.registry import MEASURES, RANKED, RATIOS, Form
@@ -22,7 +22,6 @@ from dotledger.report.pages.embedded_pictures import crops_of
 from dotledger.report.pages.report_charts import kind_charts, latency_chart
 from dotledger.report.pages.report_columns import PageRun
 from dotledger.report.pages.svg_charts import can_draw
-from dotledger.report.pictures.label_placing import PLACES
 
 if TYPE_CHECKING:
     from dotledger.core.comparison.differences import Difference
@@ -95,7 +94,7 @@ class Pages:
     private : bool
         Whether images and names are left out.
     place : str
-        One of `PLACES`: where writing beside a box goes if there is room.
+        One of `PLACES`: where the text of a box stands if there is room.
     """
 
     title: str

@@ -179,7 +179,16 @@ def draw(
     kept = findings.cut(threshold)
     writing = box_writing(findings, write=write, place=place, words=words, confidence=confidence)
     wanted = picture_marks(kept, annotations, overlap=overlap, writing=writing)
-    badges = {} if rules is None else verdict_badges(findings, rules, outcomes, items)
+    badges = (
+        {}
+        if rules is None
+        else verdict_badges(
+            findings,
+            rules,
+            outcomes and {matched.names.get(name, name): one for name, one in outcomes.items()},
+            items,
+        )
+    )
     pictures = _pictured(wanted, readers, writing.place, badges)
     beside = None
     if versus is not None:
@@ -229,8 +238,8 @@ def verdict_badges(
 ) -> dict[str, Badge]:
     """Return what rules decide on each image, with the strictest rule that applies first.
 
-    The images are read for their sizes, and for prints where a rule looks at copies: without them
-    such a rule would not apply, and the badge would be wrong.
+    The images are read for their sizes, and where a rule looks at copies for prints: without these
+    the rule could not apply, and the badge would be wrong.
     """
     from dotledger.core.decisions.decide import decide
     from dotledger.core.decisions.rule_conditions import Rules

@@ -9,8 +9,9 @@ from dataclasses import dataclass
 from PIL import Image, ImageDraw
 
 from dotledger.core.boxes.box_forms import Box
+from dotledger.core.kinds import PLACES
 from dotledger.report.pictures.alphabets import font_for, write
-from dotledger.report.pictures.label_placing import PLACES, Placed, place_tags
+from dotledger.report.pictures.label_placing import Placed, place_tags
 
 __all__ = ["TONES", "Badge", "Mark", "draw_marks"]
 

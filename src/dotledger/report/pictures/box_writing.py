@@ -1,4 +1,4 @@
-"""What is written beside a box, and where: a template, or the name of what was found."""
+"""The text of a box, and where it stands: by a template, or the name of what was found."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
+from dotledger.core.kinds import PLACES
 from dotledger.core.tables.finding_details import Details, attribute_list, attribute_value
 from dotledger.errors import ArgumentError
-from dotledger.report.pictures.label_placing import PLACES
 from dotledger.report.pictures.label_templates import LabelTemplate, label_template
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ CONFIDENCES = ("share", "percent", "own")
 
 
 class BoxWriting(Struct, frozen=True, kw_only=True):
-    """What is written beside boxes; made by `box_writing`.
+    """How the texts of boxes are made; from `box_writing`.
 
     Attributes
     ----------
@@ -99,7 +99,7 @@ def box_writing(
     words: Mapping[str, str] | None = None,
     confidence: str = CONFIDENCES[0],
 ) -> BoxWriting:
-    """Return what is written beside the boxes of findings, checked against them.
+    """Return how the texts of some findings are made, checked against them.
 
     Parameters
     ----------
@@ -137,7 +137,7 @@ def writing_for(
     confidence: str = CONFIDENCES[0],
     shown: tuple[str, ...] = (),
 ) -> BoxWriting:
-    """Return what is written beside boxes of findings that have these details.
+    """Return how the texts of findings with these details are made.
 
     Raises
     ------

@@ -10,6 +10,7 @@ import numpy as np
 from PIL import Image, ImageDraw
 
 from dotledger.core.boxes.box_forms import boxes_in_pixels
+from dotledger.core.kinds import PLACES
 from dotledger.core.measurement.measure import measure
 from dotledger.core.pairing.pairing_rows import Paired, pair_tables
 from dotledger.core.questions.error_diagnosis import Case
@@ -20,7 +21,6 @@ from dotledger.images.image_preparation import decode_upright
 from dotledger.report.pictures.alphabets import font_for, write
 from dotledger.report.pictures.box_marks import Badge, Mark, draw_marks
 from dotledger.report.pictures.box_writing import BoxWriting
-from dotledger.report.pictures.label_placing import PLACES
 from dotledger.safe_files import safe_file_name, whole_file
 
 __all__ = [

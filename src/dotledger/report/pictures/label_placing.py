@@ -13,11 +13,9 @@ import numpy as np
 
 from dotledger.core.arrays import Floats
 from dotledger.core.boxes.box_forms import Box
+from dotledger.core.kinds import PLACES
 
-__all__ = ["PLACES", "Placed", "place_tags"]
-
-PLACES = ("near", "above", "below", "inside")
-"""Where a tag goes if it can: wherever there is room, or first above, below or inside its box."""
+__all__ = ["Placed", "place_tags"]
 
 _SMALL = 6.0
 """A box of less than so many times the tag's area is small: no tag may cover it."""

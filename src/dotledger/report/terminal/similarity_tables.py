@@ -31,7 +31,7 @@ def name_table(found: Identification, asked: float | None) -> Any:
     header += ["strangers named", "false of names given"]
     rows = [
         [
-            "any" if math.isnan(row.similarity) else f"{row.similarity:.3g}",
+            "as given" if math.isnan(row.similarity) else f"{row.similarity:.3g}",
             row.right,
             row.wrong,
             row.no_name,
@@ -68,7 +68,7 @@ def name_lines(found: Identification, *, shown_all: bool) -> list[str]:
     if found.cases.not_judged:
         named = counted(found.cases.not_judged, "name")
         lines.append(
-            f"{named} not judged: who that is, is not annotated; or it names a right face twice."
+            f"{named} not judged: that face has no annotated name, or was named rightly already."
         )
     return lines + _left_out(len(found.rows) - 1, shown_all=shown_all)
 
