@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from PIL import Image
 
+from dotledger import draw
 from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.table_origin import Origin
 from dotledger.errors import ArgumentError
@@ -165,7 +166,7 @@ class Badges(unittest.TestCase):
         found = findings_of([("walk/a.png", "face", "face", 0.9, (5, 5, 20, 20))])
         for outcome, colour in (("failed", (255, 206, 84)), ("empty", (62, 224, 195))):
             outcomes = {"walk/a.png": {"face": "found", "label": outcome}}
-            drawn = dotledger.draw(
+            drawn = draw(
                 found, home / "a.png", home / outcome, rules=home / "rules.toml", outcomes=outcomes
             )
             self.assertTrue(drawn.matched)
