@@ -29,10 +29,18 @@ _GROUPS = {
         *("Findings", "Annotations", "read_findings", "read_annotations"),
         *("read_image_facts", "match_images", "pair_tables", "write_table", "write_annotations"),
     ),
-    "Measuring": ("measure", "Measure", "overlap", "fit_confidence_map", "ConfidenceMap"),
+    "Measuring": (
+        "measure",
+        "Measure",
+        "measure_pairs",
+        "overlap",
+        "fit_confidence_map",
+        "ConfidenceMap",
+    ),
     "Choosing and watching": (
         *(
             "choose_thresholds",
+            "choose_similarity",
             "read_thresholds",
             "write_thresholds",
             "compare",

@@ -38,6 +38,22 @@ class Examples(unittest.TestCase):
         self.assertIn("missed: one box over several", text)
         self.assertIn("Confidences mapped: calibration error", text)
 
+    def test_named_walkers(self):
+        """Who was named, how alike is alike enough, names on pictures, and pictures into folders by name."""
+        text, home = self.run_example("named_walkers.py")
+        self.assertIn("Right names 61 of 63; strangers named 29.", text)
+        self.assertRegex(text, r"Threshold of similarity: 0\.\d+ or more\.")
+        self.assertIn("30 pictures with names in named", text)
+        words = ["sort", "named", "--ledger", "porch.ledger", "--by", "person", "--out", "by-name"]
+        done = subprocess.run(
+            [sys.executable, "-m", "dotledger", *words],
+            cwd=home, capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("30 pictures go with their original images: 30 listed", done.stderr)
+        folders = {path.name for path in (home / "by-name").iterdir()}
+        self.assertLessEqual({"Old-Reed", "Sedge", "Łucja-Żółw", "葦の人", "nobody-named"}, folders)
+
     def test_upload_check(self):
         """A real server and a real client: hazards are blocked, faces covered, rubbish held."""
         with socket.socket() as free:

@@ -159,7 +159,8 @@ class Badges(unittest.TestCase):
     def test_images_that_are_named_differently(self):
         """The outcome of an image counts for its verdict also where its file has another name."""
         home = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        Image.new("RGB", (60, 60)).save(home / "a.png")
+        (home / "photos").mkdir()
+        Image.new("RGB", (60, 60)).save(home / "photos" / "a.png")
         (home / "rules.toml").write_text(
             'rules_file = 1\n[[rule]]\nname = "half known"\nverdict = "hold"\noutcome = "failed"\n'
         )
@@ -167,7 +168,7 @@ class Badges(unittest.TestCase):
         for outcome, colour in (("failed", (255, 206, 84)), ("empty", (62, 224, 195))):
             outcomes = {"walk/a.png": {"face": "found", "label": outcome}}
             drawn = draw(
-                found, home / "a.png", home / outcome, rules=home / "rules.toml", outcomes=outcomes
+                found, home / "photos", home / outcome, rules=home / "rules.toml", outcomes=outcomes
             )
             self.assertTrue(drawn.matched)
             with Image.open(drawn.pictures[0]) as picture:
