@@ -5,6 +5,7 @@ import random
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from PIL import Image
@@ -132,6 +133,14 @@ class Badges(unittest.TestCase):
             np.testing.assert_array_equal(np.asarray(drawn)[high:], plain)
             colours.add(drawn.getpixel((0, 0)))
         self.assertEqual(len(colours), 3)
+
+    def test_what_a_badge_says(self):
+        """The reasons, which name the verdict themselves; the verdict alone where there is none."""
+        image = Image.new("RGB", (900, 60))
+        for why, text in (("hold, hazards: smoke 0.91", "hold, hazards: smoke 0.91"), ("", "hold")):
+            with mock.patch("dotledger.report.pictures.box_marks.write") as written:
+                draw_marks(image, [], badge=Badge(verdict="hold", why=why))
+            self.assertEqual([call.args[2] for call in written.call_args_list], [text])
 
     def test_by_rules(self):
         """Each picture has the verdict that rules have for it: sizes of boxes and images count."""

@@ -360,7 +360,8 @@ def _with_footer(image: Image.Image, text: str, size: int) -> Image.Image:
 
 def _with_badge(image: Image.Image, badge: Badge, size: int) -> Image.Image:
     """Return the image below a strip in the verdict's colour."""
-    text = _one_line(f"{badge.verdict}: {badge.why}" if badge.why else badge.verdict)
+    # The reasons of a verdict name it themselves: "hold, hazards: smoke 0.91".
+    text = _one_line(badge.why or badge.verdict)
     lines = list(_wrapped(text, _length_of(size), image.width - 16))
     step = round(size * 1.35)
     high = step * len(lines) + 10
