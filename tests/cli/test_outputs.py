@@ -93,6 +93,19 @@ class EveryOutput(unittest.TestCase):
             "see test_commands, test_reviewing",
         )
 
+    def test_shares_of_persons_and_pairs_stay(self):
+        """At 80 columns counts are left out, never the shares that answer the question."""
+        for words, shares in (
+            (("persons", "--findings", "named.jsonl", "--annotations", "named.csv"), ("right of enrolled", "strangers named", "false names")),
+            (("pairs", "pairs.csv"), ("false-match rate", "false-non-match rate")),
+        ):  # fmt: skip
+            done = dotledger(*words, cwd=self.walk, env={"COLUMNS": "80"})
+            self.assertEqual(done.returncode, 0, done.stderr)
+            heading = next(x for x in done.stdout.splitlines() if x.startswith("similarity"))
+            for share in shares:
+                self.assertIn(share, heading)
+            self.assertLessEqual(max(map(len, done.stdout.splitlines())), 90)
+
     def test_schemas(self):
         """Each is a JSON Schema, as the command prints it; a key that goes is noticed, one that comes is not."""
         for output in output_names():

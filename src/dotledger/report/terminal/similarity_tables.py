@@ -28,7 +28,7 @@ def name_table(found: Identification, asked: float | None) -> Any:
     """
     some = [found.at(asked)] if asked is not None else _some(found.rows[1:])
     header = ["similarity", "right", "wrong", "no name", "not found", "right of enrolled"]
-    header += ["strangers named", "false of names given"]
+    header += ["strangers named", "false names"]
     rows = [
         [
             "as given" if math.isnan(row.similarity) else f"{row.similarity:.3g}",
@@ -43,7 +43,8 @@ def name_table(found: Identification, asked: float | None) -> Any:
         for row in (found.as_given, *some)
     ]
     title = f"Names given, {found.kind}, by threshold of similarity"
-    return rows_table(title, header, rows, least=("not found", "no name"))
+    # The shares are what one asks for; the counts may go where it is narrow.
+    return rows_table(title, header, rows, least=("not found", "no name", "wrong", "right"))
 
 
 def _strangers(row: IdentificationRow) -> str:
@@ -95,7 +96,8 @@ def pair_table(found: PairMeasure, asked: float | None) -> Any:
         ]
         for row in ([found.at(asked)] if asked is not None else _some(found.rows))
     ]
-    return rows_table("Pairs by threshold of similarity", header, rows)
+    least = ("matches", "non-matches", "false non-matches", "false matches")
+    return rows_table("Pairs by threshold of similarity", header, rows, least=least)
 
 
 def pair_lines(found: PairMeasure, *, shown_all: bool) -> list[str]:
