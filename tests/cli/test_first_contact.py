@@ -35,13 +35,20 @@ class FirstContact(unittest.TestCase):
 
     def test_a_pipe(self):
         """What a shell puts in place of a command's output is a sample like any other."""
-        os.mkfifo("pipe")
+        # As a shell does it: the writing end is open before the command begins.
+        reading, writing = os.pipe()
+        self.addCleanup(os.close, reading)
         raw = json.dumps({"things": things()})
-        writer = threading.Thread(target=lambda: Path("pipe").write_text(raw))
+
+        def write():
+            with os.fdopen(writing, "w") as pipe:
+                pipe.write(raw)
+
+        writer = threading.Thread(target=write)
         writer.start()
-        status, out, _ = called("draft", "pipe")
+        status, out, err = called("draft", f"/dev/fd/{reading}")
         writer.join()
-        self.assertEqual(status, 0)
+        self.assertEqual(status, 0, err)
         self.assertIn('each = "things[]"', out)
 
     def test_both_readings_drawn(self):
