@@ -53,6 +53,7 @@ _GROUPS = {
     "Acting": (
         *("decide", "read_rules", "read_review", "annotations_from_review", "cover", "mask_text"),
         *("near_copies", "image_prints", "read_prints", "write_prints"),
+        "forget",
     ),
 }
 

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from dotledger.api.choosing import decide as decide
     from dotledger.api.choosing import drift as drift
     from dotledger.api.drift_watch import watch as watch
+    from dotledger.api.forgetting import forget as forget
     from dotledger.api.public_calls import check_conventions as check_conventions
     from dotledger.api.public_calls import draft_description as draft_description
     from dotledger.api.public_calls import forecast as forecast
@@ -89,6 +90,7 @@ _HOMES = {
     "findings_of": "ledger_findings",
     "fit_confidence_map": "core.thresholds.confidence_map",
     "forecast": "api.public_calls",
+    "forget": "api.forgetting",
     "gather": "images.image_gathering",
     "image_prints": "acting.near_copies",
     "read_description": "services.service_description",
@@ -145,6 +147,7 @@ __all__ = [
     "findings_of",
     "fit_confidence_map",
     "forecast",
+    "forget",
     "gather",
     "image_prints",
     "mask_text",

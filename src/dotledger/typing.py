@@ -11,7 +11,9 @@ Examples
 
 from __future__ import annotations
 
+from dotledger.acting.derived_files import DerivedFiles
 from dotledger.acting.face_covering import Covered
+from dotledger.api.forgetting import Forgotten
 from dotledger.api.rereading import Reread
 from dotledger.core.comparison.differences import Difference
 from dotledger.core.comparison.drift import Change, Drift
@@ -52,6 +54,8 @@ from dotledger.formats.annotations.annotation_collecting import Loaded, Written
 from dotledger.formats.thresholds_files import ThresholdsFile
 from dotledger.images.image_gathering import Gathered
 from dotledger.ledger.batch_queries import Batch, Batches
+from dotledger.ledger.data_removal import Removal
+from dotledger.ledger.name_search import Remainder
 from dotledger.ledger.usage_queries import Month, Months
 from dotledger.report.pictures.box_drawing import Drawn
 from dotledger.sending.batch.send_progress import SentBatch
@@ -75,6 +79,7 @@ __all__ = [
     "CountAgreement",
     "Covered",
     "Decisions",
+    "DerivedFiles",
     "Description",
     "DetailMeasure",
     "Details",
@@ -85,6 +90,7 @@ __all__ = [
     "Drift",
     "Fit",
     "Forecast",
+    "Forgotten",
     "FoundBy",
     "Gathered",
     "GroupChoice",
@@ -111,6 +117,8 @@ __all__ = [
     "Point",
     "Prints",
     "Reliability",
+    "Remainder",
+    "Removal",
     "Reread",
     "Reviewed",
     "Row",

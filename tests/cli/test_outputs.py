@@ -47,6 +47,7 @@ screen       0 screen rules.toml --service flint --annotations annotations.csv -
 sort         0 sort few --findings flint.csv --out sorted
 copies       0 copies few --known few
 cover        1 cover few --findings flint.csv --annotations annotations.csv --out covered-2
+forget       0 forget crowd-01.jpg --ledger walk.ledger --also few
 drift        0 drift flint marl --ledger walk.ledger
 watch        0 drift flint --since 1 --ledger walk.ledger
 gate         1 gate gates.toml {TABLES}

@@ -11,7 +11,7 @@ from unittest import mock
 
 from sqlalchemy import inspect
 
-from dotledger import findings_of, send
+from dotledger import findings_of, forget, send
 from dotledger.api.rereading import reread
 from dotledger.errors import LedgerError
 from dotledger.ledger import ledger_schema as schema
@@ -65,6 +65,19 @@ class PostgreSQL(unittest.TestCase):
                     (again.outcomes, raw, anew.same, figures.calls, round(figures.money, 9), rows)
                 )
         self.assertEqual(said[0], said[1])
+
+    def test_removed_for_good(self):
+        """Rows, answers and statistics hold nothing of it."""
+        named = {f"gone-{n}.jpg": picture(70 + n, (37, 23)) for n in range(3)}
+        sent, _ = self.send(named, [ANSWER])
+        done = forget(self.server.address, "gone-1.jpg", act=True)
+        self.assertEqual((done.clean, done.ledger.images, done.ledger.answers), (True, 1, 1))
+        with LedgerStore(self.server.address) as ledger, ledger.reading() as connection:
+            values = "coalesce(most_common_vals::text, '') || coalesce(histogram_bounds::text, '')"
+            held = f"SELECT count(*) FROM pg_stats WHERE position('gone-1.jpg' in {values}) > 0"
+            self.assertEqual(connection.exec_driver_sql(held).scalar(), 0)
+        left = set(findings_of(self.server.address, batch=sent.batch).image.values())
+        self.assertEqual(left, {"gone-0.jpg", "gone-2.jpg"})
 
     def test_an_earlier_version(self):
         """A ledger as version 6 had it on a server is upgraded in place; what was paid is known."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator
+from itertools import chain
 
 import numpy as np
 from msgspec import Struct
@@ -18,7 +19,12 @@ from dotledger.errors import AnswerError, UnreadError
 from dotledger.json_codec import AsData, to_json
 from dotledger.ledger.answer_queries import KeptAnswer, kept_answers
 from dotledger.ledger.batch_queries import Batch, find_batch, kept_sizes, outcome_counts
-from dotledger.ledger.finding_queries import load_findings, notes_of
+from dotledger.ledger.finding_queries import (
+    findings_without_answer,
+    load_findings,
+    notes_of,
+    reading_notes,
+)
 from dotledger.ledger.ledger_records import finding_row
 from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.ledger_writing import ReadingWriter
@@ -65,6 +71,9 @@ class Reread(AsData, Struct, frozen=True, kw_only=True):
         What looks wrong about the new reading as a whole.
     notes : list of (str, str, str)
         Image, reason and value of everything that was set aside or noticed, in the batch's order.
+    carried : int
+        Images that were answered and whose raw answer was removed since: there is nothing to read
+        again, and their findings are those of the earlier reading.
     """
 
     reading: int
@@ -74,6 +83,7 @@ class Reread(AsData, Struct, frozen=True, kw_only=True):
     differences: list[ReadingDifference]
     suspicions: list[str]
     notes: list[tuple[str, str, str]]
+    carried: int = 0
 
 
 _NOT_ASKED = "not asked when it was sent, and wanted by this reading; a new round asks"
@@ -208,9 +218,10 @@ def reread(
     again = _Again(batch, description, names)
     writer = ReadingWriter(ledger, batch.id, about, now)
     before = load_findings(ledger, batch), notes_of(ledger, batch), outcome_counts(ledger, batch)
+    carried = list(findings_without_answer(ledger, batch))
     writer.write_all(
-        again.rows(kept_answers(ledger, batch)),
-        (row for row in again.noted),
+        chain(again.rows(kept_answers(ledger, batch)), carried),
+        _noted(again, ledger, batch, {int(str(row[0])) for row in carried}),
         _later(again.outcomes),
     )
     anew = find_batch(ledger, batch=batch.id, reading=writer.reading)
@@ -235,6 +246,7 @@ def reread(
         differences=listed,
         suspicions=suspicions_of(ledger, anew, new, description),
         notes=noted,
+        carried=len({row[0] for row in carried}),
     )
 
 
@@ -244,6 +256,15 @@ def suspicions_of(
     """Return what looks wrong in the findings of a batch as a whole."""
     sizes = {n: (s["width"], s["height"]) for n, s in kept_sizes(ledger, batch).items()}
     return suspicions(findings, sizes, description.attribute_names)
+
+
+def _noted(
+    again: _Again, ledger: LedgerStore, batch: Batch, carried: set[int]
+) -> Iterator[tuple[object, ...]]:
+    """Yield what was noticed now; of images that were not read again, what was noticed before."""
+    yield from again.noted
+    left = carried - {position for position, _ in again.outcomes}
+    yield from (row for row in reading_notes(ledger, batch) if row[0] in left)
 
 
 def _later(outcomes: dict[tuple[int, str], tuple[object, ...]]) -> Iterator[tuple[object, ...]]:

@@ -77,6 +77,7 @@ _GROUPS = {
             "sort": "sort images into folders by label, person, verdict, outcome or review",
             "copies": "find near-copies of known images",
             "cover": "cover faces, or anything else found, in copies of the images",
+            "forget": "remove images, a person or old batches for good; the costs stay",
         },
     ),
     "Watch": (

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
@@ -11,6 +11,7 @@ from dotledger.errors import ArgumentError
 __all__ = [
     "ANSWERED",
     "BROADER",
+    "DELETED",
     "KINDS",
     "LANDMARKS",
     "LOST",
@@ -23,6 +24,7 @@ __all__ = [
     "OutcomeName",
     "VerdictName",
     "check_kinds",
+    "shown_outcomes",
     "worst_outcome",
 ]
 
@@ -61,13 +63,36 @@ OUTCOMES: dict[str, ImageOutcome] = {
         ImageOutcome(name="failed", gravity=5),
         ImageOutcome(name="refused", gravity=4),
         ImageOutcome(name="pending", settled=False, gravity=3),
+        ImageOutcome(name="deleted", gravity=6),
     )
 }
 """Every outcome by its name, in the order shown."""
 ANSWERED = tuple(one.name for one in OUTCOMES.values() if one.says)
 """Outcomes that tell what is in the image."""
-LOST = tuple(one.name for one in OUTCOMES.values() if one.settled and not one.says)
-"""Outcomes that tell nothing and are not pending."""
+DELETED = "deleted"
+"""What a ledger held of the image was removed from it on demand."""
+LOST = tuple(
+    one.name for one in OUTCOMES.values() if one.settled and not one.says and one.name != DELETED
+)
+"""Outcomes that tell nothing, are not pending, and that nobody asked for."""
+
+
+def shown_outcomes(counts: Iterable[Mapping[str, int]]) -> tuple[str, ...]:
+    """Return the outcomes that a table shows: all, and ``deleted`` only where there are any.
+
+    Parameters
+    ----------
+    counts : iterable of mapping of str to int
+        By outcome, of each kind.
+
+    Returns
+    -------
+    tuple of str
+        In the order of `OUTCOMES`.
+    """
+    removed = any(one.get(DELETED) for one in counts)
+    return tuple(name for name in OUTCOMES if removed or name != DELETED)
+
 
 PLACES = ("near", "above", "below", "inside")
 """Where the text of a box stands if there is room: anywhere near it, above, below or inside it."""
@@ -132,8 +157,8 @@ def worst_outcome(outcomes: Collection[str], otherwise: str) -> str:
     Returns
     -------
     str
-        The first of ``failed``, ``refused``, ``pending``, ``unread``, ``found`` and ``empty``
-        that is among them.
+        The first of ``deleted``, ``failed``, ``refused``, ``pending``, ``unread``, ``found`` and
+        ``empty`` that is among them.
 
     Examples
     --------

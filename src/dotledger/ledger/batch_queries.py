@@ -6,9 +6,9 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 from msgspec.structs import replace
-from sqlalchemy import func, select
+from sqlalchemy import ColumnElement, func, select
 
-from dotledger.core.kinds import LOST, OUTCOMES
+from dotledger.core.kinds import DELETED, LOST, OUTCOMES
 from dotledger.errors import LedgerError
 from dotledger.json_codec import AsData
 from dotledger.ledger import ledger_schema as schema
@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "OUTCOMES",
+    "REMOVED",
     "Batch",
     "Batches",
     "Sent",
@@ -32,6 +33,10 @@ __all__ = [
     "readings",
     "sent_images",
 ]
+
+
+REMOVED = f"({DELETED})"
+"""Where the images of a batch came from, once the batch was removed."""
 
 
 class Batch(AsData, Struct, frozen=True, kw_only=True):
@@ -142,6 +147,8 @@ def find_batch(
         b
         for b in known
         if batch in (None, b.id) and service in (None, b.service) and round in (None, b.round)
+        # One that was emptied does not hide the one before it.
+        if batch is not None or b.source != REMOVED
     ]
     services = sorted({one.service for one in fitting})
     if batch is None and len(services) > 1:
@@ -237,7 +244,7 @@ class Sent(Struct, frozen=True, kw_only=True):
 
 
 def sent_images(ledger: LedgerStore, batch: Batch) -> list[Sent]:
-    """Return the images of a batch in its order.
+    """Return the images of a batch in its order, but for those that were removed from the ledger.
 
     Returns
     -------
@@ -255,7 +262,7 @@ def sent_images(ledger: LedgerStore, batch: Batch) -> list[Sent]:
             images.c.height,
         )
         .join(images, images.c.sha == items.c.sha, isouter=True)
-        .where(items.c.batch == batch.id)
+        .where(items.c.batch == batch.id, ~_is_removed())
         .order_by(items.c.position)
     )
     with ledger.reading() as connection:
@@ -265,21 +272,28 @@ def sent_images(ledger: LedgerStore, batch: Batch) -> list[Sent]:
         ]
 
 
+def _is_removed() -> ColumnElement[bool]:
+    """Tell whether an item is the empty place of an image that was removed."""
+    items = schema.items
+    return (items.c.path == "") & items.c.sha.is_(None) & items.c.name.like("(deleted %)")
+
+
 def outcomes_of(ledger: LedgerStore, batch: Batch) -> dict[str, dict[str, str]]:
     """Return by image and kind the outcome; kinds that are not settled yet are pending.
 
     Returns
     -------
     dict of str to dict of str to str
-        Every image of the batch, in its order.
+        Every image of the batch, in its order, but for those that were removed from the ledger.
     """
     table, items = schema.outcomes, schema.items
     query = (
         select(items.c.name, table.c.kind, table.c.outcome)
         .join(table, (table.c.batch == items.c.batch) & (table.c.position == items.c.position))
-        .where(items.c.batch == batch.id)
+        .where(items.c.batch == batch.id, ~_is_removed())
     )
-    names = select(items.c.name).where(items.c.batch == batch.id).order_by(items.c.position)
+    mine = items.c.batch == batch.id
+    names = select(items.c.name).where(mine, ~_is_removed()).order_by(items.c.position)
     with ledger.reading() as connection:
         found = {
             name: dict.fromkeys(batch.kinds, "pending")

@@ -17,9 +17,17 @@ from dotledger.json_codec import from_json
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import Batch
 from dotledger.ledger.bulk_columns import columns_of, number, parts_of, text
+from dotledger.ledger.ledger_records import FINDING_COLUMNS
 from dotledger.ledger.ledger_store import LedgerStore
 
-__all__ = ["findings_in_parts", "have_details", "load_findings", "notes_of"]
+__all__ = [
+    "findings_in_parts",
+    "findings_without_answer",
+    "have_details",
+    "load_findings",
+    "notes_of",
+    "reading_notes",
+]
 
 _IMAGES_AT_ONCE = 5_000
 _IN_AN_IMAGE = 10
@@ -43,6 +51,31 @@ def notes_of(ledger: LedgerStore, batch: Batch) -> list[tuple[str, str, str]]:
     )
     with ledger.reading() as connection:
         return [(name, reason, value) for name, reason, value in connection.execute(query)]
+
+
+def reading_notes(ledger: LedgerStore, batch: Batch) -> Iterator[tuple[int, str, str]]:
+    """Yield (position, reason, value) of the same."""
+    t = schema.notes
+    query = select(t.c.position, t.c.reason, t.c.value).where(t.c.reading == batch.reading)
+    yield from ledger.rows(query.order_by(t.c.id))
+
+
+def findings_without_answer(ledger: LedgerStore, batch: Batch) -> Iterator[tuple[object, ...]]:
+    """Yield position and `FINDING_COLUMNS` of findings whose raw answer was removed.
+
+    Such an answer came together with that of an image that was removed; see
+    `dotledger.ledger.data_removal`.
+    """
+    f, o, c = schema.findings, schema.outcomes, schema.calls
+    here = (o.c.position == f.c.position) & (o.c.kind == f.c.kind) & (o.c.batch == batch.id)
+    query = (
+        select(f.c.position, *(f.c[name] for name in FINDING_COLUMNS))
+        .join(o, here)
+        .join(c, c.c.id == o.c.call)
+        .where(f.c.reading == batch.reading, o.c.outcome.in_(ANSWERED), c.c.answer.is_(None))
+        .order_by(f.c.id)
+    )
+    yield from ledger.rows(query)
 
 
 def load_findings(

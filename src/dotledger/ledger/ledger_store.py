@@ -35,7 +35,14 @@ from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.ledger_places import FilePlace, ServerPlace, place_of, shown_address
 from dotledger.ledger.ledger_views import make_views
 from dotledger.ledger.postgresql_backend import server_engine, take_turn
-from dotledger.ledger.sqlite_backend import check_file, explained, file_engine, identity, mark_file
+from dotledger.ledger.sqlite_backend import (
+    check_file,
+    empty_log,
+    explained,
+    file_engine,
+    identity,
+    mark_file,
+)
 
 __all__ = ["LedgerStore", "RowRefused", "compress", "decompress", "shown_address"]
 
@@ -320,6 +327,47 @@ class LedgerStore:
                 raise explained(problem, self.where, self._masked(str(error))) from error
             finally:
                 cursor.close()
+
+    def rewrite(self, tables: Sequence[str]) -> None:
+        """Write the database anew, so that free pages and statistics hold no removed row.
+
+        Parameters
+        ----------
+        tables : sequence of str
+            All of the ledger's; a server rewrites each by itself.
+
+        Raises
+        ------
+        LedgerError
+            If others have it open, or there is no room for a second copy.
+        """
+        if self.path is not None:
+            with self._mapped_driver() as own:
+                empty_log(own, self.where)
+                own.execute("VACUUM")
+                empty_log(own, self.where)
+            return
+        with self._mapped(), self.connection() as connection:
+            for name in tables:
+                connection.exec_driver_sql(f"VACUUM (FULL, ANALYZE) {name}")
+
+    def empty_log(self) -> None:
+        """Bring what a file's log holds into the file, and cut the log; a server does it itself."""
+        if self.path is not None:
+            with self._mapped_driver() as own:
+                empty_log(own, self.where)
+
+    @contextmanager
+    def _mapped_driver(self) -> Iterator[sqlite3.Connection]:
+        """Give a file's own connection outside of any transaction, its errors in our words."""
+        pooled = self._engine.raw_connection()
+        own: Any = pooled.driver_connection
+        try:
+            yield own
+        except sqlite3.Error as error:
+            raise explained(DatabaseError("", None, error), self.where, str(error)) from error
+        finally:
+            pooled.close()
 
     @property
     def dialect(self) -> Dialect:

@@ -42,6 +42,7 @@ __all__ = [
     "Waiting",
     "WaitingAnswer",
     "claim_path",
+    "files_in_use",
     "is_of_a_dead_process",
     "turn_path",
     "who_has",
@@ -144,6 +145,44 @@ def claim_path(ledger: Path, fingerprint: str) -> Path:
 def turn_path(ledger: Path, service: str) -> Path:
     """Return the file next to a ledger that is locked by whoever sends to a service."""
     return claim_path(ledger, hashlib.sha256(service.encode()).hexdigest())
+
+
+def files_in_use(ledger: Path) -> tuple[list[Path], list[Path]]:
+    """Return the files next to a ledger that a sender holds, and those in which answers wait.
+
+    Parameters
+    ----------
+    ledger : Path
+        As `claim_path` takes it.
+
+    Returns
+    -------
+    tuple of list of Path
+        Both empty while nobody sends and nothing was left.
+    """
+    held, waiting = [], []
+    for path in _claim_files(ledger):
+        try:
+            file = os.open(path, os.O_RDWR | getattr(os, "O_BINARY", 0))
+        except OSError:  # its sender ended just now
+            continue
+        try:
+            _lock(file)
+            if len(_Part(file).read()) > 1:
+                waiting.append(path)
+        except OSError:
+            held.append(path)
+        finally:
+            os.close(file)  # which gives the lock back
+    return held, waiting
+
+
+def _claim_files(ledger: Path) -> list[Path]:
+    marker = "0" * 64
+    before = claim_path(ledger, marker).name.removesuffix(marker[:12])
+    return sorted(
+        path for path in ledger.absolute().parent.iterdir() if path.name.startswith(before)
+    )
 
 
 def who_has(path: Path) -> str:

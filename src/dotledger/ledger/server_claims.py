@@ -29,7 +29,7 @@ from dotledger.ledger.sender_claims import (
     is_of_a_dead_process,
 )
 
-__all__ = ["ServerClaim"]
+__all__ = ["ServerClaim", "stand_in_path"]
 
 _ASK_EVERY = 0.02
 _LONGEST_WAIT = 30.0
@@ -187,5 +187,10 @@ def _free_file(first: Path, opening: BatchOpening) -> FileClaim:
 
 def _beside_home(where: str, fingerprint: str) -> Path:
     """Return the file on this machine for a ledger that is not on it."""
+    return claim_path(stand_in_path(where), fingerprint)
+
+
+def stand_in_path(where: str) -> Path:
+    """Return the path on this machine next to which a server's ledger has its claim files."""
     folder = Path(os.environ.get("DOTLEDGER_STATE") or user_state_path("dotledger"))
-    return claim_path(folder / hashlib.sha256(where.encode()).hexdigest()[:16], fingerprint)
+    return folder / hashlib.sha256(where.encode()).hexdigest()[:16]

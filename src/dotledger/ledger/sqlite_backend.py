@@ -13,7 +13,7 @@ from sqlalchemy.exc import DatabaseError
 from dotledger.errors import LedgerError
 from dotledger.ledger.ledger_places import FilePlace
 
-__all__ = ["check_file", "explained", "file_engine", "identity", "mark_file"]
+__all__ = ["check_file", "empty_log", "explained", "file_engine", "identity", "mark_file"]
 
 # Longer than any commit takes on a slow disk; shorter than a person waits without asking why.
 _BUSY_SECONDS = 30
@@ -123,6 +123,23 @@ def mark_file(connection: Connection) -> None:
     """
     if connection.dialect.name == "sqlite":
         connection.exec_driver_sql(f"PRAGMA application_id = {_APPLICATION}")
+
+
+def empty_log(connection: sqlite3.Connection, where: str) -> None:
+    """Bring a file's log into the file and cut it to nothing.
+
+    Raises
+    ------
+    LedgerError
+        If somebody who has the file open keeps the log from being cut.
+    """
+    busy, *_ = connection.execute("PRAGMA wal_checkpoint(TRUNCATE)").fetchone()
+    if busy:
+        raise LedgerError(
+            "somebody else is reading the ledger: its log cannot be emptied",
+            place=where,
+            next_step="Close what has it open; then do the same again, which finishes it.",
+        )
 
 
 def _on_begin(connection: Connection) -> None:

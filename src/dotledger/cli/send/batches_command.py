@@ -109,8 +109,9 @@ def _not_ended(senders: list[dict[str, str]]) -> str:
 
 
 def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
+    from dotledger.core.kinds import shown_outcomes
     from dotledger.core.tables.table_origin import asked_with
-    from dotledger.ledger.batch_queries import OUTCOMES, failures
+    from dotledger.ledger.batch_queries import failures
     from dotledger.ledger.finding_queries import notes_of
     from dotledger.ledger.usage_queries import call_figures, preparations, versions_of
     from dotledger.ledger_findings import asked_settings
@@ -143,6 +144,7 @@ def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
         )
         return
     counts = record["outcomes"]
+    shown = shown_outcomes(counts.values())
     print_table(
         f"Batch {batch.id}: {counted(batch.images, 'image')} of {batch.source} to {batch.service}",
         f"Started {batch.started[:19]}, {_ended(batch.ended, record['senders'])}.",
@@ -158,7 +160,7 @@ def _detail(ledger: LedgerStore, batch: Batch, as_json: bool) -> None:
         ),
         "",
         rows_table(
-            "", ("kind", *OUTCOMES), [(k, *(f"{n:,}" for n in counts[k].values())) for k in counts]
+            "", ("kind", *shown), [(k, *(f"{counts[k][o]:,}" for o in shown)) for k in counts]
         ),
         "",
         f"{counted(figures.calls, 'call')}, tried again {counted(figures.retries, 'time')}, "

@@ -19,6 +19,7 @@ from dotledger.cli.options.common_options import (
     print_table,
     say,
 )
+from dotledger.core.spelling import counted
 
 if TYPE_CHECKING:
     from dotledger.api.rereading import Reread
@@ -73,6 +74,15 @@ def command(
         _show(result, found.id, most)
 
 
+def _carried(images: int) -> list[str]:
+    if not images:
+        return []
+    return [
+        f"The raw answers of {counted(images, 'image')} were removed from the ledger: they cannot "
+        "be read again, and their findings are those of the earlier reading."
+    ]
+
+
 def _show(result: Reread, batch: int, most: int) -> None:
     from dotledger.report.terminal.terminal_tables import number, rows_table
 
@@ -82,6 +92,7 @@ def _show(result: Reread, batch: int, most: int) -> None:
         f"Batch {batch}, reading {result.reading}: {result.answers} answers, "
         f"{result.unreadable} of them unread or unreadable.",
         f"{result.same} findings unchanged, {gone} gone, {come} new.",
+        *_carried(result.carried),
         *(f"Suspicious: {what}" for what in result.suspicions),
         *noticed(result.notes),
     )

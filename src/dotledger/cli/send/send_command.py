@@ -187,16 +187,18 @@ def sent_record(sent: SentBatch) -> dict[str, Any]:
 
 def report_sent(sent: SentBatch, ledger: LedgerStore) -> None:
     """Print outcomes by kind, what it cost, failures by reason, and what reading noticed."""
-    from dotledger.ledger.batch_queries import OUTCOMES, failures, find_batch
+    from dotledger.core.kinds import shown_outcomes
+    from dotledger.ledger.batch_queries import failures, find_batch
     from dotledger.ledger.finding_queries import notes_of
     from dotledger.report.terminal.terminal_tables import rows_table
 
     batch = find_batch(ledger, batch=sent.batch)
-    rows = [(k, *(f"{row[o]:,}" for o in OUTCOMES)) for k, row in sent.outcomes.items()]
+    shown = shown_outcomes(sent.outcomes.values())
+    rows = [(k, *(f"{row[o]:,}" for o in shown)) for k, row in sent.outcomes.items()]
     # Whoever joins others finds the batch there too, and resumes nothing.
     resumed = " (shared)" if sent.shared else " (resumed)" if sent.resumed else ""
     title = f"Batch {sent.batch}{resumed}: {counted(sent.images, 'image')} to {sent.service}"
-    print_table(rows_table(title, ("kind", *OUTCOMES), rows), "", _cost(sent))
+    print_table(rows_table(title, ("kind", *shown), rows), "", _cost(sent))
     for kind, count in sent.not_asked.items():
         print_table(
             f"{kind} was not asked for {counted(count, 'image')}: what that call waits for was not "

@@ -182,6 +182,8 @@ def _facts(ledger: str) -> dict[str, Any]:
 
 def _about(ledger: str) -> str:
     from dotledger.errors import DotLedgerError
+    from dotledger.ledger.data_removal import is_unfinished
+    from dotledger.ledger.ledger_schema import VERSION
     from dotledger.ledger.ledger_store import LedgerStore, shown_address
 
     shown = shown_address(ledger)
@@ -189,7 +191,9 @@ def _about(ledger: str) -> str:
         return f"{shown}: none yet"
     try:
         with LedgerStore(ledger, create=False, read_only=True, any_version=True) as opened:
-            return f"{shown}: version {opened.version}"
+            cut_off = opened.version == VERSION and is_unfinished(opened)
+            step = f"; a removal was cut off: dotledger forget --ledger {shown} --yes finishes it"
+            return f"{shown}: version {opened.version}{step if cut_off else ''}"
     except DotLedgerError as error:
         return str(error)
 
