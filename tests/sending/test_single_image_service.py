@@ -7,6 +7,8 @@ import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 
+from msgspec import structs
+
 from dotledger import findings_of, open_service, send
 from dotledger.core.decisions.rule_conditions import Condition, Rule, Rules
 from dotledger.errors import ArgumentError, KeyNotFound, LedgerError
@@ -104,7 +106,8 @@ class Looking(InFolder):
         """Asked first, so that the same bytes are paid for once; written before, or soon behind."""
         for number, calls in ((1, 1), (1, 0), (2, 1)):
             with LedgerStore(self.path) as ledger:
-                bell, transport = self.open([ANSWER], ledger=ledger, before=number == 1)
+                alone = {"batch_per": "session", "before": number == 1}
+                bell, transport = self.open([ANSWER], ledger=ledger, **alone)
                 with bell:
                     seen = bell.look(picture(number), name=f"p{number}.jpg")
                     again = bell.look(picture(number), name="again.jpg")
@@ -129,15 +132,39 @@ class Looking(InFolder):
         bell, transport = self.open([ANSWER], ledger=self.path)
         self.assertFalse(bell.look(picture(9)).paid, "and the other way round")
 
+    def test_a_key_that_ends(self):
+        """The key is looked for anew where it is kept, and the service goes on with the new one."""
+        kept = self.folder / "key"
+        kept.write_text("k-first")
+        now = [0.0]
+
+        def reply(request):
+            return ANSWER if request.headers["X-Key"] == kept.read_text() else Response(status=401)
+
+        source = ('"env:BELL_KEY"', f'"file:{kept}"')
+        bell = self.enterContext(open_service(description(source), transport=FakeTransport(reply)))
+        bell._means = structs.replace(bell._means, steady=lambda: now[0], sleep=lambda _: None)
+        self.assertEqual(bell.look(picture(1)).outcome, "found")
+        kept.write_text("k-second")
+        outcomes = []
+        for number in range(2, 12):
+            outcomes.append(bell.look(picture(number)).outcome)
+            now[0] += 6
+        self.assertNotEqual(outcomes[0], "found")
+        self.assertEqual(outcomes[-3:], ["found"] * 3)
+        kept.unlink()  # a key that is nowhere leaves the one there is
+        bell._renew_key()
+        self.assertEqual(bell._keys.current().reveal(), "k-second")
+
     def test_a_ledger_that_fails(self):
         """What cannot be written behind is said before the next is paid for, and written when it can be."""
         bell, transport = self.open([ANSWER] * 3, ledger=self.path)
         bell.look(picture(1), name="1")
-        bell._behind.flush()
+        bell._batch._behind.flush()
         self.path.rename(self.path.with_suffix(".moved"))
         bell.look(picture(2), name="2")
         with self.assertRaisesRegex(LedgerError, "removed or replaced"):
-            bell._behind.flush()
+            bell._batch._behind.flush()
         with self.assertRaises(LedgerError):
             bell.look(picture(3))
         self.assertEqual(len(transport.requests), 2)

@@ -21,8 +21,10 @@ from sqlalchemy import (
 )
 from sqlalchemy.sql.compiler import SQLCompiler
 
+from dotledger.errors import LedgerError
 from dotledger.json_codec import to_json
 from dotledger.ledger import ledger_schema as schema
+from dotledger.ledger.grown_names import GrownNames
 from dotledger.ledger.ledger_records import (
     FINDING_COLUMNS,
     BatchOpening,
@@ -100,6 +102,7 @@ class BatchWriter:
     def __init__(self, ledger: LedgerStore, opening: BatchOpening, now: float) -> None:
         self._ledger = ledger
         self._opening = opening
+        self._names = GrownNames()
         self.booked: Callable[[Connection, Sequence[CallRecord], bool], None] | None = None
         self.adopted: list[CallRecord] = []
         with ledger.writing() as connection:
@@ -187,16 +190,19 @@ class BatchWriter:
         self.write_grown([(record, name, path)])
 
     def write_grown(self, settled: Sequence[tuple[ItemRecord, str, str]]) -> None:
-        """Write several such images in one transaction: record, name and path of each."""
+        """Write several such images in one transaction: record, name and path of each.
+
+        They are put behind the last image of the batch, whoever wrote that.
+        """
         records = [record for record, _, _ in settled]
-        rows = [(self.batch, record.position, name, path) for record, name, path in settled]
-        # The next are of higher positions: the count is right whichever thread writes first.
-        grown = {"this": self.batch, "count": max(record.position for record in records) + 1}
         try:
-            self._write_together(records, [], (rows, grown))
-        except RowRefused:
+            self._write_together(records, [], settled)
+        except LedgerError as error:
+            self._names = GrownNames()  # what was rolled back is not there
+            if not isinstance(error, RowRefused):
+                raise
             with self._ledger.writing() as connection:
-                _grow(connection, rows, grown)
+                self._grow(connection, settled)
             self._write_singly(records, [])
 
     def write(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord] = ()) -> None:
@@ -212,6 +218,16 @@ class BatchWriter:
             self._write_together(records, loose)
         except RowRefused:
             self._write_singly(records, loose)
+
+    def _grow(self, connection: Connection, grown: Sequence[tuple[ItemRecord, str, str]]) -> None:
+        """Give images the next places; we hold the write lock, so nobody else takes them."""
+        self._names.catch_up(connection, self.batch)
+        rows = []
+        for record, name, path in grown:
+            record.position, own = self._names.add(name)
+            rows.append((self.batch, record.position, own, path))
+        insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
+        connection.execute(_GROW, {"this": self.batch, "count": self._names.count})
 
     def _write_singly(self, records: Sequence[ItemRecord], loose: Sequence[CallRecord]) -> None:
         for call in loose:
@@ -230,7 +246,7 @@ class BatchWriter:
         self,
         records: Sequence[ItemRecord],
         loose: Sequence[CallRecord],
-        grown: tuple[list[tuple[Any, ...]], dict[str, int]] | None = None,
+        grown: Sequence[tuple[ItemRecord, str, str]] = (),
     ) -> None:
         calls = {id(c): c for c in loose}
         for record in records:
@@ -238,8 +254,8 @@ class BatchWriter:
             calls |= {id(call): call for _, call, _ in record.answered}
         fresh = [call for call in calls.values() if not call.id]
         with self._ledger.writing() as connection:
-            if grown is not None:
-                _grow(connection, *grown)
+            if grown:
+                self._grow(connection, grown)
             ids = self._write_calls(connection, fresh)
             if self.booked is not None and fresh:
                 self.booked(connection, fresh, True)
@@ -376,13 +392,8 @@ class BatchWriter:
 _GROW = (
     update(schema.batches)
     .where(schema.batches.c.id == bindparam("this"))
-    .values(images=bindparam("count"))
+    .values(images=bindparam("count"), ended=None)
 )
-
-
-def _grow(connection: Connection, rows: list[tuple[Any, ...]], grown: dict[str, int]) -> None:
-    insert_rows(connection, schema.items, _ITEM_COLUMNS, rows)
-    connection.execute(_GROW, grown)
 
 
 def _batch_of(connection: Connection, head: Waiting, now: float) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import os
 from collections.abc import Callable, Iterable, Mapping
-from typing import TYPE_CHECKING, Any, TypedDict, Unpack
+from typing import TYPE_CHECKING, Any, Literal, TypedDict, Unpack
 
 from dotledger.core.arguments import whole_number
 from dotledger.errors import ArgumentError
@@ -267,6 +267,7 @@ def open_service(
     round: str = "",
     attempts: int = 2,
     before: bool = False,
+    batch_per: Literal["day", "session"] = "day",
     transport: Transport | Look | None = None,
     signer: Signer | None = None,
     allow_code: bool = False,
@@ -286,6 +287,10 @@ def open_service(
         Each answer is in the ledger before `look` returns. Else it is written behind it, within a
         twentieth of a second, many together: that takes less, and a process that is killed may
         lose those.
+    batch_per : {"day", "session"}, default "day"
+        What shares a batch of the ledger: all that is asked with the same settings on one day
+        (UTC), by any process, or one session alone. In the ledger, the second image of a name in
+        a batch is called ``NAME (2)``, so that findings of two images never count as one's.
     rules : Rules or path, optional
         For verdicts; see `decide`. An unsafe category that they do not mention holds.
     key, settings, kinds, round, transport, signer, allow_code
@@ -336,9 +341,15 @@ def open_service(
     tries = whole_number(attempts, place="attempts", least=1, most=100)
     store = store_of(ledger)
     given_open = store is None or isinstance(store, LedgerStore)
+    if batch_per not in ("day", "session"):
+        raise ArgumentError(
+            "no such way", place="batch_per", got=batch_per, allowed=("day", "session")
+        )
     return OpenService(
         plan,
         find_key(described, given=key),
+        find=lambda: find_key(described, given=key),
+        batch_per=batch_per,
         means=Means(
             transport=as_transport(transport, described),
             signer=signer or find_signer(described),

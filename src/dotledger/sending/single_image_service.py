@@ -8,10 +8,10 @@ handler; misuse still raises.
 from __future__ import annotations
 
 import asyncio
+import logging
 import threading
-import uuid
 from collections import deque
-from collections.abc import AsyncIterator, Iterable, Iterator, Mapping
+from collections.abc import AsyncIterator, Callable, Iterable, Iterator, Mapping
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, fields, replace
@@ -28,16 +28,16 @@ from dotledger.core.tables.finding_details import Details
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.name_codes import Coded
 from dotledger.core.tables.table_origin import Origin
-from dotledger.errors import ArgumentError
+from dotledger.errors import ArgumentError, KeyNotFound
 from dotledger.images.image_gathering import Item, gather
 from dotledger.images.image_prints import prints_of
 from dotledger.json_codec import from_json, to_json
-from dotledger.ledger.ledger_records import BatchOpening, ItemRecord, timestamp
+from dotledger.ledger.ledger_records import ItemRecord, timestamp
 from dotledger.ledger.pending_jobs import LedgerJobs
+from dotledger.sending.batch.growing_batch import BatchPer, GrowingBatch
 from dotledger.sending.batch.send_log import note_kept
 from dotledger.sending.batch.send_worker import LoadedImage, Worker
 from dotledger.sending.batch.sending_dependencies import Means
-from dotledger.sending.batch.write_behind import WrittenBehind
 from dotledger.sending.calls.call_attempts import Caller
 from dotledger.sending.calls.call_turns import CallGate
 from dotledger.sending.calls.local_functions import transport_for
@@ -53,9 +53,10 @@ from dotledger.services.service_clock import clock_for
 
 if TYPE_CHECKING:
     from dotledger.ledger.ledger_store import LedgerStore
-    from dotledger.ledger.ledger_writing import BatchWriter
 
 __all__ = ["OpenService", "Seen"]
+
+_log = logging.getLogger(__name__)
 
 _TRY_AGAIN = 10.0
 """Seconds after which a service that was given up is tried again: a program lives for weeks."""
@@ -121,8 +122,13 @@ class OpenService(AbstractContextManager["OpenService"]):
         Asked first, so that the same bytes are not paid for twice. It stays open.
     before : bool, default False
         Every answer is in the ledger before `look` returns; else within a twentieth of a second.
+    batch_per : {"day", "session"}
+        What shares a batch of the ledger.
     rules : Rules, optional
         Rules that give each image a verdict.
+    find : callable, optional
+        Gives the key as it is now: asked once the service was given up, since a key that was
+        refused may have been replaced where it is kept.
     """
 
     def __init__(
@@ -134,8 +140,11 @@ class OpenService(AbstractContextManager["OpenService"]):
         ledger: LedgerStore | None = None,
         close_ledger: bool = False,
         before: bool = False,
+        batch_per: BatchPer = "day",
         rules: Rules | None = None,
+        find: Callable[[], Key | None] | None = None,
     ) -> None:
+        self._find = find
         self._plan, self._rules = plan, rules
         self._means = means or Means()
         self._ledger, self._close_ledger = ledger, close_ledger
@@ -144,15 +153,16 @@ class OpenService(AbstractContextManager["OpenService"]):
         self._keys = key_source(
             plan.description, key, self._transport, self._means.steady, self._secrets
         )
-        self._lock, self._writing = threading.Lock(), threading.Lock()
+        self._lock = threading.Lock()
         self._closed = threading.Event()
         self._given_up = 0.0
         self._meter = self._started_meter()
         self._worker = self._fresh()
-        self._position = 0
-        self._writer = None if ledger is None else self._opened_batch(ledger)
-        slow = self._writer is None or before
-        self._behind = None if slow or self._writer is None else WrittenBehind(self._writer)
+        self._batch = (
+            None
+            if ledger is None
+            else GrowingBatch(ledger, plan, self._means.wall, per=batch_per, before=before)
+        )
         self._threads: ThreadPoolExecutor | None = None
 
     def _started_meter(self) -> Meter:
@@ -217,8 +227,23 @@ class OpenService(AbstractContextManager["OpenService"]):
                 self._given_up = self._given_up or now
                 if now - self._given_up >= _TRY_AGAIN:
                     self._given_up = 0.0
+                    self._renew_key()
                     self._worker = self._fresh()
             return self._worker
+
+    def _renew_key(self) -> None:
+        """Take the key as it is kept now; the old one stays where none is found."""
+        if self._find is None:
+            return
+        try:
+            key = self._find()
+        except KeyNotFound as error:
+            _log.warning("the old key is used on: %s", error)
+            return
+        self._secrets.add(key)
+        self._keys = key_source(
+            self._plan.description, key, self._transport, self._means.steady, self._secrets
+        )
 
     def look(self, image: Any, *, name: str = "") -> Seen:
         """Ask about one image, and wait for what comes of it.
@@ -245,12 +270,12 @@ class OpenService(AbstractContextManager["OpenService"]):
             If the ledger cannot be written; before anything is paid for, unless it fails just then.
         """
         item = self._item(image, name)
-        if self._behind is not None:
-            self._behind.check()
+        if self._batch is not None:
+            self._batch.check()
         known = None if self._ledger is None else self._known
         record = self._open_worker().look(item, known)
-        if self._writer is not None:
-            self._write(item, record)
+        if self._batch is not None:
+            self._batch.put(item, record)
         return self._seen(item, record)
 
     async def look_async(self, image: Any, *, name: str = "") -> Seen:
@@ -301,11 +326,8 @@ class OpenService(AbstractContextManager["OpenService"]):
         self._gate.stop("the service was closed")
         if self._threads is not None:
             self._threads.shutdown(wait=True)
-        if self._writer is not None:
-            with self._writing:
-                if self._behind is not None:
-                    self._behind.close()
-                self._writer.close(self._means.wall(), "", idle=not self._position)
+        if self._batch is not None:
+            self._batch.close()
         if self._close_ledger and self._ledger is not None:
             self._ledger.close()
 
@@ -336,8 +358,8 @@ class OpenService(AbstractContextManager["OpenService"]):
         from dotledger.ledger.answer_queries import answers_kept
 
         assert self._ledger is not None
-        if self._behind is not None:
-            self._behind.flush(one.sha)
+        assert self._batch is not None
+        self._batch.flush(one.sha)
         if not self._is_known(one):
             return
         for call, kinds in self._plan.calls:
@@ -362,47 +384,6 @@ class OpenService(AbstractContextManager["OpenService"]):
             for name in names
             for known in plan.identities[name]
         )
-
-    def _opened_batch(self, ledger: LedgerStore) -> BatchWriter:
-        from dotledger.ledger.ledger_writing import BatchWriter
-
-        plan, description = self._plan, self._plan.description
-        opening = BatchOpening(
-            key=uuid.uuid4().hex,
-            service=description.service,
-            fingerprint=plan.fingerprint,
-            kinds=plan.kinds,
-            settings=description.connect.settings,
-            description=description.to_json(),
-            source="a running program",
-            floor=description.floor,
-            currency=description.price.currency,
-            names=[],
-            paths=[],
-            round=plan.round,
-            identities={name: known[0] for name, known in plan.identities.items()},
-        )
-        return BatchWriter(ledger, opening, self._means.wall())
-
-    def _write(self, item: Item, record: ItemRecord) -> None:
-        """Write what came, or have it written behind the answer."""
-        assert self._writer is not None
-        with self._writing:
-            position, self._position = self._position, self._position + 1
-            moved = ItemRecord(
-                position=position,
-                image=record.image,
-                sent=record.sent,
-                outcomes=[o for o in record.outcomes if o.outcome != "pending"],
-                found=record.found,
-                notes=record.notes,
-                answered=record.answered,
-                asked=record.asked,
-            )
-            if self._behind is not None:
-                self._behind.put(moved, item.name, item.known_as)
-            else:
-                self._writer.write_one(moved, item.name, item.known_as)
 
     def _seen(self, item: Item, record: ItemRecord) -> Seen:
         name = item.name
