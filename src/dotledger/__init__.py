@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     __version__: str
     from dotledger.acting.face_covering import cover as cover
+    from dotledger.acting.image_repair import repair_images as repair_images
     from dotledger.acting.near_copies import image_prints as image_prints
     from dotledger.acting.near_copies import near_copies as near_copies
     from dotledger.api.choosing import check_gates as check_gates
@@ -112,6 +113,7 @@ _HOMES = {
     "read_review": "formats.annotations.annotation_files",
     "read_rules": "formats.rules_files",
     "read_thresholds": "formats.thresholds_files",
+    "repair_images": "acting.image_repair",
     "reread": "api.public_calls",
     "send": "sending.batch_api",
     "send_async": "sending.batch_api",
@@ -169,6 +171,7 @@ __all__ = [
     "read_review",
     "read_rules",
     "read_thresholds",
+    "repair_images",
     "reread",
     "send",
     "send_async",

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 from dotledger.acting.derived_files import DerivedFiles
 from dotledger.acting.face_covering import Covered
+from dotledger.acting.image_repair import RepairedImage
 from dotledger.api.forgetting import Forgotten
 from dotledger.api.rereading import Reread
 from dotledger.core.comparison.differences import Difference
@@ -119,6 +120,7 @@ __all__ = [
     "Reliability",
     "Remainder",
     "Removal",
+    "RepairedImage",
     "Reread",
     "Reviewed",
     "Row",

@@ -22,7 +22,7 @@ GATES = 'gates_file = 1\n[[gate]]\nmeasure = "recall"\nof_each = "kind"\nat_leas
 COMMANDS = f"""
 doctor       0 doctor
 try          0 try --service flint.toml --dry
-forecast     0 forecast images --service flint.toml --ledger walk.ledger
+forecast     0 forecast images --repair whole --service flint.toml --ledger walk.ledger
 send         3 send images --service flint.toml --ledger walk.ledger
 batches      0 batches --ledger walk.ledger
 batch        0 batches 2 --ledger walk.ledger

@@ -79,7 +79,7 @@ def open_image(data: bytes) -> Image.Image:
         raise
     except Exception as error:  # decoders fail with whatever broken bytes lead them to
         reason = "the file is empty" if not data else "not an image that can be decoded"
-        raise ImageError(reason, got=f"{len(data):,} bytes") from error
+        raise ImageError(reason, got=f"{len(data):,} bytes", damaged=True) from error
     if image.width * image.height > MOST_PIXELS:
         raise _too_many_pixels(f"{image.width} x {image.height}")
     return image

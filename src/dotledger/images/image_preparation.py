@@ -221,7 +221,7 @@ def _loaded(data: bytes, factor: float = 1.0) -> Image.Image:
 
 
 def _damaged(data: bytes, cause: Exception) -> ImageError:
-    return ImageError(f"the file is damaged ({cause})", got=f"{len(data):,} bytes")
+    return ImageError(f"the file is damaged ({cause})", got=f"{len(data):,} bytes", damaged=True)
 
 
 _TURNS = {
@@ -262,6 +262,7 @@ def _mended(data: bytes, facts: ImageFacts, cause: Exception) -> tuple[Image.Ima
             f"the file is damaged: only {kept:.0%} of its rows can be decoded",
             got=f"{len(data):,} bytes",
             allowed=[f"at least {_LEAST_ROWS_KEPT:.0%}"],
+            damaged=True,
         ) from cause
     return image, [f"damaged file repaired, {kept:.1%} of its rows kept"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from contextlib import nullcontext
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 from msgspec import to_builtins
@@ -19,6 +19,7 @@ from dotledger.cli.options.common_options import (
     money,
     print_json,
     print_table,
+    replace_option,
     say_passed_over,
     say_problems,
     service_options,
@@ -27,6 +28,9 @@ from dotledger.cli.options.common_options import (
 from dotledger.core.spelling import counted, first_of
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from dotledger.acting.image_repair import RepairedImage
     from dotledger.sending.cost_forecast import Forecast
 
 __all__ = ["command"]
@@ -41,6 +45,13 @@ _MOST_NAMES = 3
 @click.argument("images", nargs=-1, required=True)
 @service_options
 @ledger_option
+@click.option(
+    "--repair",
+    "folder",
+    metavar="FOLDER",
+    help="Write whole copies of damaged images there, where that can be; they are not sent.",
+)
+@replace_option
 @json_option
 def command(
     images: tuple[str, ...],
@@ -48,12 +59,15 @@ def command(
     ledger: str,
     kinds: str | None,
     pairs: tuple[str, ...],
+    folder: str | None,
+    replace: bool,
     as_json: bool,
-) -> None:
+) -> int:
     """Estimate calls, time and cost of sending IMAGES; nothing is sent, no key is needed.
 
     Counts what would be sent, what the ledger already answers, what would be refused and why,
-    calls, bytes, time at the allowed rate, price, and the share of the monthly quota.
+    calls, bytes, time at the allowed rate, price, and the share of the monthly quota. With --repair
+    the exit status is 3 if some damaged image could not be saved.
     """
     import time
 
@@ -72,14 +86,36 @@ def command(
     there = Path(ledger).exists() or "://" in ledger
     with LedgerStore(ledger, create=False) if there else nullcontext() as opened:
         result = forecast(plan, opened, month=timestamp(time.time())[:7])
+    repaired = []
+    if folder is not None:
+        from dotledger.acting.image_repair import repair_images
+
+        repaired = repair_images(gathered, folder, demands=plan.demands, replace=replace)
     if as_json:
         share = result.share_of_month
-        facts = {"share_of_month": None if math.isnan(share) else share}
+        facts: dict[str, Any] = {"share_of_month": None if math.isnan(share) else share}
         facts["trust"] = to_builtins(facts_of(description))
+        facts["repaired"] = [one.to_dict() for one in repaired]
         print_json("forecast", to_builtins(result) | facts)
     else:
         _show(result, description.service)
+        if folder is not None:
+            print_table("", *_repaired_lines(repaired, folder))
+        elif result.refused:
+            print_table("", "Of damaged images, --repair FOLDER writes whole copies if it can.")
         print_table("", *facts_of(description).lines())
+    return 3 if any(one.problem for one in repaired) else 0
+
+
+def _repaired_lines(repaired: Sequence[RepairedImage], folder: str) -> list[str]:
+    if not repaired:
+        return ["No image is refused as damaged: nothing was written."]
+    made = sum(one.path is not None for one in repaired)
+    lines = [f"{counted(made, 'file')} written to {folder}; nothing was sent."]
+    for one in repaired:
+        what = [*one.done, *([one.problem] if one.problem else [])]
+        lines.append(f"{one.path or one.name}: {'; '.join(what)}")
+    return lines
 
 
 def _show(result: Forecast, service: str) -> None:
