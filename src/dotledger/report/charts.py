@@ -17,6 +17,7 @@ from dotledger.core.comparison.planned_looks import LookFigure, Watch
 from dotledger.core.comparison.run_comparison import Comparison
 from dotledger.core.kinds import KINDS
 from dotledger.core.measurement.measure_result import Measure, MeasuredKinds
+from dotledger.core.measures.measure_rows import Row
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError, MissingExtra
 
@@ -251,16 +252,25 @@ def _whiskers(values: Sequence[float], ends: Sequence[tuple[float, float]]) -> A
 
 
 def _slices(ax: Axes, result: MeasuredKinds, kind: str, options: _Options) -> None:
-    rows = result.by(options["by"])[kind].rows
-    shown = {name: row for name, row in rows.items() if not math.isnan(row.recall)}
-    recall = [row.recall for row in shown.values()]
-    ends = [row.intervals.get("recall", (math.nan, math.nan)) for row in shown.values()]
+    found = result.by(options["by"])[kind]
+    # What was missed has no attribute of a finding: there only precision means something.
+    measure = "recall" if found.judges_missed else "precision"
+    values = {name: getattr(row, measure) for name, row in found.rows.items()}
+    shown = {name: row for name, row in found.rows.items() if not math.isnan(values[name])}
+    recall = [values[name] for name in shown]
+    ends = [row.intervals.get(measure, (math.nan, math.nan)) for row in shown.values()]
     places = range(len(shown))
     ax.errorbar(places, recall, yerr=_whiskers(recall, ends), fmt="o", capsize=3)
-    names = [f"{name}\n({row.true_positives} of {row.annotated})" for name, row in shown.items()]
+    names = [
+        f"{name}\n({row.true_positives} of {_of(row, measure)})" for name, row in shown.items()
+    ]
     ax.set_xticks(places, names)
     ax.set_xlim(-0.5, max(len(shown), 1) - 0.5)
-    ax.set(ylabel="recall", title=f"{kind} by {options['by']}", ylim=(-0.02, 1.05))
+    ax.set(ylabel=measure, title=f"{kind} by {options['by']}", ylim=(-0.02, 1.05))
+
+
+def _of(row: Row, measure: str) -> int:
+    return row.annotated if measure == "recall" else row.true_positives + row.false_positives
 
 
 def _reliability(ax: Axes, result: MeasuredKinds, kind: str, options: _Options) -> None:  # noqa: ARG001

@@ -57,6 +57,65 @@ class HandWorked(unittest.TestCase):
         plain = look.to_dict()["slices"]["round"]
         self.assertEqual((plain["recall"], plain["precision"]), (1.0, None))
 
+    def test_attributes_of_findings(self):
+        """Precision by what the service says itself; nothing is said of what it missed."""
+        faces = [("a", 0.9, 0), ("b", 0.8, 0), ("c", 0.7, 50), ("d", 0.6, 50), ("e", 0.5, 0)]
+        table = findings_of([(n, "face", "face", c, (x, 0, x + 9, 9)) for n, c, x in faces])
+        told = [
+            {"mood": "calm", "age": 10.0, "worn": {"list": ["hat", "scarf"]}},
+            {"mood": "calm", "age": 30.0, "worn": {"list": ["hat"]}},
+            {"mood": "calm", "age": 50.0, "worn": {"list": []}},
+            {"mood": "glad", "age": 17.9, "name": "Old Reed"},
+            {},
+        ]
+        table = with_details(table, [Details(attributes=one) for one in told])
+        true = annotations_of(
+            [(n, "face", "face", (0, 0, 9, 9), False) for n in "abcdef"]
+            + [("0", "face", "face", (0, 0, 9, 9), True)]
+        )
+        result = measure(table, true, count_unanswered=True, threshold=0.55)
+        self.assertEqual(
+            result.finding_slice_names(),
+            ["found.age", "found.mood", "found.name", "found.person", "found.similarity"]
+            + ["found.worn=hat", "found.worn=scarf"],
+        )
+        self.assertNotIn("found.mood", result.slice_names())
+        for name, edges, right, wrong in (
+            ("mood", None, {"calm": 2, "glad": 0}, {"calm": 1, "glad": 1}),
+            ("age", (18,), {"under 18": 1, "18 and more": 1}, {"under 18": 1, "18 and more": 1}),
+            (
+                "worn=hat",
+                None,
+                {"with": 2, "without": 0, "not known": 0},
+                {"with": 0, "without": 1, "not known": 1},
+            ),
+            ("person", None, {"Old Reed": 0, "not known": 2}, {"Old Reed": 1, "not known": 1}),
+        ):
+            with self.subTest(name):
+                found = result.by(f"found.{name}", edges=edges)["face"]
+                self.assertEqual({n: r.true_positives for n, r in found.rows.items()}, right)
+                self.assertEqual({n: r.false_positives for n, r in found.rows.items()}, wrong)
+                plain = found.to_dict()["slices"]
+                self.assertEqual({one["recall"] for one in plain.values()}, {None})
+                self.assertEqual({one["misses"] for one in plain.values()}, {None})
+        calm = result.by("found.mood")["face"].to_dict()["slices"]["calm"]
+        self.assertAlmostEqual(calm["precision"], 2 / 3)
+        self.assertIsNotNone(calm["intervals"]["precision"])
+        with self.assertRaisesRegex(ArgumentError, "nothing to slice by.*found.age"):
+            result.by("found.aeg")
+
+    def test_many_numbers(self):
+        """A column of numbers has a slice for each: edges are asked for, with an example."""
+        rows = [(f"i{n}", "face", "face", 0.9, (0, 0, 9, 9)) for n in range(60)]
+        table = with_details(
+            findings_of(rows), [Details(attributes={"age": n + 0.5}) for n in range(60)]
+        )
+        true = annotations_of([(f"i{n}", "face", "face", (0, 0, 9, 9), False) for n in range(60)])
+        result = measure(table, true)
+        with self.assertRaisesRegex(ArgumentError, "found.age:20,40"):
+            result.by("found.age")
+        self.assertEqual(len(result.by("found.age", edges=(20, 40))["face"].rows), 3)
+
     def test_crowding(self):
         """The greatest overlap with a neighbour, whatever its label."""
         true = annotations_of(

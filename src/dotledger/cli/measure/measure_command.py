@@ -85,7 +85,8 @@ _PARTS = (
     "slices",
     multiple=True,
     metavar="NAME[:EDGES]",
-    help="Slice by size, crowding, edge or a column; edges with commas.",
+    help="Slice by size, crowding, edge, a column, or an attribute of the findings (found.age); "
+    "edges with commas.",
 )
 @click.option(
     "--csv",
@@ -141,12 +142,15 @@ def command(
         seed=seed,
     )
     for name, edges in wanted:
-        check_slice(name, edges, result.slice_names())
+        check_slice(name, edges, [*result.slice_names(), *result.finding_slice_names()])
     if csv_place is not None:
         _write_csv(result, Path(csv_place))
     about = compared.about(threshold)
     if as_json:
         told = {**result.to_dict(everything=True), "loaded": compared.report}
+        for name, edges in wanted:
+            kinds_by = result.by(name, edges=edges)
+            told["slices"][name] = {kind: one.to_dict() for kind, one in kinds_by.items()}
         if "conventions" in names:
             told["conventions"] = _conventions(result)
         print_json("measure", {**about, **told})

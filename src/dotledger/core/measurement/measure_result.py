@@ -357,8 +357,9 @@ class Measure(MeasuredKinds):
         Parameters
         ----------
         name : str
-            ``"size"``, ``"crowding"``, ``"edge"``, or a column that the user added to images or
-            annotations.
+            ``"size"``, ``"crowding"``, ``"edge"``, a column that the user added to images or
+            annotations, or an attribute of the findings themselves, such as ``"found.mood"``: of
+            those precision is defined, and recall is not.
         edges : sequence of float, optional
             For ``"size"`` shares of the image's area, for ``"crowding"`` overlaps, for a column
             of numbers its own unit; rising.
@@ -366,17 +367,24 @@ class Measure(MeasuredKinds):
         Raises
         ------
         ArgumentError
-            If there is no such slice or column, or the edges do not rise.
+            If there is no such slice or column, the edges do not rise, or an attribute of many
+            numbers has none.
         """
         from dotledger.core.questions.slices import sliced
 
         return sliced(self.basis, name, edges)
 
     def slice_names(self) -> list[str]:
-        """Return the names that `by` takes."""
+        """Return the names that `by` takes, but for attributes of findings."""
         from dotledger.core.questions.slices import slice_names
 
         return slice_names(self.basis)
+
+    def finding_slice_names(self) -> list[str]:
+        """Return the attributes of findings that `by` takes, such as ``found.mood``."""
+        from dotledger.core.questions.finding_slices import finding_slice_names
+
+        return finding_slice_names(self.basis)
 
     def conventions(self) -> list[Fit]:
         """Return how well boxes fit when they are read by other conventions, the best first.

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from dotledger.core.arrays import Flags, Ints
+from dotledger.core.arrays import Flags, Floats, Ints
 from dotledger.core.displays import Displayed
 from dotledger.core.measures.intervals import Spread, spread_of
 from dotledger.core.measures.measure_rows import Row, row_of
@@ -25,7 +25,14 @@ from dotledger.core.measures.share_limits import mean_of_shares_limits_by_image
 from dotledger.core.measures.tally import tally
 from dotledger.core.pairing.measure_scope import Scope
 from dotledger.core.pairing.pair_judging import Judged, Ranked
+from dotledger.core.questions.finding_slices import (
+    FOUND,
+    finding_slice_names,
+    finding_values,
+    matched_codes,
+)
 from dotledger.core.questions.image_properties import area_shares, at_edge, crowding_of
+from dotledger.core.tables.finding_details import attribute_list, entries_of
 from dotledger.errors import ArgumentError
 
 if TYPE_CHECKING:
@@ -33,8 +40,6 @@ if TYPE_CHECKING:
 
     from dotledger.core.questions.question_basis import Basis
     from dotledger.core.tables.annotations_table import Annotations
-from dotledger.core.arrays import Floats
-from dotledger.core.tables.finding_details import attribute_list, entries_of
 
 __all__ = [
     "SLICES",
@@ -71,28 +76,34 @@ class SliceMeasure(Displayed):
         One of `KINDS`.
     rows : mapping of str to Row
         By slice, in order. Where wrong findings cannot be told to a slice (`judges_wrong` is
-        false) only what concerns annotations is defined.
-    judges_wrong : bool
-        Whether every wrong finding belongs to a slice.
+        false) only what concerns annotations is defined; where misses cannot (`judges_missed` is
+        false), only what concerns findings.
+    judges_wrong, judges_missed : bool
+        Whether every wrong finding, and every annotation that was missed, belongs to a slice.
     """
 
     name: str
     kind: str
     rows: Mapping[str, Row]
     judges_wrong: bool
+    judges_missed: bool = True
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
         rows = {name: self._plain(row) for name, row in self.rows.items()}
-        return {"judges_wrong": self.judges_wrong, "slices": rows}
+        judges = {"judges_wrong": self.judges_wrong, "judges_missed": self.judges_missed}
+        return {**judges, "slices": rows}
 
     def _plain(self, row: Row) -> dict[str, Any]:
         plain = row.to_dict()
-        if not self.judges_wrong:
-            hidden = ("false_positives", "set_aside", "true_negatives")
-            plain |= dict.fromkeys((*hidden, *_OF_WRONG))
-            if "intervals" in plain:
-                plain["intervals"] |= dict.fromkeys(_OF_WRONG)
+        for judged, counts, measures in (
+            (self.judges_wrong, ("false_positives", "set_aside", "true_negatives"), _OF_WRONG),
+            (self.judges_missed, ("annotated", "misses"), _OF_MISSED),
+        ):
+            if not judged:
+                plain |= dict.fromkeys((*counts, *measures))
+                if "intervals" in plain:
+                    plain["intervals"] |= dict.fromkeys(measures)
         return plain
 
     def frame(self) -> pd.DataFrame:
@@ -110,6 +121,10 @@ class SliceMeasure(Displayed):
 
 _OF_WRONG = tuple(name for name, one in MEASURES.items() if not one.ratios or "found" in one.needs)
 """What counts wrong findings, or is made of their curve."""
+_OF_MISSED = tuple(
+    name for name, one in MEASURES.items() if not one.ratios or "actual" in one.needs
+)
+"""What counts annotations, or is made of their curve."""
 
 
 def slice_names(basis: Basis) -> list[str]:
@@ -167,11 +182,17 @@ def sliced(basis: Basis, name: str, edges: Sequence[float] | None) -> dict[str, 
     ArgumentError
         If there is no such slice or column, or the edges do not rise or are not taken.
     """
-    check_slice(name, edges, slice_names(basis))
-    return {
-        kind: slice_measure(basis, kind, name, slice_codes(basis, kind, name, edges))
+    check_slice(name, edges, [*slice_names(basis), *finding_slice_names(basis)])
+    by_kind = {
+        kind: slice_codes(basis, kind, name, edges)
         for kind, scope in basis.scopes.items()
-        if scope.boxed or name not in SLICES
+        if scope.boxed or (name not in SLICES and not name.startswith(FOUND))
+    }
+    return {
+        kind: slice_measure(basis, kind, name, codes)
+        for kind, codes in by_kind.items()
+        # A kind none of whose findings has the attribute has nothing to be sliced.
+        if not name.startswith(FOUND) or (codes.found < len(codes.names) - 1).any()
     }
 
 
@@ -212,8 +233,8 @@ class SliceCodes:
         Of each countable annotation.
     images : ndarray of intp, shape (images,), or None
         Of each image in scope, where the slice is one of images.
-    judges_wrong : bool
-        Whether every wrong finding belongs to a slice.
+    judges_wrong, judges_missed : bool
+        Whether every wrong finding, and every annotation that was missed, belongs to a slice.
     """
 
     names: tuple[str, ...]
@@ -221,6 +242,7 @@ class SliceCodes:
     annotated: Ints
     images: Ints | None
     judges_wrong: bool
+    judges_missed: bool = True
 
 
 def slice_codes(
@@ -246,6 +268,16 @@ def slice_codes(
         What has no value is in the last slice.
     """
     scope, judged = basis.scopes[kind], basis.judged[kind]
+    if name.startswith(FOUND):
+        own, found = _coded(finding_values(basis, kind, name, edges), edges)
+        return SliceCodes(
+            names=tuple(own),
+            found=found,
+            annotated=matched_codes(basis, kind, found),
+            images=None,
+            judges_wrong=True,
+            judges_missed=False,
+        )
     names, of_annotations, of_findings, of_image = _assigned(
         basis, scope, judged, (name, edges, of_images)
     )
@@ -289,6 +321,7 @@ def joined_codes(parts: Sequence[SliceCodes]) -> SliceCodes:
         annotated=together([part.annotated for part in parts]),
         images=together(images) if images else None,
         judges_wrong=all(part.judges_wrong for part in parts),
+        judges_missed=all(part.judges_missed for part in parts),
     )
 
 
@@ -316,12 +349,19 @@ def slice_measure(basis: Basis, kind: str, name: str, codes: SliceCodes) -> Slic
         rows = [_without_overlap(row) for row in rows]
     if not scope.boxed and of_image is not None:
         rows = _with_absences(rows, judged, passes, of_image, resampling)
-    kept = {n: r for n, r in zip(names, rows, strict=True) if _says_anything(r)}
-    return SliceMeasure(name=name, kind=kind, rows=kept, judges_wrong=codes.judges_wrong)
+    kept = {n: r for n, r in zip(names, rows, strict=True) if _says_anything(r, codes)}
+    return SliceMeasure(
+        name=name,
+        kind=kind,
+        rows=kept,
+        judges_wrong=codes.judges_wrong,
+        judges_missed=codes.judges_missed,
+    )
 
 
-def _says_anything(row: Row) -> bool:
-    return bool(row.annotated or row.false_positives or row.true_negatives or row.set_aside)
+def _says_anything(row: Row, codes: SliceCodes) -> bool:
+    expected = row.annotated if codes.judges_missed else row.true_positives
+    return bool(expected or row.false_positives or row.true_negatives or row.set_aside)
 
 
 def _with_absences(

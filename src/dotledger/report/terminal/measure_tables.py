@@ -305,10 +305,15 @@ def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> 
         rows = [
             [
                 label,
-                row.annotated,
-                _count(row.misses),
+                *(
+                    (row.annotated, _count(row.misses))
+                    if found.judges_missed
+                    else (row.true_positives, DASH)
+                ),
                 _count(row.false_positives) if found.judges_wrong else DASH,
-                with_interval(row.recall, row.intervals.get("recall"), row.images.get("recall")),
+                with_interval(row.recall, row.intervals.get("recall"), row.images.get("recall"))
+                if found.judges_missed
+                else DASH,
                 with_interval(
                     row.precision, row.intervals.get("precision"), row.images.get("precision")
                 )
@@ -318,7 +323,8 @@ def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> 
             ]
             for label, row in found.rows.items()
         ]
-        header = [name, "annotated", "missed", "wrong", "recall", "precision"]
+        first = "annotated" if found.judges_missed else "right"
+        header = [name, first, "missed", "wrong", "recall", "precision"]
         header += ["false alarms"] if presence else []
         yield rows_table(f"{kind} by {name}", header, rows)
 
