@@ -18,8 +18,11 @@ from dotledger.core.comparison.run_comparison import Comparison
 from dotledger.core.kinds import KINDS
 from dotledger.core.measurement.measure_result import Measure, MeasuredKinds
 from dotledger.core.measures.measure_rows import Row
+from dotledger.core.questions.identification import Identification
+from dotledger.core.questions.pair_verification import PairMeasure
 from dotledger.core.spelling import counted
 from dotledger.errors import ArgumentError, MissingExtra
+from dotledger.report.similarity_charts import draw_errors, draw_names, draw_pairs
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -93,12 +96,13 @@ def plot(
 
     Parameters
     ----------
-    result : MeasuredKinds, Comparison, Watch, or sequence of float
+    result : MeasuredKinds, Comparison, Watch, Identification, PairMeasure, or sequence of float
         For ``differences`` a comparison; for ``latency`` seconds of calls; for ``rounds`` a watch.
     what : str, default "curve"
         ``curve`` (precision against recall), ``sweep`` (measures against the threshold),
         ``overlap``, ``slices``, ``reliability``, ``wrong``, ``missed``, ``confusion``,
-        ``differences``, ``latency`` or ``rounds``.
+        ``differences``, ``latency`` or ``rounds``; ``names`` of an identification; ``pairs`` (both
+        error rates by similarity) and ``errors`` (one against the other) of pairs of pictures.
     kind : str, optional
         By default the only one that is measured.
     label : str, optional
@@ -106,7 +110,7 @@ def plot(
     by : str, default "size"
         For ``slices``: as `Measure.by` takes it.
     chosen : float, optional
-        A threshold to mark; for ``curve`` its point.
+        A threshold to mark; for ``curve`` and ``errors`` its point.
     ax : Axes, optional
         Drawn on; by default those of a new figure.
 
@@ -397,5 +401,8 @@ PLOTS: Mapping[str, tuple[type | None, Callable[..., None]]] = {
     "differences": (Comparison, _differences),
     "latency": (None, _latency),
     "rounds": (Watch, _rounds),
+    "names": (Identification, draw_names),
+    "pairs": (PairMeasure, draw_pairs),
+    "errors": (PairMeasure, draw_errors),
 }
 """Each chart, the result that it is of, and what draws it."""

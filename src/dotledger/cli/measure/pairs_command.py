@@ -16,6 +16,7 @@ from dotledger.cli.options.similarity_options import (
     chosen_similarity,
     similarity_facts,
     similarity_options,
+    write_chart,
     write_levels,
 )
 
@@ -38,6 +39,7 @@ def command(
     parts: int | None,
     seed: int,
     csv_file: str | None,
+    chart: str | None,
     replace: bool,
     as_json: bool,
 ) -> int:
@@ -51,10 +53,12 @@ def command(
     from dotledger.formats.tables.picture_pairs import measure_pairs
 
     inputs = [table]
-    check_similarity_options(aim, csv_file, inputs, replace=replace)
+    files = {"--csv": csv_file, "--chart": chart}
+    check_similarity_options(aim, files, inputs, replace=replace)
     found = measure_pairs(table)
     chosen = chosen_similarity(found, aim, parts=parts, surely=surely, seed=seed)
     write_levels(found, csv_file)
+    write_chart(found, chart, similarity, chosen)
     if as_json:
         facts = similarity_facts(found, similarity, chosen)
         print_json("pairs", {"table": table, **facts})

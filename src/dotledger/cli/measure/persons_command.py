@@ -23,6 +23,7 @@ from dotledger.cli.options.similarity_options import (
     chosen_similarity,
     similarity_facts,
     similarity_options,
+    write_chart,
     write_levels,
 )
 from dotledger.errors import ArgumentError
@@ -66,6 +67,7 @@ def command(
     parts: int | None,
     seed: int,
     csv_file: str | None,
+    chart: str | None,
     replace: bool,
     as_json: bool,
     **tables: Any,
@@ -80,7 +82,8 @@ def command(
     from dotledger.core.measurement.measure import measure
 
     inputs = [tables[n] for n in ("findings", "annotations", "images", "ledger")]
-    check_similarity_options(aim, csv_file, inputs, replace=replace)
+    files = {"--csv": csv_file, "--chart": chart}
+    check_similarity_options(aim, files, inputs, replace=replace)
     compared = compared_tables(**tables)
     result = measure(
         compared.findings,
@@ -93,6 +96,7 @@ def command(
     found = result.identification(kind, enrolled=_names(enrolled))
     chosen = chosen_similarity(found, aim, parts=parts, surely=surely, seed=seed)
     write_levels(found, csv_file)
+    write_chart(found, chart, similarity, chosen)
     about = compared.about(threshold)
     if as_json:
         facts = similarity_facts(found, similarity, chosen)

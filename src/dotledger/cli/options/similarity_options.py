@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
-from dotledger.cli.options.common_options import given_options
+from dotledger.cli.options.common_options import given_options, say
 from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
@@ -21,6 +21,7 @@ __all__ = [
     "chosen_similarity",
     "similarity_facts",
     "similarity_options",
+    "write_chart",
     "write_levels",
 ]
 
@@ -46,6 +47,11 @@ def similarity_options(aims: str) -> Callable[[Function], Function]:
         click.option(
             "--csv", "csv_file", metavar="FILE", help="Write every threshold to a .csv file."
         ),
+        click.option(
+            "--chart",
+            metavar="FILE",
+            help="Draw what every threshold does: a .png, .svg or .pdf file.",
+        ),
     )
 
     def add(function: Function) -> Function:
@@ -57,13 +63,24 @@ def similarity_options(aims: str) -> Callable[[Function], Function]:
 
 
 def check_similarity_options(
-    aim: str | None, csv_file: str | None, inputs: Sequence[str | None], *, replace: bool
+    aim: str | None,
+    files: Mapping[str, str | None],
+    inputs: Sequence[str | None],
+    *,
+    replace: bool,
 ) -> None:
-    """Refuse options that would go unheard, and a place for ``--csv``, before anything is read."""
+    """Refuse options that would go unheard, and places of files, before anything is read.
+
+    Parameters
+    ----------
+    files : mapping of str to str or None
+        By option, the file that is to be written.
+    """
     if aim is None and (given := given_options(["surely", "parts", "seed"])):
         raise click.UsageError(f"{given[0]} goes with --aim.")
-    if csv_file is not None:
-        check_output(csv_file, place="--csv", inputs=inputs, replace=replace)
+    for option, file in files.items():
+        if file is not None:
+            check_output(file, place=option, inputs=inputs, replace=replace)
 
 
 def chosen_similarity(
@@ -83,6 +100,22 @@ def write_levels(found: Identification | PairMeasure, csv_file: str | None) -> N
         from dotledger.formats.tables.result_files import write_frame
 
         write_frame(found.frame(), Path(csv_file))
+
+
+def write_chart(
+    found: Identification | PairMeasure,
+    file: str | None,
+    similarity: float | None,
+    chosen: SimilarityChoice | None,
+) -> None:
+    """Draw the chart that ``--chart`` asks for, with the threshold shown or chosen marked."""
+    if file is None:
+        return
+    from dotledger.report.chart_files import write_similarity_chart
+
+    mark = similarity if similarity is not None or chosen is None else chosen.similarity
+    write_similarity_chart(found, file, mark)
+    say(f"Chart written to {file}")
 
 
 def similarity_facts(
