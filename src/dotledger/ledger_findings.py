@@ -214,8 +214,16 @@ def asked_settings(batch: Batch) -> Mapping[str, str]:
     batch : Batch
         Of a ledger. If its description cannot be used any more, all its settings are returned.
     """
-    described = _described(batch)
-    return batch.settings if described is None else described.asked_with
+    return _settings(batch, _described(batch))
+
+
+def _settings(batch: Batch, described: Description | None) -> Mapping[str, str]:
+    if described is None:
+        return batch.settings
+    # People are asked with what no description declares: their questions.
+    known = described.connect.settings
+    more = {name: value for name, value in batch.settings.items() if name not in known}
+    return {**described.asked_with, **more}
 
 
 def _described(batch: Batch) -> Description | None:
@@ -233,7 +241,7 @@ def _with_origin(table: Findings, batch: Batch, versions: tuple[str, ...]) -> Fi
         reading=batch.reading,
         round=batch.round,
         sent=batch.started,
-        settings=described.asked_with if described else batch.settings,
+        settings=_settings(batch, described),
         versions=versions,
         floor=batch.floor,
         smallest_face=described.limits.smallest_face if described else None,

@@ -43,6 +43,7 @@ choose       1 choose {TABLES} --aim recall>=0.6
 choose-two   1 choose {TABLES} --kinds unsafe --aim "at most 1% of unsafe images pass, at most 5% of safe images are stopped"
 compare      0 compare flint marl --annotations annotations.csv --claim "recall 0.9" --ledger walk.ledger
 agreement    0 compare flint marl --ledger walk.ledger
+answers      0 review --in asked.csv --who anna --service flint --ledger walk.ledger
 screen       0 screen rules.toml --service flint --annotations annotations.csv --ledger walk.ledger
 sort         0 sort few --findings flint.csv --out sorted
 copies       0 copies few --known few
@@ -73,6 +74,9 @@ class EveryOutput(unittest.TestCase):
         )
         (cls.walk / "pairs.csv").write_text(
             "left,right,same,similarity\na,b,yes,0.9\nc,d,no,0.2\ne,f,no,\n"
+        )
+        (cls.walk / "asked.csv").write_text(
+            "image,label: lantern\ncrowd-01.jpg,yes\nfair-01.jpg,\n"
         )
         edited = (cls.walk / "flint.toml").read_text().replace('case = "lower"\n', "", 1)
         (cls.walk / "edited.toml").write_text(edited)

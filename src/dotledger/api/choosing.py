@@ -16,6 +16,7 @@ from dotledger.core.arguments import as_path
 from dotledger.core.measurement import measure as core_measure
 from dotledger.core.measurement.measure_result import Measure
 from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.asked_labels import annotations_asked, common_questions, findings_asked
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.table_inputs import as_annotations
 from dotledger.errors import ArgumentError
@@ -398,6 +399,9 @@ def compare(
     (True, True)
     """
     tables = _named_runs(runs, names, _COMPARE)
+    # Of people's answers only what all of them were asked can be compared.
+    asked = common_questions(tables.values())
+    tables = {name: findings_asked(table, asked) for name, table in tables.items()}
     given = {
         name: threshold_given(one)
         for name, one in zip(tables, _for_each(threshold, len(tables)), strict=True)
@@ -420,7 +424,7 @@ def compare(
         raise ArgumentError(
             "give thresholds or an aim to choose them by, not both", place="threshold"
         )
-    annotated = annotations_given(annotations, _COMPARE)
+    annotated = annotations_asked(annotations_given(annotations, _COMPARE), asked)
     return compare_runs(
         tables,
         annotated,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
@@ -12,7 +13,7 @@ from dotledger.core.kinds import DELETED, LOST, OUTCOMES
 from dotledger.errors import LedgerError
 from dotledger.json_codec import AsData
 from dotledger.ledger import ledger_schema as schema
-from dotledger.ledger.ledger_store import LedgerStore
+from dotledger.ledger.ledger_store import LedgerStore, in_parts
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -23,9 +24,11 @@ __all__ = [
     "Batch",
     "Batches",
     "Sent",
+    "batch_of_key",
     "batches",
     "failures",
     "find_batch",
+    "image_records",
     "kept_sizes",
     "left_out",
     "outcome_counts",
@@ -270,6 +273,25 @@ def sent_images(ledger: LedgerStore, batch: Batch) -> list[Sent]:
             Sent(position=p, name=n, path=path, sha=sha or "", width=w, height=h)
             for p, n, path, sha, w, h in connection.execute(query)
         ]
+
+
+def batch_of_key(ledger: LedgerStore, key: str) -> int | None:
+    """Return the number of the batch that is known by a key; None if there is none."""
+    query = select(schema.batches.c.id).where(schema.batches.c.key == key)
+    with ledger.reading() as connection:
+        found = connection.execute(query).scalar()
+    return None if found is None else int(found)
+
+
+def image_records(ledger: LedgerStore, shas: Sequence[str]) -> dict[str, tuple[Any, ...]]:
+    """Return what the ledger knows of files, by SHA-256: columns of ``image_files`` in order."""
+    t = schema.images
+    found: dict[str, tuple[Any, ...]] = {}
+    with ledger.reading() as connection:
+        for part in in_parts(shas):
+            for row in connection.execute(select(t).where(t.c.sha.in_(part))):
+                found[row.sha] = tuple(row)
+    return found
 
 
 def _is_removed() -> ColumnElement[bool]:

@@ -27,12 +27,13 @@ from dotledger.cli.options.common_options import (
 )
 from dotledger.cli.options.provenance import provenance, provenance_lines
 from dotledger.cli.options.writing_options import words_of, writing_options
-from dotledger.core.spelling import counted
+from dotledger.core.spelling import counted, first_of
 from dotledger.errors import ArgumentError
 from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
     from dotledger.acting.reviewing.review_worklist import Found, Worklist
+    from dotledger.ledger.ledger_store import LedgerStore
     from dotledger.report.pictures.box_writing import BoxWriting
 
 __all__ = ["command"]
@@ -49,6 +50,14 @@ __all__ = ["command"]
 @click.option("--port", type=click.IntRange(0, 65535), default=0, help="Of the page; 0: any free.")
 @click.option("--out", "out_file", metavar="FILE", help="Write the worklist as a sheet (.csv).")
 @click.option("--in", "in_file", metavar="FILE", help="Take in a sheet that was filled in.")
+@click.option(
+    "--ask",
+    "questions",
+    multiple=True,
+    metavar="KIND:LABELS",
+    help="With --out: a sheet that asks which labels (label:lantern,basket) are in each image, in "
+    "an order drawn for --who, and shows nothing that was found. --in keeps the answers.",
+)
 @click.option("--decided", is_flag=True, help="Show what was decided, and who agrees with whom.")
 @click.option("--annotations", metavar="FILE", help="Write what was decided as annotations.")
 @writing_options
@@ -63,6 +72,7 @@ def command(
     port: int,
     out_file: str | None,
     in_file: str | None,
+    questions: tuple[str, ...],
     decided: bool,
     annotations: str | None,
     write: str | None,
@@ -76,6 +86,9 @@ def command(
     Without RULES every image in which something was found is offered. The page is served on this
     machine only, under an address that nobody can guess. Every decision is in the ledger at once,
     with who and when, and is never overwritten: a later one supersedes it.
+
+    With --ask a person answers questions about the images instead, without seeing what was found.
+    The answers are a batch of their own, to be measured and compared like a service's.
     """
     from dotledger.acting.reviewing.review_worklist import open_worklist
     from dotledger.formats.rules_files import read_rules
@@ -90,7 +103,14 @@ def command(
             check_output(target, place=option, inputs=(rules, ledger, in_file), replace=replace)
     if out_file is not None and Path(out_file).suffix.lower() != ".csv":
         raise ArgumentError("a sheet is a .csv file", place="--out", got=out_file)
+    person = who or getpass.getuser()
     with LedgerStore(ledger, create=False) as opened:
+        if questions or _asks(in_file):
+            _refuse_mixed(rules, decided=decided, annotations=annotations)
+            which = {"batch": batch, "service": service_name(service)}
+            if questions:
+                return _ask(opened, which, questions, out_file, person)
+            return _keep_answers(opened, which, str(in_file), person, as_json)
         work = open_worklist(
             opened,
             rules=None if rules is None else read_rules(rules),
@@ -98,7 +118,6 @@ def command(
             service=service_name(service),
             wall=time.time,
         )
-        person = who or getpass.getuser()
         if not sheet:
             writing = box_writing(work.findings, write=write, place=place, words=words_of(words))
             _serve(work, person, port, writing)
@@ -109,6 +128,73 @@ def command(
             _write_annotations(work, annotations, who)
         if decided:
             _show_decided(work, as_json)
+    return 0
+
+
+def _refuse_mixed(rules: str | None, *, decided: bool, annotations: str | None) -> None:
+    """Refuse what a sheet of questions has nothing to do with."""
+    for given, name in (
+        (rules is not None, "RULES"),
+        (decided, "--decided"),
+        (annotations is not None, "--annotations"),
+    ):
+        if given:
+            raise click.UsageError(f"A sheet of questions takes no {name}.")
+
+
+def _asks(path: str | None) -> bool:
+    """Tell whether a sheet holds questions, and not findings to decide on."""
+    from dotledger.formats.tables.csv_columns import first_names
+
+    is_file = path is not None and Path(path).is_file()
+    return is_file and "decision" not in first_names(Path(str(path)))
+
+
+def _ask(
+    ledger: LedgerStore,
+    which: dict[str, Any],
+    questions: tuple[str, ...],
+    out_file: str | None,
+    person: str,
+) -> int:
+    """Write a sheet of questions."""
+    from dotledger.acting.reviewing.question_sheet import questions_given, write_question_sheet
+    from dotledger.ledger.batch_queries import find_batch
+
+    if out_file is None or given_options(["in_file"]):
+        raise click.UsageError("--ask goes with --out FILE alone, where the sheet is written.")
+    asked = questions_given(questions)
+    batch = find_batch(ledger, **which)
+    number = write_question_sheet(ledger, batch, asked, Path(out_file), seed=person)
+    say(f"{counted(number, 'image')} to answer about, written to {out_file}")
+    say("Fill in yes, no or unsure in each column. Then: --in FILE --who NAME")
+    return 0
+
+
+def _keep_answers(
+    ledger: LedgerStore, which: dict[str, Any], in_file: str, person: str, as_json: bool
+) -> int:
+    """Keep the answers of a sheet as a batch."""
+    from dotledger.acting.reviewing.people_answers import keep_answers
+    from dotledger.acting.reviewing.question_sheet import read_question_sheet
+    from dotledger.ledger.batch_queries import find_batch, sent_images
+
+    batch = find_batch(ledger, **which)
+    names = [one.name for one in sent_images(ledger, batch)]
+    answered = read_question_sheet(Path(in_file), names)
+    made = keep_answers(ledger, batch, answered, who=person, now=time.time())
+    kept = len(answered.answers)
+    if as_json:
+        facts = {"partly": list(answered.partly), "empty": list(answered.empty)}
+        print_json("answers", {"batch": made, "who": person, "images": kept, **facts})
+        return 0
+    print_table(f"Answers of {person} about {counted(kept, 'image')} are batch {made}.")
+    for why, images in (
+        ("some columns are empty", answered.partly),
+        ("no column is filled in", answered.empty),
+    ):
+        if images:
+            say(f"{counted(len(images), 'image')} left out, {why}: {first_of(images, 5)}")
     return 0
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from dotledger.core.arrays import ratio
+from dotledger.core.arrays import Ints, ratio
 from dotledger.core.comparison.box_partners import as_marked
 from dotledger.core.comparison.common_images import on_common_images
 from dotledger.core.displays import Displayed
@@ -58,6 +58,7 @@ class KindAgreement:
     second_only: int
     neither: int | None
     kappa: float
+    kappa_interval: Interval
     agreed: float
     interval: Interval
     confidence_difference: float
@@ -65,12 +66,14 @@ class KindAgreement:
 
     def to_dict(self) -> dict[str, Any]:
         """Return plain values; None where undefined."""
-        low, high = self.interval
         floats = ("kappa", "agreed", "confidence_difference", "confidence_distance")
+        ends = {name: getattr(self, name) for name in ("interval", "kappa_interval")}
         return {
-            **{n: v for n, v in vars(self).items() if n != "interval"},
+            **vars(self),
             **{name: defined(getattr(self, name)) for name in floats},
-            "interval": None if math.isnan(low) else [low, high],
+            **{
+                name: None if math.isnan(low) else [low, high] for name, (low, high) in ends.items()
+            },
         }
 
 
@@ -105,7 +108,9 @@ class Agreement(Displayed):
             for one in found:
                 plain = one.to_dict()
                 low, high = plain.pop("interval") or (math.nan, math.nan)
-                rows.append({"first": first, "second": second, **plain, "low": low, "high": high})
+                ends = plain.pop("kappa_interval") or (math.nan, math.nan)
+                sides = {"low": low, "high": high, "kappa_low": ends[0], "kappa_high": ends[1]}
+                rows.append({"first": first, "second": second, **plain, **sides})
         return pd.DataFrame(rows)
 
     def to_dict(self) -> dict[str, Any]:
@@ -219,6 +224,9 @@ def _agreed(
         second_only=counts[2],
         neither=neither,
         kappa=math.nan if neither is None else kappa(*counts, neither),
+        kappa_interval=(math.nan, math.nan)
+        if neither is None
+        else kappa_interval(both, only, other, len(labels)),
         agreed=ratio(counts[0], sum(counts)),
         interval=interval_of_cases(cases, right) if len(cases) else (math.nan, math.nan),
         confidence_difference=float(np.mean(shift)) if len(shift) else math.nan,
@@ -276,3 +284,36 @@ def _highest(table: Findings, scope: Any, image: Any, label: Any) -> Any:
     confidence = np.where(np.isnan(table.confidence), np.inf, table.confidence)
     np.maximum.at(best, at[rows] * width + name[rows], confidence[rows])
     return best[image * width + label]
+
+
+def kappa_interval(both: Ints, first_only: Ints, second_only: Ints, labels: int) -> Interval:
+    """Return the 95 % interval of Cohen's kappa over images.
+
+    The share on which both agree has an interval over images; what chance gives is taken as it was
+    seen (J. L. Fleiss, B. Levin and M. C. Paik, "Statistical Methods for Rates and Proportions",
+    2003, 18.1, take the same for a test). So full agreement on few images is not certain.
+
+    Parameters
+    ----------
+    both, first_only, second_only : ndarray of int, shape (images,)
+        Labels of each image by who named them.
+    labels : int
+        How many each image could have.
+
+    Returns
+    -------
+    tuple of float
+        Lower and upper end, from -1 to 1; NaN with fewer than two images, or where kappa is not
+        defined.
+    """
+    size = len(both)
+    units = size * labels
+    one, two = int((both + first_only).sum()), int((both + second_only).sum())
+    chance = (one * two + (units - one) * (units - two)) / units**2 if units else math.nan
+    if size < 2 or math.isnan(chance) or chance == 1:
+        return math.nan, math.nan
+    apart = first_only + second_only
+    cases = np.repeat(np.arange(size), labels)
+    agreed = (np.arange(labels) >= apart[:, None]).ravel()
+    low, high = ((end - chance) / (1 - chance) for end in interval_of_cases(cases, agreed))
+    return max(low, -1.0), min(high, 1.0)

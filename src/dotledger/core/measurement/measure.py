@@ -29,6 +29,7 @@ from dotledger.core.pairing.pair_judging import judge
 from dotledger.core.pairing.total_overlap_pairing import reassigned
 from dotledger.core.questions.question_basis import Basis
 from dotledger.core.tables.annotations_table import Annotations
+from dotledger.core.tables.asked_labels import annotations_asked, asked_labels
 from dotledger.core.tables.box_clipping import clip_findings
 from dotledger.core.tables.findings_table import Findings
 from dotledger.core.tables.table_inputs import as_annotations, as_findings, in_one_form
@@ -113,6 +114,7 @@ def measure(
     """
     found = as_findings(findings, _CALL)
     annotated = as_annotations(annotations, _CALL)
+    annotated = annotations_asked(annotated, asked_labels(found.origin))
     found, annotated, odd = in_one_form(found, annotated)
     found = clip_findings(found, annotated.images).table if annotated.images else found
     origin = found.origin or Origin()

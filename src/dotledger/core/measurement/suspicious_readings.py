@@ -40,6 +40,8 @@ def suspicions(
         By kind the attributes that the description names; `LANDMARKS` and `BROADER` stand for
         those parts of a finding.
     """
+    if findings.origin is not None and findings.origin.questions:
+        return []  # people answer yes or no: that all are alike says nothing of a scale
     notes: list[str] = []
     for kind in sorted(findings.kind.used()):
         wanted = tuple((attributes or {}).get(kind, ()))

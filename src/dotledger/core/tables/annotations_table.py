@@ -174,6 +174,14 @@ class Annotations(Rows):
             details=tuple(self.details[i] for i in indices) if self.details is not None else None,
         )
 
+    def without(self, rows: NDArray[np.bool_]) -> Annotations:
+        """Return the table without `rows` (a mask); images stay looked at, by a blank row."""
+        kept = self.take(~rows)
+        there = set(kept.image.used())
+        lost = [name for name in self.image.used() if name not in there]
+        whole = Annotations.concat([kept, _blank_of(lost)]) if lost else kept
+        return replace(whole, vocabulary=self.vocabulary, images=self.images)
+
     def __repr__(self) -> str:
         images = len(self.image.used())
         return f"<Annotations: {int((~self.blank).sum())} in {images} images>"

@@ -6,7 +6,13 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from dotledger.core.kinds import KINDS
+
 __all__ = ["Origin", "asked_with"]
+
+
+QUESTIONS = "questions"
+"""The setting of a batch of people's answers that says what was asked; see `Origin.questions`."""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -75,6 +81,14 @@ class Origin:
         return asked_with(self.settings, self.versions)
 
     @property
+    def questions(self) -> dict[str, tuple[str, ...]]:
+        """Labels by kind of which alone it was asked, as people are; empty where all were."""
+        parts = [p.partition(": ") for p in self.settings.get(QUESTIONS, "").split("; ") if p]
+        if not all(kind in KINDS and labels for kind, _, labels in parts):
+            return {}  # a service's own setting of that name
+        return {kind: tuple(labels.split(" | ")) for kind, _, labels in parts}
+
+    @property
     def removed(self) -> int:
         """How many findings all thresholds together removed."""
         return sum(sum(counts.values()) for _, counts in self.cut)
@@ -86,6 +100,8 @@ class Origin:
     def lines(self) -> list[str]:
         """Return in words what was cut; nothing if nothing was."""
         found = []
+        if self.questions:
+            found.append(f"Only what was asked is judged: {self.settings[QUESTIONS]}.")
         for threshold, removed in self.cut:
             each = ", ".join(f"{kind} {count}" for kind, count in removed.items() if count)
             found.append(

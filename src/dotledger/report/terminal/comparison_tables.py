@@ -200,7 +200,7 @@ def agreement_parts(result: Agreement) -> Iterator[Any]:
                 str(one.second_only),
                 DASH if one.neither is None else str(one.neither),
                 with_ends(one.agreed, one.interval),
-                number(one.kappa),
+                with_ends(one.kappa, one.kappa_interval),
                 DASH
                 if math.isnan(one.confidence_difference)
                 else f"{one.confidence_difference:+.2f}",
