@@ -54,6 +54,7 @@ _GROUPS = {
         *("decide", "read_rules", "read_review", "annotations_from_review", "cover", "mask_text"),
         *("near_copies", "image_prints", "read_prints", "write_prints"),
         "forget",
+        "post_verdicts",
         "repair_images",
     ),
 }

@@ -67,6 +67,7 @@ if TYPE_CHECKING:
     from dotledger.sending.batch_api import open_service as open_service
     from dotledger.sending.batch_api import send as send
     from dotledger.sending.batch_api import send_async as send_async
+    from dotledger.sending.event_posting import post_verdicts as post_verdicts
     from dotledger.services.service_description import read_description as read_description
 
 _HOMES = {
@@ -106,6 +107,7 @@ _HOMES = {
     "picture": "report.pictures.single_picture",
     "plot": "report.charts",
     "plot_style": "report.charts",
+    "post_verdicts": "sending.event_posting",
     "read_annotations": "formats.annotations.annotation_files",
     "read_findings": "formats.tables.findings_files",
     "read_image_facts": "formats.annotations.annotation_files",
@@ -163,6 +165,7 @@ __all__ = [
     "picture",
     "plot",
     "plot_style",
+    "post_verdicts",
     "read_annotations",
     "read_description",
     "read_findings",

@@ -61,6 +61,7 @@ from dotledger.ledger.usage_queries import Month, Months
 from dotledger.report.pictures.box_drawing import Drawn
 from dotledger.sending.batch.send_progress import SentBatch
 from dotledger.sending.cost_forecast import Forecast
+from dotledger.sending.event_posting import Posted
 from dotledger.sending.single_image_service import OpenService, Seen
 from dotledger.sending.trial_call import Trial
 from dotledger.services.drafting.draft_writing import Draft
@@ -116,6 +117,7 @@ __all__ = [
     "PairRow",
     "Paired",
     "Point",
+    "Posted",
     "Prints",
     "Reliability",
     "Remainder",

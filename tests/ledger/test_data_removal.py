@@ -64,6 +64,12 @@ def rows_of(where, **which):
     return sorted(zip(found.image.values(), found.kind.values(), found.label.values()))
 
 
+def spoilt(path):
+    """Write a name into a file between two letters, as it may lie in a free page."""
+    with path.open("ab") as file:
+        file.write(b"x11.jpgx" + bytes(4088))
+
+
 class Removing(InFolder):
     def usage(self):
         with Ledger(self.path) as ledger:
@@ -199,6 +205,18 @@ class Removing(InFolder):
             ledger.failures()
         self.assertEqual(len(self.usage()), 1)
 
+    def test_beside_the_ledger(self):
+        """Verdicts that wait to be posted lose theirs; a copy made before an upgrade is listed."""
+        self.send(pictures(2), marked)
+        outbox = self.path.with_name(self.path.name + ".verdicts.jsonl")
+        outbox.write_text('{"id": "1", "image": "p-0.jpg"}\n{"id": "2", "image": "p-1.jpg"}\n')
+        copy = self.path.with_name(self.path.name + ".version-8")
+        copy.write_bytes(self.path.read_bytes())
+        done = forget(self.path, "p-1.jpg", act=True)
+        self.assertEqual(outbox.read_text(), '{"id": "1", "image": "p-0.jpg"}\n')
+        self.assertEqual([Path(one).name for one in done.files.held], [copy.name])
+        self.assertFalse(done.clean)
+
     def test_before_a_day(self):
         """Batches begun before it go, later ones stay; a day that cannot be read is refused."""
         self.send(pictures(2), marked)
@@ -215,6 +233,17 @@ class Removing(InFolder):
         self.assertEqual(
             [one.place for one in done.ledger.left], ["batches.settings", "batches.description"]
         )
+
+    def test_bytes_that_are_left(self):
+        """A name inside a longer one that stays is no remainder; bytes of a free page are one."""
+        images = {"1.jpg": picture(1), "11.jpg": picture(2)}
+        self.send(images, marked)
+        self.assertTrue(forget(self.path, "1.jpg", act=True).clean)
+        # As if the file had not been cut: the name lies behind the last page.
+        with mock.patch.object(LedgerStore, "empty_log", lambda store: spoilt(store.path)):
+            done = forget(self.path, "11.jpg", act=True)
+        self.assertFalse(done.clean)
+        self.assertRegex(done.ledger.left[0].place, "bytes")
 
     def test_refused(self):
         """A near-miss name, two ways at once, none, and one letter."""

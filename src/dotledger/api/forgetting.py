@@ -93,6 +93,8 @@ def forget(
     also : path or iterable of path
         Files, and folders with all below them: of tables with a column ``image`` the rows go, of
         folders of annotated or sorted copies the copies. Other files that hold a name are listed.
+        Verdicts that wait next to the ledger to be posted, and copies of it made before an upgrade,
+        are looked at too.
     act : bool, default False
         Remove. Without it nothing is changed, and the result says what would be.
 
@@ -135,7 +137,7 @@ def forget(
             check_nobody_sends(store, time.time())
             finish_removal(store)
         plan = plan_removal(store, target)
-        files = _of_files(store, target, plan, places, act=act)
+        files = _of_files(store, target, plan, [*places, *_beside(store)], act=act)
         removal = remove(store, target) if act else plan
     return Forgotten(done=act, ledger=removal, files=files)
 
@@ -154,6 +156,18 @@ def _of_files(
         act=act,
         passed_over=files_of(ledger),
     )
+
+
+def _beside(ledger: LedgerStore) -> list[Path]:
+    """Return what we made next to a ledger's file: an outbox, and copies before upgrades."""
+    if ledger.path is None:
+        return []
+    name = ledger.path.name
+    return [
+        path
+        for path in sorted(ledger.path.absolute().parent.iterdir())
+        if path.name == f"{name}.verdicts.jsonl" or path.name.startswith(f"{name}.version-")
+    ]
 
 
 def _listed(paths: PathLike | Iterable[PathLike]) -> list[str]:

@@ -7,6 +7,7 @@ import unicodedata
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from sqlalchemy import JSON, String, Table, select
 
@@ -58,6 +59,7 @@ class NamePattern:
         either = "|".join(_spaced(name) for name in sorted(self._names, key=len, reverse=True))
         before, after = (r"[\w/.-]", r"[\w-]") if files else (r"\w", r"\w")
         self._found = re.compile(f"(?<!{before})(?:{either})(?!{after})", re.IGNORECASE)
+        self._anywhere = re.compile(either, re.IGNORECASE)
 
     def is_in(self, text: str) -> bool:
         """Tell whether a text holds one of the names."""
@@ -77,8 +79,15 @@ class NamePattern:
         """Tell whether a text is one of the names and nothing else."""
         return self._found.fullmatch(unicodedata.normalize("NFC", text.strip())) is not None
 
+    def is_part_of(self, text: str) -> bool:
+        """Tell whether a text holds one of the names, be it inside another word."""
+        return self._anywhere.search(unicodedata.normalize("NFC", text)) is not None
+
     def is_in_file(self, path: Path) -> bool:
         """Tell whether a file's raw bytes hold one of the names, a part of it at a time.
+
+        In a file of bytes, such as a database, texts stand next to each other with nothing between
+        them: there a name counts wherever it is.
 
         Raises
         ------
@@ -88,9 +97,11 @@ class NamePattern:
         # A name may lie across two parts: each is searched with the end of the one before.
         longest = max(len(name.encode()) for name in self._names) * 6 + 8
         end = b""
+        is_in = None
         with path.open("rb") as file:
             while part := file.read(_AT_ONCE):
-                if self.is_in_bytes(end + part):
+                is_in = is_in or (self.is_part_of if b"\0" in part else self.is_in)
+                if is_in((end + part).decode("utf-8", "replace")):
                     return True
                 end = part[-longest:]
         return False
@@ -146,13 +157,21 @@ def remainders(ledger: LedgerStore, pattern: NamePattern) -> list[Remainder]:
     ]
     answers = sum(1 for _ in answers_with(ledger, pattern))
     found += [Remainder(place="calls.answer", rows=answers)] if answers else []
-    if not found:
-        found += [
-            Remainder(place=f"{_IN_FILE}: {path.name}", rows=1)
-            for path in files_of(ledger)
-            if pattern.is_in_file(path)
-        ]
+    held = [path for path in files_of(ledger) if pattern.is_in_file(path)]
+    # "1.jpg" stands in "11.jpg", too: what a row that stays explains is nothing that was left.
+    if held and not found and not _is_part_of_rows(ledger, pattern):
+        found += [Remainder(place=f"{_IN_FILE}: {path.name}", rows=1) for path in held]
     return found
+
+
+def _is_part_of_rows(ledger: LedgerStore, pattern: NamePattern) -> bool:
+    return any(
+        value and pattern.is_part_of(value if isinstance(value, str) else str(value))
+        for table in schema.metadata.sorted_tables
+        if (columns := _texts(table))
+        for row in ledger.rows(select(*columns))
+        for value in row
+    )
 
 
 def files_of(ledger: LedgerStore) -> Sequence[Path]:
@@ -163,10 +182,14 @@ def files_of(ledger: LedgerStore) -> Sequence[Path]:
     return [path for path in (ledger.path, *beside) if path.is_file()]
 
 
+def _texts(table: Table) -> list[Any]:
+    return [column for column in table.columns if isinstance(column.type, String | JSON)]
+
+
 def _columns_with(
     ledger: LedgerStore, table: Table, pattern: NamePattern
 ) -> Iterator[tuple[str, int]]:
-    columns = [column for column in table.columns if isinstance(column.type, String | JSON)]
+    columns = _texts(table)
     if not columns:
         return
     counts = [0] * len(columns)

@@ -44,6 +44,7 @@ __all__ = [
     "claim_path",
     "files_in_use",
     "is_of_a_dead_process",
+    "lock_file",
     "turn_path",
     "who_has",
 ]
@@ -225,7 +226,7 @@ class Turn:
 
     def __init__(self, ledger: Path, service: str) -> None:
         self._path = turn_path(ledger, service)
-        self._file = _locked(self._path)
+        self._file = lock_file(self._path)
         os.ftruncate(self._file, 0)
         _written(self._file, f"process {os.getpid()} on {socket.gethostname()}".encode(), 0)
 
@@ -280,7 +281,7 @@ class FileClaim:
         self._current = 0
         self._at_once, self._largest = _USUALLY_AT_ONCE, 0
         self.tight = False
-        file = _locked(path)
+        file = lock_file(path)
         self._parts = [_Part(file)]
         try:
             _refuse_other_host(path, file)
@@ -478,8 +479,21 @@ def _is_at(file: int, path: Path) -> bool:
     return (there.st_ino, there.st_dev) == (ours.st_ino, ours.st_dev)
 
 
-def _locked(path: Path) -> int:
-    """Open and lock the file, and make sure that nobody removed it meanwhile."""
+def lock_file(path: Path) -> int:
+    """Open and lock a file, made if there is none; make sure that nobody removed it meanwhile.
+
+    Returns
+    -------
+    int
+        The open file, to be read and written; closing it gives the lock back.
+
+    Raises
+    ------
+    BlockingIOError
+        If another process, or another thread of this one, holds it.
+    LedgerError
+        If it cannot be made.
+    """
     while True:
         try:
             file = _opened(path)

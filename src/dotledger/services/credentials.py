@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from dotledger.errors import ConnectError, KeyNotFound, MissingExtra
+from dotledger.errors import ArgumentError, ConnectError, KeyNotFound, MissingExtra
 from dotledger.json_codec import NotJSON, from_json, to_json
 from dotledger.safe_files import read_regular
 from dotledger.services.redaction import Key
@@ -111,6 +111,30 @@ def find_key(
             next_step="Copy it again, whole and without what stands around it.",
             looked=(key.source,),
         )
+    return key
+
+
+def key_from(source: str) -> Key:
+    """Return the key that one source names, such as ``env:NAME`` or ``file:PATH``.
+
+    Raises
+    ------
+    ArgumentError
+        If the source is of no kind that is known, or code.
+    KeyNotFound
+        If there is no key.
+    """
+    way, _, where = source.partition(":")
+    if way not in ("env", "file", "keyring") or not where:
+        raise ArgumentError(
+            "no place of a key",
+            place="secret",
+            got=source.partition(":")[0] if where else "text",
+            allowed=["env:NAME", "file:PATH", "keyring:SERVICE/USER"],
+        )
+    key, looked = _first_found((source,), None, whole=False)
+    if key is None:
+        raise KeyNotFound("no key there", place=source, next_step=f"Looked at: {looked[0]}.")
     return key
 
 

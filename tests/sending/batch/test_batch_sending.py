@@ -51,7 +51,15 @@ class Outcomes(InFolder):
         sent, _ = self.send(images, reply)
         self.assertEqual(
             sent.outcomes["object"],
-            {"found": 1, "empty": 1, "unread": 1, "failed": 1, "refused": 3, "pending": 0},
+            {
+                "found": 1,
+                "empty": 1,
+                "unread": 1,
+                "failed": 1,
+                "refused": 3,
+                "pending": 0,
+                "deleted": 0,
+            },
         )
         ledger = self.ledger()
         reasons = {name: reason for name, _, _, reason in failures(ledger, find_batch(ledger))}

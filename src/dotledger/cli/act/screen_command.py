@@ -27,10 +27,12 @@ from dotledger.errors import ArgumentError
 from dotledger.safe_files import check_output
 
 if TYPE_CHECKING:
+    from dotledger.core.decisions.rule_conditions import Rules
     from dotledger.core.decisions.verdicts import Decisions
 
 __all__ = ["command"]
 
+_MOST_REFUSED = 10
 _ENDINGS = (".csv", ".jsonl", ".parquet")
 
 
@@ -56,6 +58,22 @@ _ENDINGS = (".csv", ".jsonl", ".parquet")
 @click.option(
     "--out", "out_file", metavar="FILE", help="Write every verdict to .csv, .jsonl or .parquet."
 )
+@click.option(
+    "--post",
+    "address",
+    metavar="ADDRESS",
+    help="Post every verdict there as JSON, each once; what is not taken is kept and posted later.",
+)
+@click.option(
+    "--secret",
+    metavar="SOURCE",
+    help="Sign what is posted (RFC 9421) with a secret from env:NAME, file:PATH or keyring:S/U.",
+)
+@click.option(
+    "--outbox",
+    metavar="FILE",
+    help="Where verdicts wait to be taken; by default LEDGER.verdicts.jsonl.",
+)
 @click.option("--fail", is_flag=True, help="Exit status 1 if anything is blocked.")
 @replace_option
 @json_option
@@ -69,6 +87,9 @@ def command(
     annotations: str | None,
     most: int,
     out_file: str | None,
+    address: str | None,
+    secret: str | None,
+    outbox: str | None,
     fail: bool,
     replace: bool,
     as_json: bool,
@@ -76,22 +97,19 @@ def command(
     """Decide on every image by a rules file: pass, hold for a person, or block.
 
     Several RULES files, for several audiences, are applied to the same findings. Out of the ledger,
-    images that failed, were refused or are pending are decided on too: they never pass.
+    images that failed, were refused or are pending are decided on too: they never pass. The exit
+    status is 3 if some verdict was to be posted and not taken.
     """
     from dotledger.api.choosing import decide
     from dotledger.api.inputs import findings_given
-    from dotledger.formats.rules_files import read_rules
 
+    box = _outbox(address, secret, outbox, None if findings else ledger)
     if out_file is not None:
         _check_out(out_file, rules, (findings, ledger, annotations), replace=replace)
     found: Any = findings
     if findings is None:
         found = _Batch(ledger, batch, service_name(service))
-    read = {path: read_rules(path) for path in rules}
-    for path, known in read.items():
-        for first, second in known.contradictions():
-            say(f"{path}: the rules {first!r} and {second!r} ask the same and decide otherwise;")
-            say("the stricter one counts")
+    read = _read(rules)
     more = _more(found)
     if any(one.looks_at_copies for one in read.values()):
         more["images"] = _prints(images, found)
@@ -109,8 +127,53 @@ def command(
         print_table(*provenance_lines(about))
         for path, one in every.items():
             _show(path, one, truth, most)
+    left = 0 if address is None else _post(list(every.values()), address, secret, box)
     blocked = any(one.counts["block"] for one in every.values())
-    return 1 if fail and blocked else 0
+    return 1 if fail and blocked else 3 if left else 0
+
+
+def _read(rules: tuple[str, ...]) -> dict[str, Rules]:
+    """Return each rules file as read; say where rules contradict each other."""
+    from dotledger.formats.rules_files import read_rules
+
+    read = {path: read_rules(path) for path in rules}
+    for path, known in read.items():
+        for first, second in known.contradictions():
+            say(f"{path}: the rules {first!r} and {second!r} ask the same and decide otherwise;")
+            say("the stricter one counts")
+    return read
+
+
+def _outbox(address: str | None, secret: str | None, outbox: str | None, ledger: str | None) -> str:
+    """Return the file in which verdicts wait; refuse options that nothing is done with."""
+    if address is None:
+        if given := next((n for n, v in (("secret", secret), ("outbox", outbox)) if v), None):
+            raise click.UsageError(f"--{given} goes with --post.")
+        return ""
+    if outbox is None and (ledger is None or "://" in ledger):
+        raise click.UsageError("--post needs --outbox FILE where there is no ledger file.")
+    return outbox or f"{ledger}.verdicts.jsonl"
+
+
+def _post(every: list[Decisions], address: str, secret: str | None, outbox: str) -> int:
+    """Post all verdicts; return how many are left in the outbox."""
+    from dotledger.sending.event_posting import post_verdicts
+    from dotledger.services.credentials import key_from
+
+    key = None if secret is None else key_from(secret)
+    left = 0
+    for one in every:
+        posted = post_verdicts(one, address, outbox=outbox, secret=key)
+        left = posted.left
+        say(f"{counted(posted.taken, 'verdict')} taken by {address}; {posted.new:,} were new.")
+        for image, reason in posted.refused[:_MOST_REFUSED]:
+            say(f"not taken: {image}: {reason}")
+        if posted.stopped:
+            say(f"Posting stopped: {posted.stopped}.")
+            break
+    if left:
+        say(f"{counted(left, 'verdict')} kept in {outbox}: the same command posts them again.")
+    return left
 
 
 def _check_out(out_file: str, rules: tuple[str, ...], inputs: Any, *, replace: bool) -> None:
