@@ -69,6 +69,18 @@ class Posting(unittest.TestCase):
         _, sent, _ = self.post([{}], decisions(("b.jpg", "unsafe", "smoke", 0.7, None)))
         self.assertEqual([(one["image"], one["verdict"]) for one in sent], [("b.jpg", "block")])
 
+    def test_a_verdict_that_changes_back(self):
+        """Is posted again, under an id of its own: or the receiver would keep the other one."""
+        worse = decisions(("b.jpg", "unsafe", "smoke", 0.7, None))
+        ids = []
+        for what in (decisions(), worse, worse, decisions()):
+            _, sent, _ = self.post([{}], what)
+            ids.append([(one["image"], one["verdict"]) for one in sent])
+            ids[-1] += [one["id"] for one in sent]
+        self.assertEqual([len(one) for one in ids], [4, 2, 0, 2])
+        self.assertEqual(ids[3][0], ("b.jpg", "pass"))
+        self.assertNotIn(ids[3][1], ids[0])
+
     def test_kept_until_taken(self):
         """A receiver that is down keeps nothing from being posted later, in order."""
         down = [NoAnswer("nobody there", trouble="unreachable")] * 20
@@ -174,10 +186,15 @@ class Posting(unittest.TestCase):
         self.assertEqual(gone.returncode, 3, gone.stderr)
         self.assertIn("2 verdicts kept in", gone.stderr)
         done = dotledger(
-            *words, f"http://127.0.0.1:{port}/in", "--secret", "env:DESK", env={"DESK": SECRET}
+            *words,
+            f"http://127.0.0.1:{port}/in?token=hidden",
+            "--secret",
+            "env:DESK",
+            env={"DESK": SECRET},
         )
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn("2 verdicts taken by", done.stderr)
+        self.assertNotIn("hidden", done.stderr)
         self.assertEqual([one["image"] for one in desk.seen], ["a.jpg", "b.jpg"])
         alone = dotledger("screen", rules, "--findings", found, "--secret", "env:DESK")
         self.assertIn("--secret goes with --post", alone.stderr)

@@ -1,7 +1,8 @@
 """Events that wait until a receiver has taken them: a file that is only added to.
 
-Each line is an event with its ``id``, or says that one was taken. An id is the digest of what the
-event says: the same verdict on the same image is one event, however often it is decided.
+Each line is an event with its ``id``, or says that one was taken. What is decided again and is what
+was last said of the same image is no new event. A verdict that changes is one, also where it
+changes back: an id is the digest of what the event says and of the id before it.
 """
 
 from __future__ import annotations
@@ -19,10 +20,26 @@ from dotledger.ledger.sender_claims import lock_file
 __all__ = ["Outbox", "event_id"]
 
 
-def event_id(event: Mapping[str, Any]) -> str:
-    """Return what an event is known by: 32 hexadecimal digits of the digest of its content."""
+_ABOUT = ("type", "service", "batch", "audience", "image")
+"""What an event is about; all else is what it says of that."""
+_SAYS = ("verdict", "reasons")
+"""What makes it another event: a new reading that finds the same does not."""
+
+
+def event_id(event: Mapping[str, Any], before: str = "") -> str:
+    """Return what an event is known by: 32 hexadecimal digits of a digest.
+
+    Parameters
+    ----------
+    before : str
+        The id of the event before it about the same; empty for the first.
+    """
     plain = {name: value for name, value in event.items() if name != "id"}
-    return hashlib.sha256(to_json(plain, ordered=True)).hexdigest()[:32]
+    return hashlib.sha256(to_json([before, plain], ordered=True)).hexdigest()[:32]
+
+
+def _about(event: Mapping[str, Any]) -> tuple[Any, ...]:
+    return tuple(event.get(name) for name in _ABOUT)
 
 
 class Outbox:
@@ -52,6 +69,7 @@ class Outbox:
                 next_step="Wait for it; what is left is posted by the next one.",
             ) from error
         self._events: dict[str, dict[str, Any]] = {}
+        self._last: dict[tuple[Any, ...], dict[str, Any]] = {}
         self._taken: set[str] = set()
         try:
             self._read()
@@ -71,7 +89,7 @@ class Outbox:
             if isinstance(one, dict) and isinstance(one.get("taken"), str):
                 self._taken.add(one["taken"])
             elif isinstance(one, dict) and isinstance(one.get("id"), str):
-                self._events[one["id"]] = one
+                self._keep(one)
             else:
                 raise ArgumentError(
                     "no outbox",
@@ -89,15 +107,19 @@ class Outbox:
         return [one for name, one in self._events.items() if name not in self._taken]
 
     def add(self, events: Iterable[Mapping[str, Any]]) -> int:
-        """Add events; return how many were not known, taken or not."""
-        new = {}
+        """Add events that say something else than the last about the same; return how many."""
+        new = []
         for event in events:
-            name = event_id(event)
-            if name not in self._events:
-                new[name] = {"id": name, **event}
-        self._write(b"".join(to_json(one) + b"\n" for one in new.values()))
-        self._events |= new
+            last = self._last.get(_about(event), {})
+            if not last or any(last.get(name) != event.get(name) for name in _SAYS):
+                new.append({"id": event_id(event, last.get("id", "")), **event})
+        self._write(b"".join(to_json(one) + b"\n" for one in new))
+        for one in new:
+            self._keep(one)
         return len(new)
+
+    def _keep(self, event: dict[str, Any]) -> None:
+        self._events[event["id"]] = self._last[_about(event)] = event
 
     def take(self, name: str, at: str) -> None:
         """Note that an event was taken, and when (ISO 8601)."""

@@ -99,9 +99,9 @@ def post_verdicts(
     """Post each verdict as JSON to an address, until it is taken; each once.
 
     A verdict is written to the outbox first and leaves it when the receiver answers with a status
-    from 200 to 299. What was taken is never posted again, in no later run, unless verdict or
-    reasons change. A process that is killed between the answer and its note posts that one event
-    again, under the same ``Idempotency-Key``.
+    from 200 to 299. What was taken is not posted again, in no later run, until verdict or reasons
+    change, be it back to what they were. A process that is killed between the answer and its note
+    posts that one event again, under the same ``Idempotency-Key``.
 
     Parameters
     ----------
@@ -236,12 +236,11 @@ class _Poster:
             if isinstance(step, Again):
                 self._sleep(step.seconds or _PATIENCE.first)
                 continue
-            if isinstance(step, Stop):
-                return Stop(step.reason)
-            if isinstance(step, Fail):
+            if isinstance(step, Stop | Fail):
+                reason = step.reason.replace("the service", "the receiver")
                 # Only what the receiver says of this very event lets the next one be tried.
                 about_it = attempt.status is not None and 400 <= attempt.status < 500
-                return step if about_it else Stop(step.reason)
+                return Fail(reason) if isinstance(step, Fail) and about_it else Stop(reason)
         return Stop("the receiver never took it")
 
     def _tried(self, name: str, body: bytes, number: int) -> Attempt:

@@ -165,7 +165,9 @@ def _post(every: list[Decisions], address: str, secret: str | None, outbox: str)
     for one in every:
         posted = post_verdicts(one, address, outbox=outbox, secret=key)
         left = posted.left
-        say(f"{counted(posted.taken, 'verdict')} taken by {address}; {posted.new:,} were new.")
+        # Without its query, in which there may be a token.
+        shown = address.partition("?")[0]
+        say(f"{counted(posted.taken, 'verdict')} taken by {shown}; {posted.new:,} were new.")
         for image, reason in posted.refused[:_MOST_REFUSED]:
             say(f"not taken: {image}: {reason}")
         if posted.stopped:
