@@ -54,6 +54,16 @@ class Examples(unittest.TestCase):
         folders = {path.name for path in (home / "by-name").iterdir()}
         self.assertLessEqual({"Old-Reed", "Sedge", "Łucja-Żółw", "葦の人", "nobody-named"}, folders)
 
+    def test_after_the_walk(self):
+        """A broken photo is saved, verdicts are posted once, a guest is forgotten to the last byte."""
+        text, home = self.run_example("after_the_walk.py")
+        self.assertIn("porch-cut.png: about 62% of its rows kept", text)
+        self.assertIn("Taken by the desk: 30, left: 0.\nTaken by the desk: 0, left: 0.", text)
+        self.assertIn("Old Reed was named in 19 pictures; rows of the table: 97, 26.", text)
+        self.assertIn("Nothing is left where it was searched.", text)
+        for name in ("porch.ledger", "found.jsonl"):
+            self.assertNotIn(b"Old Reed", (home / name).read_bytes())
+
     def test_upload_check(self):
         """A real server and a real client: hazards are blocked, faces covered, rubbish held."""
         with socket.socket() as free:
