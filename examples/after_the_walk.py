@@ -1,7 +1,7 @@
 """After the walk: save a broken photo, tell the desk, and forget a guest.
 
-It goes on from `named_walkers.py`, which makes the pictures and stands in for a service. Run it with
-a folder to write into.
+It goes on from `named_walkers.py`, which makes the pictures and stands in for a service. Run it
+with a folder to write into.
 """
 
 import csv
