@@ -104,6 +104,29 @@ class Files(unittest.TestCase):
         self.assertEqual([json.loads(line) for line in path.read_text().splitlines()], rows[2:])
         self.assertEqual(done.held, (str(self.folder / "report.html"),))
 
+    def test_whole_batches(self):
+        """Rows of other batches, annotations, pictures of the same images stay, and are listed."""
+        rows = "image,kind,label,confidence,x0,y0,x1,y1\na.jpg,label,x,1,,,,\n"
+        for batch in (1, 2):
+            path = self.write(f"of-{batch}.csv", rows)
+            digest = hashlib.sha256(path.read_bytes()).hexdigest()
+            origin = {"origin": {"service": "bell", "batch": batch}, "sha256": digest}
+            self.write(f"of-{batch}.csv.origin.json", json.dumps(origin))
+        self.write("annotations.csv", "image,kind,label\na.jpg,label,x\n")
+        self.write("drawn/drawn.csv", "picture,image\na.png,a.jpg\n")
+        self.write("drawn/a.png", "pixels")
+        box = self.write(
+            "box.jsonl", '{"image": "a.jpg", "batch": 1}\n{"image": "a.jpg", "batch": 2}\n'
+        )
+        pattern = NamePattern(["a.jpg"], files=True)
+        done = derived_files([self.folder], ["a.jpg"], pattern, batches=[1], act=True)
+        self.assertEqual({Path(one).name for one in done.rows}, {"of-1.csv", "box.jsonl"})
+        self.assertEqual(box.read_text(), '{"image": "a.jpg", "batch": 2}\n')
+        self.assertEqual((self.folder / "of-2.csv").read_text(), rows)
+        self.assertTrue((self.folder / "drawn/a.png").exists())
+        kept = {Path(one).name for one in done.held}
+        self.assertEqual(kept, {"annotations.csv", "drawn.csv", "of-2.csv"})
+
     def test_what_cannot_be_read(self):
         """A damaged table is listed and stays; a place that is not there is refused."""
         self.write("bad.jsonl", '{"image": "a.jpg"\n')

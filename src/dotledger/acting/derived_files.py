@@ -57,6 +57,7 @@ def derived_files(
     pattern: NamePattern,
     *,
     person: bool = False,
+    batches: Iterable[int] | None = None,
     act: bool = False,
     passed_over: Iterable[Path] = (),
 ) -> DerivedFiles:
@@ -72,6 +73,9 @@ def derived_files(
         Finds the images' names or the person's in text.
     person : bool, default False
         It is about a person: of tables, the rows of the images and kinds whose rows hold the name.
+    batches : iterable of int, optional
+        It is about these batches as a whole: only rows that are known to come from one of them go.
+        The same images of another batch, annotations and pictures are not theirs alone.
     act : bool, default False
         Remove; else only say what would be removed.
     passed_over : iterable of path
@@ -85,14 +89,14 @@ def derived_files(
         If a file cannot be replaced or removed; those before it are done.
     """
     names = frozenset(images)
-    search = _Search(names, pattern, person=person, act=act)
+    whole = None if batches is None else frozenset(map(str, batches))
+    search = _Search(names, pattern, person=person, batches=whole, act=act)
     left_alone = {path.resolve() for path in passed_over}
     # Lists go last: while a picture is still there, its list says what it was made from.
     found = [path for path in _files(places) if path.resolve() not in left_alone]
     for path in sorted(found, key=lambda path: (path.name in _LISTS, path)):
         search.look_at(path)
-    gone = set(search.pictures) if act else set()
-    held = [one for one in search.held if one not in search.pictures and one not in gone]
+    held = [one for one in search.held if one not in search.pictures]
     return DerivedFiles(
         rows=search.rows,
         pictures=tuple(search.pictures),
@@ -115,9 +119,17 @@ class _Search:
     """Looks at one file after another and notes what goes and what stays."""
 
     def __init__(
-        self, names: frozenset[str], pattern: NamePattern, *, person: bool, act: bool
+        self,
+        names: frozenset[str],
+        pattern: NamePattern,
+        *,
+        person: bool,
+        batches: frozenset[str] | None,
+        act: bool,
     ) -> None:
         self._names, self._pattern, self._person, self._act = names, pattern, person, act
+        self._batches = batches
+        self._changing = False
         # A copy is named after its image; a folder in the image's name becomes part of the name.
         self._as_files = {safe_file_name(name) for name in names} | {
             name.rpartition("/")[2] for name in names
@@ -131,12 +143,12 @@ class _Search:
         """Look at one file; what cannot be read is noted."""
         change = _CHANGES.get(path.suffix.lower())
         try:
-            if change is not None and change(self, path):
+            if change is not None and change(self, path) and str(path) in self.rows:
                 return
             if (not self._person and path.name in self._as_files) or self._holds(path):
                 self.held.append(str(path))
         except (OSError, UnicodeError, csv.Error, ValueError, DotLedgerError) as error:
-            if isinstance(error, OSError) and self._act:
+            if self._changing:  # it could be read, and cannot be changed
                 raise
             self.unread.append(f"{path}: {error}")
 
@@ -203,6 +215,10 @@ class _Search:
 
     def _gone(self, rows: Sequence[Row], path: Path) -> set[int]:
         """Return the places of the rows that go."""
+        if self._batches is not None:
+            origin = read_origin(path)
+            of_file = "" if origin is None else str(origin.batch)
+            return {p for p, row in enumerate(rows) if row.get("batch", of_file) in self._batches}
         if not self._person or path.name in _LISTS:
             mine = {place for place, row in enumerate(rows) if row.get("image") in self._names}
             return mine if not self._person else mine | self._holding(rows)
@@ -226,17 +242,21 @@ class _Search:
             if picture is not None:
                 self.pictures.append(str(picture))
                 if self._act:
+                    self._changing = True
                     picture.unlink()
+                    self._changing = False
 
     def _written(self, path: Path, count: int, write: Callable[[Path], object]) -> None:
         self.rows[str(path)] = count
         if not self._act:
             return
         origin = read_origin(path)
+        self._changing = True
         with whole_file(path) as draft:
             write(draft)
         if origin is not None and not origin.changed:  # else it stays said that it was changed
             write_origin(origin, path)
+        self._changing = False
 
 
 def _below(folder: Path, name: str) -> Path | None:

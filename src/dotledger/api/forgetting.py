@@ -31,7 +31,7 @@ __all__ = ["Forgotten", "forget"]
 PathLike = str | os.PathLike[str]
 _EARLIER = "what an earlier removal left to be finished"
 _SHORTEST_NAME = 2
-MOST_BATCH = 1 << 31
+_MOST_BATCH = 1 << 31
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -92,7 +92,8 @@ def forget(
         named).
     also : path or iterable of path
         Files, and folders with all below them: of tables with a column ``image`` the rows go, of
-        folders of annotated or sorted copies the copies. Other files that hold a name are listed.
+        folders of annotated or sorted copies the copies. Of whole batches only rows go that are
+        known to be theirs. Other files that hold a name are listed.
         Verdicts that wait next to the ledger to be posted, and copies of it made before an upgrade,
         are looked at too.
     act : bool, default False
@@ -153,6 +154,7 @@ def _of_files(
         {*plan.names, *target.images},
         pattern,
         person=bool(target.person),
+        batches=None if target.person or target.images else plan.batches,
         act=act,
         passed_over=files_of(ledger),
     )
@@ -213,7 +215,7 @@ def _target(
         person=person.strip(),
         batch=None
         if batch is None
-        else whole_number(batch, place="batch", least=1, most=MOST_BATCH),
+        else whole_number(batch, place="batch", least=1, most=_MOST_BATCH),
         before=None if before is None else _moment(before),
         elsewhere=elsewhere,
     )
