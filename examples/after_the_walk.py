@@ -26,7 +26,7 @@ least_similarity = 0.7
 
 
 def save_photo(folder: Path) -> None:
-    """Cut a photo off as a full memory card does, and save what is left of it."""
+    """Break a photo off in the middle, as a full memory card does, and save the rest."""
     cut = folder / "cut" / "porch-cut.png"
     cut.parent.mkdir(exist_ok=True)
     whole = (folder / "photos" / "porch-03.png").read_bytes()

@@ -13,6 +13,8 @@ from dotledger import repair_images
 from dotledger.errors import ArgumentError
 from dotledger.images.image_facts import read_facts
 from dotledger.images.image_preparation import Demands, prepare
+from tests.cli.test_messages import called
+from tests.sending.helpers import TEXT
 
 STEPS = np.add.outer(np.arange(120), np.arange(160))[:, :, None] * [1, 0.7, 0.4] % 256
 BASE = Image.fromarray(STEPS.astype(np.uint8))
@@ -85,6 +87,26 @@ class Repairing(unittest.TestCase):
         small = {"demands": Demands(min_side=500)}
         self.assertEqual(self.repair("small.jpg", encoded("JPEG"), **small), [])
         self.assertFalse((self.folder / "whole").exists())
+
+    def test_advice(self):
+        """The way to repair is told where an image is damaged, not where one is only too small."""
+        (self.folder / "images").mkdir()
+        (self.folder / "bell.toml").write_text(TEXT)
+        words = [
+            "forecast",
+            str(self.folder / "images"),
+            "--service",
+            str(self.folder / "bell.toml"),
+        ]
+        words += ["--ledger", str(self.folder / "none")]
+        for name, data, told in (
+            ("small.jpg", encoded("JPEG", BASE.resize((4, 4))), False),
+            ("half.png", part(encoded("PNG"), 0.5), True),
+        ):
+            (self.folder / "images" / name).write_bytes(data)
+            status, out, err = called(*words)
+            self.assertEqual(status, 0, err)
+            self.assertEqual("Damaged: 1 image. --repair FOLDER" in out, told, out)
 
     def test_what_cannot_be_saved(self):
         """No picture at all, an empty file, a copy that the service refuses too: each with its reason."""

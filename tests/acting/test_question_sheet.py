@@ -156,18 +156,22 @@ class Sheet(InFolder):
                 "row .*column label: moon: no answer; got 'perhaps'; allowed: yes, unsure, no",
             ),
             (("p-3.jpg", "p-33.jpg"), "no image of the batch; got 'p-33.jpg'; allowed: p-3"),
-            (("p-3.jpg", "p-4.jpg"), "stands in the sheet twice"),
+            (("p-3.jpg", "p-4.jpg"), "is in the sheet twice"),
             (("unsafe: smoke", "note"), None),
         ):
             self.sheet.write_text(whole.replace(*change, 1))
             if words is None:
                 sheet, _ = self.keep("Other")
                 self.assertEqual(sheet.questions, {"label": ("night", "moon")})
+                self.assertEqual(sheet.others, ("note",))
                 continue
             with self.subTest(words), self.assertRaisesRegex(TableError, words):
                 self.keep()
         self.sheet.write_text("image,remark\np-1.jpg,yes\n")
         with self.assertRaisesRegex(TableError, "no question in this sheet.*remark"):
+            self.keep()
+        self.sheet.write_text("picture,label: night\na,yes\n")
+        with self.assertRaisesRegex(TableError, "no column 'image'"):
             self.keep()
         for text in ("face:face", "label:", "label:a,a", "label:a|b", "nothing"):
             with self.subTest(text), self.assertRaises(ArgumentError):

@@ -22,6 +22,7 @@ from dotledger.ledger.data_removal import is_unfinished
 from dotledger.ledger.human_review_log import keep_reviews, reviews_of
 from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.sender_claims import FileClaim, claim_path
+from tests.cli.test_messages import called
 from tests.ledger.test_sender_claims import OPENING, waiting
 from tests.sending.batch.test_batch_sending import Several as _Several
 from tests.sending.helpers import InFolder, description, number_of, picture, pictures
@@ -217,6 +218,21 @@ class Removing(InFolder):
         self.assertEqual([Path(one).name for one in done.files.held], [copy.name])
         self.assertFalse(done.clean)
 
+    def test_what_is_said(self):
+        """That none is left is said of a removal only, with how many names; a plan says it is one."""
+        self.send(pictures(3), marked)
+        words = ["forget", "p-1.jpg", "--ledger", str(self.path)]
+        _, out, err = called(*words)
+        self.assertIn("To remove: image p-1.jpg", out)
+        self.assertNotIn("none is left", out)
+        self.assertIn("Nothing is removed yet", err)
+        _, out, err = called(*words, "--yes")
+        self.assertIn("tables, answers and bytes for 1 name: none is left.", out)
+        self.assertNotIn("yet", err)
+        status, _, err = called(*words, "--yes")
+        self.assertEqual(status, 2)
+        self.assertIn("no image of this name in the ledger", err)
+
     def test_before_a_day(self):
         """Batches begun before it go, later ones stay; a day that cannot be read is refused."""
         self.send(pictures(2), marked)
@@ -297,6 +313,16 @@ class CutOff(InFolder):
         with LedgerStore(self.path) as ledger:
             self.assertFalse(is_unfinished(ledger))
         self.assertNotIn(b"mark-1-own", held_by(self.path))
+
+    def test_what_is_said_of_it(self):
+        """A removal that is only finished is not said to have found nothing, nor to have searched."""
+        self.killed_at("ledger_store.LedgerStore.rewrite")
+        status, out, _ = called("doctor", "--ledger", str(self.path))
+        self.assertIn("a removal was cut off", out)
+        status, out, _ = called("forget", "--ledger", str(self.path), "--yes")
+        self.assertEqual((status, out), (0, "The removal that was cut off is finished.\n"))
+        _, out, _ = called("doctor", "--ledger", str(self.path))
+        self.assertNotIn("cut off", out)
 
     def test_while_somebody_reads(self):
         """A reader keeps the log: that is an error, never "none is left"; later it is finished."""

@@ -26,10 +26,11 @@ from dotledger.ledger.ledger_access import Ledger, opened_ledger
 from dotledger.ledger.ledger_store import LedgerStore
 from dotledger.ledger.name_search import files_of
 
-__all__ = ["Forgotten", "forget"]
+__all__ = ["EARLIER", "Forgotten", "forget"]
 
 PathLike = str | os.PathLike[str]
-_EARLIER = "what an earlier removal left to be finished"
+EARLIER = "an earlier removal"
+"""What is removed where a call only finishes what a killed one left."""
 _SHORTEST_NAME = 2
 _MOST_BATCH = 1 << 31
 
@@ -131,15 +132,18 @@ def forget(
     if act and not (_listed(images) or person or batch is not None or before is not None):
         with opened_ledger(ledger, write=True) as store:
             if finish_removal(store):
-                return Forgotten(done=True, ledger=Removal(what=_EARLIER, done=True, finished=True))
+                return Forgotten(done=True, ledger=Removal(what=EARLIER, done=True, finished=True))
     target = _target(images, person, batch, before, elsewhere=bool(places))
     with opened_ledger(ledger, write=act) as store:
         if act:
             check_nobody_sends(store, time.time())
             finish_removal(store)
-        plan = plan_removal(store, target)
-        files = _of_files(store, target, plan, [*places, *_beside(store)], act=act)
-        removal = remove(store, target) if act else plan
+        every = [*places, *_beside(store)]
+        plan = plan_removal(store, target) if every or not act else None
+        files = DerivedFiles()
+        if plan is not None and every:  # before the ledger, which alone knows the names
+            files = _of_files(store, target, plan, every, act=act)
+        removal = plan if plan is not None and not act else remove(store, target)
     return Forgotten(done=act, ledger=removal, files=files)
 
 
@@ -147,7 +151,7 @@ def _of_files(
     ledger: LedgerStore, target: RemovalTarget, plan: Removal, places: list[Path], *, act: bool
 ) -> DerivedFiles:
     pattern = removed_pattern(target, plan)
-    if pattern is None or not places:
+    if pattern is None:
         return DerivedFiles()
     return derived_files(
         places,

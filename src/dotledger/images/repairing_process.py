@@ -82,10 +82,11 @@ def repaired(data: bytes) -> tuple[dict[str, Any], bytes]:
 
 
 def _rows_kept(picture: Any) -> float:
-    """Return the share of rows beside the one colour with which decoders fill what is missing.
+    """Return the share of rows that do not have the one colour that decoders fill in.
 
-    That is below, or above where rows are stored from the last to the first (BMP). A picture that
-    has rows of one colour there by itself seems to have lost them: the share is never too large.
+    They fill the end, or the beginning where rows are stored from the last to the first (BMP). A
+    picture with rows of one colour there of its own seems to have lost them: the share is never
+    too large.
     """
     import numpy as np
 

@@ -208,7 +208,7 @@ def check_nobody_sends(ledger: LedgerStore, now: float) -> None:
     Raises
     ------
     LedgerError
-        If somebody is sending into it, or answers of a killed sender wait beside it.
+        If somebody is sending into it, or a killed sender left answers in a file next to it.
     """
     at_work = [who for one in batches(ledger) for who in senders_of(ledger, one.id, now)]
     held, waiting = files_in_use(ledger.path or stand_in_path(ledger.where))
@@ -240,8 +240,8 @@ def remove(ledger: LedgerStore, target: RemovalTarget, *, now: float | None = No
     ArgumentError
         If an image or the batch is not in the ledger.
     LedgerError
-        If somebody is sending into it, answers of a killed sender wait beside it, or it cannot be
-        written or rewritten; what was removed by then stays removed.
+        If somebody is sending into it, a killed sender left answers in a file next to it, or it
+        cannot be written or rewritten; what was removed by then stays removed.
     """
     now = time.time() if now is None else now
     check_nobody_sends(ledger, now)

@@ -147,8 +147,8 @@ def remainders(ledger: LedgerStore, pattern: NamePattern) -> list[Remainder]:
     Returns
     -------
     list of Remainder
-        Empty if nothing holds it. A compressed answer is unpacked; the bytes of a file are
-        searched as they are, in the log beside it too. A server's own files are not looked at.
+        Empty if nothing holds it. Compressed answers are unpacked. The bytes of the ledger's file
+        and of its log are searched as they are; a server's files are not looked at.
     """
     found = [
         Remainder(place=f"{table.name}.{name}", rows=rows)

@@ -101,5 +101,5 @@ def _shares(ax: Axes, rows: Sequence[Any], named: Mapping[str, str], chosen: flo
         ax.axvline(chosen, color="black", linewidth=1, label=f"threshold {chosen:g}")
     ax.set_ylim(-0.02, 1.05)
     if rows:
-        # Below the axes: lines go from corner to corner, and leave no room beside them.
+        # Below the axes: the lines cross the whole chart, so a legend inside would hide them.
         ax.legend(loc="upper center", bbox_to_anchor=(0.5, -0.16), ncols=2)

@@ -54,6 +54,8 @@ class Forecast(AsData, Struct, frozen=True, kw_only=True):
     to_send, answered, repeated, refused : int
         Images that would be sent, that the ledger holds an answer for, whose bytes stand
         among the images under another name, and that would be refused.
+    damaged : int
+        Images among those refused that are damaged, of which a copy may be made.
     reasons : dict of str to tuple of str
         Why images would be refused, each with the images' names.
     prepared : dict of str to int
@@ -77,6 +79,7 @@ class Forecast(AsData, Struct, frozen=True, kw_only=True):
     answered: int
     repeated: int
     refused: int
+    damaged: int
     reasons: Mapping[str, tuple[str, ...]]
     prepared: Mapping[str, int]
     calls: int
@@ -118,6 +121,7 @@ class _Glance(Struct, frozen=True):
     steps: tuple[str, ...] = ()
     frame: Frame | None = None
     asked: str = ""
+    damaged: bool = False
 
 
 def forecast(plan: Plan, ledger: LedgerStore | None, *, month: str) -> Forecast:
@@ -143,6 +147,7 @@ def forecast(plan: Plan, ledger: LedgerStore | None, *, month: str) -> Forecast:
         missing, certain = known.calls_for(glance)
         fate = _fate(glance, seen, missing)
         counts[fate] += 1
+        counts["damaged"] += glance.damaged
         seen |= {glance.sha, f"sent {glance.asked}"}
         if fate == "refused":
             reasons.setdefault(glance.reason, []).append(glance.name)
@@ -164,6 +169,7 @@ def forecast(plan: Plan, ledger: LedgerStore | None, *, month: str) -> Forecast:
         answered=counts["answered"],
         repeated=counts["repeated"],
         refused=counts["refused"],
+        damaged=counts["damaged"],
         reasons={reason: tuple(names) for reason, names in reasons.items()},
         prepared=dict(prepared),
         calls=sum(calls.values()),
@@ -251,7 +257,9 @@ def _glance(item: Item, plan: Plan) -> _Glance:
         data, sha, facts = look_at(item)
         ready, frame = made_ready(data, facts, plan.demands)
     except ImageError as error:
-        return _Glance(item.name, sha, 0, error.message)  # without figures: reasons are counted
+        damaged = bool(error.facts.get("damaged"))
+        # Without figures: reasons are counted.
+        return _Glance(item.name, sha, 0, error.message, damaged=damaged)
     except Exception as error:  # one bad image never ends a forecast either
         return _Glance(item.name, sha, 0, why_not(error))
     fetched = any(call.fetched for call, _ in plan.calls)

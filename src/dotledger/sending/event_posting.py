@@ -39,7 +39,7 @@ _SHORTEST_SECRET = 16
 
 @dataclass(frozen=True, kw_only=True)
 class Posted(AsData):
-    """What came of posting.
+    """The result of posting.
 
     Attributes
     ----------
@@ -219,10 +219,8 @@ class _Poster:
     def post(self, event: dict[str, Any]) -> Accept | Fail | Stop:
         """Post one event until it is taken, refused, or there is no use in going on."""
         body = to_json(event)
-        refusals = 0
         for number in range(1, 1000):
             attempt = self._tried(event["id"], body, number)
-            refusals += attempt.status == 401
             step = next_step(
                 attempt,
                 now=self._wall(),

@@ -68,6 +68,23 @@ class Growing(InFolder):
         self.put(self.batch(), 4)
         self.assertEqual([one.images for one in self.batches()], [1, 1, 1, 1])
 
+    def test_a_day_ends_while_the_ledger_fails(self):
+        """The image that is put then is kept, in yesterday's batch, and written when it can be."""
+        ledger = self.enterContext(LedgerStore(self.path))
+        one = GrowingBatch(ledger, self.bell._plan, lambda: self.now[0])
+        broken = mock.patch(
+            "dotledger.ledger.ledger_writing.BatchWriter._write_findings",
+            side_effect=LedgerError("full"),
+        )
+        with broken:
+            self.put(one, 1)
+            with self.assertRaises(LedgerError):
+                one.flush()
+            self.now[0] += DAY
+            self.put(one, 2)
+        one.close()
+        self.assertEqual([batch.images for batch in self.batches()], [2])
+
     def test_a_batch_that_was_read_again(self):
         """Its newer reading would not show what is added: the next start has a batch of its own."""
         one = self.batch()

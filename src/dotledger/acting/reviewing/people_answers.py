@@ -1,4 +1,4 @@
-"""A person's answers as a batch of the ledger, beside those of services.
+"""Keep a person's answers as a batch of the ledger, like a service's.
 
 Each image is one call that cost nothing, with the answer as JSON: it can be shown, read again,
 measured, compared and removed like any other.

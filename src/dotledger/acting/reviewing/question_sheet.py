@@ -32,6 +32,7 @@ __all__ = [
 
 ANSWERS = {"yes": 1.0, "unsure": 0.5, "no": 0.0}
 """What may be answered, and the confidence that it is kept with; ``no`` is kept as not found."""
+_PRESENCE = tuple(name for name, kind in KINDS.items() if kind.judged == "presence")
 _FIXED = ("number", "image", "file")
 Questions = Mapping[str, tuple[str, ...]]
 
@@ -48,12 +49,15 @@ class AnswerSheet:
         By image, the answer to each (kind, label); images with all of them.
     partly, empty : tuple of str
         Images with some answers and with none; neither is kept.
+    others : tuple of str
+        Columns that are no questions; what is in them is not kept.
     """
 
     questions: Questions
     answers: Mapping[str, Mapping[tuple[str, str], str]]
     partly: tuple[str, ...]
     empty: tuple[str, ...]
+    others: tuple[str, ...] = ()
 
 
 def questions_given(texts: Sequence[str]) -> dict[str, tuple[str, ...]]:
@@ -64,17 +68,16 @@ def questions_given(texts: Sequence[str]) -> dict[str, tuple[str, ...]]:
     ArgumentError
         If a kind is not judged by presence, there is no label, or one is asked twice.
     """
-    allowed = [name for name, kind in KINDS.items() if kind.judged == "presence"]
     found: dict[str, tuple[str, ...]] = {}
     for text in texts:
         kind, _, listed = text.partition(":")
         labels = [" ".join(label.split()) for label in listed.split(",") if label.strip()]
-        if kind.strip() not in allowed or not labels:
+        if kind.strip() not in _PRESENCE or not labels:
             raise ArgumentError(
                 "not a question",
                 place="ask",
                 got=text,
-                allowed=[f"{name}:LABEL,LABEL" for name in allowed],
+                allowed=[f"{name}:LABEL,LABEL" for name in _PRESENCE],
             )
         found[kind.strip()] = (*found.get(kind.strip(), ()), *labels)
     for kind, asked in found.items():
@@ -123,10 +126,10 @@ def read_question_sheet(path: Path, known: Sequence[str]) -> AnswerSheet:
     Raises
     ------
     TableError
-        Naming row and column of an answer that is none of `ANSWERS`, an image that is not in the
-        batch or stands twice; or if there is no question.
+        Naming row and column: an answer that is not one of `ANSWERS`, an image that is not in the
+        batch or appears twice. Or if the sheet asks nothing, or names no images.
     """
-    header = _header(path)
+    header, others = _header(path)
     asked = [tuple(part.strip() for part in name.split(": ", 1)) for name in header]
     questions: dict[str, tuple[str, ...]] = {}
     for kind, label in asked:
@@ -142,7 +145,7 @@ def read_question_sheet(path: Path, known: Sequence[str]) -> AnswerSheet:
             near = nearest(image, known, most=3)
             raise TableError("no image of the batch", place=place, got=image, allowed=near)
         if image in answers or image in partly or image in empty:
-            raise TableError("this image stands in the sheet twice", place=place, got=image)
+            raise TableError("this image is in the sheet twice", place=place, got=image)
         for name, word in zip(header, words, strict=True):
             if word and word not in ANSWERS:
                 raise TableError(
@@ -155,13 +158,21 @@ def read_question_sheet(path: Path, known: Sequence[str]) -> AnswerSheet:
         else:
             answers[image] = {(k, n): word for (k, n), word in zip(asked, words, strict=True)}
     return AnswerSheet(
-        questions=questions, answers=answers, partly=tuple(partly), empty=tuple(empty)
+        questions=questions,
+        answers=answers,
+        partly=tuple(partly),
+        empty=tuple(empty),
+        others=others,
     )
 
 
-def _header(path: Path) -> list[str]:
-    names = [name for name in first_names(path) if name not in _FIXED]
-    asked = [name for name in names if name.partition(": ")[0] in KINDS and ": " in name]
+def _header(path: Path) -> tuple[list[str], tuple[str, ...]]:
+    """Return the columns that are questions, and those that are not."""
+    every = first_names(path)
+    if "image" not in every:
+        raise TableError("the sheet has no column 'image'", place=str(path))
+    names = [name for name in every if name not in _FIXED]
+    asked = [name for name in names if name.partition(": ")[0] in _PRESENCE and ": " in name]
     if not asked:
         raise TableError(
             "no question in this sheet",
@@ -169,7 +180,7 @@ def _header(path: Path) -> list[str]:
             got=", ".join(names) or "no further column",
             allowed=["columns such as 'label: lantern'"],
         )
-    return asked
+    return asked, tuple(name for name in names if name not in asked)
 
 
 def _cells(column: Any) -> list[Any]:

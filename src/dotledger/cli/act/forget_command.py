@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
-import sys
 from typing import TYPE_CHECKING
 
 import click
@@ -15,6 +13,7 @@ from dotledger.cli.options.common_options import (
     money,
     print_json,
     print_table,
+    same_command,
     say,
 )
 from dotledger.core.spelling import counted, first_of
@@ -26,6 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["command"]
 
 _MOST_SHOWN = 8
+_MOST_LISTED = 20
 
 
 @click.command(
@@ -67,23 +67,21 @@ def command(
     if as_json:
         print_json("forget", done.to_dict())
     else:
-        _show(done)
+        _show(done, in_file="://" not in ledger)
     if not yes:
-        say(f"Nothing is removed yet. To remove it for good: {_same()} --yes")
+        say(f"Nothing is removed yet. To remove it for good: {same_command(ledger)} --yes")
     return 1 if yes and not done.clean else 0
 
 
-def _same() -> str:
-    from dotledger.ledger.ledger_places import shown_address
-
-    return shlex.join(["dotledger", *(shown_address(word) for word in sys.argv[1:])])
-
-
-def _show(done: Forgotten) -> None:
+def _show(done: Forgotten, *, in_file: bool) -> None:
+    from dotledger.api.forgetting import EARLIER
     from dotledger.report.terminal.terminal_tables import rows_table
 
     found = done.ledger
     title = f"{'Removed' if done.done else 'To remove'}: {found.what}"
+    if found.what == EARLIER:
+        print_table("The removal that was cut off is finished.")
+        return
     if found.nothing:
         print_table(f"The ledger holds nothing of {found.what}.")
     else:
@@ -91,7 +89,7 @@ def _show(done: Forgotten) -> None:
         print_table(*_names(found), *_stays(found))
     print_table(*_in_files(done))
     if done.done:
-        print_table("", *_searched(done))
+        print_table("", *_searched(done, in_file=in_file))
     print_table(
         "", "Originals are never changed. Backups, snapshots and other files were not searched."
     )
@@ -143,15 +141,22 @@ def _in_files(done: Forgotten) -> list[str]:
     went = "removed" if done.done else "to remove"
     lines = [f"{counted(rows, 'row')} {went}: {path}" for path, rows in files.rows.items()]
     lines += [f"picture {went}: {path}" for path in files.pictures]
-    lines += [f"left as it is, holds the name or is called so: {path}" for path in files.held]
+    left = files.held[:_MOST_LISTED]
+    lines += [f"not changed, though it holds or has the name: {path}" for path in left]
+    if len(files.held) > len(left):
+        lines.append(f"and {len(files.held) - len(left):,} more files; --json has all.")
     return [*lines, *(f"not read: {line}" for line in files.unread)]
 
 
-def _searched(done: Forgotten) -> list[str]:
+def _searched(done: Forgotten, *, in_file: bool) -> list[str]:
+    """Return in words where the names were looked for; a server's files are out of reach."""
     if done.ledger.left:
         places = [f"{one.place} ({counted(one.rows, 'row')})" for one in done.ledger.left]
         return [f"Searched the ledger: still in {', '.join(places)}."]
     if not done.ledger.searched:
-        return ["The ledger's file is written anew. There was no name to search it for."]
-    searched = counted(done.ledger.searched, "name")
-    return [f"Searched the ledger's tables, answers and bytes for {searched}: none is left."]
+        return ["The ledger is written anew. There was no name to search it for."]
+    where = "tables, answers and bytes" if in_file else "tables and answers"
+    every = max(done.ledger.searched, len(done.ledger.names))
+    part = f" of {every:,}" if every > done.ledger.searched else ""
+    searched = counted(done.ledger.searched, "name") + part
+    return [f"Searched the ledger's {where} for {searched}: none is left."]

@@ -185,10 +185,12 @@ def _keep_answers(
     made = keep_answers(ledger, batch, answered, who=person, now=time.time())
     kept = len(answered.answers)
     if as_json:
-        facts = {"partly": list(answered.partly), "empty": list(answered.empty)}
+        facts = {n: list(getattr(answered, n)) for n in ("partly", "empty", "others")}
         print_json("answers", {"batch": made, "who": person, "images": kept, **facts})
         return 0
     print_table(f"Answers of {person} about {counted(kept, 'image')} are batch {made}.")
+    if answered.others:
+        say(f"Not kept, since they are no questions: {', '.join(answered.others)}")
     for why, images in (
         ("some columns are empty", answered.partly),
         ("no column is filled in", answered.empty),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shlex
+import sys
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
@@ -35,6 +37,7 @@ __all__ = [
     "print_json",
     "print_table",
     "replace_option",
+    "same_command",
     "say",
     "say_passed_over",
     "say_problems",
@@ -308,6 +311,14 @@ def settings_of(pairs: Sequence[str], option: str = "--set") -> dict[str, str]:
         if "=" not in pair:
             raise ArgumentError("write NAME=VALUE", place=option, got=pair)
     return dict(pair.split("=", 1) for pair in pairs)
+
+
+def same_command(ledger: str) -> str:
+    """Return the command as it was given, to be given again; without a ledger's password."""
+    from dotledger.ledger.ledger_places import shown_address
+
+    words = [word.replace(ledger, shown_address(ledger)) for word in sys.argv[1:]]
+    return shlex.join(["dotledger", *words])
 
 
 def say(text: str) -> None:

@@ -101,8 +101,9 @@ def command(
         _show(result, description.service)
         if folder is not None:
             print_table("", *_repaired_lines(repaired, folder))
-        elif result.refused:
-            print_table("", "Of damaged images, --repair FOLDER writes whole copies if it can.")
+        elif result.damaged:
+            what = counted(result.damaged, "image")
+            print_table("", f"Damaged: {what}. --repair FOLDER writes whole copies if it can.")
         print_table("", *facts_of(description).lines())
     return 3 if any(one.problem for one in repaired) else 0
 

@@ -22,6 +22,7 @@ from dotledger.cli.options.common_options import (
     noticed,
     print_json,
     print_table,
+    same_command,
     say,
     say_passed_over,
     say_problems,
@@ -158,8 +159,7 @@ def _report(sent: SentBatch, where: str) -> None:
 def _say_how_to_go_on(sent: SentBatch, ledger: str) -> None:
     from dotledger.ledger.ledger_store import shown_address
 
-    words = [word.replace(ledger, shown_address(ledger)) for word in sys.argv[1:]]
-    same = shlex.join(["dotledger", *words])
+    words, same = sys.argv[1:], same_command(ledger)
     if sent.pending and not sent.calls and "--again" in words:
         say(
             f"No image has the outcome asked for; {sent.pending:,} outcomes are pending. To send "

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 __all__ = ["FOUND", "finding_slice_names", "finding_values", "matched_codes"]
 
 FOUND = "found."
-"""What the name of such a slice begins with: ``found.mood``."""
+"""The beginning of such a slice's name, as in ``found.mood``."""
 _MOST_VALUES = 20
 
 
@@ -78,7 +78,7 @@ def finding_values(basis: Basis, kind: str, name: str, edges: Sequence[float] | 
             values.append(None if told is None else _with(entry, told))
         else:
             values.append(attribute_cells(own).get(attribute))
-    numbers = {value for value in values if isinstance(value, float)}
+    numbers = {v for v in values if isinstance(v, int | float) and not isinstance(v, bool)}
     if edges is None and len(numbers) > _MOST_VALUES:
         raise ArgumentError(
             "a slice for each number would hold next to nothing",

@@ -16,6 +16,7 @@ from typing import Literal
 
 from sqlalchemy import func, select
 
+from dotledger.errors import LedgerError
 from dotledger.images.image_gathering import Item
 from dotledger.ledger import ledger_schema as schema
 from dotledger.ledger.batch_queries import REMOVED
@@ -67,13 +68,13 @@ class GrowingBatch:
         if self._behind is not None:
             self._behind.check()
 
-    def flush(self, sha: str) -> None:
-        """Wait until nothing about these bytes is still to be written."""
+    def flush(self, sha: str | None = None) -> None:
+        """Wait until everything is written, or nothing about these bytes is still to be."""
         if self._behind is not None:
             self._behind.flush(sha)
 
     def put(self, item: Item, record: ItemRecord) -> None:
-        """Write what came of an image, or have it written behind the answer."""
+        """Write an image's result now, or leave that to the writer thread."""
         # What is pending has no outcome yet: the same bytes may be asked about again.
         settled = ItemRecord(
             position=0,
@@ -87,8 +88,7 @@ class GrowingBatch:
         )
         with self._lock:
             if self._per == "day" and self._day != self._today():
-                self._close()
-                self._open()
+                self._begin_another_day()
             self._empty = False
             if self._behind is not None:
                 self._behind.put(settled, item.name, item.known_as)
@@ -99,6 +99,19 @@ class GrowingBatch:
         """Write the rest; raises LedgerError if it cannot be written."""
         with self._lock:
             self._close()
+
+    def _begin_another_day(self) -> None:
+        """Close yesterday's batch once all of it is written; until then it goes on growing.
+
+        A ledger that cannot be written just now must not cost the image that is about to be put.
+        """
+        if self._behind is not None:
+            try:
+                self._behind.flush()
+            except LedgerError:
+                return
+        self._close()
+        self._open()
 
     def _today(self) -> str:
         return timestamp(self._wall())[:10]
