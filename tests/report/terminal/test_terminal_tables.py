@@ -5,6 +5,9 @@ import os
 import unittest
 from unittest import mock
 
+from dotledger import measure
+from dotledger.core.tables.finding_details import Details
+from dotledger.report.terminal.measure_tables import slice_tables
 from dotledger.report.terminal.terminal_tables import (
     DASH,
     console,
@@ -13,6 +16,8 @@ from dotledger.report.terminal.terminal_tables import (
     printed,
     rows_table,
 )
+from tests.core.measurement.test_measure import annotations_of, findings_of
+from tests.core.questions.test_questions import with_details
 
 
 class Tables(unittest.TestCase):
@@ -48,6 +53,20 @@ class Tables(unittest.TestCase):
             self.assertNotIn(" \n", text)
         whole = self.printed(rows_table("T", header, rows))
         self.assertEqual((len(whole.splitlines()), "left out" in whole), (3, False))
+
+    def test_slices_by_findings(self):
+        """They have no column for what was missed, and keep precision in 60 columns."""
+        table = findings_of(
+            [("a", "face", "face", 0.9, (0, 0, 9, 9)), ("b", "face", "face", 0.9, (9, 9, 20, 20))]
+        )
+        table = with_details(table, [Details(attributes={"eyes": e}) for e in ("open", "shut")])
+        true = annotations_of([(n, "face", "face", (0, 0, 9, 9), False) for n in "abc"])
+        result = measure(table, true, draws=0)
+        text = self.printed(*slice_tables(result, "found.eyes", None), columns="60")
+        heading = "found.eyes  right  wrong  precision"
+        self.assertEqual(text.splitlines()[1], heading)
+        self.assertNotIn("missed", text)
+        self.assertNotIn("left out", text)
 
     def test_control_characters_are_shown(self):
         """What could move a terminal's cursor is shown as a dot."""

@@ -15,6 +15,7 @@ from dotledger.core.measures.registry import MEASURES, records_for
 from dotledger.core.measures.share_limits import FEW_IMAGES
 from dotledger.core.questions.attribute_judging import AttributeRow
 from dotledger.core.questions.error_diagnosis import Case, Diagnosis
+from dotledger.core.questions.slices import SliceMeasure
 from dotledger.core.spelling import counted
 from dotledger.report.terminal.terminal_tables import (
     DASH,
@@ -301,32 +302,39 @@ def _slices(measure: Measure) -> Iterable[Any]:
 def slice_tables(measure: Measure, name: str, edges: Sequence[float] | None) -> Iterable[Any]:
     """Yield a table for each kind that can be sliced by `name`."""
     for kind, found in measure.by(name, edges=edges).items():
+        if not found.judges_missed:
+            yield _finding_slices(found)
+            continue
         presence = not measure.basis.scopes[kind].boxed
         rows = [
             [
                 label,
-                *(
-                    (row.annotated, _count(row.misses))
-                    if found.judges_missed
-                    else (row.true_positives, DASH)
-                ),
+                row.annotated,
+                _count(row.misses),
                 _count(row.false_positives) if found.judges_wrong else DASH,
-                with_interval(row.recall, row.intervals.get("recall"), row.images.get("recall"))
-                if found.judges_missed
-                else DASH,
-                with_interval(
-                    row.precision, row.intervals.get("precision"), row.images.get("precision")
-                )
-                if found.judges_wrong
-                else DASH,
+                _share(row, "recall"),
+                _share(row, "precision") if found.judges_wrong else DASH,
                 *([_false_alarms(row)] if presence else []),
             ]
             for label, row in found.rows.items()
         ]
-        first = "annotated" if found.judges_missed else "right"
-        header = [name, first, "missed", "wrong", "recall", "precision"]
+        header = [name, "annotated", "missed", "wrong", "recall", "precision"]
         header += ["false alarms"] if presence else []
         yield rows_table(f"{kind} by {name}", header, rows)
+
+
+def _share(row: Row, measure: str) -> str:
+    return with_interval(getattr(row, measure), row.intervals.get(measure), row.images.get(measure))
+
+
+def _finding_slices(found: SliceMeasure) -> Any:
+    """Return the table of slices by attributes of findings, which say nothing of misses."""
+    rows = [
+        [label, row.true_positives, _count(row.false_positives), _share(row, "precision")]
+        for label, row in found.rows.items()
+    ]
+    header = [found.name, "right", "wrong", "precision"]
+    return rows_table(f"{found.kind} by {found.name}", header, rows)
 
 
 def _reliability(measure: Measure) -> Iterable[Any]:
